@@ -1,0 +1,161 @@
+#include "cli/arguments.h"
+
+#include <cmath>
+#include <cxxopts.hpp>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+
+namespace jovilux::cli {
+namespace {
+
+// The long name of "o,output".
+std::string key_of(const Option& option) {
+  const auto comma = option.names.find(',');
+  return comma == std::string::npos ? option.names : option.names.substr(comma + 1);
+}
+
+}  // namespace
+
+Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) {
+  cxxopts::Options parser("jovilux " + usage.verb, usage.summary);
+  parser.set_width(100);
+  auto add = parser.add_options();
+  for (const Option& o : usage.options) {
+    if (o.value.empty()) {
+      add(o.names, o.help);
+    } else {
+      add(o.names, o.help, cxxopts::value<std::vector<std::string>>(), o.value);
+    }
+  }
+  add("h,help", "this text");
+  parser.add_options("hidden")("positional", "", cxxopts::value<std::vector<std::string>>());
+  parser.parse_positional({"positional"});
+  parser.positional_help(usage.positional).custom_help("[options]");
+  help_text_ = parser.help({""});
+  if (!usage.notes.empty()) {
+    help_text_ += "\n" + usage.notes + "\n";
+  }
+  help_text_ += "\nExample:\n  " + usage.example + "\n";
+
+  // The library splits values of lists at commas and takes "-1" for an option: joined to their options, both pass whole.
+  std::vector<std::string> words = {"jovilux"};
+  for (int i = 1; i < argc; ++i) {
+    words.emplace_back(argv[i]);
+  }
+  try {
+    std::vector<char*> pointers;
+    std::vector<std::string> kept = {words[0]};
+    for (std::size_t i = 1; i < words.size(); ++i) {
+      const Option* match = nullptr;
+      for (const Option& o : usage.options) {
+        const auto comma = o.names.find(',');
+        const std::string shortened = comma == std::string::npos ? "" : "-" + o.names.substr(0, comma);
+        if (!o.value.empty() && (words[i] == "--" + key_of(o) || (!shortened.empty() && words[i] == shortened))) {
+          match = &o;
+        }
+        if (!o.value.empty() && words[i].starts_with("--" + key_of(o) + "=")) {
+          values_[key_of(o)].push_back(words[i].substr(key_of(o).size() + 3));
+          match = &o;
+          words[i].clear();
+          break;
+        }
+      }
+      if (match == nullptr) {
+        kept.push_back(words[i]);
+      } else if (!words[i].empty()) {
+        if (i + 1 >= words.size()) {
+          throw UsageError(fmt::format("{} needs a value: {} {}", words[i], words[i], match->value));
+        }
+        values_[key_of(*match)].push_back(words[++i]);
+      }
+    }
+    for (std::string& w : kept) {
+      pointers.push_back(w.data());
+    }
+    const auto result = parser.parse(static_cast<int>(pointers.size()), pointers.data());
+    help_ = result.count("help") > 0;
+    for (const Option& o : usage.options) {
+      if (o.value.empty() && result.count(key_of(o)) > 0) {
+        values_[key_of(o)];
+      }
+    }
+    if (result.count("positional") > 0) {
+      positionals_ = result["positional"].as<std::vector<std::string>>();
+    }
+  } catch (const cxxopts::exceptions::exception& e) {
+    std::vector<std::string> names;
+    for (const Option& o : usage.options) {
+      names.push_back("--" + key_of(o));
+    }
+    std::string hint;
+    for (int i = 1; i < argc && hint.empty(); ++i) {
+      if (std::string_view(argv[i]).starts_with("--") && std::find(names.begin(), names.end(), argv[i]) == names.end()) {
+        hint = did_you_mean(argv[i], names);
+      }
+    }
+    std::string what = e.what();
+    for (const char* quote : {"\u2018", "\u2019"}) {
+      for (auto at = what.find(quote); at != std::string::npos; at = what.find(quote)) {
+        what.replace(at, 3, "\"");
+      }
+    }
+    throw UsageError(fmt::format("{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
+  }
+  if (!help_ && positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
+    throw UsageError(fmt::format("unexpected argument \"{}\"; see jovilux {} --help", printable(positionals_.back()), usage.verb));
+  }
+}
+
+std::optional<std::string> Arguments::text(const std::string& name) const {
+  const auto it = values_.find(name);
+  return it == values_.end() || it->second.empty() ? std::nullopt : std::optional(it->second.back());
+}
+
+std::vector<std::string> Arguments::texts(const std::string& name) const {
+  const auto it = values_.find(name);
+  return it == values_.end() ? std::vector<std::string>{} : it->second;
+}
+
+std::optional<double> Arguments::number(const std::string& name, double lo, double hi) const {
+  const auto value = text(name);
+  if (!value) {
+    return std::nullopt;
+  }
+  const auto parsed = parse_number(*value);
+  if (!parsed || *parsed < lo || *parsed > hi) {
+    throw UsageError(fmt::format("--{}: found \"{}\"; expected a number from {} to {}", name, printable(*value), short_number(lo, 6), short_number(hi, 6)));
+  }
+  return parsed;
+}
+
+std::optional<int> Arguments::whole(const std::string& name, int lo, int hi) const {
+  const auto value = number(name, lo, hi);
+  if (value && *value != std::floor(*value)) {
+    throw UsageError(fmt::format("--{}: found \"{}\"; expected a whole number", name, short_number(*value)));
+  }
+  return value ? std::optional(static_cast<int>(*value)) : std::nullopt;
+}
+
+std::string Arguments::positional() const {
+  if (positionals_.empty()) {
+    throw UsageError(fmt::format("missing {}; see jovilux {} --help", usage_.positional, usage_.verb));
+  }
+  return positionals_[0];
+}
+
+std::vector<Option> rig_options() {
+  return {{"set", "override a value of the rig, such as light.pendant.dimmer=0.5; repeatable", "ADDRESS=VALUE"},
+          {"variant", "apply a [[variant]] of the rig; repeatable", "NAME"}};
+}
+
+RigRequest rig_request(const Arguments& arguments) {
+  return {arguments.texts("variant"), arguments.texts("set")};
+}
+
+Option threads_option() { return {"threads", "use at most N threads; all by default", "N"}; }
+
+int threads_of(const Arguments& arguments) { return arguments.whole("threads", 1, 1024).value_or(0); }
+
+}  // namespace jovilux::cli

@@ -1,0 +1,68 @@
+#pragma once
+
+#include <map>
+#include <optional>
+#include <stdexcept>
+#include <string>
+#include <vector>
+
+#include "jovilux/rig/rig.h"
+
+namespace jovilux::cli {
+
+/// Bad arguments: what is wrong and what to do. Ends the program with exit status 2.
+struct UsageError : std::runtime_error {
+  using std::runtime_error::runtime_error;
+};
+
+/// One option of a verb. `value` empty: a flag.
+struct Option {
+  std::string names;   ///< "o,output" or "json"
+  std::string help;
+  std::string value;   ///< what the value is called, such as "DIR"
+};
+
+/// What a verb takes, as its --help shows it.
+struct Usage {
+  std::string verb;
+  std::string positional;           ///< "RIG", "IMAGE", ... or empty
+  std::string summary;              ///< a line
+  std::vector<Option> options;
+  std::string notes;                ///< after the options; may be empty
+  std::string example;
+};
+
+/// The arguments of a verb, parsed. Options may be repeated; the last one counts where one is asked for.
+class Arguments {
+ public:
+  /// Throws UsageError. `help_wanted()` is true for --help.
+  Arguments(const Usage& usage, int argc, char** argv);
+
+  bool help_wanted() const { return help_; }
+  std::string help_text() const { return help_text_; }
+  bool flag(const std::string& name) const { return values_.count(name) > 0; }
+  std::optional<std::string> text(const std::string& name) const;
+  std::vector<std::string> texts(const std::string& name) const;
+  /// The whole text as a number within [lo, hi].
+  std::optional<double> number(const std::string& name, double lo, double hi) const;
+  std::optional<int> whole(const std::string& name, int lo, int hi) const;
+  /// The one positional argument; throws UsageError where it is missing.
+  std::string positional() const;
+  bool has_positional() const { return !positionals_.empty(); }
+
+ private:
+  Usage usage_;
+  std::map<std::string, std::vector<std::string>> values_;
+  std::vector<std::string> positionals_;
+  bool help_ = false;
+  std::string help_text_;
+};
+
+/// --set, --variant: for every verb that reads a rig.
+std::vector<Option> rig_options();
+RigRequest rig_request(const Arguments& arguments);
+/// --threads N: 0 where not given.
+Option threads_option();
+int threads_of(const Arguments& arguments);
+
+}  // namespace jovilux::cli

@@ -1,0 +1,183 @@
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "jovilux/base/text.h"
+#include "jovilux/judge/conversion.h"
+#include "jovilux/units/text.h"
+
+namespace jovilux::cli {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+// A value with a unit of one dimension; a bare number takes `bare` (0: none).
+double amount_of(const std::string& option, const std::string& text, Dimension dimension, double bare) {
+  const auto parsed = parse_amount(text);
+  double value = 0;
+  if (const auto* a = std::get_if<Amount>(&parsed); a != nullptr && a->dimension == dimension) {
+    value = a->value;
+  } else if (const auto number = parse_number(text); number && bare > 0) {
+    value = *number * bare;
+  } else {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected {}", option, printable(text), expected_units(dimension)));
+  }
+  if (!(value > 0)) {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected a value above 0", option, printable(text)));
+  }
+  return value;
+}
+
+SourceShape shape_of(const Arguments& a) {
+  SourceShape s;
+  const auto form_name = a.text("form");
+  if (form_name) {
+    const auto form = parse_form(*form_name);
+    if (!form) {
+      throw UsageError(fmt::format("--form: found \"{}\"; expected {}", printable(*form_name), join_or(form_names())));
+    }
+    s.form = *form;
+  } else {
+    s.form = a.text("size") ? Form::kRect : a.text("beam") ? Form::kSpot : a.text("radius") ? Form::kSphere : a.text("disc") ? Form::kSun : Form::kPoint;
+  }
+  const auto needed = [&](const std::string& name, const std::string& example) {
+    const auto v = a.text(name);
+    if (!v) {
+      throw UsageError(fmt::format("a {} needs --{}, such as --{} {}", to_string(s.form), name, name, example));
+    }
+    return *v;
+  };
+  constexpr double kDegree = kPiD / 180;
+  switch (s.form) {
+    case Form::kPoint: break;
+    case Form::kSphere:
+    case Form::kDisk: s.radius = amount_of("--radius", needed("radius", "6cm"), Dimension::kLength, 1); break;
+    case Form::kRect: {
+      const std::string size = needed("size", "60cmx30cm");
+      const auto cross = size.find('x');
+      if (cross == std::string::npos) {
+        throw UsageError(fmt::format("--size: found \"{}\"; expected width x height, such as 60cmx30cm", printable(size)));
+      }
+      s.width = amount_of("--size", size.substr(0, cross), Dimension::kLength, 1);
+      s.height = amount_of("--size", size.substr(cross + 1), Dimension::kLength, 1);
+      break;
+    }
+    case Form::kSpot: {
+      const double beam = amount_of("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
+      const double field = a.text("field") ? amount_of("--field", *a.text("field"), Dimension::kAngle, kDegree) : beam;
+      if (beam > kPiD || field > kPiD || field < beam) {
+        throw UsageError("--beam and --field are full angles up to 180 deg, the field not narrower than the beam");
+      }
+      s.beam = spot_beam({beam}, {field});
+      break;
+    }
+    case Form::kSun: s.disc = a.text("disc") ? amount_of("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
+  }
+  if (const auto spread = a.text("spread"); spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
+    const double angle = amount_of("--spread", *spread, Dimension::kAngle, kDegree);
+    if (angle < kDegree || angle > kPiD) {
+      throw UsageError("--spread is a full angle from 1 to 180 deg");
+    }
+    s.half_spread = angle / 2;
+  } else if (spread) {
+    throw UsageError(fmt::format("a {} has no --spread; disk and rect have", to_string(s.form)));
+  }
+  return s;
+}
+
+}  // namespace
+
+int run_convert(int argc, char** argv) {
+  const Usage usage{"convert", "\"VALUE UNIT\"",
+                    "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
+                    {{"form", "point, spot, sphere, disk, rect or sun; by default what the sizes say, else point", "FORM"},
+                     {"radius", "of sphere or disk, such as 6cm; a bare number is in m", "LENGTH"},
+                     {"size", "of a rect, width x height, such as 60cmx30cm", "WxH"},
+                     {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
+                     {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
+                     {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
+                     {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
+                     {"at", "distance for lx; repeatable; 1, 2, 4 and 8 m by default", "LENGTH"},
+                     {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
+                     {"json", "print one JSON document instead", ""}},
+                    "Illuminances are on a surface facing the light, on its axis, exact also near large sources.",
+                    "jovilux convert \"1350 lm\" --form disk --radius 11cm --at 1.2m"};
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const std::string text = a.positional();
+  const bool sun = a.text("form") == "sun" || (!a.text("form") && a.text("disc"));
+  const auto parsed = parse_output(text, sun);
+  if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
+    throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
+  }
+  const Output output = std::get<Output>(parsed);
+  const SourceShape shape = shape_of(a);
+  std::vector<double> distances;
+  for (const std::string& d : a.texts("at")) {
+    distances.push_back(amount_of("--at", d, Dimension::kLength, 1));
+  }
+  if (distances.empty()) {
+    distances = {1, 2, 4, 8};
+  }
+  double efficacy = 0;
+  if (const auto e = a.text("efficacy")) {
+    efficacy = amount_of("--efficacy", *e, Dimension::kEfficacy, 1);
+  }
+  const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
+  if (!result.conversion) {
+    throw UsageError(fmt::format("\"{}\": {}{}", printable(text), result.fault, shape.form == Form::kPoint && output.kind == Output::Kind::kLuminance ? "; a luminance needs a surface: add --radius or --size" : ""));
+  }
+  const Conversion& c = *result.conversion;
+  const bool is_sun = shape.form == Form::kSun;
+  if (a.flag("json")) {
+    const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
+    const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
+    Json j = {{"form", to_string(shape.form)}, {"flux_lm", value(c.levels.flux)}, {"intensity_cd", value(c.levels.intensity)}, {"luminance_cd_m2", value(c.levels.luminance)}, {"illuminance_lx", Json::array()},
+              {"power_w", plain(c.power_w)}, {"efficacy_lm_w", plain(c.efficacy_lm_w)}, {"ev100", plain(c.ev100)}, {"ev100_surface", plain(c.ev100_surface)}};
+    for (const auto& at : c.illuminance) {
+      j["illuminance_lx"].push_back({{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
+    }
+    print_out(j.dump(2) + "\n");
+    return kDone;
+  }
+  std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.form)), ""}};
+  const auto add = [&](const std::string& what, double v, const std::string& unit) { rows.push_back({what, short_number(v), unit}); };
+  if (c.levels.flux) {
+    add("luminous flux", c.levels.flux->value, "lm");
+  }
+  if (c.levels.intensity) {
+    add(shape.form == Form::kPoint || shape.form == Form::kSphere ? "intensity" : "intensity on axis", c.levels.intensity->value, "cd");
+  }
+  if (c.levels.luminance) {
+    add("luminance", c.levels.luminance->value, "cd/m2");
+  }
+  for (const auto& at : c.illuminance) {
+    const std::string where = is_sun ? "illuminance facing it" : "illuminance at " + readable_length(at.distance_m);
+    if (at.illuminance_lx) {
+      add(where, *at.illuminance_lx, "lx");
+    } else {
+      rows.push_back({where, "-", "inside the source"});
+    }
+    if (is_sun) {
+      break;
+    }
+  }
+  if (c.power_w) {
+    add(fmt::format("power at {} lm/W", short_number(*c.efficacy_lm_w)), *c.power_w, "W");
+  }
+  if (c.ev100) {
+    add(is_sun ? "incident meter" : "incident meter at " + readable_length(c.illuminance[0].distance_m), *c.ev100, "EV100");
+  }
+  if (c.ev100_surface) {
+    add("spot meter on the source", *c.ev100_surface, "EV100");
+  }
+  print_out(text_table(rows));
+  return kDone;
+}
+
+}  // namespace jovilux::cli

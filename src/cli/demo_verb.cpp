@@ -1,0 +1,104 @@
+#include <filesystem>
+
+#include <fmt/format.h>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/render_verb.h"
+#include "cli/verbs.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+struct DemoFile {
+  const char* name;
+  const char* text;
+};
+constexpr DemoFile kFiles[] = {
+#include "demo_files.inc"
+};
+
+// Runs a verb as a user would, after showing the line that does it.
+int step(const std::string& what, const std::vector<std::string>& words, int (*verb)(int, char**)) {
+  std::string line = "jovilux";
+  for (const std::string& w : words) {
+    line += " " + (w.find(' ') == std::string::npos ? w : "\"" + w + "\"");
+  }
+  print_out(fmt::format("\n== {}\n$ {}\n", what, line));
+  std::vector<std::string> copy = words;
+  std::vector<char*> argv;
+  for (std::string& w : copy) {
+    argv.push_back(w.data());
+  }
+  return verb(static_cast<int>(argv.size()), argv.data());
+}
+
+}  // namespace
+
+int run_demo(int argc, char** argv) {
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, render, read. Each step shows the command that does it.",
+              {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
+               {"quick", "small pictures, few samples: under a minute on two cores", ""},
+               {"force", "replace what an earlier demo left in DIR", ""}},
+              "", "jovilux demo -o demo-out --quick"};
+  usage.options.push_back(threads_option());
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const fs::path dir(a.text("output").value_or("demo-out"));
+  const fs::path rig_dir = dir / "rig";
+  std::error_code ec;
+  if (!a.flag("force") && fs::exists(rig_dir / "orchid-house.toml", ec)) {
+    throw UsageError(fmt::format("{} holds a demo already; choose another folder with -o, or add --force to replace it", printable(dir.string(), 200)));
+  }
+  fs::create_directories(rig_dir, ec);
+  if (ec) {
+    throw UsageError(fmt::format("-o {}: the folder cannot be made: {}", printable(dir.string(), 200), ec.message()));
+  }
+  for (const DemoFile& file : kFiles) {
+    write_text_file((rig_dir / file.name).string(), file.text);
+  }
+  const std::string rig = (rig_dir / "orchid-house.toml").string();
+  print_out(fmt::format("wrote {} and {} files that it includes\n", rig, std::size(kFiles) - 1));
+
+  std::vector<std::string> common = {"--force"};
+  if (const auto threads = a.text("threads")) {
+    common.insert(common.end(), {"--threads", *threads});
+  }
+  if (a.flag("quick")) {
+    common.insert(common.end(), {"--size", "480x270", "--samples", "24"});
+  }
+  const auto render_step = [&](const std::string& what, const std::string& out, std::vector<std::string> words) {
+    words.insert(words.begin(), {"render", rig, "-o", (dir / out).string()});
+    words.insert(words.end(), common.begin(), common.end());
+    return step(what, words, run_render);
+  };
+  int status = step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
+  step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
+  step("The pendant in every unit", {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"}, run_convert);
+  for (const auto& [what, out, words] : {std::tuple<std::string, std::string, std::vector<std::string>>{"The house", "wide", {"--camera", "wide"}},
+                                         {"The bench", "bench", {"--camera", "bench"}},
+                                         {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
+                                         {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}}}) {
+    status = std::max(status, render_step(what, out, words));
+    if (status == kInterrupted) {
+      return status;
+    }
+  }
+  // Places in shares of the picture: the same things whatever its size.
+  const double w = a.flag("quick") ? 480 : 960, h = a.flag("quick") ? 270 : 540;
+  const auto at = [&](double x, double y) { return fmt::format("{:.0f},{:.0f}", x * w, y * h); };
+  const auto box = [&](double x, double y, double size) { return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w); };
+  step("What a spot meter reads: the gray card, the wall near and far from its spot",
+       {"read", (dir / "bench" / "image.exr").string(), "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}, run_read);
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n", dir.string()));
+  return status;
+}
+
+}  // namespace jovilux::cli

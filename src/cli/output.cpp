@@ -1,0 +1,109 @@
+#include "cli/output.h"
+
+#include <algorithm>
+#include <cstdio>
+#include <filesystem>
+#include <fstream>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <unistd.h>
+
+#include "cli/arguments.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+// Characters, not bytes: UTF-8 continuation bytes do not count.
+std::size_t shown_width(const std::string& text) {
+  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+}
+
+bool looks_like_number(const std::string& text) {
+  return !text.empty() && (std::isdigit(static_cast<unsigned char>(text[0])) || text[0] == '-' || text[0] == '+' || text[0] == '<');
+}
+
+}  // namespace
+
+void print_out(std::string_view text) {
+  if (std::fwrite(text.data(), 1, text.size(), stdout) != text.size() || std::fflush(stdout) != 0) {
+    throw MachineTrouble("writing to standard output failed");
+  }
+}
+
+void print_err(std::string_view text) { std::fwrite(text.data(), 1, text.size(), stderr); }
+
+void print_problems(const Problems& problems) {
+  for (const Problem& p : problems) {
+    print_err(to_string(p) + "\n");
+  }
+}
+
+std::string text_table(const std::vector<std::vector<std::string>>& rows) {
+  std::vector<std::size_t> width;
+  std::vector<bool> right;
+  for (const auto& row : rows) {
+    width.resize(std::max(width.size(), row.size()));
+    right.resize(width.size(), true);
+  }
+  for (std::size_t r = 0; r < rows.size(); ++r) {
+    for (std::size_t c = 0; c < rows[r].size(); ++c) {
+      width[c] = std::max(width[c], shown_width(rows[r][c]));
+      if (r > 0 && !rows[r][c].empty() && !looks_like_number(rows[r][c])) {
+        right[c] = false;
+      }
+    }
+  }
+  std::string out;
+  for (const auto& row : rows) {
+    std::string line;
+    for (std::size_t c = 0; c < row.size(); ++c) {
+      const std::string pad(width[c] - shown_width(row[c]), ' ');
+      line += (c > 0 ? "  " : "") + (right[c] ? pad + row[c] : row[c] + pad);
+    }
+    line.erase(line.find_last_not_of(' ') + 1);
+    out += line + "\n";
+  }
+  return out;
+}
+
+void prepare_folder(const std::string& folder, const std::string& rig_file, bool force) {
+  std::error_code ec;
+  const fs::path dir(folder);
+  if (fs::exists(dir, ec) && !fs::is_directory(dir, ec)) {
+    throw UsageError(fmt::format("-o {}: is a file, not a folder", printable(folder, 200)));
+  }
+  if (!force && fs::exists(dir / "stats.json", ec)) {
+    std::ifstream in(dir / "stats.json");
+    const auto stats = nlohmann::json::parse(in, nullptr, false);
+    const std::string other = stats.is_object() && stats.contains("rig") && stats["rig"].is_string() ? stats["rig"].get<std::string>() : "";
+    if (fs::weakly_canonical(other, ec) != fs::weakly_canonical(rig_file, ec)) {
+      throw UsageError(fmt::format("-o {}: the folder holds results of another rig ({}); choose another folder, or add --force to replace them",
+                                   printable(folder, 200), other.empty() ? "unknown" : printable(other, 200)));
+    }
+  } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec))) {
+    throw UsageError(fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or add --force to replace them", printable(folder, 200)));
+  }
+  const bool existed = fs::is_directory(dir, ec);
+  fs::create_directories(dir, ec);
+  if (ec) {
+    throw UsageError(fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
+  }
+  // The only sure sign that a folder can be written is a file in it.
+  const fs::path probe = dir / fmt::format(".jovilux-{}", ::getpid());
+  std::FILE* file = std::fopen(probe.c_str(), "wb");
+  if (file == nullptr) {
+    if (!existed) {
+      fs::remove(dir, ec);
+    }
+    throw UsageError(fmt::format("-o {}: the folder cannot be written", printable(folder, 200)));
+  }
+  std::fclose(file);
+  fs::remove(probe, ec);
+}
+
+}  // namespace jovilux::cli

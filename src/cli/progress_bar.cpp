@@ -1,0 +1,83 @@
+#include "cli/progress_bar.h"
+
+#include <csignal>
+#include <cstdlib>
+#include <string_view>
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include "cli/output.h"
+
+namespace jovilux::cli {
+namespace {
+
+volatile std::sig_atomic_t interrupted = 0;  // the one thing that a signal handler may touch
+
+void on_interrupt(int signal) {
+  interrupted = 1;
+  std::signal(signal, SIG_DFL);  // a second Ctrl-C does not ask
+}
+
+std::string shown_time(double s) {
+  return s < 90 ? fmt::format("{:.0f} s", s) : s < 5400 ? fmt::format("{:.0f} min", s / 60) : fmt::format("{:.1f} h", s / 3600);
+}
+
+}  // namespace
+
+void catch_interrupts() {
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+}
+
+bool stop_requested() { return interrupted != 0; }
+
+ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
+  const char* term = std::getenv("TERM");
+  live_ = ::isatty(STDERR_FILENO) != 0 && std::getenv("CI") == nullptr && term != nullptr && std::string_view(term) != "dumb";
+  next_ = std::chrono::steady_clock::now() + (live_ ? std::chrono::milliseconds(200) : std::chrono::seconds(5));
+}
+
+ProgressBar::~ProgressBar() {
+  if (shown_ && live_) {
+    print_err("\r\x1b[K");
+  }
+}
+
+ProgressFn ProgressBar::function() {
+  if (quiet_) {
+    return {};
+  }
+  return [this](const Progress& p) { show(p); };
+}
+
+std::string ProgressBar::line(const Progress& p, bool bar) {
+  std::string text;
+  if (bar) {
+    constexpr int kWidth = 28;
+    const int full = static_cast<int>(p.done * kWidth);
+    text += "[" + std::string(static_cast<std::size_t>(full), '=') + std::string(static_cast<std::size_t>(kWidth - full), ' ') + "] ";
+  }
+  text += fmt::format("{:3.0f} %", 100 * p.done);
+  if (p.done > 0.01) {
+    text += fmt::format("  {} left", shown_time(p.seconds * (1 - p.done) / p.done));
+  }
+  text += fmt::format("  {:.0f} samples", p.samples);
+  if (p.noise >= 0) {
+    text += fmt::format("  noise {:.1f} %", 100 * p.noise);
+  }
+  return text;
+}
+
+void ProgressBar::show(const Progress& p) {
+  const std::unique_lock lock(mutex_, std::try_to_lock);  // never make a worker wait for the terminal
+  const auto now = std::chrono::steady_clock::now();
+  if (!lock || now < next_) {
+    return;
+  }
+  next_ = now + (live_ ? std::chrono::milliseconds(200) : std::chrono::seconds(5));
+  shown_ = true;
+  print_err(live_ ? "\r" + line(p, true) + "\x1b[K" : line(p, false) + "\n");
+}
+
+}  // namespace jovilux::cli

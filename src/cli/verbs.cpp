@@ -1,0 +1,90 @@
+#include "cli/verbs.h"
+
+#include <csignal>
+#include <new>
+#include <string_view>
+#include <vector>
+
+#include <fmt/format.h>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+namespace jovilux::cli {
+namespace {
+
+struct Verb {
+  std::string_view name, line;
+  int (*run)(int, char**);
+};
+
+// In the order of the work.
+constexpr Verb kVerbs[] = {
+    {"demo", "write the orchid house and run the whole loop on it", run_demo},
+    {"new", "write a small commented rig that renders at once", run_new},
+    {"check", "find errors and mistakes; list each light in real units", run_check},
+    {"convert", "the same light in lm, cd, cd/m2, lx, EV and W", run_convert},
+    {"render", "trace the rig: image.exr, view.png, stats.json", run_render},
+    {"read", "luminances of an image, as a spot meter reads them", run_read},
+};
+
+}  // namespace
+
+std::string overview() {
+  std::string out =
+      "jovilux: light rigs in real units, path traced, with numbers to trust\n\n"
+      "  jovilux VERB [arguments] [options]\n\nVerbs, in working order:\n";
+  for (const Verb& v : kVerbs) {
+    out += fmt::format("  {:<9} {}\n", v.name, v.line);
+  }
+  return out +
+         "\n  jovilux VERB --help   options with their units, and an example\n"
+         "  jovilux --version\n\n"
+         "Begin with:  jovilux new my-rig && jovilux render my-rig/rig.toml -o my-rig/out\n";
+}
+
+int run(int argc, char** argv) {
+  // A pipe that closes early and a file that may not grow are errors to report, not deaths.
+  std::signal(SIGPIPE, SIG_IGN);
+  std::signal(SIGXFSZ, SIG_IGN);
+  const std::string_view first = argc > 1 ? argv[1] : "";
+  try {
+    if (first.empty() || first == "--help" || first == "-h" || first == "help") {
+      (first.empty() ? print_err : print_out)(overview());
+      return first.empty() ? kBadInput : kDone;
+    }
+    if (first == "--version") {
+      print_out("jovilux " JOVILUX_VERSION "\n");
+      return kDone;
+    }
+    std::vector<std::string> names;
+    for (const Verb& v : kVerbs) {
+      if (v.name == first) {
+        return v.run(argc - 1, argv + 1);
+      }
+      names.emplace_back(v.name);
+    }
+    const std::string hint = did_you_mean(first, names);
+    print_err(fmt::format("error: unknown verb \"{}\"; {}\n", printable(first), hint.empty() ? "see jovilux --help" : hint));
+    return kBadInput;
+  } catch (const UsageError& e) {
+    print_err(fmt::format("error: {}\n", e.what()));
+    return kBadInput;
+  } catch (const BadInput& e) {
+    print_problems(e.problems);
+    return kBadInput;
+  } catch (const MachineTrouble& e) {
+    print_err(fmt::format("failed: {}\n", e.what()));
+    return kMachineFailed;
+  } catch (const std::bad_alloc&) {
+    print_err("failed: not enough memory; render a smaller picture or fewer layers\n");
+    return kMachineFailed;
+  } catch (const std::exception& e) {
+    print_err(fmt::format("failed: {}\n", e.what()));
+    return kMachineFailed;
+  }
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,21 @@
+#pragma once
+
+#include <string>
+
+namespace jovilux::cli {
+
+// Each verb takes its own arguments (argv[0] is the verb) and returns an exit status.
+int run_demo(int argc, char** argv);
+int run_new(int argc, char** argv);
+int run_check(int argc, char** argv);
+int run_convert(int argc, char** argv);
+int run_render(int argc, char** argv);
+int run_read(int argc, char** argv);
+
+/// The whole program: chooses the verb, prints errors, turns exceptions into exit statuses.
+int run(int argc, char** argv);
+
+/// The overview that `jovilux --help` prints.
+std::string overview();
+
+}  // namespace jovilux::cli

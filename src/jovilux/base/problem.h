@@ -1,0 +1,100 @@
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "jovilux/base/assert.h"
+
+namespace jovilux {
+
+/// A place in the user's text. Line and column count from 1, columns in bytes; 0 is unknown.
+struct Place {
+  std::string file;
+  std::uint32_t line = 0;
+  std::uint32_t column = 0;
+};
+
+/// "file:line:column", leaving out what is unknown.
+inline std::string to_string(const Place& place) {
+  std::string text = place.file;
+  if (place.line > 0) {
+    text += ":" + std::to_string(place.line);
+    if (place.column > 0) {
+      text += ":" + std::to_string(place.column);
+    }
+  }
+  return text;
+}
+
+enum class Severity { kWarning, kError };
+
+/// Something the user can mend. Returned, never thrown.
+struct Problem {
+  Severity severity = Severity::kError;
+  std::string code;     ///< stable name for scripts, such as "unknown-key"
+  Place place;
+  std::string address;  ///< in the rig: "light.bench-pendant.output"; empty for other files
+  std::string text;     ///< what was being read: what was found; what was expected, with its unit
+  std::string hint;     ///< what to do, such as the nearest valid name; may be empty
+};
+
+using Problems = std::vector<Problem>;
+
+/// True where at least one of the problems is an error.
+inline bool has_errors(const Problems& problems) {
+  for (const Problem& p : problems) {
+    if (p.severity == Severity::kError) {
+      return true;
+    }
+  }
+  return false;
+}
+
+/// "file:line:column: error: address: text; hint", one line.
+inline std::string to_string(const Problem& p) {
+  std::string text = to_string(p.place);
+  text += text.empty() ? "" : ": ";
+  text += p.severity == Severity::kError ? "error: " : "warning: ";
+  text += p.address.empty() ? p.text : p.address + ": " + p.text;
+  return p.hint.empty() ? text : text + "; " + p.hint;
+}
+
+/// A value, or the problems that prevented it. With a value, problems() holds warnings only.
+template <class T>
+class [[nodiscard]] Result {
+ public:
+  Result(T value, Problems warnings = {})  // NOLINT(google-explicit-constructor): returned as a value
+      : value_(std::move(value)), problems_(std::move(warnings)) {}
+  Result(Problems problems)  // NOLINT(google-explicit-constructor): returned as a failure
+      : problems_(std::move(problems)) {
+    JOVILUX_ASSERT(has_errors(problems_));
+  }
+  Result(Problem problem)  // NOLINT(google-explicit-constructor)
+      : Result(Problems{std::move(problem)}) {}
+
+  explicit operator bool() const { return value_.has_value(); }
+  T& operator*() { return value(); }
+  const T& operator*() const { return value(); }
+  T* operator->() { return &value(); }
+  const T* operator->() const { return &value(); }
+  const Problems& problems() const { return problems_; }
+
+  /// The value; asking a failure for it is a bug.
+  T& value() {
+    JOVILUX_ASSERT(value_.has_value());
+    return *value_;
+  }
+  const T& value() const {
+    JOVILUX_ASSERT(value_.has_value());
+    return *value_;
+  }
+
+ private:
+  std::optional<T> value_;
+  Problems problems_;
+};
+
+}  // namespace jovilux

@@ -1,0 +1,89 @@
+#pragma once
+
+#include <bit>
+#include <cstdint>
+
+#include "jovilux/base/vec.h"
+
+namespace jovilux {
+
+/// A 32-bit mixing function: every input bit changes every output bit with probability near 1/2.
+/// Source: C. Wellons, "Prospecting for Hash Functions" (lowbias32), 2018; public-domain constants.
+constexpr std::uint32_t mix(std::uint32_t x) {
+  x ^= x >> 16;
+  x *= 0x7feb352dU;
+  x ^= x >> 15;
+  x *= 0x846ca68bU;
+  x ^= x >> 16;
+  return x;
+}
+constexpr std::uint32_t mix(std::uint32_t a, std::uint32_t b) {
+  return mix(a ^ (mix(b) + 0x9e3779b9U + (a << 6) + (a >> 2)));
+}
+
+/// The 24 highest bits as a float in [0, 1).
+constexpr float unit_float(std::uint32_t bits) { return static_cast<float>(bits >> 8) * 0x1p-24f; }
+
+/// Owen scrambling of a bit-reversed index: each bit is flipped by a hash of the bits above it.
+/// Source: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants of N. Vegdahl, 2021.
+constexpr std::uint32_t owen_scramble_reversed(std::uint32_t x, std::uint32_t seed) {
+  x ^= x * 0x3d20adeaU;
+  x += seed;
+  x *= (seed >> 16) | 1U;
+  x ^= x * 0x05526c56U;
+  x ^= x * 0x53a22864U;
+  return x;
+}
+std::uint32_t reverse_bits(std::uint32_t x);
+/// Owen scrambling of the binary digits of x / 2^32.
+std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed);
+/// Second dimension of the Sobol' sequence, as x / 2^32. The first is reverse_bits(index).
+std::uint32_t sobol_second(std::uint32_t index);
+
+/// Owen-scrambled Sobol' points in [0, 1)^2, padded: each pair of dimensions is a (0,2)-sequence with its own
+/// shuffling and scrambling, so that pairs are independent of each other and of those of other pixels.
+///
+/// A value depends on (seed, stream, index, dimension) only. `stream` is the pixel (and which of its scramblings).
+class Sampler {
+ public:
+  Sampler(std::uint32_t seed, std::uint32_t stream, std::uint32_t index)
+      : base_(mix(mix(seed, 0x51ed270bU), stream)), index_(index) {}
+
+  /// The point of dimensions (2 pair, 2 pair + 1).
+  Vec2 pair(std::uint32_t pair_number) const {
+    const std::uint32_t key = mix(base_, pair_number);
+    const std::uint32_t shuffled = owen_scramble(index_, mix(key ^ 0xa511e9b3U));
+    return {unit_float(owen_scramble(reverse_bits(shuffled), mix(key ^ 0x63d83595U))),
+            unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
+  }
+  /// The first coordinate of a pair, for a lone dimension: a scrambled radical inverse.
+  float single(std::uint32_t pair_number) const {
+    const std::uint32_t key = mix(base_, pair_number);
+    const std::uint32_t shuffled = owen_scramble(index_, mix(key ^ 0xa511e9b3U));
+    return unit_float(owen_scramble(reverse_bits(shuffled), mix(key ^ 0x63d83595U)));
+  }
+
+ private:
+  std::uint32_t base_, index_;
+};
+
+/// A small generator of independent numbers, the same on every machine, for tests, benchmarks and checks.
+class Rng {
+ public:
+  explicit Rng(std::uint64_t seed) : state_(seed * 0x9e3779b97f4a7c15ULL + 1) {}
+  /// Source: S. Vigna, splitmix64, public domain, 2015.
+  std::uint64_t next() {
+    std::uint64_t z = (state_ += 0x9e3779b97f4a7c15ULL);
+    z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9ULL;
+    z = (z ^ (z >> 27)) * 0x94d049bb133111ebULL;
+    return z ^ (z >> 31);
+  }
+  /// In [0, 1).
+  double uniform() { return static_cast<double>(next() >> 11) * 0x1p-53; }
+  double uniform(double lo, double hi) { return lo + (hi - lo) * uniform(); }
+
+ private:
+  std::uint64_t state_;
+};
+
+}  // namespace jovilux

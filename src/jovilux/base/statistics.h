@@ -1,0 +1,30 @@
+#pragma once
+
+#include <cmath>
+#include <cstdint>
+
+namespace jovilux {
+
+/// Mean and variance of numbers seen one at a time.
+/// Source: B. P. Welford, Technometrics 4(3), 1962.
+class RunningMoments {
+ public:
+  void add(double x) {
+    ++n_;
+    const double d = x - mean_;
+    mean_ += d / static_cast<double>(n_);
+    m2_ += d * (x - mean_);
+  }
+  std::int64_t count() const { return n_; }
+  double mean() const { return mean_; }
+  /// Unbiased; 0 for fewer than two numbers.
+  double variance() const { return n_ > 1 ? m2_ / static_cast<double>(n_ - 1) : 0.0; }
+  /// Of the mean.
+  double standard_error() const { return n_ > 0 ? std::sqrt(variance() / static_cast<double>(n_)) : 0.0; }
+
+ private:
+  std::int64_t n_ = 0;
+  double mean_ = 0, m2_ = 0;
+};
+
+}  // namespace jovilux

@@ -1,0 +1,40 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <Eigen/Geometry>
+#include <cmath>
+#include <numbers>
+#include <utility>
+
+namespace jovilux {
+
+using Vec2 = Eigen::Vector2f;
+using Vec3 = Eigen::Vector3f;
+using Vec3d = Eigen::Vector3d;
+using Mat3d = Eigen::Matrix3d;
+
+inline constexpr float kPi = std::numbers::pi_v<float>;
+inline constexpr double kPiD = std::numbers::pi;
+
+/// An orthonormal frame; z is usually a surface normal.
+struct Frame {
+  Vec3 x, y, z;
+
+  /// Any right-handed frame around the unit vector n.
+  /// Source: T. Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
+  static Frame around(const Vec3& n) {
+    const float s = std::copysign(1.0f, n.z());
+    const float a = -1.0f / (s + n.z());
+    const float b = n.x() * n.y() * a;
+    return {Vec3(1.0f + s * n.x() * n.x() * a, s * b, -s * n.x()), Vec3(b, s + n.y() * n.y() * a, -n.y()), n};
+  }
+  Vec3 to_local(const Vec3& v) const { return {x.dot(v), y.dot(v), z.dot(v)}; }
+  Vec3 to_world(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }
+};
+
+template <class T>
+constexpr T sqr(T v) {
+  return v * v;
+}
+
+}  // namespace jovilux

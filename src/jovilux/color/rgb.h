@@ -1,0 +1,32 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "jovilux/color/chromaticity.h"
+
+namespace jovilux {
+
+/// Linear Rec.709 primaries, D65 white; a luminance of 1 for (1, 1, 1).
+using Rgb = Eigen::Vector3d;
+
+/// IEC 61966-2-1 primaries; the inverse of each other.
+const Eigen::Matrix3d& rec709_from_xyz();
+const Eigen::Matrix3d& xyz_from_rec709();
+
+/// The sRGB transfer function and its inverse (IEC 61966-2-1); odd, so that negative values survive.
+double srgb_encoded(double linear);
+double srgb_decoded(double encoded);
+
+/// Reads "#rrggbb" or "#rgb" (sRGB) as linear RGB; nothing for another text.
+std::optional<Rgb> parse_hex_color(std::string_view text);
+/// "#rrggbb" of a linear color clamped to [0, 1].
+std::string hex_color(const Rgb& linear);
+
+/// Chromatic adaptation of XYZ from one white to another: Bradford's cone responses scaled by von Kries' rule.
+/// Source: ICC.1:2010, annex E.
+Eigen::Matrix3d adaptation(const Xyz& from_white, const Xyz& to_white);
+
+}  // namespace jovilux

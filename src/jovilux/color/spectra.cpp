@@ -1,0 +1,141 @@
+#include "jovilux/color/spectra.h"
+
+#include <cmath>
+
+#include "jovilux/base/assert.h"
+#include "jovilux/base/text.h"
+#include "jovilux/units/text.h"
+
+namespace jovilux {
+namespace {
+
+constexpr double kCie1931[] = {
+#include "cie-1931-2deg-5nm.inc"
+};
+constexpr double kDaylight[] = {
+#include "cie-daylight-components-5nm.inc"
+};
+constexpr double kTestColors[] = {
+#include "cie-test-colors-5nm.inc"
+};
+constexpr double kIlluminants[] = {
+#include "cie-illuminants-5nm.inc"
+};
+constexpr std::string_view kIlluminantNames[] = {"A",  "C",  "D50", "D55", "D65", "F1", "F2",  "F3", "F4",
+                                                 "F5", "F6", "F7",  "F8",  "F9",  "F10", "F11", "F12"};
+
+// Column `column` of a table whose rows are a wavelength followed by `columns` numbers.
+template <std::size_t N>
+NmTable from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
+  static_assert(N > 2);
+  std::vector<double> samples;
+  for (std::size_t row = 0; row < N / (columns + 1); ++row) {
+    samples.push_back(rows[row * (columns + 1) + 1 + column]);
+  }
+  return tabulated(rows[0], rows[columns + 1] - rows[0], samples);
+}
+
+}  // namespace
+
+NmTable tabulated(double first_nm, double step_nm, const std::vector<double>& samples) {
+  JOVILUX_ASSERT(step_nm > 0 && samples.size() >= 2);
+  NmTable out;
+  for (std::size_t i = 0; i < kNmCount; ++i) {
+    const double x = (kFirstNm + static_cast<double>(i) - first_nm) / step_nm;
+    const double last = static_cast<double>(samples.size() - 1);
+    if (x < 0 || x > last) {
+      continue;
+    }
+    const auto j = static_cast<std::size_t>(std::min(std::floor(x), last - 1));
+    const double t = x - static_cast<double>(j);
+    out[i] = (1 - t) * samples[j] + t * samples[j + 1];
+  }
+  return out;
+}
+
+const NmTable& color_matching(int c) {
+  static const NmTable kTables[3] = {from_rows(kCie1931, 3, 0), from_rows(kCie1931, 3, 1), from_rows(kCie1931, 3, 2)};
+  JOVILUX_ASSERT(c >= 0 && c < 3);
+  return kTables[c];
+}
+
+NmTable planck(Kelvin t) {
+  JOVILUX_ASSERT(t.value > 0);
+  constexpr double kC2 = 1.4388e-2;  // m K, the value that CIE 15 tables rest on
+  NmTable out;
+  const double at_560 = std::pow(560e-9, -5) / std::expm1(kC2 / (560e-9 * t.value));
+  for (std::size_t i = 0; i < kNmCount; ++i) {
+    const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;
+    out[i] = std::pow(lambda, -5) / std::expm1(kC2 / (lambda * t.value)) / at_560;
+  }
+  return out;
+}
+
+NmTable daylight(Kelvin t) {
+  JOVILUX_ASSERT(t.value >= 4000 && t.value <= 25000);
+  const double r = 1e3 / t.value;
+  const double x = t.value <= 7000 ? 0.244063 + r * (0.09911 + r * (2.9678 - r * 4.6070))
+                                   : 0.237040 + r * (0.24748 + r * (1.9018 - r * 2.0064));
+  const double y = -3.000 * x * x + 2.870 * x - 0.275;
+  const double m = 0.0241 + 0.2562 * x - 0.7341 * y;
+  const double m1 = (-1.3515 - 1.7703 * x + 5.9114 * y) / m;
+  const double m2 = (0.0300 - 31.4424 * x + 30.0717 * y) / m;
+  static const NmTable kS[3] = {from_rows(kDaylight, 3, 0), from_rows(kDaylight, 3, 1), from_rows(kDaylight, 3, 2)};
+  NmTable out;
+  for (std::size_t i = 0; i < kNmCount; ++i) {
+    out[i] = std::max(0.0, kS[0][i] + m1 * kS[1][i] + m2 * kS[2][i]);
+  }
+  return out;
+}
+
+std::optional<NmTable> cie_illuminant(std::string_view name) {
+  for (std::size_t i = 0; i < std::size(kIlluminantNames); ++i) {
+    if (kIlluminantNames[i] == name) {
+      return from_rows(kIlluminants, std::size(kIlluminantNames), i);
+    }
+  }
+  return std::nullopt;
+}
+
+NmTable test_color(int number) {
+  JOVILUX_ASSERT(number >= 1 && number <= 14);
+  return from_rows(kTestColors, 14, static_cast<std::size_t>(number - 1));
+}
+
+std::optional<White> parse_white(std::string_view text) {
+  text = trimmed(text);
+  if (text.starts_with("daylight")) {
+    const auto amount = parse_amount(text.substr(8));
+    const auto* t = std::get_if<Amount>(&amount);
+    if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 4000 || t->value > 25000) {
+      return std::nullopt;
+    }
+    return White{White::Kind::kDaylight, {t->value}};
+  }
+  if (text.starts_with("D")) {
+    auto t = parse_number(text.substr(1));
+    if (t && (*t == 50 || *t == 55 || *t == 65 || *t == 75)) {
+      t = *t * 100 * 1.4388 / 1.4380;  // the nominal temperatures predate today's c2 (CIE 15)
+    }
+    if (!t || *t < 4000 || *t > 25000) {
+      return std::nullopt;
+    }
+    return White{White::Kind::kDaylight, {*t}};
+  }
+  const auto amount = parse_amount(text);
+  const auto* t = std::get_if<Amount>(&amount);
+  if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 500 || t->value > 100000) {
+    return std::nullopt;
+  }
+  return White{White::Kind::kPlanck, {t->value}};
+}
+
+std::string to_string(const White& white) {
+  return (white.kind == White::Kind::kPlanck ? "" : "daylight ") + short_number(white.temperature.value, 6) + " K";
+}
+
+NmTable spectrum(const White& white) {
+  return white.kind == White::Kind::kPlanck ? planck(white.temperature) : daylight(white.temperature);
+}
+
+}  // namespace jovilux

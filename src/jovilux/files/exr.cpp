@@ -1,0 +1,208 @@
+#include "jovilux/files/exr.h"
+
+#include <ImfChannelList.h>
+#include <ImfFloatAttribute.h>
+#include <ImfFrameBuffer.h>
+#include <ImfIO.h>
+#include <ImfInputFile.h>
+#include <ImfOutputFile.h>
+#include <ImfStandardAttributes.h>
+#include <ImfStringAttribute.h>
+#include <ImfThreading.h>
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <thread>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/assert.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+namespace jovilux {
+namespace {
+
+namespace exr = OPENEXR_IMF_NAMESPACE;
+
+// The library's output through AtomicFile, so that every failed write is seen.
+class CheckedStream : public exr::OStream {
+ public:
+  explicit CheckedStream(AtomicFile& file) : exr::OStream(file.path().c_str()), file_(file) {}
+  void write(const char data[], int size) override { file_.write(data, static_cast<std::size_t>(size)); }
+  std::uint64_t tellp() override { return file_.position(); }
+  void seekp(std::uint64_t position) override { file_.seek(position); }
+
+ private:
+  AtomicFile& file_;
+};
+
+exr::PixelType pixel_type(ExrChannel::Type type) {
+  return type == ExrChannel::Type::kHalf ? exr::HALF : type == ExrChannel::Type::kFloat ? exr::FLOAT : exr::UINT;
+}
+
+void use_all_threads() {
+  if (exr::globalThreadCount() == 0) {
+    exr::setGlobalThreadCount(static_cast<int>(std::max(1U, std::thread::hardware_concurrency())));
+  }
+}
+
+}  // namespace
+
+void write_exr(const std::string& path, const ExrHeader& info, const std::vector<ExrChannel>& channels) {
+  JOVILUX_ASSERT(info.width > 0 && info.height > 0 && !channels.empty());
+  use_all_threads();
+  exr::Header header(info.width, info.height);
+  header.compression() = exr::ZIP_COMPRESSION;
+  exr::addWhiteLuminance(header, static_cast<float>(info.white_luminance));
+  exr::addChromaticities(header, exr::Chromaticities());  // Rec.709 primaries, D65
+  for (const auto& [name, text] : info.texts) {
+    header.insert(name, exr::StringAttribute(text));
+  }
+  for (const auto& [name, number] : info.numbers) {
+    header.insert(name, exr::FloatAttribute(number));
+  }
+  for (const ExrChannel& c : channels) {
+    header.channels().insert(c.name, exr::Channel(pixel_type(c.type)));
+  }
+  AtomicFile file(path);
+  try {
+    CheckedStream stream(file);
+    exr::OutputFile out(stream, header);
+    // A band of rows at a time: memory does not grow with the picture's height.
+    constexpr int kBand = 64;
+    const auto width = static_cast<std::size_t>(info.width);
+    std::vector<std::vector<float>> rows(channels.size(), std::vector<float>(width * kBand));
+    std::vector<std::vector<Imath::half>> halves(channels.size());
+    std::vector<std::vector<std::uint32_t>> indices(channels.size());
+    for (int top = 0; top < info.height; top += kBand) {
+      const int count = std::min(kBand, info.height - top);
+      exr::FrameBuffer frame;
+      for (std::size_t c = 0; c < channels.size(); ++c) {
+        for (int y = 0; y < count; ++y) {
+          channels[c].row(top + y, rows[c].data() + static_cast<std::size_t>(y) * width);
+        }
+        char* data = reinterpret_cast<char*>(rows[c].data());
+        std::size_t size = sizeof(float);
+        if (channels[c].type == ExrChannel::Type::kHalf) {
+          halves[c].resize(rows[c].size());
+          std::transform(rows[c].begin(), rows[c].end(), halves[c].begin(), [](float v) {
+            return Imath::half(std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX)));
+          });
+          data = reinterpret_cast<char*>(halves[c].data());
+          size = sizeof(Imath::half);
+        } else if (channels[c].type == ExrChannel::Type::kIndex) {
+          indices[c].resize(rows[c].size());
+          std::transform(rows[c].begin(), rows[c].end(), indices[c].begin(), [](float v) {
+            return static_cast<std::uint32_t>(v);
+          });
+          data = reinterpret_cast<char*>(indices[c].data());
+          size = sizeof(std::uint32_t);
+        }
+        const Imath::Box2i band(Imath::V2i(0, top), Imath::V2i(info.width - 1, top + count - 1));
+        frame.insert(channels[c].name, exr::Slice::Make(pixel_type(channels[c].type), data, band, size, size * width));
+      }
+      out.setFrameBuffer(frame);
+      out.writePixels(count);
+    }
+  } catch (const MachineTrouble&) {
+    throw;
+  } catch (const std::exception& e) {
+    throw MachineTrouble(fmt::format("writing {}: {}", path, printable(e.what(), 200)));
+  }
+  file.commit();
+}
+
+struct ExrReader::Inside {
+  std::string path;
+  std::unique_ptr<exr::InputFile> file;
+  ExrHeader header;
+  bool has_white = false;
+  std::vector<std::string> channels;
+  Imath::Box2i window;
+};
+
+ExrReader::ExrReader(std::unique_ptr<Inside> inside) : inside_(std::move(inside)) {}
+ExrReader::ExrReader(ExrReader&&) noexcept = default;
+ExrReader::~ExrReader() = default;
+const ExrHeader& ExrReader::header() const { return inside_->header; }
+bool ExrReader::has_white_luminance() const { return inside_->has_white; }
+const std::vector<std::string>& ExrReader::channels() const { return inside_->channels; }
+bool ExrReader::has(const std::string& channel) const {
+  return std::find(inside_->channels.begin(), inside_->channels.end(), channel) != inside_->channels.end();
+}
+
+Result<ExrReader> ExrReader::open(const std::string& path) {
+  const auto fail = [&](std::string code, std::string text) {
+    return Problem{Severity::kError, std::move(code), {path, 0, 0}, "", std::move(text), ""};
+  };
+  std::error_code ec;
+  if (!std::filesystem::is_regular_file(path, ec)) {
+    return fail("missing-file", "file not found");
+  }
+  try {
+    auto in = std::make_unique<Inside>();
+    in->path = path;
+    use_all_threads();
+    in->file = std::make_unique<exr::InputFile>(path.c_str());
+    const exr::Header& header = in->file->header();
+    in->window = header.dataWindow();
+    const std::int64_t w = static_cast<std::int64_t>(in->window.max.x) - in->window.min.x + 1;
+    const std::int64_t h = static_cast<std::int64_t>(in->window.max.y) - in->window.min.y + 1;
+    if (w < 1 || h < 1 || w > 65536 || h > 65536) {
+      return fail("bad-image", fmt::format("a picture of {} x {} pixels; at most 65536 x 65536 are read", w, h));
+    }
+    in->header.width = static_cast<int>(w);
+    in->header.height = static_cast<int>(h);
+    if (exr::hasWhiteLuminance(header)) {
+      in->has_white = true;
+      in->header.white_luminance = exr::whiteLuminance(header);
+    }
+    for (auto it = header.begin(); it != header.end(); ++it) {
+      if (const auto* text = dynamic_cast<const exr::StringAttribute*>(&it.attribute())) {
+        in->header.texts[it.name()] = text->value();
+      } else if (const auto* number = dynamic_cast<const exr::FloatAttribute*>(&it.attribute())) {
+        in->header.numbers[it.name()] = number->value();
+      }
+    }
+    for (auto it = header.channels().begin(); it != header.channels().end(); ++it) {
+      if (it.channel().xSampling == 1 && it.channel().ySampling == 1) {
+        in->channels.emplace_back(it.name());
+      }
+    }
+    return ExrReader(std::move(in));
+  } catch (const std::exception& e) {
+    return fail("bad-image", "not a readable EXR: " + printable(e.what(), 160));
+  }
+}
+
+Result<std::vector<std::vector<float>>> ExrReader::read(const std::vector<std::string>& channels, int x, int y, int w, int h) const {
+  JOVILUX_ASSERT(x >= 0 && y >= 0 && w > 0 && h > 0 && x + w <= header().width && y + h <= header().height);
+  try {
+    const auto width = static_cast<std::size_t>(header().width);
+    std::vector<std::vector<float>> out(channels.size(), std::vector<float>(static_cast<std::size_t>(w) * h));
+    std::vector<float> rows(width * channels.size());
+    for (int row = 0; row < h; ++row) {
+      const int line = inside_->window.min.y + y + row;
+      const Imath::Box2i band(Imath::V2i(inside_->window.min.x, line), Imath::V2i(inside_->window.max.x, line));
+      exr::FrameBuffer frame;
+      for (std::size_t c = 0; c < channels.size(); ++c) {
+        frame.insert(channels[c],
+                     exr::Slice::Make(exr::FLOAT, rows.data() + c * width, band, sizeof(float), sizeof(float) * width));
+      }
+      inside_->file->setFrameBuffer(frame);
+      inside_->file->readPixels(line, line);
+      for (std::size_t c = 0; c < channels.size(); ++c) {
+        std::copy_n(rows.begin() + static_cast<std::ptrdiff_t>(c * width) + x, w,
+                    out[c].begin() + static_cast<std::ptrdiff_t>(row) * w);
+      }
+    }
+    return out;
+  } catch (const std::exception& e) {
+    return Problem{Severity::kError, "bad-image", {inside_->path, 0, 0}, "",
+                   "the picture is damaged: " + printable(e.what(), 160), "render it again"};
+  }
+}
+
+}  // namespace jovilux

@@ -1,0 +1,54 @@
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "jovilux/base/problem.h"
+
+namespace jovilux {
+
+/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats; a kIndex channel holds whole
+/// numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
+struct ExrChannel {
+  enum class Type { kHalf, kFloat, kIndex };
+  std::string name;
+  Type type = Type::kFloat;
+  std::function<void(int y, float* out)> row;
+};
+
+/// What the header says besides the picture.
+struct ExrHeader {
+  int width = 0, height = 0;
+  double white_luminance = 1;  ///< cd/m2 of (1, 1, 1)
+  std::map<std::string, std::string> texts;
+  std::map<std::string, float> numbers;
+};
+
+/// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically. Throws MachineTrouble.
+void write_exr(const std::string& path, const ExrHeader& header, const std::vector<ExrChannel>& channels);
+
+/// An EXR open for reading. Damaged and hostile files give problems, never more memory than was asked for.
+class ExrReader {
+ public:
+  static Result<ExrReader> open(const std::string& path);
+  ExrReader(ExrReader&&) noexcept;
+  ~ExrReader();
+
+  const ExrHeader& header() const;
+  bool has_white_luminance() const;
+  const std::vector<std::string>& channels() const;
+  bool has(const std::string& channel) const;
+  /// The named channels over the rectangle [x, x + w) x [y, y + h) of the picture, each w * h floats row by row.
+  Result<std::vector<std::vector<float>>> read(const std::vector<std::string>& channels, int x, int y, int w, int h) const;
+
+ private:
+  struct Inside;
+  explicit ExrReader(std::unique_ptr<Inside> inside);
+  std::unique_ptr<Inside> inside_;
+};
+
+}  // namespace jovilux

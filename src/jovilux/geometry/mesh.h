@@ -1,0 +1,27 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "jovilux/geometry/ray.h"
+#include "jovilux/geometry/transform.h"
+
+namespace jovilux {
+
+/// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex.
+struct Mesh {
+  std::vector<Vec3> positions;
+  std::vector<Vec3> normals;
+  std::vector<std::array<std::uint32_t, 3>> triangles;
+};
+
+/// The first fault that makes a mesh unusable, or empty: no triangles, an index out of range, a coordinate that is
+/// not finite, normals of another number than positions.
+std::string mesh_fault(const Mesh& mesh);
+
+/// Positions and normals moved by `transform`; normals stay unit vectors.
+void transform_mesh(Mesh& mesh, const Transform& transform);
+
+}  // namespace jovilux

@@ -1,0 +1,287 @@
+// Ray traversal, compiled once for each set of vector instructions and chosen at run time.
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "jovilux/geometry/ray_queries.cpp"
+#define HWY_DISABLED_TARGETS (HWY_SSSE3 | HWY_AVX3_DL)
+#include <hwy/foreach_target.h>
+#include <hwy/highway.h>
+
+#include "jovilux/geometry/world.h"
+
+HWY_BEFORE_NAMESPACE();
+namespace jovilux::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+// A ray prepared for boxes and triangles.
+struct PreparedRay {
+  float origin[3], inverse[3];
+  int near[3];         // the box side that the ray meets first, by axis
+  int kx, ky, kz;      // axes with the direction's largest part last
+  float sx, sy, sz;    // shear that makes the direction (0, 0, 1)
+
+  explicit PreparedRay(const Ray& ray) {
+    float largest = -1;
+    kz = 0;
+    for (int a = 0; a < 3; ++a) {
+      origin[a] = ray.origin[a];
+      const float d = ray.direction[a];
+      // A finite stand-in for 1 / 0 keeps 0 * inf out of the slabs.
+      inverse[a] = std::abs(d) > 1e-18f ? 1.0f / d : std::copysign(1e18f, d);
+      near[a] = d < 0 || (d == 0 && std::signbit(d)) ? a + 3 : a;
+      if (std::abs(d) > largest) {
+        largest = std::abs(d);
+        kz = a;
+      }
+    }
+    kx = (kz + 1) % 3;
+    ky = (kz + 2) % 3;
+    if (ray.direction[kz] < 0) {
+      std::swap(kx, ky);  // keeps the winding
+    }
+    sx = ray.direction[kx] / ray.direction[kz];
+    sy = ray.direction[ky] / ray.direction[kz];
+    sz = 1.0f / ray.direction[kz];
+  }
+};
+
+// Entry distances of a node's boxes into `t`; a bit for each that the ray meets before t_max.
+HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, float t_max, float* HWY_RESTRICT t) {
+  const hn::CappedTag<float, 8> d;
+  const std::size_t lanes = hn::Lanes(d);
+  unsigned bits = 0;
+  for (std::size_t i = 0; i < 8; i += lanes) {
+    auto enter = hn::Zero(d), leave = hn::Set(d, t_max);
+    for (int a = 0; a < 3; ++a) {
+      const auto o = hn::Set(d, ray.origin[a]), inverse = hn::Set(d, ray.inverse[a]);
+      const int near = ray.near[a], far = near < 3 ? near + 3 : near - 3;
+      const auto t0 = hn::Mul(hn::Sub(hn::LoadU(d, node.box[near] + i), o), inverse);
+      const auto t1 = hn::Mul(hn::Sub(hn::LoadU(d, node.box[far] + i), o), inverse);
+      enter = hn::Max(t0, enter);
+      leave = hn::Min(t1, leave);
+    }
+    // The far side is moved out by the rounding of three operations, so that no box is missed along its edge.
+    // Source: T. Ize, "Robust BVH Ray Traversal", JCGT 2(2), 2013.
+    leave = hn::Mul(leave, hn::Set(d, 1.0f + 4e-7f));
+    hn::StoreU(enter, d, t + i);
+    std::uint8_t mask[8] = {};
+    hn::StoreMaskBits(d, hn::Le(enter, leave), mask);
+    bits |= static_cast<unsigned>(mask[0] & ((1U << lanes) - 1)) << i;
+  }
+  return bits;
+}
+
+// Four triangles at once. Source: S. Woop, C. Benthin, I. Wald, "Watertight Ray/Triangle Intersection", JCGT 2(1), 2013.
+// The edge functions of a shared edge are exact negatives of each other: no multiply-add may be fused here.
+// Returns a bit for each triangle met in (0, t_max); t and the corner weights go to the arrays.
+struct PacketHits {
+  HWY_ALIGN float t[4], v[4], w[4];
+};
+HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet, const PreparedRay& ray, float t_max, PacketHits& out) {
+  const hn::CappedTag<float, 4> d;
+  const std::size_t lanes = hn::Lanes(d);
+  unsigned bits = 0;
+  const auto sx = hn::Set(d, ray.sx), sy = hn::Set(d, ray.sy);
+  const auto ox = hn::Set(d, ray.origin[ray.kx]), oy = hn::Set(d, ray.origin[ray.ky]), oz = hn::Set(d, ray.origin[ray.kz]);
+  for (std::size_t i = 0; i < 4; i += lanes) {
+    const auto at = [&](int corner, int axis) { return hn::LoadU(d, packet.corner[corner][axis] + i); };
+    const auto az = hn::Sub(at(0, ray.kz), oz), bz = hn::Sub(at(1, ray.kz), oz), cz = hn::Sub(at(2, ray.kz), oz);
+    const auto ax = hn::Sub(hn::Sub(at(0, ray.kx), ox), hn::Mul(sx, az));
+    const auto ay = hn::Sub(hn::Sub(at(0, ray.ky), oy), hn::Mul(sy, az));
+    const auto bx = hn::Sub(hn::Sub(at(1, ray.kx), ox), hn::Mul(sx, bz));
+    const auto by = hn::Sub(hn::Sub(at(1, ray.ky), oy), hn::Mul(sy, bz));
+    const auto cx = hn::Sub(hn::Sub(at(2, ray.kx), ox), hn::Mul(sx, cz));
+    const auto cy = hn::Sub(hn::Sub(at(2, ray.ky), oy), hn::Mul(sy, cz));
+    const auto u = hn::Sub(hn::Mul(cx, by), hn::Mul(cy, bx));
+    const auto v = hn::Sub(hn::Mul(ax, cy), hn::Mul(ay, cx));
+    const auto w = hn::Sub(hn::Mul(bx, ay), hn::Mul(by, ax));
+    const auto zero = hn::Zero(d);
+    const auto inside = hn::Or(hn::And(hn::And(hn::Ge(u, zero), hn::Ge(v, zero)), hn::Ge(w, zero)),
+                               hn::And(hn::And(hn::Le(u, zero), hn::Le(v, zero)), hn::Le(w, zero)));
+    const auto det = hn::Add(hn::Add(u, v), w);
+    const auto inverse = hn::Div(hn::Set(d, 1.0f), det);
+    const auto sz = hn::Set(d, ray.sz);
+    const auto t = hn::Mul(
+        hn::Mul(hn::Add(hn::Add(hn::Mul(u, az), hn::Mul(v, bz)), hn::Mul(w, cz)), sz), inverse);
+    const auto hit = hn::And(hn::And(inside, hn::Ne(det, zero)),
+                             hn::And(hn::Gt(t, zero), hn::Lt(t, hn::Set(d, t_max))));
+    std::uint8_t mask[8] = {};
+    hn::StoreMaskBits(d, hit, mask);
+    const unsigned some = mask[0] & ((1U << lanes) - 1);
+    bits |= some << i;
+    if (some != 0) {
+      hn::StoreU(t, d, out.t + i);
+      hn::StoreU(hn::Mul(v, inverse), d, out.v + i);
+      hn::StoreU(hn::Mul(w, inverse), d, out.w + i);
+    }
+  }
+  return bits;
+}
+
+// Visits the leaves that the ray meets, nearest first; `leaf(first, count)` may lower t_max and returns true to stop.
+template <class Leaf>
+HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float& t_max, const Leaf& leaf) {
+  struct Entry {
+    float t;
+    std::uint32_t child;
+  };
+  Entry stack[7 * kMaxBvhDepth + 8];
+  int top = 0;
+  std::uint32_t current = 0;
+  for (;;) {
+    if (BvhNode::is_leaf(current)) {
+      if (leaf(BvhNode::leaf_first(current), BvhNode::leaf_count(current))) {
+        return true;
+      }
+    } else {
+      const BvhNode& node = nodes[current];
+      HWY_ALIGN float t[8];
+      unsigned bits = meet_boxes(node, ray, t_max, t);
+      if (bits != 0) {
+        std::size_t i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
+        bits &= bits - 1;
+        Entry nearest{t[i], node.child[i]};
+        if (bits == 0) {
+          current = nearest.child;
+          continue;
+        }
+        const int base = top;
+        do {
+          i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
+          bits &= bits - 1;
+          Entry e{t[i], node.child[i]};
+          if (e.t < nearest.t) {
+            std::swap(e, nearest);
+          }
+          // The stack stays sorted, farthest first: an insertion among at most seven.
+          int k = top++;
+          for (; k > base && stack[k - 1].t < e.t; --k) {
+            stack[k] = stack[k - 1];
+          }
+          stack[k] = e;
+        } while (bits != 0);
+        current = nearest.child;
+        continue;
+      }
+    }
+    do {
+      if (top == 0) {
+        return false;
+      }
+      --top;
+    } while (stack[top].t > t_max);
+    current = stack[top].child;
+  }
+}
+
+double meet_shape(const PlacedShape& placed, const Ray& ray, float t_max) {
+  return intersect(placed.shape,
+                   placed.to_local.point(ray.origin.cast<double>()),
+                   placed.to_local.vector(ray.direction.cast<double>()),
+                   0.0,
+                   static_cast<double>(t_max));
+}
+
+Hit Closest(const WorldQueries& world, const Ray& ray) {
+  const PreparedRay prepared(ray);
+  Hit hit;
+  hit.t = ray.t_max;
+  const auto offer_shape = [&](std::uint32_t index) {
+    const double t = meet_shape(world.shapes[index], ray, hit.t);
+    if (t > 0) {
+      hit.t = static_cast<float>(t);
+      hit.shape = index;
+    }
+  };
+  for (std::size_t i = 0; i < world.endless_count; ++i) {
+    offer_shape(world.endless[i]);
+  }
+  if (world.shape_nodes != nullptr) {
+    visit(world.shape_nodes, prepared, hit.t, [&](std::uint32_t first, std::uint32_t count) {
+      for (std::uint32_t i = first; i < first + count; ++i) {
+        offer_shape(world.shape_order[i]);
+      }
+      return false;
+    });
+  }
+  if (world.triangle_nodes != nullptr) {
+    visit(world.triangle_nodes, prepared, hit.t, [&](std::uint32_t first, std::uint32_t count) {
+      PacketHits found;
+      for (std::uint32_t p = first; p < first + count; ++p) {
+        unsigned bits = meet_triangles(world.packets[p], prepared, hit.t, found);
+        while (bits != 0) {
+          const auto i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
+          bits &= bits - 1;
+          if (found.t[i] < hit.t) {
+            hit.t = found.t[i];
+            hit.triangle = world.packets[p].id[i];
+            hit.u = found.v[i];
+            hit.v = found.w[i];
+          }
+        }
+      }
+      return false;
+    });
+    if (hit.triangle != kNoIndex) {
+      hit.shape = kNoIndex;
+    }
+  }
+  return hit;
+}
+
+bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
+  const PreparedRay prepared(ray);
+  const auto hides = [&](std::uint32_t index) {
+    return world.shapes[index].surface != ignored && meet_shape(world.shapes[index], ray, ray.t_max) > 0;
+  };
+  for (std::size_t i = 0; i < world.endless_count; ++i) {
+    if (hides(world.endless[i])) {
+      return true;
+    }
+  }
+  if (world.triangle_nodes != nullptr &&
+      visit(world.triangle_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+        PacketHits found;
+        for (std::uint32_t p = first; p < first + count; ++p) {
+          if (meet_triangles(world.packets[p], prepared, ray.t_max, found) != 0) {
+            return true;
+          }
+        }
+        return false;
+      })) {
+    return true;
+  }
+  return world.shape_nodes != nullptr &&
+         visit(world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+           for (std::uint32_t i = first; i < first + count; ++i) {
+             if (hides(world.shape_order[i])) {
+               return true;
+             }
+           }
+           return false;
+         });
+}
+
+const char* InstructionSet() { return hwy::TargetName(HWY_TARGET); }
+
+}  // namespace jovilux::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace jovilux {
+namespace {
+
+HWY_EXPORT(Closest);
+HWY_EXPORT(Blocked);
+HWY_EXPORT(InstructionSet);
+
+}  // namespace
+
+Hit World::closest(const Ray& ray) const { return HWY_DYNAMIC_DISPATCH(Closest)(WorldQueries::of(*this), ray); }
+
+bool World::blocked(const Ray& ray, std::uint32_t ignored) const {
+  return HWY_DYNAMIC_DISPATCH(Blocked)(WorldQueries::of(*this), ray, ignored);
+}
+
+const char* World::instruction_set() { return HWY_DYNAMIC_DISPATCH(InstructionSet)(); }
+
+}  // namespace jovilux
+#endif

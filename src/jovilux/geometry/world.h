@@ -1,0 +1,118 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <vector>
+
+#include "jovilux/geometry/bvh.h"
+#include "jovilux/geometry/mesh.h"
+#include "jovilux/geometry/ray.h"
+#include "jovilux/geometry/shapes.h"
+#include "jovilux/geometry/transform.h"
+
+namespace jovilux {
+
+/// Where a ray meets the world.
+struct Hit {
+  float t = kFar;
+  std::uint32_t shape = kNoIndex;     ///< the analytic shape, or
+  std::uint32_t triangle = kNoIndex;  ///< the triangle, with the weights of its second and third corner
+  float u = 0, v = 0;
+
+  bool found() const { return shape != kNoIndex || triangle != kNoIndex; }
+};
+
+/// A point of a surface, in world space.
+struct SurfacePoint {
+  Vec3 position;
+  Vec3 normal;          ///< geometric, unit, outwards where the surface has an outside
+  Vec3 shading_normal;  ///< unit; the mesh's interpolated normal, in the same half space
+  std::uint32_t surface = kNoIndex;  ///< the number given when it was added
+  float offset = 0;     ///< how far along the normal a new ray must start to be clear of the surface [m]
+};
+
+/// An analytic shape with its place. Its ray test runs in its own space, in double precision.
+struct PlacedShape {
+  Shape shape;
+  Transform to_world, to_local;
+  std::uint32_t surface = kNoIndex;
+};
+
+/// Four triangles, corner by corner and axis by axis; lanes without a triangle have id kNoIndex and never hit.
+struct alignas(16) TrianglePacket {
+  float corner[3][3][4];
+  std::uint32_t id[4];
+};
+
+/// All surfaces of a scene and the answers to rays. Filled by add_*, then build(); immutable and shared afterwards.
+class World {
+ public:
+  /// `surface` is a number of the caller's that comes back with each hit.
+  void add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface);
+  /// The mesh must be faultless (mesh_fault) and in world space already.
+  void add_mesh(Mesh mesh, std::uint32_t surface);
+  void build();
+
+  /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between two that share
+  /// an edge.
+  Hit closest(const Ray& ray) const;
+  /// Whether anything lies in (0, ray.t_max), not counting the analytic shapes of surface `ignored`.
+  bool blocked(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
+
+  SurfacePoint point(const Ray& ray, const Hit& hit) const;
+  std::uint32_t surface_of(const Hit& hit) const;
+  /// A starting point for a ray that leaves p towards `direction`, clear of the surface on that side.
+  static Vec3 leave(const SurfacePoint& p, const Vec3& direction) {
+    return p.position + (p.normal.dot(direction) > 0 ? p.offset : -p.offset) * p.normal;
+  }
+
+  /// The box of all bounded surfaces.
+  const Bounds& bounds() const { return bounds_; }
+  std::size_t triangle_count() const { return triangles_.size(); }
+  const std::vector<PlacedShape>& shapes() const { return shapes_; }
+  /// Bytes held by triangles, shapes and hierarchies.
+  std::size_t memory_bytes() const;
+  /// The vector instructions that ray queries run on, such as "AVX2".
+  static const char* instruction_set();
+
+ private:
+  friend struct WorldQueries;
+
+  std::vector<PlacedShape> shapes_;
+  std::vector<std::uint32_t> endless_;  ///< shapes without bounds, tested by every ray
+  Bvh shape_bvh_;
+
+  std::vector<Vec3> positions_, normals_;
+  std::vector<std::array<std::uint32_t, 3>> triangles_;
+  struct MeshRange {
+    std::uint32_t first_triangle, surface;
+    bool smooth;
+  };
+  std::vector<MeshRange> meshes_;
+  std::vector<TrianglePacket> packets_;
+  Bvh triangle_bvh_;  ///< leaves count packets
+  Bounds bounds_;
+};
+
+/// What traversal reads of a World; internal to geometry.
+struct WorldQueries {
+  const PlacedShape* shapes;
+  const std::uint32_t* endless;
+  std::size_t endless_count;
+  const BvhNode* shape_nodes;
+  const std::uint32_t* shape_order;
+  const BvhNode* triangle_nodes;
+  const TrianglePacket* packets;
+
+  static WorldQueries of(const World& world) {
+    return {world.shapes_.data(),
+            world.endless_.data(),
+            world.endless_.size(),
+            world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),
+            world.shape_bvh_.order.data(),
+            world.triangle_bvh_.nodes.empty() ? nullptr : world.triangle_bvh_.nodes.data(),
+            world.packets_.data()};
+  }
+};
+
+}  // namespace jovilux

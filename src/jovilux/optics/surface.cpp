@@ -1,0 +1,206 @@
+#include "jovilux/optics/surface.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace jovilux {
+namespace {
+
+constexpr float kInvPi = 1 / kPi;
+
+Vec3 cosine_direction(const Vec2& u) {
+  const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
+  return {r * std::cos(phi), r * std::sin(phi), std::sqrt(std::max(0.0f, 1 - u.x()))};
+}
+
+// Rough matte: Oren-Nayar's single scattering in Fujii's form, and what is scattered between facets added back.
+// Source: J. Portsmouth, P. Kutz, S. Hill, "EON: A Practical Energy-Preserving Rough Diffuse BRDF", JCGT 14(1), 2025.
+float matte_single_scale(float r) { return 1 / (1 + (0.5f - 2 * kInvPi / 3) * r); }
+
+float matte_single_albedo(float cosine, float r) {
+  const float c = std::clamp(cosine, 1e-4f, 1.0f);
+  const float s = std::sqrt(1 - c * c), theta = std::acos(c);
+  const float g = s * (theta - s * c) + 2.0f / 3.0f * (s / c * (1 - s * s * s) - s);
+  return matte_single_scale(r) * (1 + r * kInvPi * g);
+}
+
+Spectrum matte_reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  if (m.roughness == 0) {
+    return m.color * kInvPi;
+  }
+  const float r = m.roughness, scale = matte_single_scale(r);
+  const float s = wo.dot(wi) - wo.z() * wi.z();
+  const float s_over_t = s > 0 ? s / std::max(wo.z(), wi.z()) : s;
+  const float average = scale * (1 + (2.0f / 3.0f - 28 * kInvPi / 15) * r);
+  const Spectrum multiple = m.color.square() * average / (1.0f - m.color * (1 - average));
+  const float between = std::max(0.0f, 1 - matte_single_albedo(wo.z(), r)) *
+                        std::max(0.0f, 1 - matte_single_albedo(wi.z(), r)) / std::max(1e-7f, 1 - average);
+  return kInvPi * (m.color * (scale * (1 + r * s_over_t)) + multiple * between);
+}
+
+// Conductor's reflectance from that along the normal. Source: C. Schlick, CGF 13(3), 1994.
+Spectrum schlick(const Spectrum& normal, float cosine) {
+  const float k = 1 - std::clamp(cosine, 0.0f, 1.0f);
+  return normal + (1.0f - normal) * (k * k * k * k * k);
+}
+
+Spectrum metal_reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  const Vec3 h = (wo + wi).normalized();
+  const float single =
+      ggx_distribution(h, m.alpha) * ggx_visibility(wo, wi, m.alpha) / (4 * wo.z() * wi.z());
+  // Light scattered between facets. Source: C. Kulla, A. Conty, SIGGRAPH course "Physically Based Shading", 2017.
+  const float between = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z()));
+  return schlick(m.color, wo.dot(h)) * single + m.compensation * between;
+}
+
+// How the coat's color deepens along slanted paths in and out.
+Spectrum coat_transmittance(const SurfaceModel& m, float cos_o, float cos_i) {
+  const auto inside = [&](float c) { return std::sqrt(1 - (1 - c * c) / (m.eta * m.eta)); };
+  return m.coat.pow(0.5f * (1 / inside(cos_o) + 1 / inside(cos_i)));
+}
+
+Spectrum gloss_base(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  // What the coat does not reflect reaches the base; scaled so that a white base loses nothing.
+  const float share = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z())) * m.base_scale;
+  Spectrum f = m.color * share;
+  if ((m.coat != 1.0f).any()) {
+    f *= coat_transmittance(m, wo.z(), wi.z());
+  }
+  return f;
+}
+
+float gloss_lobe(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  const Vec3 h = (wo + wi).normalized();
+  return fresnel_dielectric(std::min(1.0f, wo.dot(h)), m.eta) * ggx_distribution(h, m.alpha) *
+         ggx_visibility(wo, wi, m.alpha) / (4 * wo.z() * wi.z());
+}
+
+// Chance of choosing the microfacet or mirror lobe at wo.
+float lobe_chance(const SurfaceModel& m, float cos_o) {
+  const float lobe = m.lobe.at(cos_o);
+  if (m.kind == SurfaceKind::kMetal) {
+    return lobe;  // the rest is scattered between facets, cosine-distributed
+  }
+  const float base = (1 - lobe) * m.color.maxCoeff();
+  return lobe / std::max(1e-6f, lobe + base);
+}
+
+}  // namespace
+
+float ggx_alpha(float roughness) { return roughness < 0.01f ? 0 : roughness * roughness; }
+
+SurfaceModel matte(const Spectrum& albedo, float roughness) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kMatte;
+  m.color = albedo;
+  m.roughness = roughness;
+  return m;
+}
+
+SurfaceModel metal(const Spectrum& normal_reflectance, float roughness) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kMetal;
+  m.color = normal_reflectance;
+  m.alpha = ggx_alpha(roughness);
+  m.lobe = AlbedoTable(m.alpha, 0);
+  const float average = m.lobe.average();
+  if (m.alpha > 0 && average < 1) {
+    const Spectrum fresnel = (20.0f * normal_reflectance + 1.0f) / 21.0f;  // hemispherical mean of Schlick's formula
+    m.compensation =
+        fresnel.square() * average / (1.0f - fresnel * (1 - average)) * (kInvPi / (1 - average));
+  }
+  return m;
+}
+
+SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, float roughness) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kGloss;
+  m.color = albedo;
+  m.coat = coat;
+  m.eta = ior;
+  m.alpha = ggx_alpha(roughness);
+  m.lobe = AlbedoTable(m.alpha, ior);
+  m.base_scale = kInvPi / (1 - m.lobe.average());
+  return m;
+}
+
+Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  if (wo.z() <= 0 || wi.z() <= 0) {
+    return Spectrum::Zero();
+  }
+  switch (m.kind) {
+    case SurfaceKind::kMatte: return matte_reflection(m, wo, wi);
+    case SurfaceKind::kMetal: return m.alpha > 0 ? metal_reflection(m, wo, wi) : Spectrum(Spectrum::Zero());
+    case SurfaceKind::kGloss:
+      return m.alpha > 0 ? Spectrum(gloss_base(m, wo, wi) + gloss_lobe(m, wo, wi)) : gloss_base(m, wo, wi);
+  }
+  return Spectrum::Zero();
+}
+
+float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  if (wo.z() <= 0 || wi.z() <= 0) {
+    return 0;
+  }
+  const float cosine = wi.z() * kInvPi;
+  if (m.kind == SurfaceKind::kMatte) {
+    return cosine;
+  }
+  const float chance = lobe_chance(m, wo.z());
+  if (m.alpha == 0) {
+    return m.kind == SurfaceKind::kMetal ? 0 : (1 - chance) * cosine;
+  }
+  const Vec3 h = (wo + wi).normalized();
+  return chance * ggx_reflection_pdf(wo, h, m.alpha) + (1 - chance) * cosine;
+}
+
+Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice) {
+  Scattering out;
+  if (wo.z() <= 0) {
+    return out;
+  }
+  if (m.kind == SurfaceKind::kMatte) {
+    out.wi = cosine_direction(u);
+    out.pdf = out.wi.z() * kInvPi;
+    if (out.pdf > 0) {
+      out.weight = m.roughness == 0 ? m.color : Spectrum(matte_reflection(m, wo, out.wi) * kPi);
+    }
+    return out;
+  }
+  const float chance = m.only_mirror() ? 1 : lobe_chance(m, wo.z());
+  const bool lobe = lobe_choice < chance;
+  if (lobe && m.alpha == 0) {
+    out.wi = {-wo.x(), -wo.y(), wo.z()};
+    out.pdf = chance;
+    out.mirror = true;
+    out.weight = m.kind == SurfaceKind::kMetal
+                     ? schlick(m.color, wo.z())
+                     : Spectrum(Spectrum::Constant(fresnel_dielectric(wo.z(), m.eta) / chance));
+    return out;
+  }
+  if (lobe) {
+    const Vec3 h = sample_ggx_normal(wo, m.alpha, u);
+    out.wi = 2 * wo.dot(h) * h - wo;
+  } else {
+    out.wi = cosine_direction(u);
+  }
+  if (out.wi.z() <= 0) {
+    return out;
+  }
+  out.pdf = reflection_pdf(m, wo, out.wi);
+  if (out.pdf > 0) {
+    out.weight = reflection(m, wo, out.wi) * (out.wi.z() / out.pdf);
+  }
+  return out;
+}
+
+Spectrum albedo(const SurfaceModel& m, float cos_o) {
+  const float lobe = m.kind == SurfaceKind::kMatte ? 0 : m.lobe.at(cos_o);
+  switch (m.kind) {
+    case SurfaceKind::kMatte: return m.color;
+    case SurfaceKind::kMetal: return m.color;
+    case SurfaceKind::kGloss: return m.color * m.coat * (1 - lobe) + lobe;
+  }
+  return m.color;
+}
+
+}  // namespace jovilux

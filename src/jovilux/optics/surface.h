@@ -1,0 +1,58 @@
+#pragma once
+
+#include <cstdint>
+
+#include "jovilux/base/vec.h"
+#include "jovilux/color/nodes.h"
+#include "jovilux/optics/microfacet.h"
+
+namespace jovilux {
+
+/// What a surface does to light. Opaque kinds look the same from both sides.
+enum class SurfaceKind : std::uint8_t { kMatte, kMetal, kGloss };
+
+/// A material made ready for rays. Made by the functions below; immutable and shared.
+struct SurfaceModel {
+  SurfaceKind kind = SurfaceKind::kMatte;
+  Spectrum color = Spectrum::Constant(0.5f);  ///< matte: albedo; metal: normal reflectance; gloss: albedo under the coat
+  Spectrum coat = Spectrum::Ones();           ///< gloss: transmittance of the coat, in and out along the normal
+  float roughness = 0;                        ///< matte: 0 Lambert .. 1
+  float alpha = 0;                            ///< metal, gloss: width of GGX; 0 is a mirror
+  float eta = 1.5f;                           ///< gloss: index of the coat
+  AlbedoTable lobe;                           ///< metal: GGX with F = 1; gloss: GGX with the coat's Fresnel factor
+  // Derived, so that a scattering costs no more than it must.
+  Spectrum compensation = Spectrum::Zero();   ///< metal: color of light scattered between facets
+  float base_scale = 0;                       ///< gloss: 1 / (pi (1 - average lobe))
+
+  bool has_mirror_part() const { return kind != SurfaceKind::kMatte && alpha == 0; }
+  bool only_mirror() const { return kind == SurfaceKind::kMetal && alpha == 0; }
+};
+
+/// Perceived roughness in 0..1 to GGX width: its square; below 0.01 a mirror.
+float ggx_alpha(float roughness);
+
+SurfaceModel matte(const Spectrum& albedo, float roughness);
+SurfaceModel metal(const Spectrum& normal_reflectance, float roughness);
+SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, float roughness);
+
+// All directions below are unit vectors in the shading frame, away from the surface, and on its upper side
+// (wo.z > 0). A light below the surface reflects nothing.
+
+/// The reflection distribution f(wo, wi) [1/sr], without a mirror part; reciprocal.
+Spectrum reflection(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
+/// Density over solid angle with which scatter() chooses wi, without a mirror part.
+float reflection_pdf(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
+
+/// A direction chosen in proportion to what the surface does.
+struct Scattering {
+  Vec3 wi = Vec3::Zero();
+  Spectrum weight = Spectrum::Zero();  ///< f cos / pdf, of a mirror part its reflectance over its chance
+  float pdf = 0;                       ///< [1/sr]; 0: nothing was chosen
+  bool mirror = false;                 ///< wi is the one direction of a mirror part; pdf is then its chance
+};
+Scattering scatter(const SurfaceModel& s, const Vec3& wo, const Vec2& u, float lobe_choice);
+
+/// Share of light from wo that is reflected (all lobes), as rendered in the albedo layer.
+Spectrum albedo(const SurfaceModel& s, float cos_o);
+
+}  // namespace jovilux

@@ -1,0 +1,53 @@
+#include "jovilux/photometry/beam.h"
+
+#include <cmath>
+
+#include "jovilux/base/assert.h"
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/vec.h"
+
+namespace jovilux {
+
+SpotBeam spot_beam(Radians beam, Radians field) {
+  JOVILUX_ASSERT(beam.value > 0 && field >= beam && field.value <= kPiD * (1 + 1e-12));
+  SpotBeam out{beam.value / 2, field.value / 2, 0};
+  if (out.half_field > out.half_beam * (1 + 1e-9)) {
+    out.exponent = std::log(std::log(10.0) / std::log(2.0)) / std::log(out.half_field / out.half_beam);
+  }
+  return out;
+}
+
+double relative_intensity(const SpotBeam& beam, double theta) {
+  if (beam.exponent == 0) {
+    return theta <= beam.half_beam ? 1 : 0;
+  }
+  return std::exp(-std::log(2.0) * std::pow(theta / beam.half_beam, beam.exponent));
+}
+
+double flux_per_candela(const SpotBeam& beam) {
+  if (beam.exponent == 0) {
+    return 2 * kPiD * (1 - std::cos(beam.half_beam));
+  }
+  const auto ring = [&](double theta) { return relative_intensity(beam, theta) * std::sin(theta); };
+  // Panels that follow the beam's own width, then the rest.
+  const double near = std::min(kPiD, 2 * beam.half_field);
+  return 2 * kPiD * (integral(ring, 0, near, 128) + (near < kPiD ? integral(ring, near, kPiD, 128) : 0));
+}
+
+double relative_spread(double theta, double half) {
+  if (theta >= half) {
+    return 0;
+  }
+  const double t = theta / half;
+  return 1 - t * t * (3 - 2 * t);
+}
+
+double projected_solid_angle_of_spread(double half) {
+  if (half <= 0) {
+    return kPiD;
+  }
+  return 2 * kPiD *
+         integral([&](double t) { return relative_spread(t, half) * std::sin(t) * std::cos(t); }, 0, half, 16);
+}
+
+}  // namespace jovilux

@@ -1,0 +1,84 @@
+#pragma once
+
+#include <algorithm>
+#include <cmath>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "jovilux/units/quantity.h"
+
+namespace jovilux {
+
+/// How a light weakens with distance. Physics is kInverseSquare without cushion and reach.
+enum class FalloffLaw { kInverseSquare, kNone, kLinear, kPolynomial };
+
+std::string_view to_string(FalloffLaw law);
+std::optional<FalloffLaw> parse_falloff_law(std::string_view text);
+
+/// A falloff law as a factor on the physical answer, a pure function of the distance to the light's center:
+///
+///     weight(d) = law(sqrt(d^2 + cushion^2)) d^2 window(d),   law(match) = 1 / match^2
+///
+///     inverse-square  law(d) = 1 / d^2
+///     none            law(d) = 1 / match^2
+///     linear          law(d) = max(0, 1 - d / zero_at), scaled
+///     polynomial      law(d) = 1 / (a + b d + c d^2), scaled; d in meters
+///     window(d)       1 up to reach_start, 0 from reach_end, 1 - (3 t^2 - 2 t^3) between
+///
+/// All lengths in meters. match > 0; zero_at > match; reach_start <= reach_end.
+struct Falloff {
+  FalloffLaw law = FalloffLaw::kInverseSquare;
+  float match = 1;
+  float zero_at = 0;
+  float a = 0, b = 0, c = 1;
+  float cushion = 0;
+  bool has_reach = false;
+  float reach_start = 0, reach_end = 0;
+
+  bool is_physical() const { return law == FalloffLaw::kInverseSquare && cushion == 0 && !has_reach; }
+};
+
+/// 1 up to `start`, 0 from `end` on, smoothstep between; a step where both are equal.
+template <class T>
+T reach_window(T d, T start, T end) {
+  if (d <= start) {
+    return T(1);
+  }
+  if (d >= end) {
+    return T(0);
+  }
+  const T t = (d - start) / (end - start);
+  return T(1) - t * t * (T(3) - T(2) * t);
+}
+
+/// The factor on the physical illuminance at distance d > 0 [m]; >= 0, infinite only for a polynomial's root.
+template <class T>
+T falloff_weight(const Falloff& f, T d) {
+  const T window = f.has_reach ? reach_window(d, T(f.reach_start), T(f.reach_end)) : T(1);
+  const T m = T(f.match);
+  const T d2 = d * d;
+  const T soft2 = d2 + T(f.cushion) * T(f.cushion);
+  const T soft = std::sqrt(soft2);
+  switch (f.law) {
+    case FalloffLaw::kInverseSquare:
+      return f.cushion > 0 ? window * d2 / soft2 : window;
+    case FalloffLaw::kNone:
+      return window * d2 / (m * m);
+    case FalloffLaw::kLinear: {
+      const T z = T(f.zero_at);
+      return window * std::max(T(0), T(1) - soft / z) / (T(1) - m / z) * d2 / (m * m);
+    }
+    case FalloffLaw::kPolynomial: {
+      const T a = T(f.a), b = T(f.b), c = T(f.c);
+      return window * (a + m * (b + m * c)) / (a + soft * (b + soft * c)) * d2 / (m * m);
+    }
+  }
+  return window;
+}
+
+/// The smallest distance d >= 0 [m] at which the polynomial a + b d + c d^2 is not above 0; nothing where it is
+/// positive everywhere.
+std::optional<double> polynomial_root(double a, double b, double c);
+
+}  // namespace jovilux

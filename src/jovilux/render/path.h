@@ -1,0 +1,64 @@
+#pragma once
+
+#include <cstdint>
+
+#include "jovilux/base/sampler.h"
+#include "jovilux/color/nodes.h"
+#include "jovilux/render/film.h"
+#include "jovilux/scene/scene.h"
+
+namespace jovilux {
+
+struct RayCounts {
+  std::uint64_t camera = 0, path = 0, shadow = 0;
+  RayCounts& operator+=(const RayCounts& o) {
+    camera += o.camera;
+    path += o.path;
+    shadow += o.shadow;
+    return *this;
+  }
+};
+
+/// Where a path's light goes, one call a contribution.
+class LightSink {
+ public:
+  /// `xyz` absolute, Y in cd/m2, from the light of a layer.
+  void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
+    float* to = sums_ + (layer * static_cast<std::uint32_t>(parts_) + (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0)) * 3;
+    to[0] += xyz[0];
+    to[1] += xyz[1];
+    to[2] += xyz[2];
+    luminance_[layer] += xyz[1];
+    total_ += xyz[1];
+  }
+  /// sums: [slot][3]; luminance: [layer], both added to.
+  LightSink(float* sums, float* luminance, int parts) : sums_(sums), luminance_(luminance), parts_(parts) {}
+  float total() const { return total_; }
+
+ private:
+  float* sums_;
+  float* luminance_;
+  int parts_;
+  float total_ = 0;
+};
+
+/// What the first surface on a path is like, for the guide layers.
+struct FirstHit {
+  bool found = false;
+  Spectrum albedo = Spectrum::Zero();
+  Vec3 normal = Vec3::Zero();
+  float depth = 0;
+  std::uint32_t surface = kNoIndex;
+};
+
+/// Unidirectional path tracing: at each surface one light is chosen and sampled toward (next-event estimation), and one
+/// direction by the surface; both find lights, joined by multiple importance sampling (power heuristic). Unbiased;
+/// Russian roulette after three scatterings.
+///
+/// `bounces` is the number of scatterings after the camera: 0 sees lights only, 1 is direct light.
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts);
+
+/// Pairs of dimensions that the camera takes before trace_path's own begin.
+inline constexpr std::uint32_t kCameraPairs = 2;
+
+}  // namespace jovilux

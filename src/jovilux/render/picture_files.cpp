@@ -1,0 +1,156 @@
+#include "jovilux/render/picture_files.h"
+
+#include <filesystem>
+#include <limits>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <sys/resource.h>
+
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/exr.h"
+#include "jovilux/files/png.h"
+#include "jovilux/render/view.h"
+
+namespace jovilux {
+namespace {
+
+namespace fs = std::filesystem;
+
+Rgb rgb_of(const Eigen::Vector3f& xyz) { return rec709_from_xyz() * xyz.cast<double>(); }
+
+// The slots of a pixel as linear RGB, in single precision: the picture is their sum in this order, to the bit.
+Eigen::Vector3f slot_rgb(const Film& film, std::size_t pixel, int slot) {
+  return rgb_of(film.slot_mean(pixel, slot)).cast<float>();
+}
+
+Eigen::Vector3f layer_rgb(const Film& film, std::size_t pixel, int layer) {
+  Eigen::Vector3f sum = Eigen::Vector3f::Zero();
+  for (int part = 0; part < film.parts(); ++part) {
+    sum += slot_rgb(film, pixel, layer * film.parts() + part);
+  }
+  return sum;
+}
+
+Eigen::Vector3f picture_rgb(const Film& film, std::size_t pixel) {
+  Eigen::Vector3f sum = Eigen::Vector3f::Zero();
+  for (int layer = 0; layer < film.layers(); ++layer) {
+    sum += layer_rgb(film, pixel, layer);
+  }
+  return sum;
+}
+
+// Three channels NAME.R/G/B from one function of the pixel.
+template <class Fn>
+void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::string& prefix, ExrChannel::Type type, const Fn& color,
+             const char* letters = "RGB") {
+  for (int c = 0; c < 3; ++c) {
+    channels.push_back({prefix + letters[c], type, [&film, color, c](int y, float* out) {
+                          for (int x = 0; x < film.width(); ++x) {
+                            out[x] = color(film.pixel(x, y))[c];
+                          }
+                        }});
+  }
+}
+
+template <class Fn>
+void add_one(std::vector<ExrChannel>& channels, const Film& film, const std::string& name, ExrChannel::Type type, const Fn& value) {
+  channels.push_back({name, type, [&film, value](int y, float* out) {
+                        for (int x = 0; x < film.width(); ++x) {
+                          out[x] = value(film.pixel(x, y));
+                        }
+                      }});
+}
+
+void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const Scene& scene, const RenderOptions& options,
+              const Render& r, double ev) {
+  using Type = ExrChannel::Type;
+  const Film& film = r.film;
+  std::vector<ExrChannel> channels;
+  add_rgb(channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
+  add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) { return film.variance(i); });
+  if (rig.render.layers != RenderSpec::Layers::kNone) {
+    for (int layer = 0; layer < film.layers(); ++layer) {
+      const std::string prefix = "light." + scene.layers[static_cast<std::size_t>(layer)] + ".";
+      add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
+      if (film.parts() > 1) {
+        static constexpr const char* kNames[kParts] = {"direct.", "bounce."};
+        for (int part = 0; part < kParts; ++part) {
+          const int slot = layer * film.parts() + part;
+          add_rgb(channels, film, prefix + kNames[part], Type::kFloat, [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
+        }
+      }
+    }
+  }
+  const auto guide = [&film](std::size_t i, int first) -> Eigen::Vector3f {
+    const float n = film.guide(i)[7];
+    const float* g = film.guide(i) + first;
+    return n > 0 ? Eigen::Vector3f(Eigen::Vector3f(g[0], g[1], g[2]) / n) : Eigen::Vector3f(Eigen::Vector3f::Zero());
+  };
+  add_rgb(channels, film, "albedo.", Type::kHalf, [guide](std::size_t i) { return guide(i, 0); });
+  add_rgb(channels, film, "normal.", Type::kHalf, [guide](std::size_t i) { return guide(i, 3); }, "XYZ");
+  add_one(channels, film, "depth.Z", Type::kFloat, [&film](std::size_t i) {
+    const float n = film.guide(i)[7];
+    return n > 0 ? film.guide(i)[6] / n : std::numeric_limits<float>::infinity();
+  });
+  add_one(channels, film, "object.id", Type::kIndex, [&film](std::size_t i) { return static_cast<float>(film.object(i)); });
+  ExrHeader header;
+  header.width = film.width();
+  header.height = film.height();
+  header.texts[kRigAttribute] = rig_text;
+  header.texts[kCameraAttribute] = rig.cameras[static_cast<std::size_t>(options.camera)].name;
+  header.numbers[kEvAttribute] = static_cast<float>(ev);
+  header.numbers[kSamplesAttribute] = static_cast<float>(r.stats.samples_per_pixel);
+  write_exr(path, header, channels);
+}
+
+// JSON has no infinities: what is not known is null.
+nlohmann::json known(double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); }
+
+}  // namespace
+
+std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height) {
+  static constexpr const char* kStopped[] = {"samples", "noise", "time", "signal"};
+  rusage usage{};
+  ::getrusage(RUSAGE_SELF, &usage);
+  nlohmann::ordered_json j;
+  j["version"] = 1;
+  j["rig"] = rig.file;
+  j["seed"] = rig.render.seed;
+  j["width"] = width;
+  j["height"] = height;
+  j["samples_per_pixel"] = stats.samples_per_pixel;
+  j["threads"] = stats.threads;
+  j["wall_s"] = stats.wall_s;
+  j["cpu_s"] = stats.cpu_s;
+  j["peak_memory_bytes"] = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
+  j["stopped_by"] = kStopped[static_cast<int>(stats.stopped_by)];
+  j["noise"] = {{"median", known(stats.noise.median)}, {"p95", known(stats.noise.p95)}, {"fireflies", stats.noise.fireflies}};
+  j["white_luminance_cd_m2"] = stats.white_luminance;
+  j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", 0}, {"media_steps", 0}};
+  j["lights"] = nlohmann::json::array();
+  for (const RenderStats::Light& l : stats.lights) {
+    j["lights"].push_back({{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}});
+  }
+  j["mean_luminance_cd_m2"] = stats.mean_luminance;
+  return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+}
+
+void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& r) {
+  const fs::path dir(folder);
+  const Film& film = r.film;
+  const std::string rig_text = resolved_toml(rig, folder);
+  const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
+  save_exr((dir / "image.exr").string(), rig_text, rig, scene, options, r, view.ev());
+  std::vector<std::uint8_t> bytes(film.pixels() * 3);
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    const auto v = view.srgb8(picture_rgb(film, i).cast<double>());
+    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
+  }
+  write_png((dir / "view.png").string(), film.width(), film.height(), bytes,
+            {{"Title", rig.title}, {"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  write_text_file((dir / "rig.resolved.toml").string(), rig_text);
+  write_text_file((dir / "stats.json").string(), stats_json(rig, r.stats, film.width(), film.height()));
+}
+
+}  // namespace jovilux

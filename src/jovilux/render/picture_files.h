@@ -1,0 +1,23 @@
+#pragma once
+
+#include <string>
+
+#include "jovilux/render/renderer.h"
+#include "jovilux/rig/rig.h"
+
+namespace jovilux {
+
+/// Header texts and numbers of our EXR files.
+inline constexpr const char* kRigAttribute = "jovilux:rig";
+inline constexpr const char* kEvAttribute = "jovilux:ev100";
+inline constexpr const char* kCameraAttribute = "jovilux:camera";
+inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
+
+/// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each atomically and
+/// stats.json last. Throws MachineTrouble.
+void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& render);
+
+/// stats.json as text (docs/commands.md).
+std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height);
+
+}  // namespace jovilux

@@ -1,0 +1,293 @@
+#include "jovilux/render/renderer.h"
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <chrono>
+#include <cmath>
+#include <ctime>
+#include <limits>
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/render/view.h"
+
+namespace jovilux {
+namespace {
+
+constexpr int kTile = 16;
+
+// Inverse of the cumulative tent filter of radius one pixel: where in its filter a sample lies.
+float tent(float u) { return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 - 2 * u); }
+
+double cpu_seconds() { return static_cast<double>(std::clock()) / CLOCKS_PER_SEC; }
+
+// Cumulative sample counts after each pass: a rough picture soon, then passes short enough to stop between.
+std::vector<int> pass_ends(int samples) {
+  std::vector<int> ends;
+  for (int end = 1; end < samples; end = end == 1 ? 8 : end + std::min(end, 64)) {
+    ends.push_back(end);
+  }
+  ends.push_back(samples);
+  return ends;
+}
+
+struct TileTally {
+  RayCounts rays;
+  std::vector<double> light_variance;  // sum over pixels and passes of n^2 times the variance of a pass's mean
+};
+
+class Renderer {
+ public:
+  Renderer(const Rig& rig, const Scene& scene, const RenderOptions& options)
+      : rig_(rig), scene_(scene), options_(options),
+        camera_spec_(rig.cameras.at(static_cast<std::size_t>(options.camera))),
+        camera_(camera_spec_, rig.up, rig.render.width, rig.render.height),
+        film_(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig.render)),
+        tiles_x_((film_.width() + kTile - 1) / kTile),
+        tiles_y_((film_.height() + kTile - 1) / kTile),
+        tallies_(static_cast<std::size_t>(tiles_x_) * tiles_y_) {
+    for (TileTally& t : tallies_) {
+      t.light_variance.assign(scene.layers.size(), 0.0);
+    }
+  }
+
+  Render run() {
+    start_ = std::chrono::steady_clock::now();
+    const double cpu_start = cpu_seconds();
+    RenderStats stats;
+    with_threads(options_.threads, [&] {
+      stats.threads = available_threads();
+      stats.stopped_by = passes();
+    });
+    stats.wall_s = seconds();
+    stats.cpu_s = cpu_seconds() - cpu_start;
+    summarize(stats);
+    return {std::move(film_), std::move(stats)};
+  }
+
+ private:
+  double seconds() const {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+  }
+
+  StoppedBy passes() {
+    int begin = 0;
+    for (const int end : pass_ends(rig_.render.samples)) {
+      pass_begin_ = begin;
+      pass_end_ = end;
+      parallel_for(tallies_.size(), [&](std::size_t tile) { render_tile(tile); });
+      if (stop_reason_ != -1) {
+        return static_cast<StoppedBy>(stop_reason_.load());
+      }
+      begin = end;
+      ++passes_done_;
+      if (end >= kScramblings && (options_.progress || rig_.render.noise)) {
+        const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+        noise_ = noise_figures(film_, view.white_luminance()).p95;
+        if (rig_.render.noise && noise_ <= *rig_.render.noise) {
+          return StoppedBy::kNoise;
+        }
+      }
+    }
+    return StoppedBy::kSamples;
+  }
+
+  bool should_stop() {
+    if (stop_reason_ != -1) {
+      return true;
+    }
+    if (options_.stop && options_.stop()) {
+      stop_reason_ = static_cast<int>(StoppedBy::kSignal);
+    } else if (options_.time_limit && seconds() >= *options_.time_limit) {
+      stop_reason_ = static_cast<int>(StoppedBy::kTime);
+    }
+    return stop_reason_ != -1;
+  }
+
+  // All samples of this pass for one tile; kept only when complete.
+  void render_tile(std::size_t tile) {
+    const int x0 = static_cast<int>(tile) % tiles_x_ * kTile, y0 = static_cast<int>(tile) / tiles_x_ * kTile;
+    const int x1 = std::min(film_.width(), x0 + kTile), y1 = std::min(film_.height(), y0 + kTile);
+    const auto layers = static_cast<std::size_t>(film_.layers()), slots = static_cast<std::size_t>(film_.slots());
+    const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
+    std::vector<float> sums(area * slots * 3), batches(area * kScramblings), guides(area * Film::kGuides);
+    std::vector<std::uint32_t> objects(area);
+    std::vector<float> by_light(kScramblings * layers);
+    TileTally tally;
+    tally.light_variance.assign(layers, 0.0);
+    std::size_t i = 0;
+    for (int y = y0; y < y1; ++y) {
+      if (should_stop()) {
+        return;
+      }
+      for (int x = x0; x < x1; ++x, ++i) {
+        std::fill(by_light.begin(), by_light.end(), 0.0f);
+        render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
+                     guides.data() + i * Film::kGuides, objects[i], tally.rays);
+        tally_lights(by_light, tally.light_variance);
+      }
+    }
+    i = 0;
+    for (int y = y0; y < y1; ++y) {
+      for (int x = x0; x < x1; ++x, ++i) {
+        const std::size_t pixel = film_.pixel(x, y);
+        for (std::size_t k = 0; k < slots * 3; ++k) {
+          film_.xyz(pixel)[k] += sums[i * slots * 3 + k];
+        }
+        for (std::size_t k = 0; k < kScramblings; ++k) {
+          film_.batch(pixel)[k] += batches[i * kScramblings + k];
+        }
+        for (std::size_t k = 0; k < Film::kGuides; ++k) {
+          film_.guide(pixel)[k] += guides[i * Film::kGuides + k];
+        }
+        if (pass_begin_ == 0) {
+          film_.object(pixel) = objects[i];
+        }
+        film_.samples(pixel) = static_cast<std::uint32_t>(pass_end_);
+      }
+    }
+    TileTally& kept = tallies_[tile];
+    kept.rays += tally.rays;
+    for (std::size_t l = 0; l < layers; ++l) {
+      kept.light_variance[l] += tally.light_variance[l];
+    }
+    const double done = ++tiles_done_;
+    if (options_.progress) {
+      report(done);
+    }
+  }
+
+  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, RayCounts& rays) {
+    const auto layers = static_cast<std::size_t>(film_.layers());
+    const auto pixel = static_cast<std::uint32_t>(film_.pixel(x, y));
+    for (int s = pass_begin_; s < pass_end_; ++s) {
+      const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
+      const Sampler sampler(rig_.render.seed, mix(pixel, scrambling), static_cast<std::uint32_t>(s / kScramblings));
+      const Vec2 place = sampler.pair(0);
+      const Vec2 lens = camera_.has_lens() ? sampler.pair(1) : Vec2(0, 0);
+      const Ray ray = camera_.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
+      LightSink sink(sums, by_light + scrambling * layers, film_.parts());
+      FirstHit first;
+      trace_path(scene_, ray, sampler, rig_.render.bounces, sink, s < Film::kGuideSamples ? &first : nullptr, rays);
+      batches[scrambling] += sink.total();
+      if (s < Film::kGuideSamples && first.found) {
+        const Rgb color = rgb_under_d65(first.albedo);
+        for (int c = 0; c < 3; ++c) {
+          guides[c] += static_cast<float>(color[c]);
+          guides[3 + c] += first.normal[c];
+        }
+        guides[6] += first.depth;
+        guides[7] += 1;
+      }
+      if (s == 0) {
+        object = first.found ? first.surface + 1 : 0;
+      }
+    }
+  }
+
+  // n^2 times the variance of each light's mean over this pass, from its scramblings; a lone sample tells nothing.
+  void tally_lights(const std::vector<float>& by_light, std::vector<double>& into) const {
+    const int n = pass_end_ - pass_begin_;
+    if (n < 2) {
+      return;
+    }
+    const auto layers = static_cast<std::size_t>(film_.layers());
+    std::array<float, kScramblings> sums{};
+    std::array<std::uint32_t, kScramblings> counts{};
+    for (int s = pass_begin_; s < pass_end_; ++s) {
+      ++counts[static_cast<std::size_t>(s % kScramblings)];
+    }
+    for (std::size_t l = 0; l < layers; ++l) {
+      for (std::size_t b = 0; b < kScramblings; ++b) {
+        sums[b] = by_light[b * layers + l];
+      }
+      into[l] += static_cast<double>(n) * n * variance_of_mean(sums.data(), counts.data());
+    }
+  }
+
+  void report(double tiles_done) {
+    Progress p;
+    p.seconds = seconds();
+    const double in_pass = (tiles_done - static_cast<double>(tallies_.size()) * passes_done_) / static_cast<double>(tallies_.size());
+    p.samples = pass_begin_ + (pass_end_ - pass_begin_) * in_pass;
+    p.done = p.samples / rig_.render.samples;
+    p.noise = noise_;
+    if (rig_.render.noise && noise_ > 0) {
+      // Noise falls at least like one over the root of the samples.
+      p.done = std::max(p.done, std::min(1.0, sqr(*rig_.render.noise / noise_)));
+    }
+    if (options_.time_limit) {
+      p.done = std::max(p.done, std::min(1.0, p.seconds / *options_.time_limit));
+    }
+    options_.progress(p);
+  }
+
+  void summarize(RenderStats& stats) const {
+    double samples = 0, luminance = 0;
+    const std::size_t slots = static_cast<std::size_t>(film_.slots());
+    std::vector<double> of_layer(static_cast<std::size_t>(film_.layers()));
+    for (std::size_t i = 0; i < film_.pixels(); ++i) {
+      samples += film_.samples(i);
+      luminance += film_.luminance(i);
+      if (film_.samples(i) > 0) {
+        for (std::size_t s = 0; s < slots; ++s) {
+          of_layer[s / static_cast<std::size_t>(film_.parts())] += film_.slot_mean(i, static_cast<int>(s)).y();
+        }
+      }
+    }
+    const auto pixels = static_cast<double>(film_.pixels());
+    stats.samples_per_pixel = samples / pixels;
+    stats.mean_luminance = luminance / pixels;
+    const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+    stats.white_luminance = view.white_luminance();
+    stats.noise = noise_figures(film_, stats.white_luminance);
+    std::vector<double> variance(of_layer.size());
+    for (const TileTally& t : tallies_) {
+      stats.rays += t.rays;
+      for (std::size_t l = 0; l < variance.size(); ++l) {
+        variance[l] += t.light_variance[l];
+      }
+    }
+    for (std::size_t k = 0; k < rig_.lights.size(); ++k) {
+      RenderStats::Light light;
+      light.name = rig_.lights[k].name;
+      const std::uint32_t l = scene_.emitters[k].layer;
+      if (l != kNoIndex && samples > 0) {
+        light.mean_luminance = of_layer[l] / pixels;
+        light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
+        // The lone first sample told nothing of the variance: what the others told stands for it too.
+        const double n = stats.samples_per_pixel, told = n - 1;
+        const double of_mean = variance[l] / pixels / (n * told);
+        light.noise = told <= 0                    ? std::numeric_limits<double>::quiet_NaN()
+                      : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance
+                                                 : 0;
+      }
+      stats.lights.push_back(light);
+    }
+  }
+
+  const Rig& rig_;
+  const Scene& scene_;
+  const RenderOptions& options_;
+  const CameraSpec& camera_spec_;
+  Camera camera_;
+  Film film_;
+  int tiles_x_, tiles_y_;
+  std::vector<TileTally> tallies_;
+  int pass_begin_ = 0, pass_end_ = 0, passes_done_ = 0;
+  double noise_ = -1;
+  std::atomic<int> stop_reason_{-1};
+  std::atomic<int> tiles_done_{0};
+  std::chrono::steady_clock::time_point start_;
+};
+
+}  // namespace
+
+int parts_of(const RenderSpec& spec) { return spec.layers == RenderSpec::Layers::kLightsAndParts ? kParts : 1; }
+
+Render render(const Rig& rig, const Scene& scene, const RenderOptions& options) {
+  return Renderer(rig, scene, options).run();
+}
+
+}  // namespace jovilux

@@ -1,0 +1,55 @@
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "jovilux/base/progress.h"
+#include "jovilux/render/film.h"
+#include "jovilux/render/path.h"
+#include "jovilux/rig/rig.h"
+#include "jovilux/scene/scene.h"
+
+namespace jovilux {
+
+struct RenderOptions {
+  int camera = 0;                     ///< index into the rig's cameras
+  int threads = 0;                    ///< 0: all of the machine's
+  std::optional<double> time_limit;   ///< [s]; the samples finished by then are kept
+  ProgressFn progress;                ///< may be empty
+  StopFn stop;                        ///< may be empty; asked between rows of tiles
+};
+
+enum class StoppedBy { kSamples, kNoise, kTime, kSignal };
+
+/// What a render tells about itself.
+struct RenderStats {
+  double samples_per_pixel = 0;       ///< mean
+  int threads = 0;
+  double wall_s = 0, cpu_s = 0;
+  StoppedBy stopped_by = StoppedBy::kSamples;
+  NoiseFigures noise;
+  double white_luminance = 0;         ///< that the noise was measured against [cd/m2]
+  RayCounts rays;
+  double mean_luminance = 0;
+  struct Light {
+    std::string name;
+    double mean_luminance = 0;        ///< of its layer [cd/m2]
+    double share = 0;                 ///< of the picture's mean luminance
+    double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
+  };
+  std::vector<Light> lights;          ///< all of the rig's, in its order
+};
+
+struct Render {
+  Film film;
+  RenderStats stats;
+};
+
+/// Renders a rig. The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
+/// many samples were finished.
+Render render(const Rig& rig, const Scene& scene, const RenderOptions& options);
+
+/// The number of layers' parts that a rig asks for.
+int parts_of(const RenderSpec& spec);
+
+}  // namespace jovilux

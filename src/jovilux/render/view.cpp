@@ -1,0 +1,78 @@
+#include "jovilux/render/view.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "jovilux/photometry/exposure.h"
+
+namespace jovilux {
+
+double film_curve(double x) {
+  constexpr double kStart = 0.4;
+  if (x <= kStart) {
+    return std::max(0.0, x);
+  }
+  if (x >= kFilmWhite) {
+    return 1;
+  }
+  return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart), (kFilmWhite - kStart) / (1 - kStart));
+}
+
+View::View(const LookSpec& look, double ev) : ev_(ev), scale_(0.18 / luminance_at(ev).value), curve_(look.curve) {
+  if (look.white_balance) {
+    balance_ = rec709_from_xyz() * adaptation(tristimulus(spectrum(*look.white_balance)), from_xy({0.3127, 0.3290})) *
+               xyz_from_rec709();
+  }
+}
+
+double View::white_luminance() const { return (curve_ == LookSpec::Curve::kFilm ? kFilmWhite : 1) / scale_; }
+
+Rgb View::display(const Rgb& absolute) const {
+  Rgb v = balance_ * absolute * scale_;
+  for (int c = 0; c < 3; ++c) {
+    v[c] = curve_ == LookSpec::Curve::kFilm ? film_curve(v[c]) : std::clamp(v[c], 0.0, 1.0);
+  }
+  return v;
+}
+
+std::array<std::uint8_t, 3> View::srgb8(const Rgb& absolute) const {
+  const Rgb v = display(absolute);
+  std::array<std::uint8_t, 3> out{};
+  for (std::size_t c = 0; c < 3; ++c) {
+    out[c] = static_cast<std::uint8_t>(std::lround(255 * srgb_encoded(v[static_cast<int>(c)])));
+  }
+  return out;
+}
+
+bool View::clips(const Rgb& absolute) const {
+  const auto v = srgb8(absolute);
+  return v[0] == 255 || v[1] == 255 || v[2] == 255;
+}
+
+double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film) {
+  if (look.exposure == LookSpec::Exposure::kCamera) {
+    return ev100(camera.exposure);
+  }
+  if (look.exposure == LookSpec::Exposure::kFixed) {
+    return look.ev;
+  }
+  std::vector<float> lit;
+  lit.reserve(film.pixels());
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    if (const float l = film.luminance(i); l > 0) {
+      lit.push_back(l);
+    }
+  }
+  if (lit.empty()) {
+    return 0;
+  }
+  std::sort(lit.begin(), lit.end());
+  const std::size_t skip = lit.size() / 20;
+  double sum = 0;
+  for (std::size_t i = skip; i < lit.size() - skip; ++i) {
+    sum += std::log2(lit[i]);
+  }
+  return ev100(Nits{std::exp2(sum / static_cast<double>(lit.size() - 2 * skip))});
+}
+
+}  // namespace jovilux

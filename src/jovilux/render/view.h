@@ -1,0 +1,46 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <vector>
+
+#include "jovilux/color/rgb.h"
+#include "jovilux/render/film.h"
+#include "jovilux/rig/rig.h"
+
+namespace jovilux {
+
+/// From absolute luminance to a viewable picture.
+///
+///     x = 0.18 L / luminance_at(ev), adapted to the white balance, through the curve, as sRGB
+///
+///     linear  y = x, white at x = 1
+///     film    y = x up to 0.4, then 1 - 0.6 ((4 - x) / 3.6)^6, white at x = 4: a soft shoulder without a corner
+class View {
+ public:
+  View(const LookSpec& look, double ev);
+
+  double ev() const { return ev_; }
+  /// The luminance that is shown as white [cd/m2].
+  double white_luminance() const;
+  /// Linear display values in [0, 1] of absolute linear RGB.
+  Rgb display(const Rgb& absolute) const;
+  std::array<std::uint8_t, 3> srgb8(const Rgb& absolute) const;
+  /// Whether a channel is shown at its highest value.
+  bool clips(const Rgb& absolute) const;
+
+ private:
+  double ev_, scale_;
+  Eigen::Matrix3d balance_ = Eigen::Matrix3d::Identity();
+  LookSpec::Curve curve_;
+};
+
+/// The film curve and its end.
+double film_curve(double x);
+inline constexpr double kFilmWhite = 4;
+
+/// The EV100 that a look asks for; `auto` exposes the geometric mean of the middle nine tenths of the lit pixels as
+/// 18 % gray.
+double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film);
+
+}  // namespace jovilux

@@ -1,0 +1,207 @@
+#include <algorithm>
+#include <charconv>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+#include "jovilux/rig/document.h"
+
+namespace jovilux {
+namespace {
+
+// One step of an address: a name, then places in lists.
+struct Step {
+  std::string name;
+  std::vector<std::size_t> places;
+};
+
+Problem bad_address(const Place& place, const std::string& address, std::string text, std::string hint = "") {
+  return {Severity::kError, "address", place, address, std::move(text), std::move(hint)};
+}
+
+// Empty when the address is malformed.
+std::vector<Step> steps_of(const std::string& address) {
+  std::vector<Step> steps;
+  std::size_t begin = 0;
+  while (begin <= address.size()) {
+    const std::size_t dot = std::min(address.find('.', begin), address.size());
+    std::string part = address.substr(begin, dot - begin);
+    begin = dot + 1;
+    Step step;
+    const auto bracket = part.find('[');
+    step.name = part.substr(0, bracket);
+    std::size_t at = bracket;
+    while (at < part.size()) {
+      const auto close = part.find(']', at);
+      std::size_t index = 0;
+      if (part[at] != '[' || close == std::string::npos) {
+        return {};
+      }
+      const auto [end, error] = std::from_chars(part.data() + at + 1, part.data() + close, index);
+      if (error != std::errc() || end != part.data() + close) {
+        return {};
+      }
+      step.places.push_back(index);
+      at = close + 1;
+    }
+    if (step.name.empty()) {
+      return {};
+    }
+    steps.push_back(std::move(step));
+  }
+  return steps;
+}
+
+std::vector<std::string> names_in(const DocumentNode& list) {
+  std::vector<std::string> names;
+  for (const DocumentNode& item : list.array()) {
+    if (const DocumentNode* name = item.find("name"); name != nullptr && name->is_text()) {
+      names.push_back(name->text());
+    }
+  }
+  return names;
+}
+
+}  // namespace
+
+Problems set_at_address(DocumentNode& root, const std::string& address, DocumentNode value) {
+  const Place place = value.place;
+  const std::vector<Step> steps = steps_of(address);
+  if (steps.size() < 2) {
+    return {bad_address(place, printable(address), "not an address",
+                        "write KIND.NAME.KEY, such as light.pendant.output, or TABLE.KEY, such as render.samples")};
+  }
+  DocumentNode* node = &root;
+  for (std::size_t i = 0; i < steps.size(); ++i) {
+    const Step& step = steps[i];
+    if (node->is_array()) {  // a list of named tables: the step is a name
+      DocumentNode* found = nullptr;
+      for (DocumentNode& item : node->array()) {
+        const DocumentNode* name = item.find("name");
+        if (name != nullptr && name->is_text() && name->text() == step.name) {
+          found = &item;
+        }
+      }
+      if (found == nullptr) {
+        return {bad_address(place, address, fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
+                            did_you_mean(step.name, names_in(*node)))};
+      }
+      node = found;
+      if (i + 1 == steps.size()) {
+        return {bad_address(place, address, "names a table; a key of it must follow")};
+      }
+      continue;
+    }
+    if (!node->is_table()) {
+      return {bad_address(place, address, fmt::format("\"{}\" is {}, not a table", steps[i - 1].name, node->kind()),
+                          fmt::format("set {} as a whole", address.substr(0, address.rfind('.'))))};
+    }
+    const bool last = i + 1 == steps.size();
+    DocumentNode* next = node->find(step.name);
+    if (next == nullptr && i == 0) {
+      std::vector<std::string> kinds;
+      for (const DocumentEntry& e : root.table()) {
+        kinds.push_back(e.key);
+      }
+      for (const char* table : {"scene", "render", "look"}) {
+        if (std::find(kinds.begin(), kinds.end(), table) == kinds.end()) {
+          kinds.emplace_back(table);
+        }
+      }
+      if (step.name != "scene" && step.name != "render" && step.name != "look") {
+        return {bad_address(place, address, fmt::format("the rig has no \"{}\"", step.name), did_you_mean(step.name, kinds))};
+      }
+    }
+    if (last && step.places.empty()) {
+      node->set(step.name, place, std::move(value));
+      return {};
+    }
+    if (next == nullptr) {
+      if (!step.places.empty()) {
+        return {bad_address(place, address, fmt::format("\"{}\" is not a list here", step.name))};
+      }
+      DocumentNode table;
+      table.place = place;
+      node->set(step.name, place, std::move(table));
+      next = node->find(step.name);
+    }
+    for (std::size_t k = 0; k < step.places.size(); ++k) {
+      if (!next->is_array() || step.places[k] >= next->array().size()) {
+        return {bad_address(place, address,
+                            next->is_array() ? fmt::format("\"{}\" has {} items; items count from 0", step.name,
+                                                           next->array().size())
+                                             : fmt::format("\"{}\" is {}, not a list", step.name, next->kind()))};
+      }
+      next = &next->array()[step.places[k]];
+    }
+    if (last) {
+      *next = std::move(value);
+      return {};
+    }
+    node = next;
+  }
+  return {};
+}
+
+Problems apply_override(DocumentNode& root, const std::string& assignment) {
+  const Place place{"--set " + printable(assignment, 80), 0, 0};
+  const auto equals = assignment.find('=');
+  if (equals == std::string::npos) {
+    return {bad_address(place, "", "expected ADDRESS=VALUE", "such as light.pendant.dimmer=0.5")};
+  }
+  const std::string address(trimmed(std::string_view(assignment).substr(0, equals)));
+  const std::string text(trimmed(std::string_view(assignment).substr(equals + 1)));
+  DocumentNode value;
+  value.value = text;
+  if (const auto parsed = parse_toml("v = " + text + "\n", place.file); parsed && parsed->table().size() == 1) {
+    value = *parsed->find("v");
+  }
+  // Every place inside the value is the option itself.
+  const auto mark = [&](auto&& self, DocumentNode& node) -> void {
+    node.place = place;
+    if (node.is_array()) {
+      for (DocumentNode& item : node.array()) {
+        self(self, item);
+      }
+    } else if (node.is_table()) {
+      for (DocumentEntry& e : node.table()) {
+        e.place = place;
+        self(self, e.value);
+      }
+    }
+  };
+  mark(mark, value);
+  return set_at_address(root, address, std::move(value));
+}
+
+Problems apply_variant(DocumentNode& root, const std::string& name) {
+  const DocumentNode* list = root.find("variant");
+  std::vector<std::string> names;
+  if (list != nullptr && list->is_array()) {
+    names = names_in(*list);
+    for (const DocumentNode& item : list->array()) {
+      const DocumentNode* its_name = item.find("name");
+      if (its_name == nullptr || !its_name->is_text() || its_name->text() != name) {
+        continue;
+      }
+      const DocumentNode* set = item.find("set");
+      if (set == nullptr || !set->is_table()) {
+        return {};
+      }
+      Problems problems;
+      const DocumentNode::Table entries = set->table();  // a copy: the variant may change the list it is in
+      for (const DocumentEntry& e : entries) {
+        for (Problem& p : set_at_address(root, e.key, e.value)) {
+          p.place = e.place;
+          problems.push_back(std::move(p));
+        }
+      }
+      return problems;
+    }
+  }
+  const std::string hint = did_you_mean(name, names);
+  return {{Severity::kError, "unknown-variant", {"--variant " + printable(name), 0, 0}, "",
+           names.empty() ? "the rig has no variants" : fmt::format("no such variant; there are {}", join_or(names)), hint}};
+}
+
+}  // namespace jovilux

@@ -1,0 +1,512 @@
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+#include "jovilux/rig/read_light.h"
+#include "jovilux/rig/rig.h"
+#include "jovilux/rig/table_reader.h"
+
+namespace jovilux {
+namespace {
+
+namespace fs = std::filesystem;
+
+// A file that the rig names, relative to the file that names it (on the command line: to the working folder).
+std::string path_from(const Place& place, const std::string& name) {
+  const fs::path given(name);
+  if (given.is_absolute() || place.line == 0) {
+    return name;
+  }
+  return (fs::path(place.file).parent_path() / given).string();
+}
+
+class RigReader {
+ public:
+  RigReader(const DocumentNode& root, Rig& rig, Problems& problems) : root_(root), rig_(rig), problems_(problems) {}
+
+  void read() {
+    TableReader top(root_, "", 1, problems_);
+    if (!top.has("jovilux")) {
+      top.error("jovilux", {root_.place.file, 1, 1}, "missing-key", "is missing; expected the format version", "write jovilux = 1 at the top");
+    } else {
+      top.integer("jovilux", 1, 1);
+    }
+    read_scene(top);
+    each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
+    each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
+    each(top, "light", [&](TableReader& r, const std::string& name) {
+      if (auto light = read_light(r, rig_)) {
+        light->name = name;
+        rig_.lights.push_back(std::move(*light));
+      }
+    });
+    each(top, "camera", [&](TableReader& r, const std::string& name) { read_camera(r, name); });
+    each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
+    read_look(top);
+    read_render(top);
+    top.finish({"array", "gel", "haze", "meter", "solid", "time"});
+  }
+
+ private:
+  // Each table of a list of named ones; says what is wrong with the list and the names.
+  template <class Fn>
+  void each(TableReader& top, const std::string& kind, const Fn& read_one) {
+    const DocumentNode* list = top.find(kind);
+    if (list == nullptr) {
+      return;
+    }
+    if (!list->is_array()) {
+      top.wrong_type(kind, *list, fmt::format("[[{}]] tables", kind));
+      return;
+    }
+    std::map<std::string, Place> seen;
+    int number = 0;
+    for (const DocumentNode& item : list->array()) {
+      ++number;
+      if (!item.is_table()) {
+        top.wrong_type(kind, item, fmt::format("a [[{}]] table", kind));
+        continue;
+      }
+      const DocumentNode* name_node = item.find("name");
+      std::string name = fmt::format("{}-{}", kind, number);
+      if (name_node != nullptr && name_node->is_text()) {
+        name = name_node->text();
+      }
+      TableReader reader(item, kind + "." + printable(name, 40), rig_.length, problems_);
+      reader.find("name");
+      if (name_node == nullptr) {
+        reader.missing("name", fmt::format("a name that no other {} has", kind));
+      } else if (!name_node->is_text()) {
+        reader.wrong_type("name", *name_node, "a text");
+      } else if (!is_plain_name(name)) {
+        reader.error("name", name_node->place, "bad-name", fmt::format("found \"{}\"; a name is made of letters, digits, - and _", printable(name, 40)));
+      } else if (const auto [at, fresh] = seen.emplace(name, name_node->place); !fresh) {
+        reader.error("name", name_node->place, "duplicate-name",
+                     fmt::format("there is another {} \"{}\" at {}", kind, name, to_string(at->second)), "rename one of them");
+      }
+      read_one(reader, name);
+    }
+  }
+
+  void read_scene(TableReader& top) {
+    const DocumentNode* node = top.find("scene");
+    if (node == nullptr) {
+      return;
+    }
+    if (!node->is_table()) {
+      top.wrong_type("scene", *node, "a [scene] table");
+      return;
+    }
+    TableReader r(*node, "scene", 1, problems_);
+    rig_.title = r.text("title").value_or("");
+    static const std::vector<std::string> kUnits = {"mm", "cm", "m", "km", "in", "ft"};
+    static constexpr double kMeters[] = {1e-3, 1e-2, 1, 1e3, 0.0254, 0.3048};
+    if (const auto unit = r.word("length", kUnits)) {
+      rig_.length = kMeters[*unit];
+    }
+    if (const auto up = r.word("up", {"z", "y"})) {
+      rig_.up = *up == 0 ? Vec3d::UnitZ() : Vec3d::UnitY();
+    }
+    if (const DocumentNode* site = r.find("site")) {
+      // Read for its form; the lights that follow it are not available in this version.
+      if (!site->is_table()) {
+        r.wrong_type("site", *site, "{ latitude, longitude, time }");
+      } else {
+        TableReader s(*site, "scene.site", 1, problems_);
+        s.quantity("latitude", Dimension::kAngle, {-kPiD / 2, kPiD / 2});
+        s.quantity("longitude", Dimension::kAngle, {-kPiD, kPiD});
+        s.text("time");
+        s.finish();
+      }
+    }
+    r.finish();
+  }
+
+  void read_material(TableReader& r, const std::string& name) {
+    MaterialSpec m;
+    m.name = name;
+    m.place = r.table().place;
+    m.color_place = r.place("color");
+    const DocumentNode* kind = r.find("kind");
+    if (kind != nullptr && kind->is_text() && (kind->text() == "glass" || kind->text() == "sheet")) {
+      r.error("kind", kind->place, "unavailable-key",
+              fmt::format("kind \"{}\" belongs to the rig format but is not available in this version", kind->text()));
+      material_names_.push_back(name);
+      rig_.materials.push_back(m);
+      return;
+    }
+    if (kind == nullptr) {
+      r.missing("kind", "matte, metal or gloss");
+    } else if (const auto k = r.word("kind", {"matte", "metal", "gloss"})) {
+      m.kind = static_cast<MaterialSpec::Kind>(*k);
+    }
+    if (const DocumentNode* color = r.find("color"); color != nullptr && color->is_text() && !color->text().starts_with("#")) {
+      r.error("color", color->place, "unavailable-key",
+              fmt::format("found \"{}\"; images and tables as colors are not available in this version", printable(color->text())),
+              "write \"#rrggbb\" or three linear values");
+    } else {
+      m.color = r.color("color", 1).value_or(m.color);
+    }
+    m.roughness = r.ratio("roughness", kShare).value_or(m.kind == MaterialSpec::Kind::kMatte ? 0.0 : 0.2);
+    if (m.kind == MaterialSpec::Kind::kGloss) {
+      m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
+      m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
+    }
+    r.finish({"mask", "absorption", "thin", "through", "through_color", "ior"});
+    material_names_.push_back(name);
+    rig_.materials.push_back(m);
+  }
+
+  static Shape shape_of(TableReader& r) {
+    Shape s;
+    const auto kind = r.word("kind", shape_kind_names());
+    if (!kind) {
+      if (!r.has("kind")) {
+        r.missing("kind", join_or(shape_kind_names()));
+      }
+      return s;
+    }
+    s.kind = *parse_shape_kind(shape_kind_names()[*kind]);
+    const auto radius = [&]() -> double {
+      const auto v = r.quantity("radius", Dimension::kLength, kPositive);
+      if (!v && !r.has("radius")) {
+        r.missing("radius", "a length such as \"11 cm\"");
+      }
+      return v.value_or(1);
+    };
+    const auto radii = [&](Limits limits, std::string_view what) {
+      const auto v = r.quantities("radius", Dimension::kLength, 2, limits);
+      if (!v && !r.has("radius")) {
+        r.missing("radius", what);
+      }
+      return v.value_or(std::vector<double>{1, 0.25});
+    };
+    switch (s.kind) {
+      case ShapeKind::kBox: {
+        const auto size = r.quantities("size", Dimension::kLength, 3, kPositive);
+        if (size) {
+          s.a = (*size)[0] / 2;
+          s.b = (*size)[1] / 2;
+          s.c = (*size)[2] / 2;
+        } else if (!r.has("size")) {
+          r.missing("size", "[x, y, z]");
+        }
+        break;
+      }
+      case ShapeKind::kRect: {
+        const auto size = r.quantities("size", Dimension::kLength, 2, kPositive);
+        if (size) {
+          s.a = (*size)[0] / 2;
+          s.b = (*size)[1] / 2;
+        } else if (!r.has("size")) {
+          r.missing("size", "[width, height]");
+        }
+        break;
+      }
+      case ShapeKind::kSphere:
+      case ShapeKind::kDisk: s.a = radius(); break;
+      case ShapeKind::kPlane: break;
+      case ShapeKind::kCylinder:
+      case ShapeKind::kCone: {
+        const DocumentNode* node = r.find("radius");
+        if (s.kind == ShapeKind::kCone && node != nullptr && node->is_array()) {
+          const auto v = radii(kNotNegative, "[bottom, top]");
+          s.a = v[0];
+          s.b = v[1];
+          if (s.a + s.b <= 0) {
+            r.error("radius", node->place, "out-of-range", "both radii are 0");
+          }
+        } else {
+          s.a = radius();
+          s.b = 0;
+        }
+        const auto height = r.quantity("height", Dimension::kLength, kPositive);
+        if (!height && !r.has("height")) {
+          r.missing("height", "a length such as \"24 cm\"");
+        }
+        s.c = height.value_or(1) / 2;
+        s.open = r.flag("open").value_or(false);
+        break;
+      }
+      case ShapeKind::kTorus: {
+        const auto v = radii(kPositive, "[ring, tube]");
+        s.a = v[0];
+        s.b = v[1];
+        if (s.b > s.a) {
+          r.error("radius", r.place("radius"), "out-of-range", "the tube is thicker than the ring", "write [ring, tube], the larger first");
+        }
+        break;
+      }
+    }
+    return s;
+  }
+
+  void read_object(TableReader& r, const std::string& name) {
+    ObjectSpec o;
+    o.name = name;
+    o.place = r.table().place;
+    const DocumentNode* shape = r.find("shape");
+    const auto mesh = r.text("mesh");
+    const bool solid = r.has("solid");
+    if ((shape != nullptr) + r.has("mesh") + solid != 1) {
+      r.error("shape", shape != nullptr ? shape->place : r.table().place, shape != nullptr ? "conflict" : "missing-key",
+              shape != nullptr ? "more than one of shape, mesh and solid is given" : "is missing; expected shape = { kind = ... } or mesh = \"file\"");
+    }
+    if (shape != nullptr && shape->is_table()) {
+      TableReader s(*shape, r.address_of("shape"), rig_.length, problems_);
+      o.shape = shape_of(s);
+      s.finish({"size", "radius", "height", "open"});
+    } else if (shape != nullptr) {
+      r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
+    }
+    if (mesh) {
+      o.mesh_place = r.place("mesh");
+      o.mesh = path_from(o.mesh_place, *mesh);
+      std::error_code ec;
+      const std::string ending = fs::path(*mesh).extension().string();
+      if (ending == ".glb" || ending == ".gltf") {
+        r.error("mesh", o.mesh_place, "unavailable-key", fmt::format("{} meshes belong to the rig format but are not available in this version", ending),
+                "use .obj or .ply");
+      } else if (ending != ".obj" && ending != ".ply") {
+        r.error("mesh", o.mesh_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .obj or .ply", printable(*mesh)));
+      } else if (!fs::is_regular_file(o.mesh, ec)) {
+        r.error("mesh", o.mesh_place, "missing-file", fmt::format("file not found: {}", printable(o.mesh, 200)));
+      }
+      static const std::vector<std::string> kUnits = {"mm", "cm", "m", "km", "in", "ft"};
+      static constexpr double kMeters[] = {1e-3, 1e-2, 1, 1e3, 0.0254, 0.3048};
+      o.mesh_length = rig_.length;
+      if (const auto unit = r.word("mesh_length", kUnits)) {
+        o.mesh_length = kMeters[*unit];
+      }
+      if (const auto up = r.word("mesh_up", {"z", "y"})) {
+        o.mesh_up = *up == 0 ? 'z' : 'y';
+      }
+    }
+    const Vec3d at = r.position("at").value_or(Vec3d::Zero());
+    Vec3d turn = Vec3d::Zero(), scale = Vec3d::Ones();
+    if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
+      turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
+    }
+    const Limits factors{1e-6, 1e6};
+    if (const DocumentNode* s = r.find("scale"); s != nullptr && s->is_array()) {
+      if (const auto v = r.quantities("scale", Dimension::kPercent, 3, factors)) {
+        scale = Vec3d((*v)[0], (*v)[1], (*v)[2]);
+      }
+    } else if (const auto v = r.ratio("scale", factors)) {
+      scale = Vec3d::Constant(*v);
+    }
+    o.transform = placement(at, turn, scale);
+    if (const auto material = r.text("material")) {
+      const auto found = std::find(material_names_.begin(), material_names_.end(), *material);
+      if (found == material_names_.end()) {
+        r.error("material", r.place("material"), "unknown-name", fmt::format("there is no material \"{}\"", printable(*material)),
+                did_you_mean(*material, material_names_));
+      } else {
+        o.material = static_cast<int>(found - material_names_.begin());
+      }
+    }
+    o.tags = r.texts("tags").value_or(std::vector<std::string>{});
+    r.finish({"solid", "mesh_length", "mesh_up"});
+    rig_.objects.push_back(std::move(o));
+  }
+
+  void read_camera(TableReader& r, const std::string& name) {
+    CameraSpec c;
+    c.name = name;
+    c.place = r.table().place;
+    const auto at = r.position("at"), look_at = r.position("look_at");
+    if (!at && !r.has("at")) {
+      r.missing("at", "a position [x, y, z]");
+    }
+    if (!look_at && !r.has("look_at")) {
+      r.missing("look_at", "the point that it looks at");
+    }
+    c.at = at.value_or(c.at);
+    c.look_at = look_at.value_or(c.look_at);
+    if (at && look_at && !((c.look_at - c.at).norm() > 1e-9)) {
+      r.error("look_at", r.place("look_at"), "zero-direction", "the camera is at the point that it looks at", "move one of them");
+    }
+    // Lens and sensor are in the camera's own scale: a bare number is in millimeters nowhere, so units are asked for.
+    const auto sensor = r.quantity("sensor", Dimension::kLength, {1e-4, 10});
+    c.sensor = sensor.value_or(0.036);
+    const auto lens = r.quantity("lens", Dimension::kLength, {1e-4, 10});
+    const auto view = r.quantity("view", Dimension::kAngle, {0.1 * kPiD / 180, 170 * kPiD / 180});
+    if (r.has("lens") && r.has("view")) {
+      r.error("view", r.place("view"), "conflict", "lens and view are both given; either sets the angle of view");
+    }
+    if (lens) {
+      c.lens = *lens;
+      c.view = 2 * std::atan(c.sensor / (2 * *lens));
+    } else {
+      c.view = view.value_or(c.view);
+      c.lens = c.sensor / (2 * std::tan(c.view / 2));
+    }
+    c.exposure.stop = r.ratio("stop", {0.1, 1000}).value_or(4);
+    c.exposure.shutter = {r.quantity("shutter", Dimension::kTime, {1e-7, 1e6}).value_or(1.0 / 60)};
+    c.exposure.iso = r.ratio("iso", {0.1, 1e7}).value_or(100);
+    c.focus = r.quantity("focus", Dimension::kLength, kPositive);
+    r.finish();
+    rig_.cameras.push_back(c);
+  }
+
+  void read_variant(TableReader& r, const std::string& name) {
+    const DocumentNode* set = r.find("set");
+    if (set == nullptr) {
+      r.missing("set", "{ \"ADDRESS\" = value, ... }");
+    } else if (!set->is_table()) {
+      r.wrong_type("set", *set, "{ \"ADDRESS\" = value, ... }");
+    }
+    r.finish();
+    rig_.variants.push_back(name);
+  }
+
+  void read_look(TableReader& top) {
+    const DocumentNode* node = top.find("look");
+    if (node == nullptr) {
+      return;
+    }
+    if (!node->is_table()) {
+      top.wrong_type("look", *node, "a [look] table");
+      return;
+    }
+    TableReader r(*node, "look", rig_.length, problems_);
+    LookSpec& look = rig_.look;
+    if (const auto exposure = r.text("exposure")) {
+      const auto ev = parse_amount(*exposure);
+      if (*exposure == "camera") {
+        look.exposure = LookSpec::Exposure::kCamera;
+      } else if (*exposure == "auto") {
+        look.exposure = LookSpec::Exposure::kAuto;
+      } else if (const auto* a = std::get_if<Amount>(&ev); a != nullptr && a->dimension == Dimension::kExposure && std::abs(a->value) <= 40) {
+        look.exposure = LookSpec::Exposure::kFixed;
+        look.ev = a->value;
+      } else {
+        r.error("exposure", r.place("exposure"), "unknown-word",
+                fmt::format("found \"{}\"; expected \"camera\", \"auto\" or \"EV n\" (-40 to 40)", printable(*exposure)),
+                did_you_mean(*exposure, {"camera", "auto"}));
+      }
+    }
+    if (const DocumentNode* white = r.find("white_balance")) {
+      const auto parsed = white->is_text()     ? parse_white(white->text())
+                          : white->is_number() ? parse_white(fmt::format("{} K", white->number()))
+                                               : std::nullopt;
+      if (parsed && parsed->temperature.value >= 1000) {
+        look.white_balance = *parsed;
+      } else {
+        r.error("white_balance", white->place, "bad-quantity", "expected \"3200 K\" (1000 to 100000), \"D6504\" or \"daylight 5600 K\"");
+      }
+    }
+    if (const auto curve = r.word("curve", {"film", "linear"})) {
+      look.curve = *curve == 0 ? LookSpec::Curve::kFilm : LookSpec::Curve::kLinear;
+    }
+    r.finish({"bloom"});
+  }
+
+  void read_render(TableReader& top) {
+    const DocumentNode* node = top.find("render");
+    if (node == nullptr) {
+      return;
+    }
+    if (!node->is_table()) {
+      top.wrong_type("render", *node, "a [render] table");
+      return;
+    }
+    TableReader r(*node, "render", rig_.length, problems_);
+    RenderSpec& out = rig_.render;
+    if (const DocumentNode* size = r.find("size")) {
+      const auto side = [](const DocumentNode& n) {
+        const auto* v = std::get_if<std::int64_t>(&n.value);
+        return v != nullptr && *v >= 1 && *v <= 32768 ? static_cast<int>(*v) : 0;
+      };
+      if (!size->is_array() || size->array().size() != 2 || side(size->array()[0]) == 0 || side(size->array()[1]) == 0) {
+        r.error("size", size->place, "out-of-range", "expected [width, height] in pixels, each a whole number from 1 to 32768");
+      } else {
+        out.width = side(size->array()[0]);
+        out.height = side(size->array()[1]);
+      }
+    }
+    if (const auto samples = r.integer("samples", 1, 1 << 20)) {
+      out.samples = static_cast<int>(*samples);
+      out.samples_given = true;
+    }
+    if (const auto noise = r.ratio("noise", {1e-5, 1})) {
+      out.noise = *noise;
+      if (!out.samples_given) {
+        out.samples = 1 << 16;  // at most; the noise asked for ends the render
+      }
+    }
+    if (const auto bounces = r.integer("bounces", 0, 1000)) {
+      out.bounces = static_cast<int>(*bounces);
+    }
+    if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
+      out.seed = static_cast<std::uint32_t>(*seed);
+    }
+    if (const DocumentNode* layers = r.find("layers"); layers != nullptr && layers->is_text() && layers->text() == "groups") {
+      r.error("layers", layers->place, "unavailable-key", "layers = \"groups\" belongs to the rig format but is not available in this version",
+              "use \"lights\"");
+    } else if (const auto word = r.word("layers", {"none", "lights", "lights+parts"})) {
+      out.layers = static_cast<RenderSpec::Layers>(*word);
+    }
+    r.finish({"march"});
+  }
+
+  const DocumentNode& root_;
+  Rig& rig_;
+  Problems& problems_;
+  std::vector<std::string> material_names_;
+};
+
+}  // namespace
+
+Result<Rig> read_rig(DocumentNode document, const std::string& file) {
+  Rig rig;
+  rig.file = file;
+  Problems problems;
+  RigReader(document, rig, problems).read();
+  if (has_errors(problems)) {
+    return problems;
+  }
+  rig.document = std::move(document);
+  return {std::move(rig), std::move(problems)};
+}
+
+Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
+  auto document = load_document(file);
+  if (!document) {
+    return document.problems();
+  }
+  Problems problems;
+  const auto keep = [&](Problems more) { problems.insert(problems.end(), more.begin(), more.end()); };
+  for (const std::string& variant : request.variants) {
+    keep(apply_variant(*document, variant));
+  }
+  for (const std::string& assignment : request.overrides) {
+    keep(apply_override(*document, assignment));
+  }
+  auto rig = read_rig(std::move(*document), file);
+  if (!problems.empty()) {
+    keep(rig.problems());
+    return problems;
+  }
+  return rig;
+}
+
+std::string resolved_toml(const Rig& rig, const std::string& folder) {
+  DocumentNode document = rig.document;
+  if (DocumentNode* objects = document.find("object")) {
+    for (DocumentNode& object : objects->array()) {
+      if (DocumentNode* mesh = object.find("mesh")) {
+        const fs::path file = fs::absolute(path_from(mesh->place, mesh->text())).lexically_normal();
+        mesh->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
+      }
+    }
+  }
+  return "# " + (rig.title.empty() ? std::string("A rig") : printable(rig.title, 200)) +
+         ", all includes and overrides applied.\n" + to_toml(document);
+}
+
+}  // namespace jovilux

@@ -1,0 +1,129 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "jovilux/base/problem.h"
+#include "jovilux/base/vec.h"
+#include "jovilux/color/rgb.h"
+#include "jovilux/color/spectra.h"
+#include "jovilux/geometry/shapes.h"
+#include "jovilux/geometry/transform.h"
+#include "jovilux/photometry/exposure.h"
+#include "jovilux/photometry/falloff.h"
+#include "jovilux/photometry/sources.h"
+#include "jovilux/rig/document.h"
+
+namespace jovilux {
+
+// The typed rig: every value in SI and photometric units and radians, checked one by one. What the user wrote stays
+// reachable by the places.
+
+struct LightSpec {
+  std::string name;
+  Place place;                     ///< of its table
+  Place output_place, falloff_place;
+  SourceShape shape;
+  Vec3d at = Vec3d::Zero();
+  std::optional<Vec3d> aim;        ///< the point it faces, where one was given
+  Vec3d axis = -Vec3d::UnitZ();    ///< unit: the way it shines (sun: the way its light travels)
+  double roll = 0;
+  Output output;
+  SourceLevels levels;             ///< of the bare source
+  double efficacy = 0;             ///< lm/W where the output is in W; 0: unknown
+  White white;
+  std::optional<Rgb> tint;
+  double dimmer = 1;
+  bool on = true;
+  Falloff falloff;
+
+  /// What is left of the bare source's level.
+  double dimmed() const { return on ? dimmer : 0.0; }
+};
+
+struct MaterialSpec {
+  std::string name;
+  Place place, color_place;
+  enum class Kind { kMatte, kMetal, kGloss } kind = Kind::kMatte;
+  Rgb color = Rgb::Constant(0.5);
+  Rgb coat_color = Rgb::Ones();
+  double roughness = 0;
+  double ior = 1.5;
+};
+
+struct ObjectSpec {
+  std::string name;
+  Place place, mesh_place;
+  std::optional<Shape> shape;
+  std::string mesh;                ///< path of a file, relative to the working folder; empty with a shape
+  double mesh_length = 1;          ///< meters that a unit of the file stands for
+  char mesh_up = 'z';
+  Transform transform;
+  int material = -1;               ///< index; -1 is matte 0.5
+  std::vector<std::string> tags;
+};
+
+struct CameraSpec {
+  std::string name;
+  Place place;
+  Vec3d at = Vec3d(0, -5, 1.5);
+  Vec3d look_at = Vec3d::Zero();
+  double view = 50 * kPiD / 180;   ///< horizontal angle of view
+  double lens = 0;                 ///< focal length [m]
+  double sensor = 0.036;           ///< width [m]
+  CameraExposure exposure;
+  std::optional<double> focus;     ///< distance in focus [m]; nothing: no depth of field
+};
+
+struct LookSpec {
+  enum class Exposure { kAuto, kCamera, kFixed } exposure = Exposure::kAuto;
+  double ev = 0;                   ///< EV100, with kFixed
+  std::optional<White> white_balance;
+  enum class Curve { kFilm, kLinear } curve = Curve::kFilm;
+};
+
+struct RenderSpec {
+  int width = 960, height = 540;
+  int samples = 64;
+  bool samples_given = false;
+  std::optional<double> noise;     ///< target of the p95 noise
+  int bounces = 6;
+  std::uint32_t seed = 1;
+  enum class Layers { kNone, kLights, kLightsAndParts } layers = Layers::kLights;
+};
+
+struct Rig {
+  std::string file;                ///< as named by the user
+  std::string title;
+  double length = 1;               ///< meters of a bare length
+  Vec3d up = Vec3d::UnitZ();
+  std::vector<CameraSpec> cameras;
+  std::vector<LightSpec> lights;
+  std::vector<ObjectSpec> objects;
+  std::vector<MaterialSpec> materials;
+  std::vector<std::string> variants;
+  LookSpec look;
+  RenderSpec render;
+  DocumentNode document;           ///< resolved: includes and overrides applied
+};
+
+/// What is asked of a rig besides its text.
+struct RigRequest {
+  std::vector<std::string> variants;     ///< applied in order
+  std::vector<std::string> overrides;    ///< "ADDRESS=VALUE", applied after the variants
+};
+
+/// Reads a rig: all errors of all its files are returned together, each with its place. A result's problems() holds
+/// the warnings that reading alone can give.
+Result<Rig> load_rig(const std::string& file, const RigRequest& request = {});
+
+/// Types an already loaded document; `file` is for messages.
+Result<Rig> read_rig(DocumentNode document, const std::string& file);
+
+/// The resolved rig as one TOML text. File names in it are made relative to `folder`, where it will be kept.
+std::string resolved_toml(const Rig& rig, const std::string& folder);
+
+}  // namespace jovilux
