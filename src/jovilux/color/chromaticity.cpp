@@ -92,7 +92,7 @@ double color_rendering_index(const NmTable& source) {
   };
   const Xyz white = five_nm(source, nullptr);
   const Kelvin t = correlated_color_temperature(white).cct;
-  const NmTable reference = t.value < 5000 ? planck(t) : daylight({std::min(t.value, 25000.0)});
+  const NmTable reference = t.value < 5000 ? planck(t) : cie_daylight({std::min(t.value, 25000.0)});
   const Uv k = uv_1960(white), r = uv_1960(five_nm(reference, nullptr));
   const auto c_of = [](Uv p) { return (4 - p.u - 10 * p.v) / p.v; };
   const auto d_of = [](Uv p) { return (1.708 * p.v + 0.404 - 1.481 * p.u) / p.v; };

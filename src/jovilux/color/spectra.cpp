@@ -71,7 +71,7 @@ NmTable planck(Kelvin t) {
   return out;
 }
 
-NmTable daylight(Kelvin t) {
+NmTable cie_daylight(Kelvin t) {
   JOVILUX_ASSERT(t.value >= 4000 && t.value <= 25000);
   const double r = 1e3 / t.value;
   const double x = t.value <= 7000 ? 0.244063 + r * (0.09911 + r * (2.9678 - r * 4.6070))
@@ -135,7 +135,7 @@ std::string to_string(const White& white) {
 }
 
 NmTable spectrum(const White& white) {
-  return white.kind == White::Kind::kPlanck ? planck(white.temperature) : daylight(white.temperature);
+  return white.kind == White::Kind::kPlanck ? planck(white.temperature) : cie_daylight(white.temperature);
 }
 
 }  // namespace jovilux

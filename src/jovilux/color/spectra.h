@@ -35,7 +35,7 @@ const NmTable& color_matching(int c);
 NmTable planck(Kelvin t);
 
 /// The CIE daylight illuminant of a correlated color temperature in [4000, 25000] K (CIE 15, 3.1).
-NmTable daylight(Kelvin t);
+NmTable cie_daylight(Kelvin t);
 
 /// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for another name.
 std::optional<NmTable> cie_illuminant(std::string_view name);

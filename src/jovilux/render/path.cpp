@@ -1,6 +1,7 @@
 #include "jovilux/render/path.h"
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 
 namespace jovilux {
@@ -49,14 +50,28 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const S
   contribute(e, throughput, luminance, scatterings, sink);
 }
 
+// Runs a ray query, timed where that is asked for.
+template <bool kTimed, class Query>
+auto timed(RayCounts& counts, const Query& query) {
+  if constexpr (!kTimed) {
+    return query();
+  } else {
+    const auto start = std::chrono::steady_clock::now();
+    const auto result = query();
+    counts.query_ns += static_cast<std::uint64_t>((std::chrono::steady_clock::now() - start).count());
+    return result;
+  }
+}
+
 }  // namespace
 
+template <bool kTimed>
 void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts) {
   Spectrum throughput = Spectrum::Ones();
   Departure from;
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
-    const Hit hit = scene.world.closest(ray);
+    const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
     if (!hit.found()) {
       for (const std::uint32_t index : scene.distant) {
         const Emitter& e = scene.emitters[index];
@@ -119,7 +134,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
               shadow.t_max = light.distance * (1 - 1e-5f) - p.offset;
               body = scene.emitter_surface[choice.index];
             }
-            if (!(shadow.t_max > 0) || !scene.world.blocked(shadow, body)) {
+            if (!(shadow.t_max > 0) || !timed<kTimed>(counts, [&] { return scene.world.blocked(shadow, body); })) {
               contribute(e, throughput * f, weight, scatterings + 1, sink);
             }
           }
@@ -149,5 +164,8 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     ray = {World::leave(p, wi), wi.normalized()};
   }
 }
+
+template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&);
+template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&);
 
 }  // namespace jovilux

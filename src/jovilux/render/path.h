@@ -11,10 +11,12 @@ namespace jovilux {
 
 struct RayCounts {
   std::uint64_t camera = 0, path = 0, shadow = 0;
+  std::uint64_t query_ns = 0;  ///< time inside ray queries, where it was asked for
   RayCounts& operator+=(const RayCounts& o) {
     camera += o.camera;
     path += o.path;
     shadow += o.shadow;
+    query_ns += o.query_ns;
     return *this;
   }
 };
@@ -56,6 +58,9 @@ struct FirstHit {
 /// Russian roulette after three scatterings.
 ///
 /// `bounces` is the number of scatterings after the camera: 0 sees lights only, 1 is direct light.
+///
+/// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of its own.
+template <bool kTimed = false>
 void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts);
 
 /// Pairs of dimensions that the camera takes before trace_path's own begin.

@@ -169,7 +169,12 @@ class Renderer {
       const Ray ray = camera_.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
       LightSink sink(sums, by_light + scrambling * layers, film_.parts());
       FirstHit first;
-      trace_path(scene_, ray, sampler, rig_.render.bounces, sink, s < Film::kGuideSamples ? &first : nullptr, rays);
+      FirstHit* const wanted = s < Film::kGuideSamples ? &first : nullptr;
+      if (options_.time_queries) {
+        trace_path<true>(scene_, ray, sampler, rig_.render.bounces, sink, wanted, rays);
+      } else {
+        trace_path(scene_, ray, sampler, rig_.render.bounces, sink, wanted, rays);
+      }
       batches[scrambling] += sink.total();
       if (s < Film::kGuideSamples && first.found) {
         const Rgb color = rgb_under_d65(first.albedo);

@@ -16,6 +16,7 @@ struct RenderOptions {
   int threads = 0;                    ///< 0: all of the machine's
   std::optional<double> time_limit;   ///< [s]; the samples finished by then are kept
   ProgressFn progress;                ///< may be empty
+  bool time_queries = false;          ///< measure the time inside ray queries (RayCounts::query_ns), at some cost
   StopFn stop;                        ///< may be empty; asked between rows of tiles
 };
 

@@ -1,0 +1,190 @@
+// Light meters against formulas, through the built program: a rig, a render, a reading.
+#include <catch2/catch.hpp>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "jovilux/color/rgb.h"
+#include "jovilux/photometry/sources.h"
+#include "tests/support/program.h"
+#include "tests/support/statistics.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+// A camera that sees little more than one point of a plane of albedo 0.5 at z = 0.
+std::string looking_at(const Vec3d& from, const Vec3d& at, const std::string& more) {
+  return fmt::format(R"(jovilux = 1
+[[camera]]
+name = "meter"
+at = [{}, {}, {}]
+look_at = [{}, {}, {}]
+view = "0.05 deg"
+[[object]]
+name = "plane"
+shape = {{ kind = "plane" }}
+[render]
+size = [8, 8]
+samples = 32
+bounces = 1
+{})",
+                     from.x(), from.y(), from.z(), at.x(), at.y(), at.z(), more);
+}
+
+nlohmann::json reading(const TemporaryFolder& dir, const std::string& rig, int seed) {
+  const ProgramRun render = run_program({"render", rig, "-o", dir.path("out"), "--set", fmt::format("render.seed={}", seed), "--quiet", "--threads", "2"});
+  INFO(render.err);
+  REQUIRE(render.status == 0);
+  return run_program({"read", dir.path("out"), "--json"}).json()["readings"][0];
+}
+
+// Luminance over independent scramblings.
+RunningMoments luminance(const std::string& text, int seeds = kScramblingsTested) {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("rig.toml", text);
+  RunningMoments m;
+  for (int seed = 1; seed <= seeds; ++seed) {
+    m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
+  }
+  return m;
+}
+
+// The z-test of a render, with what single precision and the narrow view may add; `bias` must be caught.
+void check_luminance(const std::string& text, double exact, double bias = 0.02) {
+  const RunningMoments m = luminance(text);
+  INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
+  constexpr double kNarrowView = 2e-4;
+  const auto passes = [&](double mean) { return std::abs(mean - exact) < kScramblingBound * m.standard_error() + kNarrowView * exact; };
+  CHECK(passes(m.mean()));
+  CHECK(m.standard_error() < 0.005 * exact);  // docs/physics.md
+  CHECK_FALSE(passes(m.mean() * (1 + bias)));
+  CHECK_FALSE(passes(m.mean() * (1 - bias)));
+}
+
+constexpr double kPlaneFactor = 0.5 / kPiD;  // luminance of the plane per lux
+
+std::string light(const std::string& text) { return "[[light]]\nname = 'l'\n" + text; }
+
+}  // namespace
+
+TEST_CASE("1000 lm 2 m over a plane of albedo 0.5 give 3.1663 cd/m2", "[cli][truth]") {
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n")), 3.1663, 0.002);
+}
+
+TEST_CASE("a disk lights the plane by its formulas, on its axis and off", "[cli][truth]") {
+  const double L = 5000;
+  const std::string disk = light("form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 cd/m2'\n");
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, disk), 1296.9877927664281 * kPlaneFactor);   // truths: disk_on_axis
+  check_luminance(looking_at({0.8, 0, 0.5}, {0.8, 0, 0}, disk), 529.6089176992724 * kPlaneFactor);  // disk_parallel_offset
+  const double tilted = disk_illuminance(L, {0, 0, 1}, Vec3d(0.6, 0, -0.8), 0.3, {1, 0.2, 0}, Vec3d::UnitZ());
+  check_luminance(looking_at({1, 0.2, 0.5}, {1, 0.2, 0}, light("form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0.6,0,-0.8]\noutput='5000 cd/m2'\n")), tilted * kPlaneFactor);
+}
+
+TEST_CASE("a sphere lights the plane by its formula, near it and far", "[cli][truth]") {
+  const std::string ball = light("form='sphere'\nradius=0.3\nat=[0,0,0.5]\noutput='3000 cd/m2'\n");
+  check_luminance(looking_at({1, 0, 0.3}, {1, 0, 0}, ball), sphere_illuminance(3000, {0, 0, 0.5}, 0.3, {1, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
+  check_luminance(looking_at({0, 0, 0.1}, {0, 0, 0}, ball), kPiD * 3000 * 0.36 * kPlaneFactor);  // pi L (R / d)^2
+  // Half sunk into the plane: cut by the horizon.
+  const std::string sunk = light("form='sphere'\nradius=0.3\nat=[0,0,0.1]\noutput='3000 cd/m2'\n");
+  check_luminance(looking_at({0.5, 0, 0.3}, {0.5, 0, 0}, sunk), sphere_illuminance(3000, {0, 0, 0.1}, 0.3, {0.5, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
+}
+
+TEST_CASE("a rectangle lights the plane by Lambert's formula, on its axis and off", "[cli][truth]") {
+  // Width along the level direction across the aim, height upwards from it.
+  const std::string panel = light("form='rect'\nsize=[0.3, 1.2]\nat=[0,0,2.6]\ntoward=[0,0,-1]\noutput='3536.776513 cd/m2'\n");
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, panel), rect_illuminance_on_axis(3536.776513, 0.3, 1.2, 2.6) * kPlaneFactor);
+  const double off = rect_illuminance(3536.776513, {0, 0, 2.6}, Vec3d(0, 0.6, 0), Vec3d(0.15, 0, 0), {0.4, 0.2, 0}, Vec3d::UnitZ());
+  const double turned = rect_illuminance(3536.776513, {0, 0, 2.6}, Vec3d(0, 0.15, 0), Vec3d(0.6, 0, 0), {0.4, 0.2, 0}, Vec3d::UnitZ());
+  const double measured = luminance(looking_at({0.4, 0.2, 0.5}, {0.4, 0.2, 0}, panel), 4).mean();
+  const double exact = (std::abs(measured - off * kPlaneFactor) < std::abs(measured - turned * kPlaneFactor) ? off : turned) * kPlaneFactor;
+  check_luminance(looking_at({0.4, 0.2, 0.5}, {0.4, 0.2, 0}, panel), exact, 0.005);
+  // A window beside the floor: half of it below the horizon of nothing, all above.
+  const std::string window = light("form='rect'\nsize=[2, 1.5]\nat=[2,0.5,1.5]\ntoward=[-1,0,0]\noutput='4000 cd/m2'\n");
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, window), 744.1875169986588 * kPlaneFactor);  // truths: window_floor
+}
+
+TEST_CASE("outputs in every unit reach the plane alike", "[cli][truth]") {
+  const std::string disk = "form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\n";
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(disk + "output='500 lx @ 1 m'\n")), 500 * kPlaneFactor);
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(disk + "output='10 W @ 90 lm/W'\n")), 900 / (kPiD * 0.09 * kPiD) * kPiD * 0.09 / 1.09 * kPlaneFactor);
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(disk + "spread='50 deg'\noutput='500 lx @ 1 m'\n")), 500 * kPlaneFactor);
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='120 lx @ 2 m'\n")), 120 * kPlaneFactor, 0.002);
+  check_luminance(looking_at({1, 0, 1}, {1, 0, 0}, light("form='spot'\nat=[0,0,3]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='1500 lm'\n")), 148.30507584318158 * kPlaneFactor, 0.002);
+}
+
+TEST_CASE("falloff laws act as their factor on the physical answer, for points and surfaces", "[cli][truth]") {
+  const double physical = 1000 / (4 * kPiD) / 4 * kPlaneFactor;
+  const std::string point = "form='point'\nat=[0,0,2]\noutput='1000 lm'\n";
+  const auto at = [&](const std::string& more) { return looking_at({0, 0, 1}, {0, 0, 0}, light(point + more)); };
+  check_luminance(at("falloff='none'\n"), 4 * physical, 0.002);
+  check_luminance(at("falloff={law='linear', zero_at='8 m', match='1 m'}\n"), 4 * physical * (1 - 2.0 / 8) / (1 - 1.0 / 8), 0.002);
+  check_luminance(at("falloff={law='polynomial', a=1, b=0.1, c=0.1, match='2 m'}\n"), physical, 0.002);
+  check_luminance(at("cushion='1 m'\n"), physical * 4 / 5, 0.002);
+  check_luminance(at("reach=['1 m', '3 m']\n"), physical / 2, 0.002);
+  const std::string disk = light("form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 cd/m2'\ncushion='1 m'\n");
+  check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, disk), 1296.9877927664281 / 2 * kPlaneFactor);
+}
+
+TEST_CASE("the sun gives its lux and its penumbra has the width of its disc", "[cli][truth]") {
+  const std::string sun = light("form='sun'\ntoward=[0,0,-1]\noutput='10 klx'\n");
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sun), 10000 * kPlaneFactor, 0.002);
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='sun'\ntoward=[0.6,0,-0.8]\noutput='10 klx'\n")), 8000 * kPlaneFactor, 0.005);
+  // A sheet whose edge runs along y at a height, over x < 0. The cameras stand below it and see but a speck.
+  const auto behind_edge = [&](double x, double height) {
+    const std::string edge = fmt::format("[[object]]\nname='sheet'\nshape={{kind='rect', size=[4, 8]}}\nat=[-2, 0, {}]\n", height);
+    std::string text = looking_at({x, 0, 0.02}, {x, 0, 0}, sun + edge);
+    return text.replace(text.find("samples = 32"), 12, "samples = 512");
+  };
+  const double full = 10000 * kPlaneFactor;
+  check_luminance(behind_edge(-0.002, 2), 0.36419365614479016 * full, 0.03);  // truths: sun_fraction_2m
+  check_luminance(behind_edge(0.004, 2), 0.7650503667964226 * full, 0.03);
+  const double width = 0.0063913898772700595;  // truths: sun_10_90_1m
+  check_luminance(behind_edge(-width / 2, 1), 0.1 * full, 0.05);
+  check_luminance(behind_edge(width / 2, 1), 0.9 * full, 0.03);
+}
+
+TEST_CASE("a 2700 K lamp shows its own white on a gray card", "[cli][truth]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("rig.toml", looking_at({0, 0, 1}, {0, 0, 0}, light("form='disk'\nradius=0.1\nat=[0.5,0,2]\naim=[0,0,0]\noutput='1000 lm'\nwhite='2700 K'\n")));
+  const auto rgb = reading(dir, rig, 1)["rgb"];
+  const Xy xy = chromaticity(xyz_from_rec709() * Rgb(rgb[0], rgb[1], rgb[2]));
+  CHECK(xy.x == Approx(0.45986).margin(0.0005));
+  CHECK(xy.y == Approx(0.41060).margin(0.0005));
+}
+
+TEST_CASE("the furnace of albedo 0.8 reaches the sum of its series with 64 bounces", "[cli][truth]") {
+  const std::string text = R"(jovilux = 1
+[[camera]]
+name = "inside"
+at = [0.4, 0.1, -0.2]
+look_at = [1, 0.5, 0.3]
+[[material]]
+name = "white"
+kind = "matte"
+color = [0.8, 0.8, 0.8]
+[[object]]
+name = "shell"
+shape = { kind = "sphere", radius = 1.7 }
+material = "white"
+[[light]]
+name = "p"
+form = "point"
+at = [0, 0, 0]
+output = "2000 lm"
+[render]
+size = [24, 24]
+samples = 16
+bounces = 64
+)";
+  check_luminance(text, 70.11846618846909);  // truths: sphere_2000lm_luminance
+}
+
+TEST_CASE("lights with size are seen by camera and mirrors at their own luminance", "[cli][truth]") {
+  const std::string lamp = light("form='sphere'\nradius=0.3\nat=[0,0,2]\noutput='3000 cd/m2'\n");
+  const auto seen = [&](const Vec3d& from, const Vec3d& at, const std::string& more) { return luminance(looking_at(from, at, lamp + more), 2).mean(); };
+  CHECK(seen({3, 0, 2}, {0, 0, 2}, "") == Approx(3000).epsilon(1e-4));
+  const std::string mirror = "[[material]]\nname='m'\nkind='metal'\ncolor=[1,1,1]\nroughness=0\n[[object]]\nname='mirror'\nshape={kind='rect', size=[2,2]}\nat=[0,0,0.1]\nmaterial='m'\n";
+  CHECK(seen({1.9, 0, 2}, {0.95, 0, 0.1}, mirror) == Approx(3000).epsilon(1e-3));
+}

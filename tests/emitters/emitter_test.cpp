@@ -1,0 +1,185 @@
+#include "jovilux/emitters/emitter.h"
+
+#include <catch2/catch.hpp>
+
+#include "jovilux/base/sampler.h"
+#include "tests/support/statistics.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+Emitter facing_down(Form form) {
+  Emitter e;
+  e.form = form;
+  e.center = {0, 0, 2};
+  e.frame = Frame::around(-Vec3::UnitZ());
+  e.luminance = 1000;
+  e.radius = 0.3f;
+  e.half_width = 0.5f;
+  e.half_height = 0.2f;
+  e.sin2_disc = sqr(std::sin(0.1f));
+  return e;
+}
+
+// Illuminance at p on a surface of normal n by independent samples.
+RunningMoments illuminance(const Emitter& e, const Vec3& p, const Vec3& n, int samples) {
+  Rng rng(21);
+  RunningMoments m;
+  for (int i = 0; i < samples; ++i) {
+    const LightSample s = sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    m.add(s.weight * std::max(0.0f, s.wi.dot(n)));
+  }
+  return m;
+}
+
+double exact_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
+  const Vec3d c = e.center.cast<double>(), P = p.cast<double>(), N = n.cast<double>();
+  switch (e.form) {
+    case Form::kSphere: return sphere_illuminance(e.luminance, c, e.radius, P, N);
+    case Form::kDisk: return disk_illuminance(e.luminance, c, e.frame.z.cast<double>(), e.radius, P, N);
+    case Form::kRect: return rect_illuminance(e.luminance, c, e.half_width * e.frame.x.cast<double>(), e.half_height * e.frame.y.cast<double>(), P, N);
+    default: return e.luminance * kPiD * e.sin2_disc * std::max(0.0, -N.dot(e.frame.z.cast<double>()));
+  }
+}
+
+}  // namespace
+
+TEST_CASE("sampling a light estimates its closed-form illuminance without bias", "[emitters][statistical]") {
+  const Form form = GENERATE(Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
+  const Emitter e = facing_down(form);
+  struct Place {
+    Vec3 p, n;
+  };
+  // On the axis, off it, tilted, cut by the horizon, far away (where rectangles are sampled evenly).
+  for (const Place& at : {Place{{0, 0, 0}, Vec3::UnitZ()}, {{0.9f, 0.4f, 0.5f}, Vec3::UnitZ()}, {{0.5f, 0, 1.2f}, Vec3(-0.6f, 0, 0.8f)},
+                          {{0.1f, 0, 1.5f}, Vec3::UnitX()}, {{5, 3, -40}, Vec3::UnitZ()}}) {
+    if (form == Form::kSun && at.n.z() < 0.5f) {
+      continue;  // level with the horizon of a sun overhead: half a disc, 0 by the cosine of its center
+    }
+    const double exact = exact_illuminance(e, at.p, at.n);
+    const RunningMoments m = illuminance(e, at.p, at.n, 200'000);
+    INFO(to_string(form) << " at " << at.p.transpose() << ": " << m.mean() << " against " << exact);
+    if (m.standard_error() < 1e-6 * exact) {
+      CHECK(m.mean() == Approx(exact).epsilon(1e-4));
+      continue;
+    }
+    const ZTest z = z_test(m, exact);
+    constexpr double kSinglePrecision = 2e-5;
+    CHECK(std::abs(m.mean() - exact) < kZBound * m.standard_error() + kSinglePrecision * exact);
+    CHECK(z.sees < 0.05);
+    CHECK(std::abs(1.06 * m.mean() - exact) > kZBound * m.standard_error());  // the alarm does ring
+  }
+}
+
+TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1", "[emitters]") {
+  const Form form = GENERATE(Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
+  const Emitter e = facing_down(form);
+  const Vec3 p(0.4f, -0.3f, 0.9f);
+  Rng rng(6);
+  RunningMoments solid_angle;
+  for (int i = 0; i < 20'000; ++i) {
+    const LightSample s = sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    REQUIRE(s.pdf > 0);
+    CHECK(light_pdf(e, p, s.wi) == Approx(s.pdf).epsilon(2e-3));
+    CHECK(seen_luminance(e, s.wi) == Approx(e.luminance));
+    solid_angle.add(1 / s.pdf);
+  }
+  // The mean of 1 / pdf is the solid angle; count it as rays of even density that meet the light.
+  Rng rays(7);
+  int met = 0;
+  constexpr int kRays = 400'000;
+  for (int i = 0; i < kRays; ++i) {
+    const double z = rays.uniform(-1, 1), phi = rays.uniform(0, 2 * kPiD), r = std::sqrt(1 - z * z);
+    const Vec3 d(static_cast<float>(r * std::cos(phi)), static_cast<float>(r * std::sin(phi)), static_cast<float>(z));
+    if (form == Form::kSun) {
+      met += d.dot(e.frame.z) < 0 && d.cross(e.frame.z).squaredNorm() < e.sin2_disc ? 1 : 0;
+    } else if (form == Form::kSphere) {
+      const Vec3 to = e.center - p;
+      met += to.dot(d) > 0 && (to - to.dot(d) * d).norm() < e.radius ? 1 : 0;
+    } else if (d.z() > 0) {
+      const Vec3 q = p + d * ((2 - p.z()) / d.z()) - e.center;
+      met += form == Form::kDisk ? q.norm() < e.radius : std::abs(q.dot(e.frame.x)) < e.half_width && std::abs(q.dot(e.frame.y)) < e.half_height;
+    }
+  }
+  const double counted = 4 * kPiD * met / kRays;
+  CHECK(solid_angle.mean() == Approx(counted).epsilon(0.06));
+}
+
+TEST_CASE("samples of a rectangle are even over its solid angle", "[emitters][statistical]") {
+  const Emitter e = facing_down(Form::kRect);
+  const Vec3 p(0.4f, 0.1f, 1.6f);  // near, so that even over area would be far from even over angle
+  // Even over solid angle means all pdfs are equal, and quarters of the unit square fill equal angles.
+  Rng rng(9);
+  float first = 0;
+  for (int i = 0; i < 1000; ++i) {
+    const LightSample s = sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    first = i == 0 ? s.pdf : first;
+    CHECK(s.pdf == Approx(first));
+  }
+}
+
+TEST_CASE("one-sided lights give nothing behind and spread nothing outside their cone", "[emitters]") {
+  Emitter e = facing_down(Form::kDisk);
+  CHECK(sample_toward(e, {0, 0, 3}, {0.5f, 0.5f}).weight == 0);
+  CHECK(seen_luminance(e, -Vec3::UnitZ()) == 0);
+  CHECK(expected_illuminance(e, {0, 0, 3}, -Vec3::UnitZ()) == 0);
+  e.half_spread = 0.3f;
+  CHECK(seen_luminance(e, Vec3(std::sin(0.31f), 0, std::cos(0.31f))) == 0);
+  CHECK(seen_luminance(e, Vec3(std::sin(0.15f), 0, std::cos(0.15f))) == Approx(500).epsilon(1e-4));
+  CHECK(expected_illuminance(e, {3, 0, 1}, Vec3::UnitZ()) == 0);
+}
+
+TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
+  const Form form = GENERATE(Form::kPoint, Form::kSpot, Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
+  Emitter e = facing_down(form);
+  e.intensity = 100;
+  e.half_beam = 0.4f;
+  e.half_spread = GENERATE(0.0f, 0.5f);
+  Rng rng(14);
+  int shone = 0;
+  for (int i = 0; i < 50'000; ++i) {
+    const Vec3 p(static_cast<float>(rng.uniform(-2, 2)), static_cast<float>(rng.uniform(-2, 2)), static_cast<float>(rng.uniform(0, 3)));
+    const double z = rng.uniform(-1, 1), phi = rng.uniform(0, 2 * kPiD), r = std::sqrt(1 - z * z);
+    const Vec3 n(static_cast<float>(r * std::cos(phi)), static_cast<float>(r * std::sin(phi)), static_cast<float>(z));
+    const LightSample s = sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    if (s.weight > 0 && s.wi.dot(n) > 1e-4f) {
+      ++shone;
+      if (!(expected_illuminance(e, p, n) > 0)) {
+        FAIL("no light expected at " << p.transpose() << " for " << to_string(form));
+      }
+    }
+  }
+  CHECK(shone > 100);
+}
+
+TEST_CASE("lights are chosen with the chance that is stated, however many there are", "[emitters][statistical]") {
+  const int count = GENERATE(3, 200);
+  std::vector<Emitter> lights;
+  for (int i = 0; i < count; ++i) {
+    Emitter e = facing_down(Form::kPoint);
+    e.intensity = static_cast<float>(i % 7);  // some are dark
+    e.center.x() = static_cast<float>(i % 5);
+    lights.push_back(e);
+  }
+  double sum = 0;
+  RunningMoments total;
+  Rng rng(3);
+  for (const Emitter& e : lights) {
+    sum += expected_illuminance(e, Vec3::Zero(), Vec3::UnitZ());
+  }
+  for (int i = 0; i < 20'000; ++i) {
+    const LightChoice c = choose_light(lights, Vec3::Zero(), Vec3::UnitZ(), static_cast<float>(rng.uniform()));
+    REQUIRE(c.index != kNoIndex);
+    CHECK(lights[c.index].intensity > 0);
+    total.add(lights[c.index].intensity / c.chance);
+  }
+  double exact = 0;
+  for (const Emitter& e : lights) {
+    exact += e.intensity;
+  }
+  CHECK(std::abs(z_test(total, exact).z) < kZBound);
+  CHECK(choose_light(lights, Vec3::Zero(), Vec3::UnitZ(), 0).total == Approx(sum).epsilon(1e-4));
+  CHECK(choose_light({}, Vec3::Zero(), Vec3::UnitZ(), 0).index == kNoIndex);
+}

@@ -1,0 +1,236 @@
+#include "jovilux/geometry/world.h"
+
+#include <catch2/catch.hpp>
+#include <Eigen/Dense>
+
+#include <hwy/targets.h>
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/sampler.h"
+
+using namespace jovilux;
+
+namespace {
+
+Vec3 random_point(Rng& rng, double size) {
+  return {static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))};
+}
+
+Mesh triangle_soup(int count, double edge, std::uint64_t seed) {
+  Rng rng(seed);
+  Mesh mesh;
+  for (int i = 0; i < count; ++i) {
+    const Vec3 p = random_point(rng, 1);
+    const auto base = static_cast<std::uint32_t>(mesh.positions.size());
+    for (int k = 0; k < 3; ++k) {
+      mesh.positions.push_back(p + random_point(rng, edge));
+    }
+    mesh.triangles.push_back({base, base + 1, base + 2});
+  }
+  return mesh;
+}
+
+// Nearest hit in double precision, one triangle after the other (Moller and Trumbore, 1997).
+double nearest_of_all(const Mesh& mesh, const Ray& ray) {
+  double best = HUGE_VAL;
+  const Vec3d o = ray.origin.cast<double>(), d = ray.direction.cast<double>();
+  for (const auto& t : mesh.triangles) {
+    const Vec3d a = mesh.positions[t[0]].cast<double>(), e1 = mesh.positions[t[1]].cast<double>() - a, e2 = mesh.positions[t[2]].cast<double>() - a;
+    const Vec3d p = d.cross(e2);
+    const double det = e1.dot(p);
+    if (det == 0) {
+      continue;
+    }
+    const Vec3d s = o - a, q = s.cross(e1);
+    const double u = s.dot(p) / det, v = d.dot(q) / det, at = e2.dot(q) / det;
+    if (u >= 0 && v >= 0 && u + v <= 1 && at > 0 && at < best) {
+      best = at;
+    }
+  }
+  return best;
+}
+
+// Runs `body` on each set of vector instructions that this machine has.
+template <class Body>
+void on_each_target(const Body& body) {
+  for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
+    hwy::SetSupportedTargetsForTest(target);
+    hwy::GetChosenTarget().Update(hwy::SupportedTargets());
+    body(World::instruction_set());
+  }
+  hwy::SetSupportedTargetsForTest(0);
+  hwy::GetChosenTarget().Update(hwy::SupportedTargets());
+}
+
+}  // namespace
+
+TEST_CASE("the hierarchy finds the same nearest hit as testing every triangle", "[geometry][bvh]") {
+  const Mesh mesh = triangle_soup(400, 0.15, 3);
+  World world;
+  world.add_mesh(mesh, 7);
+  world.build();
+  std::string seen;
+  on_each_target([&](const std::string& name) {
+    seen += name + " ";
+    Rng rng(99);
+    int hits = 0, differ = 0;
+    for (int i = 0; i < 10'000; ++i) {
+      Ray ray{random_point(rng, 1.5), random_point(rng, 1).normalized()};
+      const Hit hit = world.closest(ray);
+      const double exact = nearest_of_all(mesh, ray);
+      if (hit.found() != (exact < HUGE_VAL) || (hit.found() && std::abs(hit.t - exact) > 1e-5 * (1 + exact))) {
+        ++differ;  // an edge met exactly: single and double precision may differ there
+      }
+      hits += hit.found() ? 1 : 0;
+      ray.t_max = 0.7f;
+      CHECK(world.blocked(ray) == world.closest(ray).found());
+    }
+    INFO(name);
+    CHECK(hits > 3000);
+    CHECK(differ <= 2);
+  });
+  INFO(seen);
+  CHECK(seen.find(' ') != std::string::npos);
+}
+
+TEST_CASE("all instruction sets give the same bits", "[geometry][bvh]") {
+  World world;
+  world.add_mesh(triangle_soup(300, 0.2, 8), 0);
+  world.build();
+  std::vector<double> sums;
+  on_each_target([&](const std::string&) {
+    Rng rng(4);
+    double sum = 0;
+    for (int i = 0; i < 2000; ++i) {
+      const Hit hit = world.closest({random_point(rng, 1.5), random_point(rng, 1).normalized()});
+      sum += hit.found() ? hit.t + hit.u * 3 + hit.v * 7 + static_cast<double>(hit.triangle) : 0;
+    }
+    sums.push_back(sum);
+  });
+  for (const double s : sums) {
+    CHECK(s == sums[0]);
+  }
+}
+
+TEST_CASE("no ray slips between triangles that share an edge", "[geometry][bvh]") {
+  // A closed ball of triangles seen from its middle: all rays must hit, those through corners and edges too.
+  Mesh mesh;
+  constexpr int kRows = 24, kCols = 48;
+  for (int i = 0; i <= kRows; ++i) {
+    for (int j = 0; j < kCols; ++j) {
+      const double theta = kPiD * i / kRows, phi = 2 * kPiD * j / kCols;
+      mesh.positions.emplace_back(static_cast<float>(std::sin(theta) * std::cos(phi)), static_cast<float>(std::sin(theta) * std::sin(phi)), static_cast<float>(std::cos(theta)));
+    }
+  }
+  for (std::uint32_t i = 0; i < kRows; ++i) {
+    for (std::uint32_t j = 0; j < kCols; ++j) {
+      const std::uint32_t a = i * kCols + j, b = i * kCols + (j + 1) % kCols;
+      mesh.triangles.push_back({a, a + kCols, b + kCols});
+      mesh.triangles.push_back({a, b + kCols, b});
+    }
+  }
+  World world;
+  world.add_mesh(mesh, 0);
+  world.build();
+  Rng rng(2);
+  int missed = 0;
+  const Vec3 middle(0.01f, 0.02f, -0.015f);
+  for (int i = 0; i < 20'000; ++i) {
+    const auto& t = mesh.triangles[rng.next() % mesh.triangles.size()];
+    const auto w = static_cast<float>(i % 3 == 0 ? 0.0 : rng.uniform());
+    const Vec3 target = (1 - w) * mesh.positions[t[0]] + w * mesh.positions[t[1]];
+    missed += world.closest({middle, (target - middle).normalized()}).found() ? 0 : 1;
+  }
+  CHECK(missed == 0);
+}
+
+TEST_CASE("a hierarchy is the same for any number of threads", "[geometry][bvh]") {
+  const Mesh mesh = triangle_soup(200'000, 0.01, 5);
+  std::vector<double> sums;
+  for (const int threads : {1, 2, 3}) {
+    with_threads(threads, [&] {
+      World world;
+      world.add_mesh(mesh, 0);
+      world.build();
+      Rng rng(6);
+      double sum = static_cast<double>(world.memory_bytes());
+      for (int i = 0; i < 1000; ++i) {
+        const Hit hit = world.closest({random_point(rng, 1.5), random_point(rng, 1).normalized()});
+        sum += hit.found() ? hit.t + static_cast<double>(hit.triangle) : 0;
+      }
+      sums.push_back(sum);
+    });
+  }
+  CHECK(sums[0] == sums[1]);
+  CHECK(sums[0] == sums[2]);
+}
+
+TEST_CASE("hierarchies survive equal boxes, single items and nothing", "[geometry][bvh]") {
+  World empty;
+  empty.build();
+  CHECK_FALSE(empty.closest({Vec3::Zero(), Vec3::UnitX()}).found());
+  CHECK_FALSE(empty.blocked({Vec3::Zero(), Vec3::UnitX()}));
+
+  Mesh same;
+  same.positions = {{1, -1, -1}, {1, 1, -1}, {1, 0, 2}};
+  for (int i = 0; i < 1000; ++i) {
+    same.triangles.push_back({0, 1, 2});
+  }
+  World stack;
+  stack.add_mesh(same, 0);
+  stack.build();
+  CHECK(stack.closest({Vec3::Zero(), Vec3::UnitX()}).t == 1);
+
+  std::vector<BoxedItem> nested(500);  // each around the one before, far apart in size: an unbalanced tree
+  for (std::size_t i = 0; i < nested.size(); ++i) {
+    const float r = std::pow(1.1f, static_cast<float>(i) * 0.5f);
+    nested[i] = {{0, 0, 0}, static_cast<std::uint32_t>(i), {r, r, r}, 0};
+  }
+  CHECK(build_bvh(nested, {.leaf_size = 1}).depth <= kMaxBvhDepth);
+}
+
+TEST_CASE("placed shapes are met where their transforms put them", "[geometry][world]") {
+  World world;
+  world.add_shape({ShapeKind::kBox, 0.5, 0.5, 0.5}, placement({3, 0, 0}, {0, 0, kPiD / 4}, {1, 1, 2}), 5);
+  world.add_shape({ShapeKind::kPlane}, placement({0, 0, -1}, {0, 0, 0}, {1, 1, 1}), 6);
+  world.build();
+  const Ray along{Vec3::Zero(), Vec3::UnitX()};
+  const Hit hit = world.closest(along);
+  CHECK(hit.t == Approx(3 - std::sqrt(0.5)).epsilon(1e-6));
+  const SurfacePoint p = world.point({{0, 0.1f, 0.9f}, Vec3::UnitX()}, world.closest({{0, 0.1f, 0.9f}, Vec3::UnitX()}));
+  CHECK(p.surface == 5);
+  CHECK(std::abs(p.normal.norm() - 1) < 1e-6);
+  CHECK(world.closest({{3, 0, 2}, -Vec3::UnitZ()}).t == Approx(1));  // scaled to twice its height
+  CHECK(world.point({{9, 9, 5}, -Vec3::UnitZ()}, world.closest({{9, 9, 5}, -Vec3::UnitZ()})).surface == 6);
+  CHECK(world.blocked(along));
+  CHECK_FALSE(world.blocked(along, 5));
+  CHECK_FALSE(world.blocked({Vec3::Zero(), Vec3::UnitX(), 2.0f}));
+}
+
+TEST_CASE("a ray that leaves a surface does not meet it again", "[geometry][world]") {
+  Rng rng(12);
+  const double scale = GENERATE(0.01, 1.0, 1000.0);
+  World world;
+  world.add_shape({ShapeKind::kSphere, 0.3 * scale}, placement({scale, 0, 0}, {0, 0, 0}, {1, 1, 1}), 0);
+  world.add_shape({ShapeKind::kTorus, 0.4 * scale, 0.1 * scale}, placement({-scale, 0, 0}, {0.3, 0.2, 0}, {1, 1, 1}), 1);
+  Mesh sheet;
+  sheet.positions = {Vec3(-2, -2, -1) * scale, Vec3(2, -2, -1) * scale, Vec3(0, 3, -1.2f) * scale};
+  sheet.triangles = {{0, 1, 2}};
+  world.add_mesh(sheet, 2);
+  world.build();
+  int left = 0;
+  for (int i = 0; i < 5000; ++i) {
+    const Ray ray{random_point(rng, 2 * scale), random_point(rng, 1).normalized()};
+    const Hit hit = world.closest(ray);
+    if (!hit.found()) {
+      continue;
+    }
+    const SurfacePoint p = world.point(ray, hit);
+    const Vec3 n = p.normal.dot(ray.direction) < 0 ? p.normal : Vec3(-p.normal);
+    const Vec3 away = (n + random_point(rng, 0.99 / std::sqrt(3.0))).normalized();
+    const Hit again = world.closest({World::leave(p, away), away});
+    ++left;
+    CHECK((!again.found() || again.t > 1e-3 * scale));
+  }
+  CHECK(left > 100);
+}

@@ -1,0 +1,433 @@
+#include <catch2/catch.hpp>
+#include <Eigen/Dense>
+
+#include "jovilux/base/sampler.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/render/renderer.h"
+#include "jovilux/render/view.h"
+#include "tests/support/statistics.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+Rig rig_of(const std::string& text) {
+  auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
+  REQUIRE(document);
+  auto rig = read_rig(std::move(*document), "rig.toml");
+  for (const Problem& p : rig.problems()) {
+    INFO(to_string(p));
+    REQUIRE(p.severity == Severity::kWarning);
+  }
+  return std::move(*rig);
+}
+
+const std::string kRoom = R"(
+[[camera]]
+name = "c"
+at = [0, -2, 1]
+look_at = [0, 0, 0.5]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.4 }
+at = [0, 0, 0.4]
+material = "g"
+[[material]]
+name = "g"
+kind = "gloss"
+color = [0.3, 0.5, 0.2]
+[[light]]
+name = "a"
+form = "disk"
+at = [1, 0, 2]
+aim = [0, 0, 0]
+radius = 0.2
+output = "500 lm"
+white = "2700 K"
+[[light]]
+name = "b"
+form = "point"
+at = [-1, -1, 1]
+output = "200 lm"
+[[light]]
+name = "dark"
+form = "sphere"
+at = [2, 2, 2]
+radius = 0.1
+output = "100 lm"
+on = false
+[render]
+size = [40, 24]
+samples = 16
+)";
+
+Render render_of(const Rig& rig, int threads = 0) {
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  RenderOptions options;
+  options.threads = threads;
+  return render(rig, *scene, options);
+}
+
+// Luminance at a point of a surface, averaged over independent scramblings: the mean over the whole small picture.
+RunningMoments mean_luminance(Rig rig, int seeds = kScramblingsTested) {
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  RunningMoments m;
+  for (int s = 0; s < seeds; ++s) {
+    rig.render.seed = static_cast<std::uint32_t>(1000 + s);
+    m.add(render(rig, *scene, {}).stats.mean_luminance);
+  }
+  return m;
+}
+
+}  // namespace
+
+TEST_CASE("a picture is the same bits for 1, 2 and 3 threads", "[render]") {
+  const Rig rig = rig_of(kRoom);
+  const Render one = render_of(rig, 1);
+  for (const int threads : {2, 3}) {
+    const Render other = render_of(rig, threads);
+    bool same = true;
+    for (std::size_t i = 0; i < one.film.pixels(); ++i) {
+      for (int k = 0; k < one.film.slots() * 3; ++k) {
+        same = same && one.film.xyz(i)[k] == other.film.xyz(i)[k];
+      }
+      same = same && one.film.variance(i) == other.film.variance(i);
+    }
+    CHECK(same);
+    CHECK(one.stats.lights[0].noise == other.stats.lights[0].noise);
+    CHECK(one.stats.rays.shadow == other.stats.rays.shadow);
+  }
+}
+
+TEST_CASE("each light has its layer, dark ones have none, and the layers make the whole", "[render]") {
+  const Render r = render_of(rig_of(kRoom));
+  CHECK(r.film.layers() == 2);
+  REQUIRE(r.stats.lights.size() == 3);
+  CHECK(r.stats.lights[2].mean_luminance == 0);
+  double shares = 0;
+  for (const auto& l : r.stats.lights) {
+    shares += l.share;
+  }
+  CHECK(shares == Approx(1).epsilon(1e-5));
+  for (std::size_t i = 0; i < r.film.pixels(); i += 37) {
+    CHECK(r.film.slot_mean(i, 0).y() + r.film.slot_mean(i, 1).y() == Approx(r.film.luminance(i)).epsilon(1e-5).margin(1e-9));
+  }
+}
+
+TEST_CASE("parts divide a light's layer into direct and bounced light", "[render]") {
+  Rig rig = rig_of(kRoom);
+  rig.render.layers = RenderSpec::Layers::kLightsAndParts;
+  const Render parts = render_of(rig);
+  rig.render.layers = RenderSpec::Layers::kLights;
+  const Render whole = render_of(rig);
+  double direct = 0, bounce = 0, all = 0;
+  for (std::size_t i = 0; i < parts.film.pixels(); ++i) {
+    direct += parts.film.slot_mean(i, 0).y();
+    bounce += parts.film.slot_mean(i, 1).y();
+    all += whole.film.slot_mean(i, 0).y();
+  }
+  CHECK(direct + bounce == Approx(all).epsilon(1e-5));
+  CHECK(bounce > 0.02 * all);
+  rig.render.layers = RenderSpec::Layers::kLightsAndParts;
+  rig.render.bounces = 1;
+  const Render only_direct = render_of(rig);
+  double left = 0;
+  for (std::size_t i = 0; i < only_direct.film.pixels(); ++i) {
+    left += only_direct.film.slot_mean(i, 1).y();
+  }
+  CHECK(left == 0);
+}
+
+TEST_CASE("the stated standard error is the spread over seeds", "[render][statistical]") {
+  Rig rig = rig_of(kRoom);
+  rig.render.width = 12;
+  rig.render.height = 8;
+  const auto scene = prepare_scene(rig);
+  constexpr int kSeeds = 200;
+  std::vector<RunningMoments> pixel(static_cast<std::size_t>(rig.render.width) * rig.render.height);
+  std::vector<double> stated(pixel.size());
+  for (int s = 0; s < kSeeds; ++s) {
+    rig.render.seed = static_cast<std::uint32_t>(s);
+    const Render r = render(rig, *scene, {});
+    for (std::size_t i = 0; i < pixel.size(); ++i) {
+      pixel[i].add(r.film.luminance(i));
+      stated[i] += r.film.variance(i) / kSeeds;
+    }
+  }
+  double seen = 0, said = 0;
+  for (std::size_t i = 0; i < pixel.size(); ++i) {
+    seen += pixel[i].variance();
+    said += stated[i];
+  }
+  CHECK(std::sqrt(said / seen) == Approx(1).margin(0.1));
+}
+
+TEST_CASE("renders stop when they are clean, out of time or told to", "[render]") {
+  Rig rig = rig_of(kRoom);
+  rig.render.samples = 4096;
+  rig.render.noise = 0.2;
+  const Render clean = render_of(rig);
+  CHECK(clean.stats.stopped_by == StoppedBy::kNoise);
+  CHECK(clean.stats.noise.p95 <= 0.2);
+  CHECK(clean.stats.samples_per_pixel < 4096);
+
+  rig.render.noise.reset();
+  rig.render.samples = 1 << 18;
+  const auto scene = prepare_scene(rig);
+  RenderOptions timed;
+  timed.time_limit = 0.3;
+  const Render late = render(rig, *scene, timed);
+  CHECK(late.stats.stopped_by == StoppedBy::kTime);
+  CHECK(late.stats.wall_s < 3);
+  CHECK(late.stats.samples_per_pixel > 0);
+  CHECK(late.stats.mean_luminance == Approx(clean.stats.mean_luminance).epsilon(0.1));
+
+  RenderOptions told;
+  int asked = 0;
+  told.stop = [&] { return ++asked > 100; };
+  told.threads = 1;
+  CHECK(render(rig, *scene, told).stats.stopped_by == StoppedBy::kSignal);
+}
+
+TEST_CASE("one sample has no known error, two have one", "[render]") {
+  Film film(1, 1, 1, 1);
+  film.samples(0) = 1;
+  film.batch(0)[0] = 5;
+  CHECK(std::isinf(film.variance(0)));
+  film.samples(0) = 2;
+  film.batch(0)[1] = 7;
+  CHECK(film.luminance(0) == 6);
+  CHECK(film.variance(0) == Approx(1));  // ((5 - 6)^2 + (7 - 6)^2) / (2 * 1)
+}
+
+TEST_CASE("noise is the error over the larger of luminance and 2 % of white", "[render]") {
+  Film film(10, 10, 1, 1);
+  for (std::size_t i = 0; i < 100; ++i) {
+    film.samples(i) = 8;
+    const float level = i < 50 ? 100.0f : 0.01f;
+    for (int b = 0; b < kScramblings; ++b) {
+      film.batch(i)[b] = level * (b % 2 == 0 ? 1.1f : 0.9f);
+    }
+  }
+  const double error = 0.1 / std::sqrt(7.0);  // of the bright ones, relative
+  CHECK(noise_figures(film, 1000).p95 == Approx(100 * error / 100).epsilon(1e-3));
+  CHECK(noise_figures(film, 1000).median < 1e-3);  // dark ones are measured against 20 cd/m2
+  CHECK(noise_figures(film, 1000).fireflies == 0);
+  film.batch(34)[2] = 50'000;
+  CHECK(noise_figures(film, 1000).fireflies == 1);
+}
+
+TEST_CASE("in a closed sphere of albedo 0.8 the luminance is that of the integrating sphere", "[render][statistical]") {
+  // truths.json: 2000 lm, radius 1.7 m, albedo 0.8, 70.118 cd/m2 with all bounces
+  const Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [0.5, 0.2, -0.3]
+look_at = [1, 1, 0.4]
+[[material]]
+name = "m"
+kind = "matte"
+color = [0.8, 0.8, 0.8]
+[[object]]
+name = "shell"
+shape = { kind = "sphere", radius = 1.7 }
+material = "m"
+[[light]]
+name = "p"
+form = "point"
+at = [0, 0, 0]
+output = "2000 lm"
+[render]
+size = [16, 16]
+samples = 16
+bounces = 64
+)");
+  const double exact = 70.11846618846909;
+  const RunningMoments m = mean_luminance(rig);
+  const ZTest z = z_test(m, exact, kScramblingBound);
+  INFO(m.mean() << " +- " << m.standard_error());
+  CHECK(std::abs(z.z) < kScramblingBound);
+  CHECK(z.sees < 0.02);
+  CHECK(std::abs((1.02 * m.mean() - exact) / m.standard_error()) > kScramblingBound);
+}
+
+TEST_CASE("bounces count scatterings: n of them leave out the rest of the series", "[render][statistical]") {
+  const int bounces = GENERATE(1, 2, 3);
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [0.1, 0, 0]
+look_at = [1, 0, 0]
+[[object]]
+name = "shell"
+shape = { kind = "sphere", radius = 1 }
+[[light]]
+name = "p"
+form = "point"
+at = [0, 0, 0]
+output = "1000 lm"
+[render]
+size = [8, 8]
+samples = 64
+)");
+  rig.render.bounces = bounces;
+  // E = Phi / (4 pi R^2) (1 + rho + rho^2 ...), L = rho E / pi
+  double series = 0;
+  for (int k = 0; k < bounces; ++k) {
+    series += std::pow(0.5, k);
+  }
+  const double exact = 1000 / (4 * kPiD) * series * 0.5 / kPiD;
+  const RunningMoments m = mean_luminance(rig);
+  CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + 1e-4 * exact);
+  CHECK(m.standard_error() < 2e-3 * exact);
+}
+
+TEST_CASE("a diffuse cube agrees with finely patched radiosity", "[render][statistical]") {
+  // A unit cube whose ceiling shines (exitance 1000, black to other light), other faces of albedo 0.5. The reference:
+  // patches with exact factors between them, solved by iteration, extrapolated to patches of no size.
+  const double rho = 0.5;
+  const auto floor_mean = [&](int n) {
+    const int faces = 6, per = n * n;
+    struct Patch {
+      Vec3d center, normal;
+    };
+    std::vector<Patch> patches;
+    const Vec3d axes[3] = {Vec3d::UnitX(), Vec3d::UnitY(), Vec3d::UnitZ()};
+    for (int f = 0; f < faces; ++f) {
+      const Vec3d outward = axes[f / 2] * (f % 2 == 0 ? -1 : 1);
+      for (int i = 0; i < n; ++i) {
+        for (int j = 0; j < n; ++j) {
+          const Vec3d at = 0.5 * outward + ((i + 0.5) / n - 0.5) * axes[(f / 2 + 1) % 3] + ((j + 0.5) / n - 0.5) * axes[(f / 2 + 2) % 3];
+          patches.push_back({at, -outward});
+        }
+      }
+    }
+    const int count = faces * per;
+    Eigen::MatrixXd factor = Eigen::MatrixXd::Zero(count, count);
+    for (int i = 0; i < count; ++i) {
+      for (int f = 0; f < faces; ++f) {
+        if (f == i / per) {
+          continue;
+        }
+        for (int k = 0; k < per; ++k) {
+          const Patch& to = patches[f * per + k];
+          const Vec3d u = axes[(f / 2 + 1) % 3] / (2.0 * n), v = axes[(f / 2 + 2) % 3] / (2.0 * n);
+          const bool flip = u.cross(v).dot(to.normal) < 0;
+          factor(i, f * per + k) = rect_illuminance(1 / kPiD, to.center, flip ? v : u, flip ? u : v, patches[i].center, patches[i].normal);
+        }
+      }
+    }
+    Eigen::VectorXd emitted = Eigen::VectorXd::Zero(count), albedo = Eigen::VectorXd::Constant(count, rho);
+    for (int k = 0; k < per; ++k) {
+      emitted[5 * per + k] = 1000;
+      albedo[5 * per + k] = 0;
+    }
+    Eigen::VectorXd exitance = emitted, incident;
+    for (int step = 0; step < 60; ++step) {
+      incident = factor * exitance;
+      exitance = emitted + albedo.cwiseProduct(incident);
+    }
+    return incident.segment(4 * per, per).mean();
+  };
+  const double coarse = floor_mean(6), fine = floor_mean(12);
+  const double exact = fine + (fine - coarse) / 3;  // the error falls with the square of the patch
+  CHECK(fine == Approx(exact).epsilon(0.01));
+
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [0, 0, 0]
+look_at = [0, 0, -1]
+[[object]]
+name = "cube"
+shape = { kind = "box", size = [1, 1, 1] }
+[[light]]
+name = "ceiling"
+form = "rect"
+at = [0, 0, 0.49999]
+toward = [0, 0, -1]
+size = [1, 1]
+output = "1000 lm"
+[render]
+bounces = 40
+)");
+  const auto scene = prepare_scene(rig);
+  RunningMoments m;  // of illuminance: pi times luminance towards cosine-distributed directions from even places
+  for (std::uint32_t scrambling = 0; scrambling < kScramblingsTested; ++scrambling) {
+    double sum = 0;
+    constexpr std::uint32_t kRays = 2048;
+    for (std::uint32_t i = 0; i < kRays; ++i) {
+      const Sampler place(scrambling, 11, i), sampler(scrambling, 12, i);
+      const Vec2 at = place.pair(0), u = place.pair(1);
+      const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
+      const Ray ray{{at.x() - 0.5f, at.y() - 0.5f, -0.49999f}, Vec3(r * std::cos(phi), r * std::sin(phi), std::sqrt(1 - u.x()))};
+      float sums[3] = {}, luminance = 0;
+      LightSink sink(sums, &luminance, 1);
+      RayCounts counts;
+      trace_path(*scene, ray, sampler, 40, sink, nullptr, counts);
+      sum += sink.total();
+    }
+    m.add(kPiD * sum / kRays);
+  }
+  INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
+  constexpr double kReference = 2e-3;  // what extrapolation leaves
+  CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + kReference * exact);
+  CHECK(m.standard_error() < 2e-3 * exact);
+  CHECK(std::abs(1.04 * m.mean() - exact) > kScramblingBound * m.standard_error() + kReference * exact);
+}
+
+TEST_CASE("the film curve is straight below, ends white, and has no corner", "[render][view]") {
+  CHECK(film_curve(0.2) == 0.2);
+  CHECK(film_curve(-1) == 0);
+  CHECK(film_curve(kFilmWhite) == 1);
+  CHECK(film_curve(9) == 1);
+  const double h = 1e-6;
+  CHECK((film_curve(0.4 + h) - film_curve(0.4)) / h == Approx(1).epsilon(1e-3));
+  double last = -1;
+  for (double x = 0; x < 4; x += 0.01) {
+    CHECK(film_curve(x) > last);
+    last = film_curve(x);
+  }
+}
+
+TEST_CASE("a gray card under the camera's own exposure is middle gray, whatever the balance", "[render][view]") {
+  LookSpec look;
+  look.curve = LookSpec::Curve::kLinear;
+  const double ev = 9;
+  const double L = luminance_at(ev).value;
+  const auto gray = View(look, ev).srgb8(Rgb(L, L, L));
+  CHECK(static_cast<int>(gray[0]) == 118);  // 18 % in sRGB
+  CHECK(View(look, ev).white_luminance() == Approx(L / 0.18));
+  CHECK(View(look, ev).clips(Rgb(L, L, L) / 0.17));
+  CHECK_FALSE(View(look, ev).clips(Rgb(L, L, L) / 0.19));
+  look.white_balance = White{White::Kind::kPlanck, {3200}};
+  const Rgb warm = rec709_from_xyz() * tristimulus(planck({3200})) * L;
+  const auto balanced = View(look, ev).srgb8(warm);
+  CHECK(balanced[0] == balanced[1]);
+  CHECK(balanced[1] == balanced[2]);
+}
+
+TEST_CASE("camera rays span the angle of view and meet in the plane of focus", "[render][camera]") {
+  CameraSpec spec;
+  spec.at = {0, 0, 0};
+  spec.look_at = {0, 5, 0};
+  spec.view = degrees(60).value;
+  const Camera pinhole(spec, Vec3d::UnitZ(), 200, 100);
+  CHECK((pinhole.ray(100, 50, {0, 0}).direction - Vec3::UnitY()).norm() < 1e-6);
+  const Vec3 left = pinhole.ray(0, 50, {0, 0}).direction;
+  CHECK(std::acos(left.dot(Vec3::UnitY())) == Approx(degrees(30).value));
+  CHECK(left.x() < 0);
+  CHECK(pinhole.ray(100, 0, {0, 0}).direction.z() > 0);  // y runs down
+  spec.focus = 4;
+  spec.exposure.stop = 2;
+  const Camera lens(spec, Vec3d::UnitZ(), 200, 100);
+  const Ray a = lens.ray(30, 20, {0.1f, 0.2f}), b = lens.ray(30, 20, {0.9f, 0.7f});
+  CHECK((a.at(4 / a.direction.y()) - b.at(4 / b.direction.y())).norm() < 1e-5);
+  CHECK((a.origin - b.origin).norm() > 1e-3);
+}
