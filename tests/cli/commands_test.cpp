@@ -188,11 +188,12 @@ TEST_CASE("variants, overrides and cameras change what they name", "[cli]") {
     REQUIRE(r.status == 0);
     return r.json()["lights"];
   };
+  constexpr double kNoise = 0.05;  // lights are chosen in proportion to their levels: other levels, other samples
   const double full = lamp({})[0]["mean_luminance_cd_m2"];
   const auto dim = lamp({"--variant", "dim"});
-  CHECK(dim[0]["mean_luminance_cd_m2"].get<double>() == Approx(full / 2).epsilon(1e-5));
+  CHECK(dim[0]["mean_luminance_cd_m2"].get<double>() == Approx(full / 2).epsilon(kNoise));
   CHECK(dim[1]["mean_luminance_cd_m2"] == 0);
-  CHECK(lamp({"--set", "light.lamp.output=1600 lm"})[0]["mean_luminance_cd_m2"].get<double>() == Approx(2 * full).epsilon(1e-5));
+  CHECK(lamp({"--set", "light.lamp.output=1600 lm"})[0]["mean_luminance_cd_m2"].get<double>() == Approx(2 * full).epsilon(kNoise));
   CHECK(lamp({"--camera", "above"})[0]["mean_luminance_cd_m2"].get<double>() != Approx(full));
   CHECK(dir.read("o/rig.resolved.toml").find("800 lm") != std::string::npos);
   CHECK(run_program({"render", rig, "-o", dir.path("o"), "--camera", "abov"}).status == 2);
@@ -267,7 +268,7 @@ TEST_CASE("check reports lights in all units and tells errors from warnings by i
   const ProgramRun wrong = run_program({"check", dir.write("w.toml", kSmall + "smaples = 3\n"), "--json"});
   CHECK(wrong.status == 1);
   const auto error = wrong.json()["errors"][0];
-  CHECK(error["line"] == 45);
+  CHECK(error["line"] == 39);
   CHECK(error["column"] == 1);
   CHECK(error["address"] == "render.smaples");
   CHECK(error["hint"] == "did you mean \"samples\"?");

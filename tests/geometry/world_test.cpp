@@ -86,7 +86,7 @@ TEST_CASE("the hierarchy finds the same nearest hit as testing every triangle", 
       CHECK(world.blocked(ray) == world.closest(ray).found());
     }
     INFO(name);
-    CHECK(hits > 3000);
+    CHECK(hits > 1000);
     CHECK(differ <= 2);
   });
   INFO(seen);

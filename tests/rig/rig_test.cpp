@@ -130,7 +130,7 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
   };
   const std::string at = "at = [0, 0, 1]\n";
   for (const Case& c : {Case{"output = 900\n", "light.p.output: found 900 without a unit; an output is a text with its unit"},
-                        {"output = '900 lx'\n", "needs the distance at which it is measured; write \"900 lx @ 1 m\""},
+                        {"output = '900 lx'\n", "needs the distance at which it is measured; expected lm, cd, lx @ distance or W @ lm/W; write \"900 lx @ 1 m\""},
                         {"output = '900 cd/m2'\n", "a point takes lm, cd, lx @ distance or W @ lm/W"},
                         {"output = '1 lm'\ndimmer = nan\n", "found unknown; expected a finite number"},
                         {"output = '1 lm'\ndimmer = -0.5\n", "expected 0 to 1"},
@@ -202,7 +202,7 @@ TEST_CASE("the resolved rig stands alone and means the same", "[rig]") {
   dir.write("out/rig.resolved.toml", text);
   const auto again = load_rig(dir.path("out/rig.resolved.toml"));
   REQUIRE(again);
-  CHECK(again->lights[0].levels.flux->value == 7);
+  CHECK(again->lights[0].levels.flux->value == Approx(7));
   CHECK(again->objects[0].name == "ball");
   CHECK(text.find("../set/ball.obj") != std::string::npos);
 }

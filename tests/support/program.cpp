@@ -56,6 +56,7 @@ std::vector<std::string> TemporaryFolder::files() const {
 ProgramRun run_program(const std::vector<std::string>& words, long file_limit, int interrupt_after_ms) {
   const TemporaryFolder io;
   const std::string out = io.path("out"), err = io.path("err");
+  std::fflush(nullptr);  // or the child writes the parent's buffers once more
   const pid_t child = ::fork();
   if (child == 0) {
     std::vector<std::string> copy = words;

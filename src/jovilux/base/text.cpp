@@ -62,7 +62,8 @@ std::string nearest_name(std::string_view word, const std::vector<std::string>& 
     const int d = edit_distance(word, c);
     const int limit = std::max<int>(1, static_cast<int>(std::max(word.size(), c.size())) / 3);
     const bool some_letter_right = d < static_cast<int>(std::max(word.size(), c.size()));
-    if (d <= limit && some_letter_right && d < best_distance) {
+    const bool begins = word.size() >= 2 && c.starts_with(word);
+    if (((d <= limit && some_letter_right) || begins) && d < best_distance) {
       best = c;
       best_distance = d;
     }

@@ -114,7 +114,7 @@ double color_rendering_index(const NmTable& source) {
 
 LumensPerWatt black_body_efficacy(Kelvin t) {
   // Both in units of c1 / pi: visible power weighted by V against the closed form sigma T^4 = integral of Planck.
-  constexpr double kC2 = 1.4388e-2;
+  constexpr double kC2 = 1.438776877e-2;  // CODATA 2018: an absolute figure, where chromaticities keep to CIE's older value
   double visible = 0;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;

@@ -1,5 +1,6 @@
 #include "jovilux/color/spectra.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include "jovilux/base/assert.h"
@@ -26,13 +27,48 @@ constexpr std::string_view kIlluminantNames[] = {"A",  "C",  "D50", "D55", "D65"
 
 // Column `column` of a table whose rows are a wavelength followed by `columns` numbers.
 template <std::size_t N>
-NmTable from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
+std::vector<double> column_of(const double (&rows)[N], std::size_t columns, std::size_t column) {
   static_assert(N > 2);
   std::vector<double> samples;
   for (std::size_t row = 0; row < N / (columns + 1); ++row) {
     samples.push_back(rows[row * (columns + 1) + 1 + column]);
   }
-  return tabulated(rows[0], rows[columns + 1] - rows[0], samples);
+  return samples;
+}
+
+template <std::size_t N>
+NmTable from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
+  return tabulated(rows[0], rows[columns + 1] - rows[0], column_of(rows, columns, column));
+}
+
+// Cubic Lagrange interpolation of smooth 5 nm samples that cover the whole range.
+template <std::size_t N>
+NmTable smooth_from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
+  const std::vector<double> y = column_of(rows, columns, column);
+  const double first = rows[0], step = rows[columns + 1] - rows[0];
+  NmTable out;
+  for (std::size_t i = 0; i < kNmCount; ++i) {
+    const double x = (kFirstNm + static_cast<double>(i) - first) / step;
+    const auto j = static_cast<std::size_t>(std::clamp(std::floor(x) - 1, 0.0, static_cast<double>(y.size()) - 4));
+    const double t = x - static_cast<double>(j);  // in [0, 3]; knots at 0, 1, 2, 3
+    out[i] = std::max(0.0,
+                      -y[j] * (t - 1) * (t - 2) * (t - 3) / 6 + y[j + 1] * t * (t - 2) * (t - 3) / 2 -
+                          y[j + 2] * t * (t - 1) * (t - 3) / 2 + y[j + 3] * t * (t - 1) * (t - 2) / 6);
+  }
+  return out;
+}
+
+// Powers of 5 nm bands, kept at the bands' own wavelengths: sums over 1 nm are then the 5 nm sums that the CIE means
+// for sources with lines, which interpolation would smear.
+template <std::size_t N>
+NmTable bands_from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
+  const std::vector<double> y = column_of(rows, columns, column);
+  NmTable out;
+  for (std::size_t k = 0; k < y.size(); ++k) {
+    const int i = static_cast<int>(rows[k * (columns + 1)]) - kFirstNm;
+    out[static_cast<std::size_t>(i)] = y[k];
+  }
+  return out;
 }
 
 }  // namespace
@@ -54,7 +90,8 @@ NmTable tabulated(double first_nm, double step_nm, const std::vector<double>& sa
 }
 
 const NmTable& color_matching(int c) {
-  static const NmTable kTables[3] = {from_rows(kCie1931, 3, 0), from_rows(kCie1931, 3, 1), from_rows(kCie1931, 3, 2)};
+  static const NmTable kTables[3] = {smooth_from_rows(kCie1931, 3, 0), smooth_from_rows(kCie1931, 3, 1),
+                                     smooth_from_rows(kCie1931, 3, 2)};
   JOVILUX_ASSERT(c >= 0 && c < 3);
   return kTables[c];
 }
@@ -91,7 +128,9 @@ NmTable cie_daylight(Kelvin t) {
 std::optional<NmTable> cie_illuminant(std::string_view name) {
   for (std::size_t i = 0; i < std::size(kIlluminantNames); ++i) {
     if (kIlluminantNames[i] == name) {
-      return from_rows(kIlluminants, std::size(kIlluminantNames), i);
+      const bool has_lines = name[0] == 'F';
+      return has_lines ? bands_from_rows(kIlluminants, std::size(kIlluminantNames), i)
+                       : from_rows(kIlluminants, std::size(kIlluminantNames), i);
     }
   }
   return std::nullopt;

@@ -28,7 +28,7 @@ struct NmTable {
 /// Linear interpolation of samples `step_nm` apart, the first at `first_nm`; 0 outside.
 NmTable tabulated(double first_nm, double step_nm, const std::vector<double>& samples);
 
-/// CIE 1931 2 degree color-matching function (0: x, 1: y, 2: z), interpolated linearly from the 5 nm table.
+/// CIE 1931 2 degree color-matching function (0: x, 1: y, 2: z), interpolated by cubics from the 5 nm table.
 const NmTable& color_matching(int c);
 
 /// Spectral radiance of a black body, relative. T > 0. Planck's law with c2 = 1.4388e-2 m K.
@@ -37,7 +37,8 @@ NmTable planck(Kelvin t);
 /// The CIE daylight illuminant of a correlated color temperature in [4000, 25000] K (CIE 15, 3.1).
 NmTable cie_daylight(Kelvin t);
 
-/// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for another name.
+/// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for another name. The F
+/// series, which has lines, keeps its 5 nm bands at their own wavelengths and is 0 between them.
 std::optional<NmTable> cie_illuminant(std::string_view name);
 
 /// Reflectance of a CIE color-rendering test sample, number in 1..14 (CIE 13.3).

@@ -95,7 +95,7 @@ Falloff read_falloff(TableReader& r) {
         }
       }
     }
-    f.finish({"points", "formula", "zero_at", "a", "b", "c"});
+    f.finish({"points", "formula"}, {"zero_at", "a", "b", "c"}, fmt::format("law \"{}\"", to_string(out.law)));
   } else if (node != nullptr) {
     r.wrong_type("falloff", *node, join_or(laws) + ", or a table with law");
   }
@@ -188,7 +188,6 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     good = good && at.has_value();
     light.at = at.value_or(Vec3d::Zero());
   }
-  const std::size_t before = r.problems().size();
   if (good && (f == Form::kSpot || f == Form::kDisk || f == Form::kRect)) {
     read_axis(r, light);
   } else if (f == Form::kSun) {
@@ -266,8 +265,9 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   light.dimmer = r.ratio("dimmer", kShare).value_or(1);
   light.on = r.flag("on").value_or(true);
-  r.finish(kLaterKeys);
-  if (!good || r.problems().size() < before) {
+  r.finish(kLaterKeys, {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "falloff", "cushion", "reach"},
+           fmt::format("form \"{}\"", to_string(f)));
+  if (!good) {
     return std::nullopt;
   }
   return light;

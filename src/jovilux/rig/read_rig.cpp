@@ -2,6 +2,7 @@
 #include <cmath>
 #include <filesystem>
 #include <map>
+#include <tuple>
 
 #include <fmt/format.h>
 
@@ -22,6 +23,17 @@ std::string path_from(const Place& place, const std::string& name) {
     return name;
   }
   return (fs::path(place.file).parent_path() / given).string();
+}
+
+// In the order of reading: by file, as included, then by place in it.
+void sort_by_place(Problems& problems) {
+  std::map<std::string, int> order;
+  for (const Problem& p : problems) {
+    order.emplace(p.place.file, static_cast<int>(order.size()));
+  }
+  std::stable_sort(problems.begin(), problems.end(), [&](const Problem& a, const Problem& b) {
+    return std::tuple(order[a.place.file], a.place.line, a.place.column) < std::tuple(order[b.place.file], b.place.line, b.place.column);
+  });
 }
 
 class RigReader {
@@ -156,7 +168,14 @@ class RigReader {
       m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
       m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
     }
-    r.finish({"mask", "absorption", "thin", "through", "through_color", "ior"});
+    static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\""};
+    std::vector<std::string> later = {"mask"}, elsewhere = {"thin", "through", "through_color", "coat_color"};
+    if (m.kind == MaterialSpec::Kind::kMetal) {
+      later.insert(later.end(), {"ior", "absorption"});
+    } else {
+      elsewhere.insert(elsewhere.end(), {"ior", "absorption"});
+    }
+    r.finish(later, elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
   }
@@ -258,8 +277,11 @@ class RigReader {
     }
     if (shape != nullptr && shape->is_table()) {
       TableReader s(*shape, r.address_of("shape"), rig_.length, problems_);
+      const std::size_t before = problems_.size();
       o.shape = shape_of(s);
-      s.finish({"size", "radius", "height", "open"});
+      if (problems_.size() == before) {  // without a kind nothing can be said of its sizes
+        s.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
+      }
     } else if (shape != nullptr) {
       r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
     }
@@ -310,7 +332,7 @@ class RigReader {
       }
     }
     o.tags = r.texts("tags").value_or(std::vector<std::string>{});
-    r.finish({"solid", "mesh_length", "mesh_up"});
+    r.finish({"solid"}, {"mesh_length", "mesh_up"}, "a shape");
     rig_.objects.push_back(std::move(o));
   }
 
@@ -334,7 +356,7 @@ class RigReader {
     const auto sensor = r.quantity("sensor", Dimension::kLength, {1e-4, 10});
     c.sensor = sensor.value_or(0.036);
     const auto lens = r.quantity("lens", Dimension::kLength, {1e-4, 10});
-    const auto view = r.quantity("view", Dimension::kAngle, {0.1 * kPiD / 180, 170 * kPiD / 180});
+    const auto view = r.quantity("view", Dimension::kAngle, {0.001 * kPiD / 180, 170 * kPiD / 180});
     if (r.has("lens") && r.has("view")) {
       r.error("view", r.place("view"), "conflict", "lens and view are both given; either sets the angle of view");
     }
@@ -467,6 +489,7 @@ Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   rig.file = file;
   Problems problems;
   RigReader(document, rig, problems).read();
+  sort_by_place(problems);
   if (has_errors(problems)) {
     return problems;
   }

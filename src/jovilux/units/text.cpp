@@ -21,15 +21,7 @@ constexpr double kDegree = std::numbers::pi / 180.0;
 constexpr double kFootCandle = 1.0 / (0.3048 * 0.3048);  // lm/ft^2 in lx
 
 constexpr std::array kUnits = {
-    Unit{"um", Dimension::kLength, 1e-6},
-    Unit{"mm", Dimension::kLength, 1e-3},
-    Unit{"cm", Dimension::kLength, 1e-2},
-    Unit{"m", Dimension::kLength, 1},
-    Unit{"km", Dimension::kLength, 1e3},
-    Unit{"in", Dimension::kLength, 0.0254},
-    Unit{"ft", Dimension::kLength, 0.3048},
-    Unit{"deg", Dimension::kAngle, kDegree},
-    Unit{"rad", Dimension::kAngle, 1},
+    // Light first: of two names equally near to a misspelt one, the first is offered.
     Unit{"lm", Dimension::kFlux, 1},
     Unit{"klm", Dimension::kFlux, 1e3},
     Unit{"cd", Dimension::kIntensity, 1},
@@ -43,6 +35,15 @@ constexpr std::array kUnits = {
     Unit{"W", Dimension::kPower, 1},
     Unit{"kW", Dimension::kPower, 1e3},
     Unit{"lm/W", Dimension::kEfficacy, 1},
+    Unit{"um", Dimension::kLength, 1e-6},
+    Unit{"mm", Dimension::kLength, 1e-3},
+    Unit{"cm", Dimension::kLength, 1e-2},
+    Unit{"m", Dimension::kLength, 1},
+    Unit{"km", Dimension::kLength, 1e3},
+    Unit{"in", Dimension::kLength, 0.0254},
+    Unit{"ft", Dimension::kLength, 0.3048},
+    Unit{"deg", Dimension::kAngle, kDegree},
+    Unit{"rad", Dimension::kAngle, 1},
     Unit{"K", Dimension::kTemperature, 1},
     Unit{"s", Dimension::kTime, 1},
     Unit{"ms", Dimension::kTime, 1e-3},
