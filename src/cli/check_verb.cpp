@@ -140,9 +140,12 @@ int run_check(int argc, char** argv) {
       }
       out += cheats.empty() ? "\nNo departures from physics.\n" : "\nDepartures from physics:\n" + cheats;
     }
+    if (!problems.empty() && !out.empty()) {
+      out += "\n";
+    }
     for (const Problems* list : {&errors, &warnings}) {
       for (const Problem& p : *list) {
-        out += (out.empty() || out.ends_with("\n\n") || list->data() != &p ? "" : "\n") + to_string(p) + "\n";
+        out += to_string(p) + "\n";
       }
     }
     out += fmt::format("\n{} error{}, {} warning{}\n", errors.size(), errors.size() == 1 ? "" : "s", warnings.size(), warnings.size() == 1 ? "" : "s");

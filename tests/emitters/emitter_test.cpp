@@ -136,6 +136,7 @@ TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
   Emitter e = facing_down(form);
   e.intensity = 100;
   e.half_beam = 0.4f;
+  e.cos_beam = e.cos_field = std::cos(0.4f);
   e.half_spread = GENERATE(0.0f, 0.5f);
   Rng rng(14);
   int shone = 0;

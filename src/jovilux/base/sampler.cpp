@@ -5,14 +5,6 @@
 namespace jovilux {
 namespace {
 
-constexpr std::uint32_t reversed(std::uint32_t x) {
-  x = ((x >> 1) & 0x55555555U) | ((x & 0x55555555U) << 1);
-  x = ((x >> 2) & 0x33333333U) | ((x & 0x33333333U) << 2);
-  x = ((x >> 4) & 0x0f0f0f0fU) | ((x & 0x0f0f0f0fU) << 4);
-  x = ((x >> 8) & 0x00ff00ffU) | ((x & 0x00ff00ffU) << 8);
-  return (x >> 16) | (x << 16);
-}
-
 // Direction numbers of the polynomial x + 1: row k is row k - 1 xor itself shifted (Pascal's triangle modulo 2).
 // A byte of the index at a time: the generator matrix is linear over bits, so four lookups give the number.
 constexpr auto kSecond = [] {
@@ -35,12 +27,6 @@ constexpr auto kSecond = [] {
 }();
 
 }  // namespace
-
-std::uint32_t reverse_bits(std::uint32_t x) { return reversed(x); }
-
-std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed) {
-  return reversed(owen_scramble_reversed(reversed(x), seed));
-}
 
 std::uint32_t sobol_second(std::uint32_t index) {
   return kSecond[0][index & 255U] ^ kSecond[1][index >> 8 & 255U] ^ kSecond[2][index >> 16 & 255U] ^

@@ -34,9 +34,17 @@ constexpr std::uint32_t owen_scramble_reversed(std::uint32_t x, std::uint32_t se
   x ^= x * 0x53a22864U;
   return x;
 }
-std::uint32_t reverse_bits(std::uint32_t x);
+/// The bits of x from the other end.
+constexpr std::uint32_t reverse_bits(std::uint32_t x) {
+  x = __builtin_bswap32(x);
+  x = ((x >> 4) & 0x0f0f0f0fU) | ((x & 0x0f0f0f0fU) << 4);
+  x = ((x >> 2) & 0x33333333U) | ((x & 0x33333333U) << 2);
+  return ((x >> 1) & 0x55555555U) | ((x & 0x55555555U) << 1);
+}
 /// Owen scrambling of the binary digits of x / 2^32.
-std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed);
+constexpr std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed) {
+  return reverse_bits(owen_scramble_reversed(reverse_bits(x), seed));
+}
 /// Second dimension of the Sobol' sequence, as x / 2^32. The first is reverse_bits(index).
 std::uint32_t sobol_second(std::uint32_t index);
 
@@ -47,24 +55,30 @@ std::uint32_t sobol_second(std::uint32_t index);
 class Sampler {
  public:
   Sampler(std::uint32_t seed, std::uint32_t stream, std::uint32_t index)
-      : base_(mix(mix(seed, 0x51ed270bU), stream)), index_(index) {}
+      : base_(mix(mix(seed, 0x51ed270bU), stream)), reversed_index_(reverse_bits(index)) {}
 
   /// The point of dimensions (2 pair, 2 pair + 1).
   Vec2 pair(std::uint32_t pair_number) const {
     const std::uint32_t key = mix(base_, pair_number);
-    const std::uint32_t shuffled = owen_scramble(index_, mix(key ^ 0xa511e9b3U));
-    return {unit_float(owen_scramble(reverse_bits(shuffled), mix(key ^ 0x63d83595U))),
-            unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
+    const std::uint32_t shuffled = shuffled_index(key);
+    return {first(key, shuffled), unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
   }
   /// The first coordinate of a pair, for a lone dimension: a scrambled radical inverse.
   float single(std::uint32_t pair_number) const {
     const std::uint32_t key = mix(base_, pair_number);
-    const std::uint32_t shuffled = owen_scramble(index_, mix(key ^ 0xa511e9b3U));
-    return unit_float(owen_scramble(reverse_bits(shuffled), mix(key ^ 0x63d83595U)));
+    return first(key, shuffled_index(key));
   }
 
  private:
-  std::uint32_t base_, index_;
+  std::uint32_t shuffled_index(std::uint32_t key) const {
+    return reverse_bits(owen_scramble_reversed(reversed_index_, mix(key ^ 0xa511e9b3U)));
+  }
+  // The radical inverse is the index reversed, and scrambling begins by reversing: the two cancel.
+  static float first(std::uint32_t key, std::uint32_t shuffled) {
+    return unit_float(reverse_bits(owen_scramble_reversed(shuffled, mix(key ^ 0x63d83595U))));
+  }
+
+  std::uint32_t base_, reversed_index_;
 };
 
 /// A small generator of independent numbers, the same on every machine, for tests, benchmarks and checks.

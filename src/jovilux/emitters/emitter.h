@@ -20,6 +20,7 @@ struct Emitter {
   float half_width = 0, half_height = 0;  ///< rect [m]
   float half_spread = 0;              ///< disk, rect [rad]; 0 is Lambert
   float half_beam = 0, beam_exponent = 0;  ///< spot [rad], see SpotBeam
+  float cos_beam = 1, cos_field = 1;  ///< spot: cosines of half of beam and field, for choosing among lights
   float sin2_disc = 0;                ///< sun: sin^2 of half of its angular diameter
   float luminance = 0;                ///< along the normal [cd/m2]; dimmed
   float intensity = 0;                ///< point, spot: at the peak [cd]; dimmed

@@ -78,11 +78,13 @@ void write_exr(const std::string& path, const ExrHeader& info, const std::vector
     std::vector<std::vector<std::uint32_t>> indices(channels.size());
     for (int top = 0; top < info.height; top += kBand) {
       const int count = std::min(kBand, info.height - top);
-      exr::FrameBuffer frame;
-      for (std::size_t c = 0; c < channels.size(); ++c) {
-        for (int y = 0; y < count; ++y) {
+      for (int y = 0; y < count; ++y) {  // row by row over all channels, which may share a row's work
+        for (std::size_t c = 0; c < channels.size(); ++c) {
           channels[c].row(top + y, rows[c].data() + static_cast<std::size_t>(y) * width);
         }
+      }
+      exr::FrameBuffer frame;
+      for (std::size_t c = 0; c < channels.size(); ++c) {
         char* data = reinterpret_cast<char*>(rows[c].data());
         std::size_t size = sizeof(float);
         if (channels[c].type == ExrChannel::Type::kHalf) {

@@ -11,8 +11,8 @@
 
 namespace jovilux {
 
-/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats; a kIndex channel holds whole
-/// numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
+/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats; rows are asked for in order, each of
+/// all channels in turn. A kIndex channel holds whole numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
 struct ExrChannel {
   enum class Type { kHalf, kFloat, kIndex };
   std::string name;

@@ -2,6 +2,7 @@
 
 #include <filesystem>
 #include <limits>
+#include <memory>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -40,14 +41,26 @@ Eigen::Vector3f picture_rgb(const Film& film, std::size_t pixel) {
   return sum;
 }
 
-// Three channels NAME.R/G/B from one function of the pixel.
+// Three channels NAME.R/G/B from one function of the pixel, called once a pixel: the three share their row.
 template <class Fn>
 void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::string& prefix, ExrChannel::Type type, const Fn& color,
              const char* letters = "RGB") {
+  struct Row {
+    int y = -1;
+    std::vector<Eigen::Vector3f> colors;
+  };
+  const auto shared = std::make_shared<Row>();
   for (int c = 0; c < 3; ++c) {
-    channels.push_back({prefix + letters[c], type, [&film, color, c](int y, float* out) {
+    channels.push_back({prefix + letters[c], type, [&film, color, c, shared](int y, float* out) {
+                          if (shared->y != y) {
+                            shared->y = y;
+                            shared->colors.resize(static_cast<std::size_t>(film.width()));
+                            for (int x = 0; x < film.width(); ++x) {
+                              shared->colors[static_cast<std::size_t>(x)] = color(film.pixel(x, y));
+                            }
+                          }
                           for (int x = 0; x < film.width(); ++x) {
-                            out[x] = color(film.pixel(x, y))[c];
+                            out[x] = shared->colors[static_cast<std::size_t>(x)][c];
                           }
                         }});
   }

@@ -1,5 +1,7 @@
 #include "jovilux/scene/scene.h"
 
+#include <cmath>
+
 #include <fmt/format.h>
 
 #include "jovilux/files/mesh_file.h"
@@ -46,6 +48,8 @@ Emitter make_emitter(const LightSpec& light, const Vec3d& up) {
   e.half_spread = static_cast<float>(light.shape.half_spread);
   e.half_beam = static_cast<float>(light.shape.beam.half_beam);
   e.beam_exponent = static_cast<float>(light.shape.beam.exponent);
+  e.cos_beam = static_cast<float>(std::cos(light.shape.beam.half_beam));
+  e.cos_field = static_cast<float>(std::cos(light.shape.beam.half_field));
   e.sin2_disc = static_cast<float>(sqr(std::sin(light.shape.disc / 2)));
   const double level = light.dimmed();
   if (light.levels.luminance) {
