@@ -62,7 +62,7 @@ std::string cell(const std::optional<Quantity>& q) {
 }
 
 std::string light_table_text(const std::vector<LightReport>& reports) {
-  std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at its subject", ""}};
+  std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at subject", "subject"}};
   for (const LightReport& r : reports) {
     std::string at = "-", where;
     if (r.subject) {
@@ -145,7 +145,9 @@ int run_check(int argc, char** argv) {
     }
     for (const Problems* list : {&errors, &warnings}) {
       for (const Problem& p : *list) {
-        out += to_string(p) + "\n";
+        Problem first = p;  // the advice on a line of its own
+        first.hint.clear();
+        out += to_string(first) + "\n" + (p.hint.empty() ? "" : "    " + p.hint + "\n");
       }
     }
     out += fmt::format("\n{} error{}, {} warning{}\n", errors.size(), errors.size() == 1 ? "" : "s", warnings.size(), warnings.size() == 1 ? "" : "s");

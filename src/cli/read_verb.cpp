@@ -105,7 +105,7 @@ int run_read(int argc, char** argv) {
     print_out(j.dump(2) + "\n");
     return kDone;
   }
-  std::vector<std::vector<std::string>> rows = {{"pixel", "cd/m2", "+-", "EV100", "R", "G", "B", "clipped"}};
+  std::vector<std::vector<std::string>> rows = {{"pixel", "cd/m2", "\u00b1", "EV100", "R", "G", "B", "clipped"}};
   // The lights that matter somewhere, brightest first; the rest is summed up.
   constexpr std::size_t kShownLights = 5;
   std::vector<std::pair<double, std::string>> brightest;
@@ -145,7 +145,7 @@ int run_read(int argc, char** argv) {
       }
     }
     if (brightest.size() > shown) {
-      row.push_back(short_number(std::max(0.0, rest)));
+      row.push_back(short_number(rest > 1e-6 * r.luminance ? rest : 0));
     }
     rows.push_back(std::move(row));
   }

@@ -47,7 +47,7 @@ void check_memory(const Rig& rig, const Scene& scene) {
     const DocumentNode* table = rig.document.find("render");
     const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
     throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
-                     fmt::format("{} x {} pixels with {} light layers take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
+                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
                                  scene.layers.size(), short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
                      "lower size, or use layers = \"none\""}}};
   }

@@ -298,7 +298,7 @@ TEST_CASE("the demo's rig is sound and its mistakes are caught", "[cli]") {
     CHECK(run_program({"check", rig, "--variant", variant}).status == 0);
   }
   const auto mistakes = run_program({"check", rig, "--variant", "mistakes", "--json"}).json();
-  for (const char* code : {"light-inside-object", "faces-nothing", "divides-by-zero", "not-physical", "reach-holds-nothing", "unreal-luminance", "high-albedo"}) {
+  for (const char* code : {"light-inside-object", "faces-nothing", "divides-by-zero", "not-physical", "reach-holds-nothing", "luminance-beyond-real", "high-albedo"}) {
     INFO(code);
     const auto& w = mistakes["warnings"];
     CHECK(std::any_of(w.begin(), w.end(), [&](const auto& p) { return p["code"] == code; }));

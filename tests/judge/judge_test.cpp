@@ -124,8 +124,8 @@ TEST_CASE("sizes, luminances and albedos beyond the real are found", "[judge]") 
   CHECK(millimeters.text().find("length = \"mm\"") != std::string::npos);
   CHECK_FALSE(checked(point("")).has("scene-size"));
   const std::string ball = "[[light]]\nname='b'\nform='sphere'\nat=[0,0,2]\noutput='1000 lm'\nradius=";
-  CHECK(checked(ball + "'0.05 mm'\n").has("unreal-luminance"));
-  CHECK_FALSE(checked(ball + "'3 cm'\n").has("unreal-luminance"));
+  CHECK(checked(ball + "'0.05 mm'\n").has("luminance-beyond-real"));
+  CHECK_FALSE(checked(ball + "'3 cm'\n").has("luminance-beyond-real"));
   CHECK(checked(point("[[material]]\nname='w'\nkind='matte'\ncolor=[0.95, 0.5, 0.5]\n")).has("high-albedo"));
   CHECK_FALSE(checked(point("[[material]]\nname='w'\nkind='metal'\ncolor=[0.95, 0.9, 0.9]\n")).has("high-albedo"));
 }

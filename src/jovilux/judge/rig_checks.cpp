@@ -186,7 +186,7 @@ class Checks {
     if (light.levels.luminance && light.levels.luminance->value > kBrightestLuminance) {
       std::string hint = usual_luminance(light.shape.form);
       hint += hint.empty() ? "" : ". Enlarge the source or lower its output";
-      warn("unreal-luminance", light.output_place, address + ".output",
+      warn("luminance-beyond-real", light.output_place, address + ".output",
            fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, 1.6e9 cd/m2", short_number(light.levels.luminance->value, 3)), hint);
     }
     if (!light.on || light.shape.form == Form::kSun) {

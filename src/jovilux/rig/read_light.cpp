@@ -236,7 +236,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       light.output = std::get<Output>(parsed);
       light.efficacy = light.output.efficacy.value;
       if (good) {
-        const LevelsOrFault levels = source_levels(light.shape, light.output);
+        const Output& stated = light.output;
+        const LevelsOrFault levels = source_levels(light.shape, stated);
         if (levels.levels) {
           light.levels = *levels.levels;
         } else {

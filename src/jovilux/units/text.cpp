@@ -219,10 +219,10 @@ std::string with_unit(double value, std::string_view unit) {
 
 std::string readable_length(double meters) {
   const double m = std::abs(meters);
-  if (m > 0 && m < 0.01) {
+  if (m > 0 && m < 0.00999) {
     return with_unit(meters * 1000, "mm");
   }
-  return m < 1 ? with_unit(meters * 100, "cm") : m < 1000 ? with_unit(meters, "m") : with_unit(meters / 1000, "km");
+  return m < 0.9999 ? with_unit(meters * 100, "cm") : m < 1000 ? with_unit(meters, "m") : with_unit(meters / 1000, "km");
 }
 
 }  // namespace jovilux
