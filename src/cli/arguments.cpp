@@ -103,7 +103,7 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
     }
     throw UsageError(fmt::format("{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
   }
-  if (!help_ && positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
+  if (!help_ && !usage.positional.ends_with("...") && positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
     throw UsageError(fmt::format("unexpected argument \"{}\"; see jovilux {} --help", printable(positionals_.back()), usage.verb));
   }
 }
@@ -138,11 +138,13 @@ std::optional<int> Arguments::whole(const std::string& name, int lo, int hi) con
   return value ? std::optional(static_cast<int>(*value)) : std::nullopt;
 }
 
-std::string Arguments::positional() const {
+std::string Arguments::positional() const { return positionals()[0]; }
+
+const std::vector<std::string>& Arguments::positionals() const {
   if (positionals_.empty()) {
     throw UsageError(fmt::format("missing {}; see jovilux {} --help", usage_.positional, usage_.verb));
   }
-  return positionals_[0];
+  return positionals_;
 }
 
 std::vector<Option> rig_options() {

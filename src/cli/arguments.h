@@ -25,7 +25,7 @@ struct Option {
 /// What a verb takes, as its --help shows it.
 struct Usage {
   std::string verb;
-  std::string positional;           ///< "RIG", "IMAGE", ... or empty
+  std::string positional;           ///< "RIG", "IMAGE", ..., "SPEC..." for several, or empty
   std::string summary;              ///< a line
   std::vector<Option> options;
   std::string notes;                ///< after the options; may be empty
@@ -48,7 +48,8 @@ class Arguments {
   std::optional<int> whole(const std::string& name, int lo, int hi) const;
   /// The one positional argument; throws UsageError where it is missing.
   std::string positional() const;
-  bool has_positional() const { return !positionals_.empty(); }
+  /// All positional arguments, at least one; throws UsageError without.
+  const std::vector<std::string>& positionals() const;
 
  private:
   Usage usage_;

@@ -41,6 +41,7 @@ Json to_json(const LightReport& r) {
             {"x", r.xy.x},
             {"y", r.xy.y},
             {"dimmer", r.dimmed},
+            {"gel_transmittance", r.gel_transmittance},
             {"subject", nullptr},
             {"cheats", Json::array()}};
   if (r.subject) {
@@ -63,13 +64,25 @@ std::string cell(const std::optional<Quantity>& q) {
 
 std::string light_table_text(const std::vector<LightReport>& reports) {
   std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at subject", "subject"}};
-  for (const LightReport& r : reports) {
+  for (std::size_t i = 0; i < reports.size(); ++i) {
+    const LightReport& r = reports[i];
+    // Copies of an array: the first stands for all.
+    std::string shown = r.name;
+    if (const auto bracket = r.name.find('['); bracket != std::string::npos) {
+      const std::string stem = r.name.substr(0, bracket + 1);
+      std::size_t copies = 1;
+      while (i + 1 < reports.size() && reports[i + 1].name.starts_with(stem)) {
+        ++i;
+        ++copies;
+      }
+      shown = fmt::format("{}0..{}]", stem, copies - 1);
+    }
     std::string at = "-", where;
     if (r.subject) {
       at = short_number(r.subject->illuminance_lx);
       where = r.form == Form::kSun ? "facing it" : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
     }
-    rows.push_back({r.name, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
+    rows.push_back({shown, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
                     r.cct_k ? short_number(*r.cct_k) : "-", r.dimmed == 0 ? "off" : short_number(r.dimmed), at, where});
   }
   return text_table(rows);
@@ -132,6 +145,13 @@ int run_check(int argc, char** argv) {
     std::string out;
     if (!reports.empty()) {
       out += (title.empty() ? file : title) + "\n\n" + light_table_text(reports);
+      for (const LightReport& r : reports) {
+        const bool later_copy = r.name.ends_with("]") && !r.name.ends_with("[0]");
+        if (r.gel_transmittance < 1 && !later_copy) {
+          out += fmt::format("\n{}: its gels let {} % of the light through", r.name, short_number(100 * r.gel_transmittance, 3));
+        }
+      }
+      out += out.ends_with("\n") ? "" : "\n";
       std::string cheats;
       for (const LightReport& r : reports) {
         for (const auto& c : r.cheats) {

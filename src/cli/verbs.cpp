@@ -26,6 +26,7 @@ constexpr Verb kVerbs[] = {
     {"new", "write a small commented rig that renders at once", run_new},
     {"check", "find errors and mistakes; list each light in real units", run_check},
     {"convert", "the same light in lm, cd, cd/m2, lx, EV and W", run_convert},
+    {"color", "whites, spectra, gels and colors in figures", run_color},
     {"render", "trace the rig: image.exr, view.png, stats.json", run_render},
     {"read", "luminances of an image, as a spot meter reads them", run_read},
 };

@@ -9,6 +9,7 @@ int run_demo(int argc, char** argv);
 int run_new(int argc, char** argv);
 int run_check(int argc, char** argv);
 int run_convert(int argc, char** argv);
+int run_color(int argc, char** argv);
 int run_render(int argc, char** argv);
 int run_read(int argc, char** argv);
 

@@ -124,7 +124,7 @@ TEST_CASE("falloff laws act as their factor on the physical answer, for points a
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, disk), 1296.9877927664281 / 2 * kPlaneFactor);
 }
 
-TEST_CASE("the sun gives its lux and its penumbra has the width of its disc", "[cli][truth]") {
+TEST_CASE("the sun gives its lux and its penumbra has the width of its disc [slow]", "[cli][truth]") {
   const std::string sun = light("form='sun'\ntoward=[0,0,-1]\noutput='10 klx'\n");
   check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sun), 10000 * kPlaneFactor, 0.002);
   check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='sun'\ntoward=[0.6,0,-0.8]\noutput='10 klx'\n")), 8000 * kPlaneFactor, 0.005);
@@ -151,7 +151,7 @@ TEST_CASE("a 2700 K lamp shows its own white on a gray card", "[cli][truth]") {
   CHECK(xy.y == Approx(0.41060).margin(0.0005));
 }
 
-TEST_CASE("the furnace of albedo 0.8 reaches the sum of its series with 64 bounces", "[cli][truth]") {
+TEST_CASE("the furnace of albedo 0.8 reaches the sum of its series with 64 bounces [slow]", "[cli][truth]") {
   const std::string text = R"(jovilux = 1
 [[camera]]
 name = "inside"

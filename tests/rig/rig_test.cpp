@@ -164,12 +164,12 @@ TEST_CASE("an error about a duplicate shows both places", "[rig]") {
 }
 
 TEST_CASE("every key of the format that is not there yet is an error that names it", "[rig]") {
-  for (const char* key : {"profile = 'x.ies'", "spectrum = 'cie-f11'", "gel = 'x'", "only = ['a']", "flicker = {}", "cheat = {}", "group = 'g'", "zone = 'z'"}) {
+  for (const char* key : {"profile = 'x.ies'", "only = ['a']", "flicker = {}", "cheat = {}", "group = 'g'", "zone = 'z'"}) {
     const std::string all = all_problems(kPoint + "output = '1 lm'\n" + key + "\n");
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);
   }
-  for (const char* table : {"[[haze]]\nname='h'", "[[solid]]\nname='s'", "[[meter]]\nname='m'", "[[array]]\nname='a'", "[time]\nrate=24"}) {
+  for (const char* table : {"[[haze]]\nname='h'", "[[solid]]\nname='s'", "[[meter]]\nname='m'", "[time]\nrate=24"}) {
     const std::string all = all_problems(std::string(table) + "\n");
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);

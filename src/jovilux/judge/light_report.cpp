@@ -68,6 +68,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     r.form = light.shape.form;
     r.levels = light.levels;
     r.dimmed = light.dimmed();
+    r.gel_transmittance = scene.gel_transmittance[i];
     if (light.efficacy > 0) {
       r.efficacy_lm_w = light.efficacy;
     }
@@ -96,11 +97,11 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
         const Vec3d at = p.position.cast<double>();
         s.distance_m = (at - light.at).norm();
         s.falloff_factor = falloff_weight(f, s.distance_m);
-        s.illuminance_lx = physical_illuminance(light, rig.up, at) * s.falloff_factor * r.dimmed;
+        s.illuminance_lx = physical_illuminance(light, rig.up, at) * s.falloff_factor * r.dimmed * r.gel_transmittance;
         r.subject = s;
       }
     } else {
-      r.subject = LightReport::Subject{"any surface facing it", 0, light.levels.illuminance->value * r.dimmed, 1};
+      r.subject = LightReport::Subject{"any surface facing it", 0, light.levels.illuminance->value * r.dimmed * r.gel_transmittance, 1};
     }
 
     const auto at_subject = [&](const Falloff& part) {

@@ -15,6 +15,7 @@ struct LightReport {
   Form form = Form::kPoint;
   SourceLevels levels;               ///< of the bare source
   double dimmed = 1;                 ///< what the dimmer leaves; 0 when off
+  double gel_transmittance = 1;      ///< luminous share that the gels let through
   std::optional<double> efficacy_lm_w;
   std::optional<double> cct_k;       ///< empty where the color is too far from the Planck locus
   double duv = 0;

@@ -256,9 +256,12 @@ class Renderer {
     }
     for (std::size_t k = 0; k < rig_.lights.size(); ++k) {
       RenderStats::Light light;
-      light.name = rig_.lights[k].name;
-      const std::uint32_t l = scene_.emitters[k].layer;
-      if (l != kNoIndex && samples > 0) {
+      light.name = rig_.lights[k].layer;
+      if (!stats.lights.empty() && stats.lights.back().name == light.name) {
+        continue;  // copies of one array are one layer
+      }
+      const auto l = static_cast<std::size_t>(std::find(scene_.layers.begin(), scene_.layers.end(), light.name) - scene_.layers.begin());
+      if (l < scene_.layers.size() && samples > 0) {
         light.mean_luminance = of_layer[l] / pixels;
         light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
         // The lone first sample told nothing of the variance: what the others told stands for it too.

@@ -38,7 +38,7 @@ struct RenderStats {
     double share = 0;                 ///< of the picture's mean luminance
     double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
   };
-  std::vector<Light> lights;          ///< all of the rig's, in its order
+  std::vector<Light> lights;          ///< all of the rig's, in its order; an array as one
 };
 
 struct Render {

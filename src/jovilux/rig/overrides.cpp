@@ -82,6 +82,18 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
           found = &item;
         }
       }
+      // light.ARRAY[n].KEY: a key of one copy, kept in the array's table `copy`.
+      if (found == nullptr && steps[0].name == "light" && step.places.size() == 1) {
+        const DocumentNode* arrays = root.find("array");
+        const std::vector<std::string> names = arrays != nullptr && arrays->is_array() ? names_in(*arrays) : std::vector<std::string>{};
+        if (std::find(names.begin(), names.end(), step.name) != names.end()) {
+          const std::size_t rest = address.find('.', address.find(']'));
+          if (rest == std::string::npos) {
+            return {bad_address(place, address, "names a copy; a key of it must follow")};
+          }
+          return set_at_address(root, fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address.substr(rest)), std::move(value));
+        }
+      }
       if (found == nullptr) {
         return {bad_address(place, address, fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
                             did_you_mean(step.name, names_in(*node)))};

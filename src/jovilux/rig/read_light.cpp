@@ -1,6 +1,8 @@
 #include "jovilux/rig/read_light.h"
 
+#include <algorithm>
 #include <cmath>
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -11,7 +13,7 @@ namespace {
 
 const std::vector<std::string> kLaterKeys = {
     "from", "to", "along", "endless", "object", "model", "cie", "image", "turn", "elevation", "azimuth", "two_sided",
-    "dim_to_warm", "spectrum", "gel", "tint_by", "profile", "center_weight", "gobo", "only", "skip", "shadow_only",
+    "tint_by", "profile", "center_weight", "gobo", "only", "skip", "shadow_only",
     "shadow_skip", "zone", "fade_with_camera", "group", "cheat", "flicker"};
 const std::vector<std::string> kLaterForms = {"tube", "object", "sky", "dome"};
 
@@ -160,6 +162,64 @@ bool read_shape(TableReader& r, SourceShape& shape) {
   return false;
 }
 
+// spectrum, dim_to_warm, gel.
+void read_source(TableReader& r, const Rig& rig, LightSpec& light) {
+  if (const auto name = r.text("spectrum")) {
+    light.spectrum_place = r.place("spectrum");
+    if (r.has("white")) {
+      r.error("spectrum", light.spectrum_place, "conflict", "white and spectrum are both given; one of them is the source's color");
+    }
+    const std::string ending = std::filesystem::path(*name).extension().string();
+    if (ending == ".csv" || ending == ".spdx") {
+      light.spectrum_file = path_from(light.spectrum_place, *name);
+      std::error_code ec;
+      if (!std::filesystem::is_regular_file(light.spectrum_file, ec)) {
+        r.error("spectrum", light.spectrum_place, "missing-file", fmt::format("file not found: {}", printable(light.spectrum_file, 200)));
+      }
+    } else if (!(light.spectrum = spectrum_named(*name))) {
+      r.error("spectrum", light.spectrum_place, "unknown-word",
+              fmt::format("found \"{}\"; expected cie-a, cie-c, cie-d50 .. cie-d65, cie-f1 .. cie-f12, led-2200 .. led-6500, or a .csv or .spdx file", printable(*name)),
+              did_you_mean(*name, spectrum_names()));
+    }
+  }
+  if (const auto warm = r.quantity("dim_to_warm", Dimension::kTemperature, {500, 100000})) {
+    light.dim_to_warm = *warm;
+    if (r.has("spectrum") || light.white.kind != White::Kind::kPlanck) {
+      r.error("dim_to_warm", r.place("dim_to_warm"), "conflict", "only a white in kelvin slides with its dimmer", "give white = \"2700 K\"");
+    }
+  }
+  const DocumentNode* gel = r.find("gel");
+  if (gel == nullptr) {
+    return;
+  }
+  const auto one = [&](const DocumentNode& node) {
+    if (!node.is_text()) {
+      r.wrong_type("gel", node, "a gel's name or \"#rrggbb\"");
+      return;
+    }
+    if (const auto color = parse_hex_color(node.text())) {
+      light.gels.push_back({node.text(), node.place, spectrum_over_nm(*color), ""});
+      return;
+    }
+    std::vector<std::string> names;
+    for (const GelSpec& g : rig.gels) {
+      if (g.name == node.text()) {
+        light.gels.push_back(g);
+        return;
+      }
+      names.push_back(g.name);
+    }
+    r.error("gel", node.place, "unknown-name", fmt::format("there is no gel \"{}\"", printable(node.text())), did_you_mean(node.text(), names));
+  };
+  if (gel->is_array()) {
+    for (const DocumentNode& node : gel->array()) {
+      one(node);
+    }
+  } else {
+    one(*gel);
+  }
+}
+
 }  // namespace
 
 std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
@@ -259,6 +319,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
                           white->is_text() ? "\"" + printable(white->text()) + "\"" : std::string(white->kind())));
     }
   }
+  read_source(r, rig, light);
   light.tint = r.color("tint", 1e6);
   if (light.tint && !(light.tint->maxCoeff() > 0)) {
     r.error("tint", r.place("tint"), "out-of-range", "a black tint has no color to give", "use dimmer or on = false to darken a light");

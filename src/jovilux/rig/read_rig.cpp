@@ -2,6 +2,7 @@
 #include <cmath>
 #include <filesystem>
 #include <map>
+#include <set>
 #include <tuple>
 
 #include <fmt/format.h>
@@ -15,15 +16,6 @@ namespace jovilux {
 namespace {
 
 namespace fs = std::filesystem;
-
-// A file that the rig names, relative to the file that names it (on the command line: to the working folder).
-std::string path_from(const Place& place, const std::string& name) {
-  const fs::path given(name);
-  if (given.is_absolute() || place.line == 0) {
-    return name;
-  }
-  return (fs::path(place.file).parent_path() / given).string();
-}
 
 // In the order of reading: by file, as included, then by place in it.
 void sort_by_place(Problems& problems) {
@@ -50,17 +42,21 @@ class RigReader {
     read_scene(top);
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
+    each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
+    find_patterns();
     each(top, "light", [&](TableReader& r, const std::string& name) {
-      if (auto light = read_light(r, rig_)) {
-        light->name = name;
+      auto light = read_light(r, rig_);
+      if (light && patterns_.count(name) == 0) {  // a pattern no longer shines itself
+        light->name = light->layer = name;
         rig_.lights.push_back(std::move(*light));
       }
     });
+    each(top, "array", [&](TableReader& r, const std::string& name) { read_copies(r, name); });
     each(top, "camera", [&](TableReader& r, const std::string& name) { read_camera(r, name); });
     each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
     read_look(top);
     read_render(top);
-    top.finish({"array", "gel", "haze", "meter", "solid", "time"});
+    top.finish({"haze", "meter", "solid", "time"});
   }
 
  private:
@@ -178,6 +174,101 @@ class RigReader {
     r.finish(later, elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
+  }
+
+  // The lights that arrays are made of.
+  void find_patterns() {
+    const DocumentNode* arrays = root_.find("array");
+    for (const DocumentNode& array : arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
+      if (const DocumentNode* of = array.find("of"); of != nullptr && of->is_text()) {
+        patterns_.insert(of->text());
+      }
+    }
+  }
+
+  void read_copies(TableReader& r, const std::string& name) {
+    const DocumentNode* of = r.find("of");
+    const DocumentNode* lights = root_.find("light");
+    const DocumentNode* pattern = nullptr;
+    std::vector<std::string> names;
+    for (const DocumentNode& light : lights != nullptr && lights->is_array() ? lights->array() : DocumentNode::Array{}) {
+      const DocumentNode* its_name = light.find("name");
+      if (its_name != nullptr && its_name->is_text()) {
+        names.push_back(its_name->text());
+        if (names.back() == name) {
+          r.error("name", r.place("name"), "duplicate-name", fmt::format("there is a light \"{}\" at {}", name, to_string(its_name->place)), "rename one of them");
+        }
+        if (of != nullptr && of->is_text() && names.back() == of->text()) {
+          pattern = &lights->array()[names.size() - 1];
+        }
+      } else {
+        names.emplace_back();
+      }
+    }
+    if (of == nullptr) {
+      r.missing("of", "the name of the light to copy");
+    } else if (pattern == nullptr) {
+      r.error("of", of->place, "unknown-name", fmt::format("there is no light \"{}\"", of->is_text() ? printable(of->text()) : ""), of->is_text() ? did_you_mean(of->text(), names) : "");
+    } else {
+      for (LightSpec& copy : read_array(r, name, *pattern, rig_)) {
+        rig_.lights.push_back(std::move(copy));
+      }
+    }
+  }
+
+  void read_gel(TableReader& r, const std::string& name) {
+    GelSpec gel;
+    gel.name = name;
+    gel.place = r.table().place;
+    const DocumentNode* points = r.find("points");
+    const auto file = r.text("file");
+    if ((points != nullptr) == r.has("file")) {
+      r.error("points", r.table().place, points != nullptr ? "conflict" : "missing-key",
+              points != nullptr ? "points and file are both given" : "is missing; expected points = [[nm, transmittance], ...] or file");
+    } else if (file) {
+      gel.file = path_from(r.place("file"), *file);
+      std::error_code ec;
+      if (!fs::is_regular_file(gel.file, ec)) {
+        r.error("file", r.place("file"), "missing-file", fmt::format("file not found: {}", printable(gel.file, 200)));
+      }
+    } else if (points != nullptr && !points->is_array()) {
+      r.wrong_type("points", *points, "[[nm, transmittance], ...]");
+    } else if (points != nullptr) {
+      read_gel_points(r, *points, gel);
+    }
+    r.finish();
+    rig_.gels.push_back(std::move(gel));
+  }
+
+  // Linear between the points, constant beyond them.
+  static void read_gel_points(TableReader& r, const DocumentNode& points, GelSpec& gel) {
+    std::vector<std::pair<double, double>> samples;
+    for (const DocumentNode& point : points.array()) {
+      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[0].is_number() && point.array()[1].is_number();
+      const double nm = pair ? point.array()[0].number() : 0, t = pair ? point.array()[1].number() : 0;
+      if (!pair || !(nm >= 200 && nm <= 2000) || !(t >= 0 && t <= 1)) {
+        r.error("points", point.place, "out-of-range", "expected [wavelength in nm, transmittance from 0 to 1]");
+        return;
+      }
+      if (!samples.empty() && nm <= samples.back().first) {
+        r.error("points", point.place, "out-of-range", fmt::format("{} nm follows {} nm; wavelengths must increase", short_number(nm, 6), short_number(samples.back().first, 6)));
+        return;
+      }
+      samples.emplace_back(nm, t);
+    }
+    if (samples.size() < 2) {
+      r.error("points", points.place, "out-of-range", "a gel needs at least 2 points");
+      return;
+    }
+    for (std::size_t i = 0; i < kNmCount; ++i) {
+      const double nm = kFirstNm + static_cast<double>(i);
+      std::size_t j = 0;
+      while (j + 2 < samples.size() && samples[j + 1].first < nm) {
+        ++j;
+      }
+      const double t = std::clamp((nm - samples[j].first) / (samples[j + 1].first - samples[j].first), 0.0, 1.0);
+      gel.transmittance[i] = (1 - t) * samples[j].second + t * samples[j + 1].second;
+    }
   }
 
   static Shape shape_of(TableReader& r) {
@@ -480,9 +571,18 @@ class RigReader {
   Rig& rig_;
   Problems& problems_;
   std::vector<std::string> material_names_;
+  std::set<std::string> patterns_;
 };
 
 }  // namespace
+
+std::string path_from(const Place& place, const std::string& name) {
+  const fs::path given(name);
+  if (given.is_absolute() || place.line == 0) {
+    return name;
+  }
+  return (fs::path(place.file).parent_path() / given).string();
+}
 
 Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   Rig rig;
@@ -520,14 +620,19 @@ Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
 
 std::string resolved_toml(const Rig& rig, const std::string& folder) {
   DocumentNode document = rig.document;
-  if (DocumentNode* objects = document.find("object")) {
-    for (DocumentNode& object : objects->array()) {
-      if (DocumentNode* mesh = object.find("mesh")) {
-        const fs::path file = fs::absolute(path_from(mesh->place, mesh->text())).lexically_normal();
-        mesh->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
+  const auto relocate = [&](const char* kind, const char* key) {
+    DocumentNode* list = document.find(kind);
+    for (std::size_t i = 0; list != nullptr && i < list->array().size(); ++i) {
+      DocumentNode* name = list->array()[i].find(key);
+      if (name != nullptr && name->is_text() && !name->text().starts_with("cie-") && !name->text().starts_with("led-")) {
+        const fs::path file = fs::absolute(path_from(name->place, name->text())).lexically_normal();
+        name->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
       }
     }
-  }
+  };
+  relocate("object", "mesh");
+  relocate("gel", "file");
+  relocate("light", "spectrum");
   return "# " + (rig.title.empty() ? std::string("A rig") : printable(rig.title, 200)) +
          ", all includes and overrides applied.\n" + to_toml(document);
 }

@@ -9,6 +9,7 @@
 #include "jovilux/base/problem.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/rgb.h"
+#include "jovilux/color/sources_by_name.h"
 #include "jovilux/color/spectra.h"
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/transform.h"
@@ -22,8 +23,17 @@ namespace jovilux {
 // The typed rig: every value in SI and photometric units and radians, checked one by one. What the user wrote stays
 // reachable by the places.
 
-struct LightSpec {
+/// A filter: its transmittance over wavelength, or a file that holds it.
+struct GelSpec {
   std::string name;
+  Place place;
+  NmTable transmittance;
+  std::string file;                ///< path relative to the working folder; empty where the rig holds the values
+};
+
+struct LightSpec {
+  std::string name;                ///< a copy's: "helix[3]"
+  std::string layer;               ///< what the film keeps it under: its own name, a copy's array
   Place place;                     ///< of its table
   Place output_place, falloff_place;
   SourceShape shape;
@@ -35,6 +45,11 @@ struct LightSpec {
   SourceLevels levels;             ///< of the bare source
   double efficacy = 0;             ///< lm/W where the output is in W; 0: unknown
   White white;
+  std::optional<NmTable> spectrum; ///< instead of the white, by name
+  std::string spectrum_file;       ///< or in a file, relative to the working folder
+  Place spectrum_place;
+  std::optional<double> dim_to_warm;  ///< [K], what the white slides towards as the dimmer goes to 0
+  std::vector<GelSpec> gels;       ///< in the order of the light's way
   std::optional<Rgb> tint;
   double dimmer = 1;
   bool on = true;
@@ -42,6 +57,10 @@ struct LightSpec {
 
   /// What is left of the bare source's level.
   double dimmed() const { return on ? dimmer : 0.0; }
+  /// The white at its dimmer's level, as a filament's.
+  White white_now() const {
+    return dim_to_warm ? White{White::Kind::kPlanck, filament_temperature(white.temperature, {*dim_to_warm}, dimmer)} : white;
+  }
 };
 
 struct MaterialSpec {
@@ -104,6 +123,7 @@ struct Rig {
   std::vector<LightSpec> lights;
   std::vector<ObjectSpec> objects;
   std::vector<MaterialSpec> materials;
+  std::vector<GelSpec> gels;
   std::vector<std::string> variants;
   LookSpec look;
   RenderSpec render;
@@ -119,6 +139,9 @@ struct RigRequest {
 /// Reads a rig: all errors of all its files are returned together, each with its place. A result's problems() holds
 /// the warnings that reading alone can give.
 Result<Rig> load_rig(const std::string& file, const RigRequest& request = {});
+
+/// A file that a rig names at `place`: relative to the file that names it; on the command line, to the working folder.
+std::string path_from(const Place& place, const std::string& name);
 
 /// Types an already loaded document; `file` is for messages.
 Result<Rig> read_rig(DocumentNode document, const std::string& file);

@@ -1,10 +1,13 @@
 #include "jovilux/scene/scene.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
 
+#include "jovilux/base/text.h"
 #include "jovilux/files/mesh_file.h"
+#include "jovilux/files/spectrum_file.h"
 
 namespace jovilux {
 namespace {
@@ -36,7 +39,45 @@ Shape body_of(const SourceShape& s) {
 
 }  // namespace
 
-Emitter make_emitter(const LightSpec& light, const Vec3d& up) {
+Result<SourceColor> source_color(const LightSpec& light) {
+  SourceColor out;
+  Problems problems;
+  const auto load = [&](const std::string& file, const Place& asked_at, const std::string& address) {
+    auto table = load_spectrum(file);
+    for (Problem p : table.problems()) {
+      p.address = address;
+      p.hint = "named at " + to_string(asked_at);
+      problems.push_back(std::move(p));
+    }
+    return table ? *table : NmTable{};
+  };
+  out.spectrum = !light.spectrum_file.empty() ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
+                 : light.spectrum             ? *light.spectrum
+                                              : spectrum(light.white_now());
+  NmTable gels;
+  gels.value.fill(1);
+  for (const GelSpec& gel : light.gels) {
+    const NmTable one = gel.file.empty() ? gel.transmittance : load(gel.file, gel.place, "gel." + gel.name + ".file");
+    for (const double t : one.value) {
+      if (t > 1) {
+        problems.push_back({Severity::kError, "bad-spectrum", {gel.file, 0, 0}, "gel." + gel.name + ".file",
+                            fmt::format("a transmittance of {}; a gel lets through 0 to 1", short_number(t)), ""});
+        break;
+      }
+    }
+    gels = filtered(gels, one);
+  }
+  if (has_errors(problems)) {
+    return problems;
+  }
+  out.transmittance = luminous_transmittance(out.spectrum, gels);
+  if (out.transmittance > 0) {
+    out.spectrum = filtered(out.spectrum, gels);
+  }
+  return {out, std::move(problems)};
+}
+
+Emitter make_emitter(const LightSpec& light, const SourceColor& color, const Vec3d& up) {
   Emitter e;
   e.form = light.shape.form;
   e.center = light.at.cast<float>();
@@ -51,14 +92,14 @@ Emitter make_emitter(const LightSpec& light, const Vec3d& up) {
   e.cos_beam = static_cast<float>(std::cos(light.shape.beam.half_beam));
   e.cos_field = static_cast<float>(std::cos(light.shape.beam.half_field));
   e.sin2_disc = static_cast<float>(sqr(std::sin(light.shape.disc / 2)));
-  const double level = light.dimmed();
+  const double level = light.dimmed() * color.transmittance;
   if (light.levels.luminance) {
     e.luminance = static_cast<float>(level * light.levels.luminance->value);
   }
   if (e.is_zero_size()) {
     e.intensity = static_cast<float>(level * light.levels.intensity->value);
   }
-  e.table = light_table(spectrum(light.white));
+  e.table = light_table(color.spectrum);
   if (light.tint) {
     e.table = tinted(e.table, *light.tint);
   }
@@ -118,11 +159,20 @@ Result<Scene> prepare_scene(const Rig& rig) {
 
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
     const LightSpec& light = rig.lights[i];
-    Emitter e = make_emitter(light, rig.up);
+    const auto color = source_color(light);
+    if (!color) {
+      problems.insert(problems.end(), color.problems().begin(), color.problems().end());
+      continue;
+    }
+    scene.gel_transmittance.push_back(color->transmittance);
+    Emitter e = make_emitter(light, *color, rig.up);
     const auto index = static_cast<std::uint32_t>(i);
     if (e.shines()) {
-      e.layer = static_cast<std::uint32_t>(scene.layers.size());
-      scene.layers.push_back(light.name);
+      const auto known = std::find(scene.layers.begin(), scene.layers.end(), light.layer);
+      e.layer = static_cast<std::uint32_t>(known - scene.layers.begin());
+      if (known == scene.layers.end()) {
+        scene.layers.push_back(light.layer);
+      }
     }
     scene.emitter_surface.push_back(kNoIndex);
     if (e.is_distant()) {
