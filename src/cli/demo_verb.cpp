@@ -40,7 +40,7 @@ int step(const std::string& what, const std::vector<std::string>& words, int (*v
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, render, read. Each step shows the command that does it.",
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, render, read. Each step shows the command that does it.",
               {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
                {"quick", "small pictures, few samples: under a minute on two cores", ""},
                {"force", "replace what an earlier demo left in DIR", ""}},
@@ -82,6 +82,7 @@ int run_demo(int argc, char** argv) {
   int status = step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
   step("The pendant in every unit", {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"}, run_convert);
+  step("The colors of its sources", {"color", "2700 K", "1900 K", "led-3000", "straw", "D65", "--rig", rig}, run_color);
   for (const auto& [what, out, words] : {std::tuple<std::string, std::string, std::vector<std::string>>{"The house", "wide", {"--camera", "wide"}},
                                          {"The bench", "bench", {"--camera", "bench"}},
                                          {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
