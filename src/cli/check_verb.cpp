@@ -46,7 +46,7 @@ Json to_json(const LightReport& r) {
             {"cheats", Json::array()}};
   if (r.subject) {
     j["subject"] = {{"object", r.subject->object},
-                    {"distance_m", r.form == Form::kSun ? Json(nullptr) : Json(r.subject->distance_m)},
+                    {"distance_m", is_distant(r.form) ? Json(nullptr) : Json(r.subject->distance_m)},
                     {"illuminance_lx", r.subject->illuminance_lx},
                     {"falloff_factor", r.subject->falloff_factor}};
   }
@@ -80,7 +80,7 @@ std::string light_table_text(const std::vector<LightReport>& reports) {
     std::string at = "-", where;
     if (r.subject) {
       at = short_number(r.subject->illuminance_lx);
-      where = r.form == Form::kSun ? "facing it" : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
+      where = is_distant(r.form) ? r.subject->object : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
     }
     rows.push_back({shown, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
                     r.cct_k ? short_number(*r.cct_k) : "-", r.dimmed == 0 ? "off" : short_number(r.dimmed), at, where});

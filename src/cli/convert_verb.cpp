@@ -73,6 +73,13 @@ SourceShape shape_of(const Arguments& a) {
       s.beam = spot_beam({beam}, {field});
       break;
     }
+    case Form::kSky:
+      if (const auto model = a.text("model"); model && *model != "uniform" && *model != "overcast") {
+        throw UsageError(fmt::format("--model: found \"{}\"; expected uniform or overcast", printable(*model)));
+      } else {
+        s.sky = model == "overcast" ? SkyModel::kOvercast : SkyModel::kUniform;
+      }
+      break;
     case Form::kSun: s.disc = a.text("disc") ? amount_of("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
   }
   if (const auto spread = a.text("spread"); spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
@@ -92,13 +99,14 @@ SourceShape shape_of(const Arguments& a) {
 int run_convert(int argc, char** argv) {
   const Usage usage{"convert", "\"VALUE UNIT\"",
                     "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
-                    {{"form", "point, spot, sphere, disk, rect or sun; by default what the sizes say, else point", "FORM"},
+                    {{"form", "point, spot, sphere, disk, rect, sun or sky; by default what the sizes say, else point", "FORM"},
                      {"radius", "of sphere or disk, such as 6cm; a bare number is in m", "LENGTH"},
                      {"size", "of a rect, width x height, such as 60cmx30cm", "WxH"},
                      {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
                      {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
                      {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
                      {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
+                     {"model", "of a sky: uniform or overcast", "NAME"},
                      {"at", "distance for lx; repeatable; 1, 2, 4 and 8 m by default", "LENGTH"},
                      {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
                      {"json", "print one JSON document instead", ""}},
@@ -110,7 +118,7 @@ int run_convert(int argc, char** argv) {
     return kDone;
   }
   const std::string text = a.positional();
-  const bool sun = a.text("form") == "sun" || (!a.text("form") && a.text("disc"));
+  const bool sun = a.text("form") == "sun" || a.text("form") == "sky" || (!a.text("form") && a.text("disc"));
   const auto parsed = parse_output(text, sun);
   if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
     throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
@@ -133,7 +141,7 @@ int run_convert(int argc, char** argv) {
     throw UsageError(fmt::format("\"{}\": {}{}", printable(text), result.fault, shape.form == Form::kPoint && output.kind == Output::Kind::kLuminance ? "; a luminance needs a surface: add --radius or --size" : ""));
   }
   const Conversion& c = *result.conversion;
-  const bool is_sun = shape.form == Form::kSun;
+  const bool is_sun = is_distant(shape.form);
   if (a.flag("json")) {
     const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
     const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
@@ -157,7 +165,7 @@ int run_convert(int argc, char** argv) {
     add("luminance", c.levels.luminance->value, "cd/m2");
   }
   for (const auto& at : c.illuminance) {
-    const std::string where = is_sun ? "illuminance facing it" : "illuminance at " + readable_length(at.distance_m);
+    const std::string where = is_sun ? shape.form == Form::kSun ? std::string("illuminance facing it") : std::string("illuminance on open ground") : "illuminance at " + readable_length(at.distance_m);
     if (at.illuminance_lx) {
       add(where, *at.illuminance_lx, "lx");
     } else {

@@ -142,6 +142,30 @@ TEST_CASE("the sun gives its lux and its penumbra has the width of its disc [slo
   check_luminance(behind_edge(width / 2, 1), 0.9 * full, 0.03);
 }
 
+TEST_CASE("skies light level and tilted planes by their formulas", "[cli][truth]") {
+  const auto sky = [](const std::string& model, const std::string& output) { return light("form='sky'\nmodel='" + model + "'\noutput='" + output + "'\n"); };
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sky("uniform", "10 klx")), 10000 * kPlaneFactor);
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sky("overcast", "2000 cd/m2")), 4886.921905584122 * kPlaneFactor);  // truths: overcast_horizontal
+  // A tilted sheet high above the black void: it sees part of the sky, and below it nothing.
+  const auto tilted = [&](double degrees_of_tilt, const std::string& light_text) {
+    std::string text = looking_at({0, 0, 1}, {0, 0, 0}, light_text);
+    const std::string plane = "shape = { kind = \"plane\" }";
+    return text.replace(text.find(plane), plane.size(), fmt::format("shape = {{ kind = 'rect', size = [1, 1] }}\nturn = [{}, 0, 0]", degrees_of_tilt));
+  };
+  check_luminance(tilted(45, sky("overcast", "2000 cd/m2")), 3897.178381331485 * kPlaneFactor);  // truths: overcast_tilted_45
+  check_luminance(tilted(30, sky("uniform", "1500 cd/m2")), 4396.718774956192 * kPlaneFactor);   // truths: uniform_sky_tilted_30
+}
+
+TEST_CASE("the sun stands where elevation and azimuth, or site and time, put it", "[cli][truth]") {
+  // From the south at 30 degrees: a plane on the ground gets half of it.
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='sun'\nelevation=30\nazimuth=180\noutput='10 klx'\n")), 5000 * kPlaneFactor, 0.005);
+  const TemporaryFolder dir;
+  const std::string site = "jovilux = 1\n[scene]\nsite = { latitude = 39.742476, longitude = -105.1786, time = '2003-10-17T12:30:30-07:00' }\n[[camera]]\nname='c'\nat=[0,0,1]\nlook_at=[0,0,0]\nview='0.05 deg'\n[[object]]\nname='p'\nshape={kind='plane'}\n[render]\nsize=[8,8]\nsamples=32\nbounces=1\n";
+  check_luminance(site + light("form='sun'\noutput='10 klx'\n"), 10000 * std::cos(50.11162 * kPiD / 180) * kPlaneFactor, 0.005);
+  const double clear = 127500 * std::exp(-0.21 / std::sin(0.5)) * std::sin(0.5);
+  check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='sun'\nelevation='0.5 rad'\nazimuth=90\noutput='clear'\n")), clear * kPlaneFactor, 0.005);
+}
+
 TEST_CASE("a 2700 K lamp shows its own white on a gray card", "[cli][truth]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("rig.toml", looking_at({0, 0, 1}, {0, 0, 0}, light("form='disk'\nradius=0.1\nat=[0.5,0,2]\naim=[0,0,0]\noutput='1000 lm'\nwhite='2700 K'\n")));

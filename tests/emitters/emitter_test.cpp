@@ -120,6 +120,30 @@ TEST_CASE("samples of a rectangle are even over its solid angle", "[emitters][st
   }
 }
 
+TEST_CASE("skies are sampled in proportion to their luminance", "[emitters][statistical]") {
+  Emitter e = facing_down(Form::kSky);
+  e.sky = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
+  const Vec3 n = Vec3(0.6f, 0, 0.8f);
+  Rng rng(5);
+  RunningMoments level, tilted;
+  float weight = 0;
+  for (int i = 0; i < 100'000; ++i) {
+    const LightSample s = sample_toward(e, Vec3::Zero(), {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    CHECK(light_pdf(e, Vec3::Zero(), s.wi) == Approx(s.pdf).epsilon(1e-4));
+    CHECK(covers(e, s.wi));
+    weight = i == 0 ? s.weight : weight;
+    CHECK(s.weight == Approx(weight).epsilon(1e-4));  // luminance over density is the same everywhere
+    level.add(s.weight * s.wi.z());
+    tilted.add(s.weight * std::max(0.0f, s.wi.dot(n)));
+  }
+  CHECK(std::abs(z_test(level, 1000 * sky_illuminance_per_luminance(e.sky)).z) < kZBound);
+  if (e.sky == SkyModel::kUniform) {
+    CHECK(std::abs(z_test(tilted, 1000 * kPiD * 0.9).z) < kZBound);  // pi L (1 + cos tilt) / 2
+  }
+  CHECK(seen_luminance(e, -Vec3::UnitZ()) == 0);
+  CHECK(seen_luminance(e, Vec3::UnitZ()) == Approx(1000));
+}
+
 TEST_CASE("one-sided lights give nothing behind and spread nothing outside their cone", "[emitters]") {
   Emitter e = facing_down(Form::kDisk);
   CHECK(sample_toward(e, {0, 0, 3}, {0.5f, 0.5f}).weight == 0);

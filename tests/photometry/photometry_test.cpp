@@ -6,6 +6,7 @@
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/sources.h"
+#include "jovilux/photometry/sun_position.h"
 
 using namespace jovilux;
 
@@ -140,6 +141,36 @@ TEST_CASE("near a disk with spread the closed sum agrees with a fine grid over i
     }
   }
   CHECK(illuminance_on_axis(s, levels, d).value == Approx(sum).epsilon(1e-3));
+}
+
+TEST_CASE("the sun near the zenith is right as a direction, where azimuth alone says little", "[photometry][sun]") {
+  // truths.json: sun_singapore_equinox, zenith 1.335735 deg, azimuth 189.546172 deg
+  const SunPosition s = sun_position(*parse_moment("2024-03-20T13:13:00+08:00"), degrees(1.3521), degrees(103.8198));
+  const auto direction = [](double zenith, double azimuth) { return Vec3d(std::sin(zenith) * std::sin(azimuth), std::sin(zenith) * std::cos(azimuth), std::cos(zenith)); };
+  const Vec3d got = direction(kPiD / 2 - s.elevation.value, s.azimuth.value);
+  const Vec3d want = direction(degrees(1.335735478464926).value, degrees(189.54617232752878).value);
+  CHECK(in_degrees({std::atan2(got.cross(want).norm(), got.dot(want))}) < 0.01);
+}
+
+TEST_CASE("moments are read with their offset and refused when there is no such date", "[photometry][sun]") {
+  CHECK(parse_moment("2000-01-01T12:00:00Z")->julian_date == 2451545);
+  CHECK(parse_moment("2000-01-01 14:00+02:00")->julian_date == 2451545);
+  CHECK(parse_moment("2000-01-01T07:00:00-05:00")->julian_date == 2451545);
+  CHECK(parse_moment("2024-02-29T00:00Z"));
+  for (const char* bad : {"", "2023-02-29T00:00Z", "2023-13-01T00:00Z", "2023-01-01", "2023-01-01T24:00Z", "2023-01-01T10:61Z", "2023-01-01T10:00+99:00", "2023-01-01T10:00Zx"}) {
+    INFO(bad);
+    CHECK_FALSE(parse_moment(bad));
+  }
+}
+
+TEST_CASE("a sky in lux and in luminance is the same sky", "[photometry][sky]") {
+  SourceShape s;
+  s.form = Form::kSky;
+  s.sky = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
+  const double per = s.sky == SkyModel::kUniform ? kPiD : 7 * kPiD / 9;
+  CHECK(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels->illuminance->value == Approx(100 * per));
+  CHECK(source_levels(s, {Output::Kind::kIlluminance, 100 * per, {}, {}}).levels->luminance->value == Approx(100));
+  CHECK_FALSE(source_levels(s, {Output::Kind::kFlux, 100, {}, {}}).levels);
 }
 
 TEST_CASE("exposure values follow ISO 2720", "[photometry][exposure]") {

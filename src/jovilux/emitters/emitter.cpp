@@ -99,6 +99,12 @@ float rough_spot_factor(const Emitter& e, float cos_axis) {
   return cos_axis >= e.cos_beam ? 0.75f : cos_axis >= e.cos_field ? 0.3f : 0.02f;
 }
 
+// The sky's luminance over that at the zenith; `up` is the sine of the elevation.
+float relative_sky(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 1.0f : (1 + 2 * up) / 3; }
+
+// Both models are sampled in proportion to their luminance: (1 + 2 up) / (4 pi) is half even, half by the cosine.
+float sky_pdf(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 0.5f / kPi : (1 + 2 * up) / (4 * kPi); }
+
 LightSample toward_place(const Emitter& e, const Vec3& p, const Vec3& place, float pdf_of_solid_angle) {
   LightSample out;
   const Vec3 to = place - p;
@@ -183,6 +189,18 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
       out.weight = e.luminance / out.pdf;
       return out;
     }
+    case Form::kSky: {
+      float up = u.x();
+      if (e.sky == SkyModel::kOvercast) {
+        up = u.x() < 0.5f ? 2 * u.x() : std::sqrt(2 * u.x() - 1);
+      }
+      const float r = std::sqrt(std::max(0.0f, 1 - up * up)), phi = 2 * kPi * u.y();
+      out.wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), up});
+      out.pdf = sky_pdf(e, up);
+      out.distance = kFar;
+      out.weight = e.luminance * relative_sky(e, up) / out.pdf;
+      return out;
+    }
   }
   return out;
 }
@@ -196,6 +214,7 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
       return d2 > r2 ? cone_pdf(one_minus_cos(r2 / d2)) : 0;
     }
     case Form::kSun: return cone_pdf(one_minus_cos(e.sin2_disc));
+    case Form::kSky: return sky_pdf(e, std::max(0.0f, -wi.dot(e.frame.z)));
     case Form::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
@@ -221,6 +240,10 @@ float seen_luminance(const Emitter& e, const Vec3& along) {
     case Form::kSpot: return 0;
     case Form::kSphere:
     case Form::kSun: return e.luminance;
+    case Form::kSky: {
+      const float up = -along.dot(e.frame.z);
+      return up > 0 ? e.luminance * relative_sky(e, up) : 0;
+    }
     case Form::kDisk:
     case Form::kRect: {
       const float cos_light = -along.dot(e.frame.z);
@@ -230,9 +253,19 @@ float seen_luminance(const Emitter& e, const Vec3& along) {
   return 0;
 }
 
+bool covers(const Emitter& e, const Vec3& along) {
+  const float down = along.dot(e.frame.z);
+  // |direction x axis|^2 is sin^2 of the angle between them.
+  return down < 0 && (e.form == Form::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
+}
+
 float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
   if (!e.shines()) {
     return 0;
+  }
+  if (e.form == Form::kSky) {  // half of it rises above a wall, none above a ceiling
+    const float open = 0.5f * (1 - n.dot(e.frame.z));
+    return open > 1e-6f ? e.luminance * kPi * open : 0;
   }
   if (e.is_distant()) {
     const float sine = std::sqrt(e.sin2_disc);

@@ -15,21 +15,22 @@ namespace jovilux {
 struct Emitter {
   Form form = Form::kPoint;
   Vec3 center = Vec3::Zero();
-  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};  ///< z is the axis: the way it shines (sun: towards the ground)
+  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};  ///< z is the axis: the way it shines (sun, sky: downwards)
   float radius = 0;                   ///< sphere, disk [m]
   float half_width = 0, half_height = 0;  ///< rect [m]
   float half_spread = 0;              ///< disk, rect [rad]; 0 is Lambert
   float half_beam = 0, beam_exponent = 0;  ///< spot [rad], see SpotBeam
   float cos_beam = 1, cos_field = 1;  ///< spot: cosines of half of beam and field, for choosing among lights
   float sin2_disc = 0;                ///< sun: sin^2 of half of its angular diameter
-  float luminance = 0;                ///< along the normal [cd/m2]; dimmed
+  SkyModel sky = SkyModel::kUniform;
+  float luminance = 0;                ///< along the normal, at the zenith [cd/m2]; dimmed
   float intensity = 0;                ///< point, spot: at the peak [cd]; dimmed
   LightTable table = LightTable::Zero();
   Falloff falloff;
   std::uint32_t layer = kNoIndex;        ///< where in the film its light is kept
 
   bool is_zero_size() const { return form == Form::kPoint || form == Form::kSpot; }
-  bool is_distant() const { return form == Form::kSun; }
+  bool is_distant() const { return jovilux::is_distant(form); }
   bool shines() const { return luminance > 0 || intensity > 0; }
   float area() const { return form == Form::kRect ? 4 * half_width * half_height : kPi * radius * radius; }
 };
@@ -42,7 +43,8 @@ struct LightSample {
   float pdf = 0;           ///< over solid angle [1/sr]; 0 for lights without size, which nothing else can find
 };
 
-/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, rectangles as spherical
+/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies by their
+/// luminance, rectangles as spherical
 /// rectangles (evenly over their area where they look small), disks evenly over their area.
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical
 /// Rectangles", CGF 32(4), 2013.
@@ -54,6 +56,9 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi);
 /// Luminance of the light's surface seen along the unit direction `along` (from the eye to the light) [cd/m2], without
 /// falloff; 0 from behind.
 float seen_luminance(const Emitter& e, const Vec3& along);
+
+/// Whether a distant light fills the unit direction `along` (away from the eye).
+bool covers(const Emitter& e, const Vec3& along);
 
 /// The falloff factor for light that arrives at p.
 float falloff_at(const Emitter& e, const Vec3& p);

@@ -23,7 +23,8 @@ double physical_illuminance(const LightSpec& light, const Vec3d& up, const Vec3d
       return light.levels.intensity->value * relative_intensity(s.beam, theta) / (d * d);
     }
     case Form::kSphere: return d > s.radius ? sphere_illuminance(light.levels.luminance->value, light.at, s.radius, p, n) : 0;
-    case Form::kSun: return light.levels.illuminance->value;
+    case Form::kSun:
+    case Form::kSky: return light.levels.illuminance->value;
     case Form::kDisk:
     case Form::kRect: break;
   }
@@ -55,6 +56,7 @@ std::string usual_luminance(Form form) {
     case Form::kDisk:
     case Form::kRect: return "panels and softboxes 1e3 to 1e5 cd/m2, LED chips up to 1e8";
     case Form::kSun: return "the sun's disc about 1.6e9 cd/m2, the full moon 2.5e3";
+    case Form::kSky: return "overcast skies 1e2 to 1e4 cd/m2, clear ones to 1e4";
     default: return "";
   }
 }
@@ -81,7 +83,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     }
 
     const Falloff& f = light.falloff;
-    const bool distant = light.shape.form == Form::kSun;
+    const bool distant = is_distant(light.shape.form);
     Ray ray;
     if (!distant) {
       // From the surface of the body, so that it does not meet itself.
@@ -101,7 +103,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
         r.subject = s;
       }
     } else {
-      r.subject = LightReport::Subject{"any surface facing it", 0, light.levels.illuminance->value * r.dimmed * r.gel_transmittance, 1};
+      r.subject = LightReport::Subject{light.shape.form == Form::kSun ? "any surface facing it" : "open level ground", 0, light.levels.illuminance->value * r.dimmed * r.gel_transmittance, 1};
     }
 
     const auto at_subject = [&](const Falloff& part) {

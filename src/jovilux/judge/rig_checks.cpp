@@ -96,7 +96,7 @@ class Checks {
   void scene_size() {
     Bounds all = scene_.world.bounds();
     for (const LightSpec& l : rig_.lights) {
-      if (l.shape.form != Form::kSun) {
+      if (!is_distant(l.shape.form)) {
         all.add(l.at.cast<float>());
       }
     }
@@ -189,7 +189,7 @@ class Checks {
       warn("luminance-beyond-real", light.output_place, address + ".output",
            fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, 1.6e9 cd/m2", short_number(light.levels.luminance->value, 3)), hint);
     }
-    if (!light.on || light.shape.form == Form::kSun) {
+    if (!light.on || is_distant(light.shape.form)) {
       return;
     }
     bool enclosed = false;

@@ -14,7 +14,8 @@ namespace {
 
 constexpr std::pair<Form, std::string_view> kForms[] = {{Form::kPoint, "point"},   {Form::kSpot, "spot"},
                                                         {Form::kSphere, "sphere"}, {Form::kDisk, "disk"},
-                                                        {Form::kRect, "rect"},     {Form::kSun, "sun"}};
+                                                        {Form::kRect, "rect"},     {Form::kSun, "sun"},
+                                                        {Form::kSky, "sky"}};
 
 double area(const SourceShape& s) {
   return s.form == Form::kDisk ? kPiD * s.radius * s.radius : s.width * s.height;
@@ -85,6 +86,7 @@ std::string output_units(Form form) {
     case Form::kPoint:
     case Form::kSpot: return "lm, cd, lx @ distance or W @ lm/W";
     case Form::kSun: return "lx on a surface facing it, or cd/m2 of its disc";
+    case Form::kSky: return "lx on open level ground, or cd/m2 at the zenith";
     default: return "lm, cd, cd/m2, lx @ distance or W @ lm/W";
   }
 }
@@ -152,6 +154,19 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return {out, ""};
     }
+    case Form::kSky: {
+      const double per_luminance = sky_illuminance_per_luminance(shape.sky);
+      if (output.kind == Kind::kIlluminance && !output.distance) {
+        out.illuminance = Lux{output.value};
+        out.luminance = Nits{output.value / per_luminance};
+      } else if (output.kind == Kind::kLuminance) {
+        out.luminance = Nits{output.value};
+        out.illuminance = Lux{output.value * per_luminance};
+      } else {
+        return fault();
+      }
+      return {out, ""};
+    }
   }
   return fault();
 }
@@ -168,7 +183,8 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
     case Form::kRect:
       return {shape.half_spread > 0 ? levels.luminance->value * spread_illuminance_on_axis(shape, d)
                                     : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
-    case Form::kSun: return *levels.illuminance;
+    case Form::kSun:
+    case Form::kSky: return *levels.illuminance;
   }
   return {};
 }
@@ -259,6 +275,8 @@ double disk_illuminance(double L, const Vec3d& center, const Vec3d& axis, double
 }
 
 Nits disc_luminance(Lux E, double disc) { return {E.value / (kPiD * sqr(std::sin(disc / 2)))}; }
+
+double sky_illuminance_per_luminance(SkyModel sky) { return sky == SkyModel::kUniform ? kPiD : 7 * kPiD / 9; }
 
 double disc_share_past_chord(double u) {
   const double t = std::clamp(u, -1.0, 1.0);

@@ -12,7 +12,10 @@
 namespace jovilux {
 
 /// The forms of light.
-enum class Form { kPoint, kSpot, kSphere, kDisk, kRect, kSun };
+enum class Form { kPoint, kSpot, kSphere, kDisk, kRect, kSun, kSky };
+/// How a sky's luminance is spread: the same everywhere, or CIE's overcast sky L = Lz (1 + 2 sin(elevation)) / 3
+/// (ISO 15469).
+enum class SkyModel { kUniform, kOvercast };
 std::string_view to_string(Form form);
 std::optional<Form> parse_form(std::string_view text);
 /// The names of all forms, for messages.
@@ -26,14 +29,15 @@ struct SourceShape {
   SpotBeam beam;                ///< spot
   double half_spread = 0;       ///< disk, rect: half of `spread`; 0 is an even (Lambert) surface
   double disc = 0;              ///< sun: angular diameter
+  SkyModel sky = SkyModel::kUniform;
 };
 
 /// One light in all its units. What has no meaning for the form is empty.
 struct SourceLevels {
   std::optional<Lumens> flux;
   std::optional<Candela> intensity;  ///< at its peak: any direction (point, sphere), along the axis
-  std::optional<Nits> luminance;     ///< along the surface's normal; of the sun's disc
-  std::optional<Lux> illuminance;    ///< sun: on a surface facing it
+  std::optional<Nits> luminance;     ///< along the surface's normal; of the sun's disc; of the sky at the zenith
+  std::optional<Lux> illuminance;    ///< sun: on a surface facing it; sky: on open level ground
 };
 
 /// The levels of a source whose output is given in any of its units, or why this form cannot take that unit:
@@ -70,6 +74,11 @@ double disk_illuminance(double L, const Vec3d& center, const Vec3d& axis, double
 
 /// Luminance of a disc of angular diameter `disc` [rad] that gives E on a surface facing it: L = E / (pi sin^2(disc/2)).
 Nits disc_luminance(Lux E, double disc);
+/// Illuminance on open level ground per zenith luminance: pi, or 7 pi / 9 under the overcast sky [sr].
+double sky_illuminance_per_luminance(SkyModel sky);
+/// Whether the form lies at no distance: the sun and the sky.
+constexpr bool is_distant(Form form) { return form == Form::kSun || form == Form::kSky; }
+
 /// The lit share of a sun's disc behind a straight edge: u in [-1, 1] is the edge's place across the disc, in
 /// radii; 1/2 + (u sqrt(1 - u^2) + asin u) / pi.
 double disc_share_past_chord(double u);

@@ -74,9 +74,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
     if (!hit.found()) {
       for (const std::uint32_t index : scene.distant) {
-        const Emitter& e = scene.emitters[index];
-        // Inside the disc: |direction x axis|^2 = sin^2 of the angle between them.
-        if (ray.direction.dot(e.frame.z) < 0 && ray.direction.cross(e.frame.z).squaredNorm() < e.sin2_disc) {
+        if (covers(scene.emitters[index], ray.direction)) {
           meet_light(scene, index, ray, throughput, from, scatterings, sink);
         }
       }

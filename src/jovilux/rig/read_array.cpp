@@ -144,8 +144,8 @@ std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const
     if (!light) {
       break;  // the same fault would be told for each copy
     }
-    if (light->shape.form == Form::kSun) {
-      r.error("of", r.place("of"), "wrong-type", "a sun has no copies: it is everywhere");
+    if (is_distant(light->shape.form)) {
+      r.error("of", r.place("of"), "wrong-type", fmt::format("a {} has no copies: it is everywhere", to_string(light->shape.form)));
       break;
     }
     light->name = copy_name;

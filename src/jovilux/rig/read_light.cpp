@@ -12,10 +12,10 @@ namespace jovilux {
 namespace {
 
 const std::vector<std::string> kLaterKeys = {
-    "from", "to", "along", "endless", "object", "model", "cie", "image", "turn", "elevation", "azimuth", "two_sided",
+    "from", "to", "along", "endless", "object", "cie", "image", "turn", "two_sided",
     "tint_by", "profile", "center_weight", "gobo", "only", "skip", "shadow_only",
     "shadow_skip", "zone", "fade_with_camera", "group", "cheat", "flicker"};
-const std::vector<std::string> kLaterForms = {"tube", "object", "sky", "dome"};
+const std::vector<std::string> kLaterForms = {"tube", "object", "dome"};
 
 // `aim` is a point, `toward` a direction; one of them where the form has an axis.
 void read_axis(TableReader& r, LightSpec& light) {
@@ -113,6 +113,32 @@ Falloff read_falloff(TableReader& r) {
   return out;
 }
 
+// A sun's direction: toward, elevation and azimuth, or the site's time. North is +y (with y up: -z), east +x.
+void read_sun_axis(TableReader& r, const Rig& rig, LightSpec& light) {
+  const auto towards_ground = [&](double elevation, double azimuth) {
+    const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east);
+    return Vec3d(-(std::sin(elevation) * rig.up + std::cos(elevation) * (std::sin(azimuth) * east + std::cos(azimuth) * north)));
+  };
+  const auto toward = r.direction("toward");
+  const auto elevation = r.quantity("elevation", Dimension::kAngle, {-kPiD / 2, kPiD / 2});
+  const auto azimuth = r.quantity("azimuth", Dimension::kAngle, kAny);
+  if (r.has("toward") && (r.has("elevation") || r.has("azimuth"))) {
+    r.error("toward", r.place("toward"), "conflict", "toward and elevation with azimuth are both given; one of them places the sun");
+  } else if (toward) {
+    light.axis = *toward;
+  } else if (elevation && azimuth) {
+    light.axis = towards_ground(*elevation, *azimuth);
+  } else if (r.has("elevation") != r.has("azimuth")) {
+    r.missing(r.has("elevation") ? "azimuth" : "elevation", "degrees; azimuth from north through east");
+  } else if (rig.site && rig.site->time && !r.has("toward") && !r.has("elevation")) {
+    constexpr double kSeaLevelHpa = 1013.25;
+    const SunPosition sun = sun_position(*rig.site->time, {rig.site->latitude}, {rig.site->longitude}, kSeaLevelHpa);
+    light.axis = towards_ground(sun.elevation.value, sun.azimuth.value);
+  } else if (!r.has("toward") && !r.has("elevation")) {
+    r.missing("toward", "[x, y, z], the way its light travels; or elevation and azimuth; or [scene] site with latitude, longitude and time");
+  }
+}
+
 // The sizes that the form has; false where one is missing or wrong.
 bool read_shape(TableReader& r, SourceShape& shape) {
   switch (shape.form) {
@@ -153,6 +179,22 @@ bool read_shape(TableReader& r, SourceShape& shape) {
         return false;
       }
       shape.beam = spot_beam({*beam}, {wide});
+      return true;
+    }
+    case Form::kSky: {
+      const DocumentNode* model = r.find("model");
+      if (model != nullptr && model->is_text() && model->text() == "clear") {
+        r.error("model", model->place, "unavailable-key", "model \"clear\" belongs to the rig format but is not available in this version", "use \"uniform\" or \"overcast\"");
+        return false;
+      }
+      const auto word = r.word("model", {"uniform", "overcast"});
+      if (!word) {
+        if (!r.has("model")) {
+          r.missing("model", "uniform or overcast");
+        }
+        return false;
+      }
+      shape.sky = *word == 0 ? SkyModel::kUniform : SkyModel::kOvercast;
       return true;
     }
     case Form::kSun:
@@ -240,7 +282,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     good = false;
   }
   const Form f = light.shape.form;
-  if (f != Form::kSun) {
+  if (!is_distant(f)) {
     const auto at = r.position("at");
     if (!at && !r.has("at") && good) {
       r.missing("at", "a position [x, y, z]");
@@ -251,11 +293,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   if (good && (f == Form::kSpot || f == Form::kDisk || f == Form::kRect)) {
     read_axis(r, light);
   } else if (f == Form::kSun) {
-    if (const auto toward = r.direction("toward")) {
-      light.axis = *toward;
-    } else if (!r.has("toward")) {
-      r.missing("toward", "[x, y, z], the direction that the light travels in");
-    }
+    read_sun_axis(r, rig, light);
   } else if (!good) {
     r.position("aim");
     r.direction("toward");
@@ -269,7 +307,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       light.shape.half_spread = *spread / 2;
     }
   }
-  light.falloff = f == Form::kSun ? Falloff{} : read_falloff(r);
+  light.falloff = is_distant(f) ? Falloff{} : read_falloff(r);
   light.falloff_place = r.place("falloff");
   light.output_place = r.place("output");
   const DocumentNode* output = r.find("output");
@@ -281,14 +319,18 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
             fmt::format("found {}; an output is a text with its unit: {}",
                         output->is_number() ? short_number(output->number(), 6) + " without a unit" : std::string(output->kind()),
                         output_units(f)),
-            output->is_number() && f != Form::kSun ? fmt::format("write \"{} lm\"", short_number(output->number(), 6)) : "");
+            output->is_number() && !is_distant(f) ? fmt::format("write \"{} lm\"", short_number(output->number(), 6)) : "");
     good = false;
   } else if (f == Form::kSun && output->text() == "clear") {
-    r.error("output", output->place, "unavailable-key", "output \"clear\" belongs to the rig format but is not available in this version",
-            "give lx on a surface facing the sun, such as \"100 klx\"");
-    good = false;
+    const double up = -light.axis.dot(rig.up);
+    light.output = {Output::Kind::kIlluminance, clear_sun_illuminance({std::asin(std::clamp(up, -1.0, 1.0))}).value, std::nullopt, {}};
+    const Output& stated = light.output;
+    light.levels = *source_levels(light.shape, stated).levels;
+    if (up <= 0) {
+      r.warning("output", output->place, "sun-below-horizon", "the sun is below the horizon: it gives no light", "see elevation, toward, or the site's time");
+    }
   } else {
-    const auto parsed = parse_output(output->text(), f == Form::kSun);
+    const auto parsed = parse_output(output->text(), is_distant(f));
     if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
       r.error("output", output->place, "bad-quantity", fmt::format("{}; expected {}", fault->text, output_units(f)), fault->hint);
       good = false;
@@ -327,7 +369,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   light.dimmer = r.ratio("dimmer", kShare).value_or(1);
   light.on = r.flag("on").value_or(true);
-  r.finish(kLaterKeys, {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "falloff", "cushion", "reach"},
+  r.finish(kLaterKeys, {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "model", "elevation", "azimuth", "falloff", "cushion", "reach"},
            fmt::format("form \"{}\"", to_string(f)));
   if (!good) {
     return std::nullopt;

@@ -120,14 +120,27 @@ class RigReader {
       rig_.up = *up == 0 ? Vec3d::UnitZ() : Vec3d::UnitY();
     }
     if (const DocumentNode* site = r.find("site")) {
-      // Read for its form; the lights that follow it are not available in this version.
       if (!site->is_table()) {
         r.wrong_type("site", *site, "{ latitude, longitude, time }");
       } else {
         TableReader s(*site, "scene.site", 1, problems_);
-        s.quantity("latitude", Dimension::kAngle, {-kPiD / 2, kPiD / 2});
-        s.quantity("longitude", Dimension::kAngle, {-kPiD, kPiD});
-        s.text("time");
+        Rig::Site out;
+        const auto latitude = s.quantity("latitude", Dimension::kAngle, {-kPiD / 2, kPiD / 2});
+        const auto longitude = s.quantity("longitude", Dimension::kAngle, {-kPiD, kPiD});
+        for (const char* key : {"latitude", "longitude"}) {
+          if (!s.has(key)) {
+            s.missing(key, "degrees, north and east positive");
+          }
+        }
+        if (const auto time = s.text("time")) {
+          out.time = parse_moment(*time);
+          if (!out.time) {
+            s.error("time", s.place("time"), "bad-quantity", fmt::format("found \"{}\"; expected a date and time such as \"2026-11-23T07:40:00+00:00\"", printable(*time)));
+          }
+        }
+        out.latitude = latitude.value_or(0);
+        out.longitude = longitude.value_or(0);
+        rig_.site = out;
         s.finish();
       }
     }

@@ -16,6 +16,7 @@
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/sources.h"
+#include "jovilux/photometry/sun_position.h"
 #include "jovilux/rig/document.h"
 
 namespace jovilux {
@@ -119,6 +120,11 @@ struct Rig {
   std::string title;
   double length = 1;               ///< meters of a bare length
   Vec3d up = Vec3d::UnitZ();
+  struct Site {
+    double latitude = 0, longitude = 0;  ///< [rad], north and east positive
+    std::optional<Moment> time;
+  };
+  std::optional<Site> site;
   std::vector<CameraSpec> cameras;
   std::vector<LightSpec> lights;
   std::vector<ObjectSpec> objects;

@@ -91,6 +91,7 @@ Emitter make_emitter(const LightSpec& light, const SourceColor& color, const Vec
   e.beam_exponent = static_cast<float>(light.shape.beam.exponent);
   e.cos_beam = static_cast<float>(std::cos(light.shape.beam.half_beam));
   e.cos_field = static_cast<float>(std::cos(light.shape.beam.half_field));
+  e.sky = light.shape.sky;
   e.sin2_disc = static_cast<float>(sqr(std::sin(light.shape.disc / 2)));
   const double level = light.dimmed() * color.transmittance;
   if (light.levels.luminance) {
