@@ -64,7 +64,7 @@ void World::build() {
     }
     items[i].id = i;
   }
-  triangle_bvh_ = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 1.0f});
+  triangle_bvh_ = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
   if (!triangle_bvh_.nodes.empty()) {
     bounds_.add(triangle_bvh_.bounds);
   }
