@@ -289,6 +289,72 @@ TEST_CASE("convert prints the same numbers as JSON and as a table", "[cli]") {
   CHECK(run_program({"convert", "1000 lm", "--at", "2m"}).out.find("19.89") != std::string::npos);
 }
 
+TEST_CASE("gels and arrays are told by check, and single copies answer to --set", "[cli]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", R"(jovilux = 1
+[[camera]]
+name = "c"
+at = [0, -2, 1]
+look_at = [0, 0, 0]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[gel]]
+name = "half"
+points = [[300, 0.5], [900, 0.5]]
+[[light]]
+name = "lamp"
+form = "point"
+at = [0, 0, 0.5]
+output = "900 lm"
+gel = "half"
+[[array]]
+name = "row"
+of = "lamp"
+count = 3
+along = { path = "line", from = [-1, 0, 0], to = [1, 0, 0] }
+output = "total"
+[render]
+size = [16, 16]
+samples = 4
+)");
+  const auto lights = run_program({"check", rig, "--json"}).json()["lights"];
+  REQUIRE(lights.size() == 3);
+  CHECK(lights[1]["name"] == "row[1]");
+  CHECK(lights[1]["flux_lm"].get<double>() == Approx(300));
+  CHECK(lights[1]["gel_transmittance"].get<double>() == Approx(0.5));
+  CHECK(lights[1]["subject"]["illuminance_lx"].get<double>() == Approx(300 / (4 * 3.14159265) / 0.25 / 2).epsilon(1e-4));
+  CHECK(run_program({"check", rig}).out.find("row[0..2]") != std::string::npos);
+  const auto dimmed = run_program({"check", rig, "--set", "light.row[1].dimmer=0.25", "--json"}).json()["lights"];
+  CHECK(dimmed[1]["dimmer"] == 0.25);
+  CHECK(dimmed[0]["dimmer"] == 1);
+  CHECK(run_program({"check", rig, "--set", "light.row[3].dimmer=0.25"}).status == 1);
+  const auto stats = run_program({"render", rig, "-o", dir.path("o"), "--json", "--quiet"}).json();
+  REQUIRE(stats["lights"].size() == 1);
+  CHECK(stats["lights"][0]["name"] == "row");
+  CHECK(stats["lights"][0]["share"].get<double>() == Approx(1).epsilon(1e-5));
+}
+
+TEST_CASE("the resolved rig renders the same picture", "[cli]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kSmall);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--variant", "dim", "--set", "light.lamp.white=3200 K", "--quiet"}).status == 0);
+  REQUIRE(run_program({"render", dir.path("a/rig.resolved.toml"), "-o", dir.path("b"), "--quiet"}).status == 0);
+  CHECK(dir.read("a/view.png") == dir.read("b/view.png"));
+}
+
+TEST_CASE("seeds change the noise and not the picture", "[cli]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kSmall);
+  const auto mean = [&](const std::string& seed) {
+    return run_program({"render", rig, "-o", dir.path("o"), "--set", "render.seed=" + seed, "--json", "--quiet"}).json()["mean_luminance_cd_m2"].get<double>();
+  };
+  const double one = mean("1"), two = mean("2");
+  CHECK(one != two);
+  CHECK(one == Approx(two).epsilon(0.05));
+  CHECK(one == mean("1"));
+}
+
 TEST_CASE("the demo's rig is sound and its mistakes are caught", "[cli]") {
   const std::string rig = JOVILUX_SOURCE "/demo/orchid-house.toml";
   const ProgramRun sound = run_program({"check", rig, "--strict"});

@@ -31,7 +31,7 @@ std::string problems_of(const std::string& text) {
   return out;
 }
 
-const std::string kBulb = "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
+const std::string kPattern = "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
 
 std::string array(const std::string& more) { return "[[array]]\nname='string'\nof='bulb'\n" + more; }
 
@@ -39,14 +39,14 @@ std::string array(const std::string& more) { return "[[array]]\nname='string'\no
 
 TEST_CASE("copies of a light divide its output or multiply it, and it shines no longer itself", "[rig][array]") {
   const std::string line = "count=3\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n";
-  const auto total = rig_of(kBulb + array(line + "output='total'\n"));
+  const auto total = rig_of(kPattern + array(line + "output='total'\n"));
   REQUIRE(total);
   REQUIRE(total->lights.size() == 3);
   CHECK(total->lights[0].name == "string[0]");
   CHECK(total->lights[0].levels.flux->value == Approx(700));
   CHECK((total->lights[0].at - Vec3d(0.5, 0, 0.5)).norm() < 1e-12);
   CHECK((total->lights[2].at - Vec3d(2.5, 0, 0.5)).norm() < 1e-12);
-  const auto each = rig_of(kBulb + array(line + "output='each'\n"));
+  const auto each = rig_of(kPattern + array(line + "output='each'\n"));
   CHECK(each->lights[1].levels.flux->value == Approx(2100));
   const auto scene = prepare_scene(*total);
   REQUIRE(scene);
@@ -55,7 +55,7 @@ TEST_CASE("copies of a light divide its output or multiply it, and it shines no 
 
 TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][array]") {
   const auto places = [&](const std::string& along) {
-    const auto rig = rig_of(kBulb + array("output='each'\n" + along));
+    const auto rig = rig_of(kPattern + array("output='each'\n" + along));
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     std::vector<Vec3d> out;
@@ -93,7 +93,7 @@ TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
 }
 
 TEST_CASE("single copies have addresses of their own", "[rig][array]") {
-  const std::string text = kBulb + array("count=3\noutput='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n");
+  const std::string text = kPattern + array("count=3\noutput='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n");
   const auto rig = rig_of(text, {"light.string[1].dimmer=0.25", "light.string[2].output=5 lm"});
   REQUIRE(rig);
   CHECK(rig->lights[0].dimmer == 1);
@@ -104,17 +104,17 @@ TEST_CASE("single copies have addresses of their own", "[rig][array]") {
 }
 
 TEST_CASE("arrays without count, pattern or output say so", "[rig][array]") {
-  CHECK(problems_of(kBulb + array("output='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n")).find("array.string.count: is missing") != std::string::npos);
-  CHECK(problems_of(kBulb + array("count=2\nalong={path='circle', radius=1}\n")).find("array.string.output: is missing") != std::string::npos);
-  CHECK(problems_of("[[array]]\nname='a'\nof='blub'\n" + kBulb).find("did you mean \"bulb\"?") != std::string::npos);
-  CHECK(problems_of(kBulb + array("count=2\noutput='each'\nalong={path='spiral'}\n")).find("expected line, circle, helix, grid or points") != std::string::npos);
-  CHECK(problems_of(kBulb + array("count=2\noutput='each'\nalong={path='circle', radius=1, pitch=2}\n")).find("\"pitch\" does not go with this path") != std::string::npos);
+  CHECK(problems_of(kPattern + array("output='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n")).find("array.string.count: is missing") != std::string::npos);
+  CHECK(problems_of(kPattern + array("count=2\nalong={path='circle', radius=1}\n")).find("array.string.output: is missing") != std::string::npos);
+  CHECK(problems_of("[[array]]\nname='a'\nof='blub'\n" + kPattern).find("did you mean \"bulb\"?") != std::string::npos);
+  CHECK(problems_of(kPattern + array("count=2\noutput='each'\nalong={path='spiral'}\n")).find("expected line, circle, helix, grid or points") != std::string::npos);
+  CHECK(problems_of(kPattern + array("count=2\noutput='each'\nalong={path='circle', radius=1, pitch=2}\n")).find("\"pitch\" does not go with this path") != std::string::npos);
 }
 
 TEST_CASE("gels take their luminous share from the level and color what is left", "[rig][gel]") {
   const std::string gels = "[[gel]]\nname='half'\npoints=[[300, 0.5], [900, 0.5]]\n[[gel]]\nname='red'\npoints=[[590, 0], [610, 0.9]]\n";
   const auto emitter = [&](const std::string& more) {
-    const auto rig = rig_of(gels + kBulb + "white='2700 K'\n" + more);
+    const auto rig = rig_of(gels + kPattern + "white='2700 K'\n" + more);
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     const auto scene = prepare_scene(*rig);
@@ -128,13 +128,13 @@ TEST_CASE("gels take their luminous share from the level and color what is left"
   CHECK(red.intensity < 0.5f * bare);
   CHECK(red.table.row(1).sum() == Approx(1).epsilon(1e-5));
   CHECK(chromaticity(red.table.rowwise().sum().matrix().cast<double>()).x > 0.6);
-  CHECK(problems_of(gels + kBulb + "gel='hlaf'\n").find("did you mean \"half\"?") != std::string::npos);
+  CHECK(problems_of(gels + kPattern + "gel='hlaf'\n").find("did you mean \"half\"?") != std::string::npos);
   CHECK(problems_of("[[gel]]\nname='g'\npoints=[[500, 1.5], [600, 1]]\n").find("transmittance from 0 to 1") != std::string::npos);
 }
 
 TEST_CASE("dim_to_warm slides the white and spectra replace it", "[rig]") {
   const auto white = [&](const std::string& more) {
-    const auto rig = rig_of(kBulb + more);
+    const auto rig = rig_of(kPattern + more);
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     const auto scene = prepare_scene(*rig);
@@ -145,8 +145,8 @@ TEST_CASE("dim_to_warm slides the white and spectra replace it", "[rig]") {
   CHECK(white("spectrum='cie-f11'\n") == Approx(3999).epsilon(2e-3));
   CHECK(white("spectrum='led-3000'\n") == Approx(3000).epsilon(2e-3));
   const TemporaryFolder dir;
-  CHECK(problems_of(kBulb + "spectrum='cie-f13'\n").find("cie-f1 .. cie-f12") != std::string::npos);
-  CHECK(problems_of(kBulb + "spectrum='none.csv'\n").find("file not found") != std::string::npos);
-  CHECK(problems_of(kBulb + "white='D65'\nspectrum='cie-a'\n").find("both given") != std::string::npos);
-  CHECK(problems_of(kBulb + "white='D65'\ndim_to_warm='1800 K'\n").find("only a white in kelvin") != std::string::npos);
+  CHECK(problems_of(kPattern + "spectrum='cie-f13'\n").find("cie-f1 .. cie-f12") != std::string::npos);
+  CHECK(problems_of(kPattern + "spectrum='none.csv'\n").find("file not found") != std::string::npos);
+  CHECK(problems_of(kPattern + "white='D65'\nspectrum='cie-a'\n").find("both given") != std::string::npos);
+  CHECK(problems_of(kPattern + "white='D65'\ndim_to_warm='1800 K'\n").find("only a white in kelvin") != std::string::npos);
 }

@@ -54,13 +54,17 @@ std::vector<std::string> TemporaryFolder::files() const {
 }
 
 ProgramRun run_program(const std::vector<std::string>& words, long file_limit, int interrupt_after_ms) {
+  return run_other(JOVILUX_PROGRAM, words, file_limit, interrupt_after_ms);
+}
+
+ProgramRun run_other(const std::string& program, const std::vector<std::string>& words, long file_limit, int interrupt_after_ms) {
   const TemporaryFolder io;
   const std::string out = io.path("out"), err = io.path("err");
   std::fflush(nullptr);  // or the child writes the parent's buffers once more
   const pid_t child = ::fork();
   if (child == 0) {
     std::vector<std::string> copy = words;
-    std::vector<char*> argv = {const_cast<char*>(JOVILUX_PROGRAM)};
+    std::vector<char*> argv = {const_cast<char*>(program.c_str())};
     for (std::string& w : copy) {
       argv.push_back(w.data());
     }
@@ -73,7 +77,7 @@ ProgramRun run_program(const std::vector<std::string>& words, long file_limit, i
       const rlimit limit{static_cast<rlim_t>(file_limit), static_cast<rlim_t>(file_limit)};
       ::setrlimit(RLIMIT_FSIZE, &limit);
     }
-    ::execv(JOVILUX_PROGRAM, argv.data());
+    ::execv(program.c_str(), argv.data());
     ::_exit(127);
   }
   if (interrupt_after_ms > 0) {

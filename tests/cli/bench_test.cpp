@@ -1,0 +1,57 @@
+// The benchmark program: it measures what it says on files that anyone can make.
+#include <catch2/catch.hpp>
+#include <cstring>
+
+#include "tests/support/program.h"
+
+using namespace jovilux::test;
+
+namespace {
+
+void put(std::string& bytes, const std::vector<float>& values) {
+  for (const float v : values) {
+    char raw[4];
+    std::memcpy(raw, &v, 4);
+    bytes.append(raw, 4);
+  }
+}
+
+}  // namespace
+
+TEST_CASE("rays of a file are counted and their distances summed", "[cli][bench]") {
+  const TemporaryFolder dir;
+  // A square at z = 1 seen from z = 0: two rays meet it, one passes by, one ends before it.
+  const std::string mesh = dir.write("m.ply", "ply\nformat ascii 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n-1 -1 1\n1 -1 1\n1 1 1\n-1 1 1\n4 0 1 2 3\n");
+  std::string rays;
+  put(rays, {0, 0, 0, 0, 0, 1, 100});
+  put(rays, {0.5f, 0.25f, -1, 0, 0, 1, 100});
+  put(rays, {5, 0, 0, 0, 0, 1, 100});
+  put(rays, {0, 0, 0, 0, 0, 1, 0.5f});
+  const std::string file = dir.write("m.rays", rays);
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", file}).json();
+  CHECK(j["rays"] == 4);
+  CHECK(j["hits"] == 2);
+  CHECK(j["sum_t"].get<double>() == Approx(3));
+  for (const char* key : {"build_s", "seconds", "mrays_per_s"}) {
+    CHECK(j[key].get<double>() > 0);
+  }
+  const auto any = run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", file, "--any", "--threads", "2"}).json();
+  CHECK(any["hits"] == 2);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", "none.ply", "--rays", file}).status == 2);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", mesh}).status == 4);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {}).status == 2);
+}
+
+TEST_CASE("the test meshes and a whole render are measured", "[cli][bench]") {
+  const TemporaryFolder dir;
+  const std::string mesh = dir.path("room.ply"), rays = dir.path("room");
+  REQUIRE(run_other(JOVILUX_BENCH_PROGRAM, {"make", "--kind", "room", "--mesh", mesh, "--rays", rays, "--triangles", "20000", "--count", "10000"}).status == 0);
+  const auto camera = run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-camera.rays"}).json();
+  CHECK(camera["hits"] == 10000);  // the room is closed: no ray leaves it
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-bounce.rays"}).json()["hits"] == 10000);
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[object]]\nname='f'\nshape={kind='plane'}\n[[light]]\nname='l'\nform='point'\nat=[0,0,2]\noutput='100 lm'\n[render]\nsize=[64,64]\nsamples=16\n");
+  const auto whole = run_other(JOVILUX_BENCH_PROGRAM, {"render", rig, "--threads", "1"}).json();
+  CHECK(whole["samples"] == 64 * 64 * 16);
+  CHECK(whole["query_share"].get<double>() > 0);
+  CHECK(whole["query_share"].get<double>() < 1);
+}
