@@ -42,6 +42,8 @@ Json to_json(const LightReport& r) {
             {"y", r.xy.y},
             {"dimmer", r.dimmed},
             {"gel_transmittance", r.gel_transmittance},
+            {"gobo_transmittance", r.gobo_transmittance},
+            {"camera_fade", r.camera_fade},
             {"subject", nullptr},
             {"cheats", Json::array()}};
   if (r.subject) {
@@ -147,13 +149,23 @@ int run_check(int argc, char** argv) {
       out += (title.empty() ? file : title) + "\n\n" + light_table_text(reports);
       for (const LightReport& r : reports) {
         const bool later_copy = r.name.ends_with("]") && !r.name.ends_with("[0]");
-        if (r.gel_transmittance < 1 && !later_copy) {
+        if (later_copy) {
+          continue;
+        }
+        if (r.gel_transmittance < 1) {
           out += fmt::format("\n{}: its gels let {} % of the light through", r.name, short_number(100 * r.gel_transmittance, 3));
+        }
+        if (r.gobo_transmittance < 1) {
+          const std::string lumens = r.levels.flux ? fmt::format(": {} lm of {} lm", short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance * r.gobo_transmittance), short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance)) : "";
+          out += fmt::format("\n{}: its gobo lets {} % of the light through{}", r.name, short_number(100 * r.gobo_transmittance, 3), lumens);
         }
       }
       out += out.ends_with("\n") ? "" : "\n";
       std::string cheats;
       for (const LightReport& r : reports) {
+        if (r.name.ends_with("]") && !r.name.ends_with("[0]")) {
+          continue;  // the first copy stands for all
+        }
         for (const auto& c : r.cheats) {
           cheats += fmt::format("  {}.{} = {}: {}\n", r.name, c.key, c.value, c.effect);
         }

@@ -5,6 +5,7 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/photometric_file.h"
 #include "jovilux/judge/conversion.h"
 #include "jovilux/units/text.h"
 
@@ -30,6 +31,36 @@ double amount_of(const std::string& option, const std::string& text, Dimension d
   return value;
 }
 
+SkyShape sky_of(const Arguments& a) {
+  SkyShape sky;
+  const auto model = a.text("model");
+  const auto cie = a.whole("cie", 1, 15);
+  if (model && *model != "uniform" && *model != "overcast" && *model != "clear") {
+    throw UsageError(fmt::format("--model: found \"{}\"; expected uniform, overcast or clear", printable(*model)));
+  }
+  if (model && cie) {
+    throw UsageError("--model and --cie are both given; one of them says how the sky's luminance is spread");
+  }
+  if (!cie && model != "clear") {
+    sky.model = model == "overcast" ? SkyModel::kOvercast : SkyModel::kUniform;
+    return sky;
+  }
+  sky.model = SkyModel::kGeneral;
+  sky.general = cie.value_or(12);
+  if (knows_sun(sky.general)) {
+    const auto text = a.text("elevation");
+    if (!text) {
+      throw UsageError("this sky needs the sun's --elevation, such as --elevation 30deg");
+    }
+    const double elevation = amount_of("--elevation", *text, Dimension::kAngle, kPiD / 180);
+    if (elevation > kPiD / 2) {
+      throw UsageError("--elevation: expected an angle above 0, up to 90 deg");
+    }
+    sky.towards_sun = {std::cos(elevation), 0, std::sin(elevation)};
+  }
+  return sky;
+}
+
 SourceShape shape_of(const Arguments& a) {
   SourceShape s;
   const auto form_name = a.text("form");
@@ -40,7 +71,7 @@ SourceShape shape_of(const Arguments& a) {
     }
     s.form = *form;
   } else {
-    s.form = a.text("size") ? Form::kRect : a.text("beam") ? Form::kSpot : a.text("radius") ? Form::kSphere : a.text("disc") ? Form::kSun : Form::kPoint;
+    s.form = a.text("profile") ? Form::kPoint : a.text("length") ? Form::kTube : a.text("area") ? Form::kObject : a.text("size") ? Form::kRect : a.text("beam") ? Form::kSpot : a.text("radius") ? Form::kSphere : a.text("disc") ? Form::kSun : Form::kPoint;
   }
   const auto needed = [&](const std::string& name, const std::string& example) {
     const auto v = a.text(name);
@@ -64,7 +95,29 @@ SourceShape shape_of(const Arguments& a) {
       s.height = amount_of("--size", size.substr(cross + 1), Dimension::kLength, 1);
       break;
     }
+    case Form::kTube: {
+      const std::string length = needed("length", "120cm");
+      s.endless = length == "endless";
+      s.length = s.endless ? 0 : amount_of("--length", length, Dimension::kLength, 1);
+      s.radius = a.text("radius") ? amount_of("--radius", *a.text("radius"), Dimension::kLength, 1) : 0;
+      break;
+    }
+    case Form::kObject: {
+      const std::string area = needed("area", "0.12");
+      const auto value = parse_number(area);
+      if (!value || !(*value > 0)) {
+        throw UsageError(fmt::format("--area: found \"{}\"; expected square meters, above 0", printable(area)));
+      }
+      s.area = *value;
+      break;
+    }
     case Form::kSpot: {
+      if (a.text("radius")) {
+        s.radius = amount_of("--radius", *a.text("radius"), Dimension::kLength, 1);
+      }
+      if (a.text("profile")) {
+        break;
+      }
       const double beam = amount_of("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
       const double field = a.text("field") ? amount_of("--field", *a.text("field"), Dimension::kAngle, kDegree) : beam;
       if (beam > kPiD || field > kPiD || field < beam) {
@@ -73,14 +126,9 @@ SourceShape shape_of(const Arguments& a) {
       s.beam = spot_beam({beam}, {field});
       break;
     }
-    case Form::kSky:
-      if (const auto model = a.text("model"); model && *model != "uniform" && *model != "overcast") {
-        throw UsageError(fmt::format("--model: found \"{}\"; expected uniform or overcast", printable(*model)));
-      } else {
-        s.sky = model == "overcast" ? SkyModel::kOvercast : SkyModel::kUniform;
-      }
-      break;
+    case Form::kSky: s.sky = sky_of(a); break;
     case Form::kSun: s.disc = a.text("disc") ? amount_of("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
+    case Form::kDome: throw UsageError("a dome's levels follow from its image; see jovilux check");
   }
   if (const auto spread = a.text("spread"); spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
     const double angle = amount_of("--spread", *spread, Dimension::kAngle, kDegree);
@@ -91,6 +139,30 @@ SourceShape shape_of(const Arguments& a) {
   } else if (spread) {
     throw UsageError(fmt::format("a {} has no --spread; disk and rect have", to_string(s.form)));
   }
+  const bool flat = s.form == Form::kDisk || s.form == Form::kRect;
+  if (a.flag("two-sided")) {
+    if (!flat && s.form != Form::kObject) {
+      throw UsageError(fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.form)));
+    }
+    s.two_sided = true;
+  }
+  if (const auto weight = a.number("center-weight", 0, 100)) {
+    if (!flat && s.form != Form::kSphere) {
+      throw UsageError(fmt::format("a {} has no --center-weight; disk, rect and sphere have", to_string(s.form)));
+    }
+    s.center_weight = *weight;
+  }
+  if (const auto profile = a.text("profile")) {
+    if (!flat && s.form != Form::kSphere && s.form != Form::kPoint && s.form != Form::kSpot) {
+      throw UsageError(fmt::format("a {} has no --profile; point, spot, sphere, disk and rect have", to_string(s.form)));
+    }
+    const auto file = load_photometric(*profile);
+    print_problems(file.problems());
+    if (!file) {
+      throw BadInput{};
+    }
+    s.profile = std::make_shared<LuminousDistribution>(file->grid);
+  }
   return s;
 }
 
@@ -99,14 +171,21 @@ SourceShape shape_of(const Arguments& a) {
 int run_convert(int argc, char** argv) {
   const Usage usage{"convert", "\"VALUE UNIT\"",
                     "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
-                    {{"form", "point, spot, sphere, disk, rect, sun or sky; by default what the sizes say, else point", "FORM"},
-                     {"radius", "of sphere or disk, such as 6cm; a bare number is in m", "LENGTH"},
+                    {{"form", "point, spot, sphere, disk, rect, tube, object, sun or sky; by default what the sizes say, else point", "FORM"},
+                     {"radius", "of sphere, disk, tube (none: an ideal line) or a spot's lens, such as 6cm; a bare number is in m", "LENGTH"},
+                     {"length", "of a tube, or endless", "LENGTH"},
+                     {"area", "of an object's surface, in square meters", "M2"},
                      {"size", "of a rect, width x height, such as 60cmx30cm", "WxH"},
                      {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
                      {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
                      {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
                      {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
-                     {"model", "of a sky: uniform or overcast", "NAME"},
+                     {"center-weight", "of disk, rect or sphere: 0 even, more the brighter in the middle", "NUMBER"},
+                     {"two-sided", "disk, rect and object shine from both sides", ""},
+                     {"profile", "a photometric file, .ies or .ldt, that shapes the light", "FILE"},
+                     {"model", "of a sky: uniform, overcast or clear", "NAME"},
+                     {"cie", "of a sky: CIE standard general sky 1 to 15", "TYPE"},
+                     {"elevation", "of the sun, for skies that know one", "ANGLE"},
                      {"at", "distance for lx; repeatable; 1, 2, 4 and 8 m by default", "LENGTH"},
                      {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
                      {"json", "print one JSON document instead", ""}},
@@ -145,7 +224,7 @@ int run_convert(int argc, char** argv) {
   if (a.flag("json")) {
     const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
     const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-    Json j = {{"form", to_string(shape.form)}, {"flux_lm", value(c.levels.flux)}, {"intensity_cd", value(c.levels.intensity)}, {"luminance_cd_m2", value(c.levels.luminance)}, {"illuminance_lx", Json::array()},
+    Json j = {{"form", to_string(shape.form)}, {"flux_lm", c.levels.per_meter ? Json(nullptr) : value(c.levels.flux)}, {"flux_lm_per_m", c.levels.per_meter ? value(c.levels.flux) : Json(nullptr)}, {"intensity_cd", value(c.levels.intensity)}, {"luminance_cd_m2", value(c.levels.luminance)}, {"illuminance_lx", Json::array()},
               {"power_w", plain(c.power_w)}, {"efficacy_lm_w", plain(c.efficacy_lm_w)}, {"ev100", plain(c.ev100)}, {"ev100_surface", plain(c.ev100_surface)}};
     for (const auto& at : c.illuminance) {
       j["illuminance_lx"].push_back({{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
@@ -156,10 +235,14 @@ int run_convert(int argc, char** argv) {
   std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.form)), ""}};
   const auto add = [&](const std::string& what, double v, const std::string& unit) { rows.push_back({what, short_number(v), unit}); };
   if (c.levels.flux) {
-    add("luminous flux", c.levels.flux->value, "lm");
+    add("luminous flux", c.levels.flux->value, c.levels.per_meter ? "lm/m" : "lm");
   }
   if (c.levels.intensity) {
-    add(shape.form == Form::kPoint || shape.form == Form::kSphere ? "intensity" : "intensity on axis", c.levels.intensity->value, "cd");
+    add(shape.profile                                               ? "peak intensity"
+        : shape.form == Form::kPoint || shape.form == Form::kSphere ? "intensity"
+        : shape.form == Form::kTube                                 ? "intensity square to it"
+                                                                    : "intensity on axis",
+        c.levels.intensity->value, "cd");
   }
   if (c.levels.luminance) {
     add("luminance", c.levels.luminance->value, "cd/m2");
@@ -169,7 +252,7 @@ int run_convert(int argc, char** argv) {
     if (at.illuminance_lx) {
       add(where, *at.illuminance_lx, "lx");
     } else {
-      rows.push_back({where, "-", "inside the source"});
+      rows.push_back({where, "-", shape.form == Form::kObject ? "depends on its shape: see jovilux check" : "inside the source"});
     }
     if (is_sun) {
       break;

@@ -65,10 +65,11 @@ Rendered render_to_folder(const RenderTask& task) {
   std::optional<Scene> scene;
   Problems warnings = rig.problems();
   with_threads(task.threads, [&] {
-    auto prepared = prepare_scene(*rig);
+    auto prepared = prepare_scene(*rig, options.camera);
     if (!prepared) {
       throw BadInput{prepared.problems()};
     }
+    warnings.insert(warnings.end(), prepared.problems().begin(), prepared.problems().end());
     scene = std::move(*prepared);
     const Problems found = check_rig(*rig, *scene, light_reports(*rig, *scene));
     warnings.insert(warnings.end(), found.begin(), found.end());

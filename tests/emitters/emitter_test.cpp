@@ -82,8 +82,9 @@ TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1",
   for (int i = 0; i < 20'000; ++i) {
     const LightSample s = sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
     REQUIRE(s.pdf > 0);
-    CHECK(light_pdf(e, p, s.wi) == Approx(s.pdf).epsilon(2e-3));
-    CHECK(seen_luminance(e, s.wi) == Approx(e.luminance));
+    const LightPlace place{p + s.wi * s.distance, form == Form::kSphere ? Vec3((p + s.wi * s.distance - e.center).normalized()) : e.frame.z};
+    CHECK(light_pdf(e, p, s.wi, place) == Approx(s.pdf).epsilon(2e-3));
+    CHECK(seen_luminance(e, s.wi, place) == Approx(e.luminance));
     solid_angle.add(1 / s.pdf);
   }
   // The mean of 1 / pdf is the solid angle; count it as rays of even density that meet the light.
@@ -129,29 +130,29 @@ TEST_CASE("skies are sampled in proportion to their luminance", "[emitters][stat
   float weight = 0;
   for (int i = 0; i < 100'000; ++i) {
     const LightSample s = sample_toward(e, Vec3::Zero(), {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
-    CHECK(light_pdf(e, Vec3::Zero(), s.wi) == Approx(s.pdf).epsilon(1e-4));
+    CHECK(light_pdf(e, Vec3::Zero(), s.wi, {}) == Approx(s.pdf).epsilon(1e-4));
     CHECK(covers(e, s.wi));
     weight = i == 0 ? s.weight : weight;
     CHECK(s.weight == Approx(weight).epsilon(1e-4));  // luminance over density is the same everywhere
     level.add(s.weight * s.wi.z());
     tilted.add(s.weight * std::max(0.0f, s.wi.dot(n)));
   }
-  CHECK(std::abs(z_test(level, 1000 * sky_illuminance_per_luminance(e.sky)).z) < kZBound);
+  CHECK(std::abs(z_test(level, 1000 * sky_illuminance_per_luminance(SkyShape{e.sky, 0, Vec3d::UnitZ()})).z) < kZBound);
   if (e.sky == SkyModel::kUniform) {
     CHECK(std::abs(z_test(tilted, 1000 * kPiD * 0.9).z) < kZBound);  // pi L (1 + cos tilt) / 2
   }
-  CHECK(seen_luminance(e, -Vec3::UnitZ()) == 0);
-  CHECK(seen_luminance(e, Vec3::UnitZ()) == Approx(1000));
+  CHECK(seen_luminance(e, -Vec3::UnitZ(), {}) == 0);
+  CHECK(seen_luminance(e, Vec3::UnitZ(), {}) == Approx(1000));
 }
 
 TEST_CASE("one-sided lights give nothing behind and spread nothing outside their cone", "[emitters]") {
   Emitter e = facing_down(Form::kDisk);
   CHECK(sample_toward(e, {0, 0, 3}, {0.5f, 0.5f}).weight == 0);
-  CHECK(seen_luminance(e, -Vec3::UnitZ()) == 0);
+  CHECK(seen_luminance(e, -Vec3::UnitZ(), {}) == 0);
   CHECK(expected_illuminance(e, {0, 0, 3}, -Vec3::UnitZ()) == 0);
   e.half_spread = 0.3f;
-  CHECK(seen_luminance(e, Vec3(std::sin(0.31f), 0, std::cos(0.31f))) == 0);
-  CHECK(seen_luminance(e, Vec3(std::sin(0.15f), 0, std::cos(0.15f))) == Approx(500).epsilon(1e-4));
+  CHECK(seen_luminance(e, Vec3(std::sin(0.31f), 0, std::cos(0.31f)), {}) == 0);
+  CHECK(seen_luminance(e, Vec3(std::sin(0.15f), 0, std::cos(0.15f)), {}) == Approx(500).epsilon(1e-4));
   CHECK(expected_illuminance(e, {3, 0, 1}, Vec3::UnitZ()) == 0);
 }
 

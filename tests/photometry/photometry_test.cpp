@@ -166,8 +166,8 @@ TEST_CASE("moments are read with their offset and refused when there is no such 
 TEST_CASE("a sky in lux and in luminance is the same sky", "[photometry][sky]") {
   SourceShape s;
   s.form = Form::kSky;
-  s.sky = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
-  const double per = s.sky == SkyModel::kUniform ? kPiD : 7 * kPiD / 9;
+  s.sky.model = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
+  const double per = s.sky.model == SkyModel::kUniform ? kPiD : 7 * kPiD / 9;
   CHECK(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels->illuminance->value == Approx(100 * per));
   CHECK(source_levels(s, {Output::Kind::kIlluminance, 100 * per, {}, {}}).levels->luminance->value == Approx(100));
   CHECK_FALSE(source_levels(s, {Output::Kind::kFlux, 100, {}, {}}).levels);

@@ -147,7 +147,7 @@ const std::map<std::string, Function>& functions() {
          const SunPosition s = sun_position(*parse_moment(text), degrees(p["latitude"]), degrees(p["longitude"]), refracted ? p.value("pressure", 1010.0) : 0, p.value("temperature", 10.0));
          return {90 - in_degrees(s.elevation), in_degrees(s.azimuth)};
        }},
-      {"overcast_illuminance_horizontal", [](const json& p) -> std::vector<double> { return {p["Lz"].get<double>() * sky_illuminance_per_luminance(SkyModel::kOvercast)}; }},
+      {"overcast_illuminance_horizontal", [](const json& p) -> std::vector<double> { return {p["Lz"].get<double>() * sky_illuminance_per_luminance(SkyShape{SkyModel::kOvercast, 0, Vec3d::UnitZ()})}; }},
       {"ggx_albedo", [](const json& p) -> std::vector<double> { return {ggx_directional_albedo(p["alpha"], std::cos(p["theta"].get<double>()), 0, 1024)}; }},
       {"fresnel_dielectric", [](const json& p) -> std::vector<double> { return {fresnel_dielectric(p["cos_i"].get<float>(), p["eta"].get<float>())}; }},
   };

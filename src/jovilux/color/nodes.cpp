@@ -61,6 +61,17 @@ Spectrum spectrum_from_rgb(const Rgb& rgb) {
   return out;
 }
 
+Spectrum spectrum_from_rgb(const Eigen::Array3f& rgb) {
+  static const std::array<Spectrum, 3> kColumns = [] {
+    std::array<Spectrum, 3> out;
+    for (int c = 0; c < 3; ++c) {
+      out[static_cast<std::size_t>(c)] = spectrum_from_rgb(Rgb(Rgb::Unit(c)));
+    }
+    return out;
+  }();
+  return rgb[0] * kColumns[0] + rgb[1] * kColumns[1] + rgb[2] * kColumns[2];
+}
+
 Spectrum spectrum_from_table(const NmTable& reflectance) {
   Spectrum out;
   for (int k = 0; k < kNodes; ++k) {

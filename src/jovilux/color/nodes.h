@@ -31,6 +31,9 @@ LightTable tinted(const LightTable& table, const Rgb& tint);
 /// The spectrum of a reflectance or transmittance given in linear RGB; exact in color under D65.
 Spectrum spectrum_from_rgb(const Rgb& rgb);
 
+/// The same in single precision, for inner loops.
+Spectrum spectrum_from_rgb(const Eigen::Array3f& rgb);
+
 /// A tabulated reflectance read at the nodes, each as (r(-5 nm) + 2 r(0) + r(+5 nm)) / 4.
 Spectrum spectrum_from_table(const NmTable& reflectance);
 

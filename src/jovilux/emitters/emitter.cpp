@@ -20,8 +20,10 @@ float cone_pdf(float one_minus_cos) { return 1 / (2 * kPi * one_minus_cos); }
 // 1 - cos of the half angle that a sphere fills, from sin^2.
 float one_minus_cos(float sin2) { return sin2 / (1 + std::sqrt(std::max(0.0f, 1 - sin2))); }
 
-Vec2 disk_place(const Vec2& u) {
-  const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
+// On the unit disk, in proportion to (1 - rho^2)^w.
+Vec2 disk_place(const Vec2& u, float w) {
+  const float r = w > 0 ? std::sqrt(std::max(0.0f, 1 - std::pow(1 - u.x(), 1 / (w + 1)))) : std::sqrt(u.x());
+  const float phi = 2 * kPi * u.y();
   return {r * std::cos(phi), r * std::sin(phi)};
 }
 
@@ -69,8 +71,6 @@ struct SphericalRect {
 // Below this the differences of angles lose digits; evenly over the area is as good there.
 constexpr double kSmallSolidAngle = 1e-3;
 
-float area_pdf(const Emitter& e, float distance2, float cos_light) { return distance2 / (cos_light * e.area()); }
-
 // The angle between unit vectors, exact for small ones, where acos loses half of its digits.
 float angle_between(const Vec3& a, const Vec3& b) { return std::atan2(a.cross(b).norm(), a.dot(b)); }
 
@@ -105,32 +105,188 @@ float relative_sky(const Emitter& e, float up) { return e.sky == SkyModel::kUnif
 // Both models are sampled in proportion to their luminance: (1 + 2 up) / (4 pi) is half even, half by the cosine.
 float sky_pdf(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 0.5f / kPi : (1 + 2 * up) / (4 * kPi); }
 
+// Of dome and general sky: east, north, up.
+Vec3 mapped(const Emitter& e, const Vec3& d) { return {d.dot(e.frame.x), d.dot(e.frame.y), -d.dot(e.frame.z)}; }
+Vec3 unmapped(const Emitter& e, const Vec3& m) { return m.x() * e.frame.x + m.y() * e.frame.y - m.z() * e.frame.z; }
+bool has_map(const Emitter& e) { return e.form == Form::kDome || (e.form == Form::kSky && e.sky == SkyModel::kGeneral); }
+
+// Luminance of a dome or general sky in a mapped direction.
+float map_luminance(const Emitter& e, const Vec3& m) {
+  if (e.form == Form::kDome) {
+    return e.luminance * luminance_of(e.detail->dome->rgb[e.detail->map.cell(m)]);
+  }
+  return e.luminance * static_cast<float>(relative_sky_luminance(e.detail->sky, m.cast<double>()));
+}
+
+// Relative intensity of a beam or profile in the unit direction `away` from the light.
+float relative_intensity_along(const Emitter& e, const Vec3& away) {
+  if (e.detail != nullptr && e.detail->profile) {
+    return e.detail->profile->intensity(e.frame.to_local(away)) / static_cast<float>(e.detail->profile->peak());
+  }
+  return e.form == Form::kSpot ? spot_factor(e, away) : 1.0f;
+}
+
+// Luminance over its mean at a place of a flat light.
+float weighting_at(const Emitter& e, const Vec3& place) {
+  if (e.center_weight == 0) {
+    return 1;
+  }
+  const Vec3 q = place - e.center;
+  const float x = q.dot(e.frame.x), y = q.dot(e.frame.y);
+  const auto bell = [&](float v2) { return std::pow(std::max(0.0f, 1 - v2), e.center_weight); };
+  return e.form == Form::kRect ? e.weight_scale * bell(sqr(x / e.half_width)) * bell(sqr(y / e.half_height))
+                               : e.weight_scale * bell((x * x + y * y) / (e.radius * e.radius));
+}
+
+// Luminance of a flat light at a place, towards the unit direction `away`.
+float flat_luminance(const Emitter& e, const Vec3& place, const Vec3& away) {
+  float cosine = away.dot(e.frame.z);
+  if (cosine <= 0) {
+    if (!e.two_sided) {
+      return 0;
+    }
+    cosine = -cosine;
+  }
+  if (!(cosine > 0)) {
+    return 0;
+  }
+  if (e.by_intensity) {
+    return e.intensity * relative_intensity_along(e, away) * weighting_at(e, place) / (e.area() * cosine);
+  }
+  const Vec3 facing = e.two_sided && away.dot(e.frame.z) < 0 ? Vec3(away - 2 * away.dot(e.frame.z) * e.frame.z) : away;
+  return e.luminance * spread_factor(e, facing) * weighting_at(e, place);
+}
+
+float sphere_luminance(const Emitter& e, const Vec3& away, float mu) {
+  const float weighting = e.center_weight > 0 ? e.weight_scale * std::pow(std::max(0.0f, mu * mu), e.center_weight) : 1.0f;
+  return weighting * (e.by_intensity ? e.intensity * relative_intensity_along(e, away) / e.area() : e.luminance);
+}
+
+// Density over a flat light's area of places chosen by disk_place or evenly.
+float place_pdf(const Emitter& e, const Vec3& place) {
+  return (e.form != Form::kRect && e.center_weight > 0 ? weighting_at(e, place) : 1.0f) / e.area();
+}
+
 LightSample toward_place(const Emitter& e, const Vec3& p, const Vec3& place, float pdf_of_solid_angle) {
   LightSample out;
   const Vec3 to = place - p;
   const float d2 = to.squaredNorm();
   out.distance = std::sqrt(d2);
   out.wi = to / out.distance;
-  const float cos_light = -out.wi.dot(e.frame.z);
+  const float cos_light = e.two_sided ? std::abs(out.wi.dot(e.frame.z)) : -out.wi.dot(e.frame.z);
   if (!(cos_light > 0) || !(out.distance > 0)) {
     return {};
   }
-  out.pdf = pdf_of_solid_angle > 0 ? pdf_of_solid_angle : area_pdf(e, d2, cos_light);
-  out.weight = e.luminance * spread_factor(e, -out.wi) * falloff_at(e, p) / out.pdf;
+  out.pdf = pdf_of_solid_angle > 0 ? pdf_of_solid_angle : place_pdf(e, place) * d2 / cos_light;
+  out.weight = flat_luminance(e, place, -out.wi) * falloff_at(e, p) / out.pdf;
   return out;
 }
 
-}  // namespace
+// A tube or line as seen from p.
+struct TubeView {
+  Vec3 to, side;      // unit: straight to the axis, and across it
+  float d = 0;        // from p to the axis
+  float z0 = 0, z1 = 0;  // the ends along the axis from p's foot; infinite when endless
+  float widest = 0;   // half of the angle that the tube fills around p
 
-float falloff_at(const Emitter& e, const Vec3& p) {
-  return e.falloff.is_physical() || e.is_distant() ? 1.0f : falloff_weight(e.falloff, (e.center - p).norm());
+  TubeView(const Emitter& e, const Vec3& p) {
+    const Vec3 from = e.center - p;
+    const float z = from.dot(e.frame.x);
+    to = from - z * e.frame.x;
+    d = to.norm();
+    if (d > 0) {
+      to /= d;
+    }
+    side = e.frame.x.cross(to);
+    z0 = e.endless ? -HUGE_VALF : z - e.half_width;
+    z1 = e.endless ? HUGE_VALF : z + e.half_width;
+    widest = d > e.radius ? std::asin(std::min(1.0f, e.radius / d)) : 0;
+  }
+  bool outside(const Emitter& e) const { return d > e.radius; }
+  // Distance, square to the axis, to the mantle in the half plane at phi.
+  float mantle(const Emitter& e, float phi) const {
+    const float s = d * std::sin(phi);
+    return d * std::cos(phi) - std::sqrt(std::max(0.0f, e.radius * e.radius - s * s));
+  }
+  // Sine of the angle along the axis at which an end is seen over the distance s.
+  static float end_sine(float z, float s) { return std::isinf(z) ? std::copysign(1.0f, z) : z / std::hypot(z, s); }
+};
+
+LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
+  LightSample out;
+  const TubeView view(e, p);
+  if (!view.outside(e)) {
+    return out;
+  }
+  const bool line = e.radius == 0;
+  const float phi = line ? 0 : view.widest * (2 * u.x() - 1);
+  const float s = line ? view.d : view.mantle(e, phi);
+  if (!(s > 0)) {
+    return out;
+  }
+  const float b0 = TubeView::end_sine(view.z0, s), b1 = TubeView::end_sine(view.z1, s);
+  const float sine = b0 + (b1 - b0) * (line ? u.x() : u.y());
+  const float cosine = std::sqrt(std::max(0.0f, 1 - sine * sine));
+  if (!(b1 > b0) || !(cosine > 1e-6f)) {
+    return out;
+  }
+  out.wi = (cosine * (std::cos(phi) * view.to + std::sin(phi) * view.side) + sine * e.frame.x).normalized();
+  out.distance = s / cosine;
+  const float falloff = falloff_at(e, p);
+  if (line) {
+    out.weight = e.intensity / view.d * (b1 - b0) * falloff;
+  } else {
+    out.pdf = 1 / (2 * view.widest * (b1 - b0));
+    out.weight = e.luminance * falloff / out.pdf;
+  }
+  return out;
 }
 
-LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
+float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
+  const TubeView view(e, p);
+  const Vec3 across = wi - wi.dot(e.frame.x) * e.frame.x;
+  if (e.radius == 0 || !view.outside(e) || !(across.squaredNorm() > 0)) {
+    return 0;
+  }
+  const float phi = std::atan2(across.dot(view.side), across.dot(view.to));
+  if (std::abs(phi) > view.widest) {
+    return 0;
+  }
+  const float s = view.mantle(e, phi);
+  const float span = TubeView::end_sine(view.z1, s) - TubeView::end_sine(view.z0, s);
+  return span > 0 ? 1 / (2 * view.widest * span) : 0;
+}
+
+LightSample toward_object(const Emitter& e, const Vec3& p, const Vec2& u) {
+  LightSample out;
+  const SurfaceSample place = e.detail->surface->sample(u);
+  const Vec3 to = place.position - p;
+  const float d2 = to.squaredNorm();
+  if (!(place.pdf_area > 0) || !(d2 > 0)) {
+    return out;
+  }
+  out.distance = std::sqrt(d2);
+  out.wi = to / out.distance;
+  const float cos_light = e.two_sided ? std::abs(out.wi.dot(place.normal)) : -out.wi.dot(place.normal);
+  if (!(cos_light > 0)) {
+    return {};
+  }
+  out.pdf = place.pdf_area * d2 / cos_light;
+  out.weight = e.luminance * falloff_at(e, p) / out.pdf;
+  return out;
+}
+
+// Sampling without masks and tints.
+LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u) {
   LightSample out;
   switch (e.form) {
-    case Form::kPoint:
-    case Form::kSpot: {
+    case Form::kSpot:
+      if (e.radius > 0) {
+        const Vec2 q = disk_place(u, e.center_weight) * e.radius;
+        return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
+      }
+      [[fallthrough]];
+    case Form::kPoint: {
       const Vec3 to = e.center - p;
       const float d2 = to.squaredNorm();
       if (!(d2 > 0)) {
@@ -138,10 +294,7 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
       }
       out.distance = std::sqrt(d2);
       out.wi = to / out.distance;
-      out.weight = e.intensity / d2 * falloff_at(e, p);
-      if (e.form == Form::kSpot) {
-        out.weight *= spot_factor(e, -out.wi);
-      }
+      out.weight = e.intensity / d2 * falloff_at(e, p) * relative_intensity_along(e, -out.wi);
       return out;
     }
     case Form::kSphere: {
@@ -158,12 +311,13 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
       // The near side along wi: the center's foot less half the chord.
       const float foot = std::sqrt(d2) * local.z();
       const float sin2 = local.x() * local.x() + local.y() * local.y();
-      out.distance = foot - std::sqrt(std::max(0.0f, r2 - d2 * sin2));
-      out.weight = e.luminance * falloff_at(e, p) / out.pdf;
+      const float chord = std::sqrt(std::max(0.0f, r2 - d2 * sin2));
+      out.distance = foot - chord;
+      out.weight = sphere_luminance(e, -out.wi, chord / e.radius) * falloff_at(e, p) / out.pdf;
       return out;
     }
     case Form::kDisk: {
-      const Vec2 q = disk_place(u) * e.radius;
+      const Vec2 q = disk_place(u, e.center_weight) * e.radius;
       return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
     }
     case Form::kRect: {
@@ -181,6 +335,8 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
                               (2 * u.y() - 1) * e.half_height * e.frame.y,
                           0);
     }
+    case Form::kTube: return toward_tube(e, p, u);
+    case Form::kObject: return toward_object(e, p, u);
     case Form::kSun: {
       const float omc = one_minus_cos(e.sin2_disc);
       out.wi = Frame::around(-e.frame.z).to_world(cone_direction(omc, u));
@@ -189,32 +345,147 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
       out.weight = e.luminance / out.pdf;
       return out;
     }
-    case Form::kSky: {
-      float up = u.x();
-      if (e.sky == SkyModel::kOvercast) {
-        up = u.x() < 0.5f ? 2 * u.x() : std::sqrt(2 * u.x() - 1);
+    case Form::kSky:
+      if (!has_map(e)) {
+        float up = u.x();
+        if (e.sky == SkyModel::kOvercast) {
+          up = u.x() < 0.5f ? 2 * u.x() : std::sqrt(2 * u.x() - 1);
+        }
+        const float r = std::sqrt(std::max(0.0f, 1 - up * up)), phi = 2 * kPi * u.y();
+        out.wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), up});
+        out.pdf = sky_pdf(e, up);
+        out.distance = kFar;
+        out.weight = e.luminance * relative_sky(e, up) / out.pdf;
+        return out;
       }
-      const float r = std::sqrt(std::max(0.0f, 1 - up * up)), phi = 2 * kPi * u.y();
-      out.wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), up});
-      out.pdf = sky_pdf(e, up);
+      [[fallthrough]];
+    case Form::kDome: {
+      const Vec3 m = e.detail->map.sample(u, out.pdf);
+      if (!(out.pdf > 0)) {
+        return {};
+      }
+      out.wi = unmapped(e, m).normalized();
       out.distance = kFar;
-      out.weight = e.luminance * relative_sky(e, up) / out.pdf;
+      out.weight = map_luminance(e, m) / out.pdf;
       return out;
     }
   }
   return out;
 }
 
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
+// Where the ray of light from `place` to p crosses the mask's plane, in the mask's x and y; false where it does not.
+bool mask_crossing(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y) {
+  const float plane = e.detail->gobo->distance();
+  if (e.is_distant()) {  // the plane stands `plane` from the scene's origin towards the sun
+    const float height = -p.dot(e.frame.z), rise = -wi.dot(e.frame.z);
+    if (height >= plane || !(rise > 0)) {
+      return false;
+    }
+    const Vec3 at = p + wi * ((plane - height) / rise);
+    x = at.dot(e.frame.x);
+    y = at.dot(e.frame.y);
+    return true;
+  }
+  const float hp = (p - e.center).dot(e.frame.z), hq = (place - e.center).dot(e.frame.z);
+  if (hp <= plane || hq >= plane) {
+    return false;
+  }
+  const Vec3 at = place + (p - place) * ((plane - hq) / (hp - hq)) - e.center;
+  x = at.dot(e.frame.x);
+  y = at.dot(e.frame.y);
+  return true;
+}
+
+}  // namespace
+
+Eigen::Array3f PositionTint::at(const Vec3& p) const {
+  const double values[4] = {p.x(), p.y(), p.z(), time_s};
+  const double v = formula(values);
+  Eigen::Array3f c = ramp.front().second;
+  for (std::size_t i = 0; i < ramp.size(); ++i) {
+    if (v < ramp[i].first) {
+      if (i > 0) {
+        const auto t = static_cast<float>((v - ramp[i - 1].first) / (ramp[i].first - ramp[i - 1].first));
+        c = (1 - t) * ramp[i - 1].second + t * ramp[i].second;
+      }
+      break;
+    }
+    c = ramp[i].second;
+  }
+  return c / std::max(1e-6f, (c * luminance).sum());
+}
+
+LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi) {
+  LightTint out;
+  if (e.detail == nullptr) {
+    return out;
+  }
+  if (float x, y; e.detail->gobo && mask_crossing(e, p, place, wi, x, y)) {
+    const Eigen::Array3f t = e.detail->gobo->transmittance(x, y);
+    if (e.detail->gobo->colored()) {
+      out.rgb = t;
+      out.colored = true;
+      out.gray = t.maxCoeff() > 0 ? 1.0f : 0.0f;
+    } else {
+      out.gray = t[0];
+    }
+  }
+  if (e.form == Form::kDome) {
+    const Eigen::Array3f& pixel = e.detail->dome->rgb[e.detail->map.cell(mapped(e, wi))];
+    const float luminance = luminance_of(pixel);
+    if (luminance > 0) {
+      out.rgb *= pixel / luminance;
+      out.colored = true;
+    }
+  }
+  if (e.detail->tint) {
+    out.rgb *= e.detail->tint->at(p);
+    out.colored = true;
+  }
+  return out;
+}
+
+float falloff_at(const Emitter& e, const Vec3& p) {
+  if (e.falloff.is_physical() || e.is_distant()) {
+    return 1;
+  }
+  Vec3 to = e.center - p;
+  if (e.endless) {
+    to -= to.dot(e.frame.x) * e.frame.x;
+  }
+  return falloff_weight(e.falloff, to.norm());
+}
+
+LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
+  LightSample out = bare_sample(e, p, u);
+  if (e.detail != nullptr && out.weight > 0) {
+    const LightTint tint = tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
+    out.weight *= tint.gray;
+    out.colored = tint.colored;
+    out.rgb = tint.rgb;
+  }
+  return out;
+}
+
+float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at) {
   switch (e.form) {
-    case Form::kPoint:
-    case Form::kSpot: return 0;
+    case Form::kPoint: return 0;
     case Form::kSphere: {
       const float d2 = (e.center - p).squaredNorm(), r2 = e.radius * e.radius;
       return d2 > r2 ? cone_pdf(one_minus_cos(r2 / d2)) : 0;
     }
+    case Form::kTube: return tube_pdf(e, p, wi);
+    case Form::kObject: {
+      const float cos_light = std::abs(wi.dot(at.normal));
+      return cos_light > 0 ? e.detail->surface->pdf_area(at.normal) * (at.position - p).squaredNorm() / cos_light : 0;
+    }
     case Form::kSun: return cone_pdf(one_minus_cos(e.sin2_disc));
-    case Form::kSky: return sky_pdf(e, std::max(0.0f, -wi.dot(e.frame.z)));
+    case Form::kSky:
+      if (!has_map(e)) {
+        return sky_pdf(e, std::max(0.0f, -wi.dot(e.frame.z)));
+      }
+      [[fallthrough]];
+    case Form::kDome: return e.detail->map.pdf(mapped(e, wi));
     case Form::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
@@ -222,63 +493,100 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
       }
       [[fallthrough]];
     }
+    case Form::kSpot:
     case Form::kDisk: {
-      const float cos_light = -wi.dot(e.frame.z);
+      if (e.is_zero_size()) {
+        return 0;
+      }
+      const float cos_light = e.two_sided ? std::abs(wi.dot(e.frame.z)) : -wi.dot(e.frame.z);
       if (cos_light <= 0) {
         return 0;
       }
-      const float t = (p - e.center).dot(e.frame.z) / cos_light;  // to the light's plane along wi
-      return area_pdf(e, t * t, cos_light);
+      const float t = std::abs((p - e.center).dot(e.frame.z)) / cos_light;  // to the light's plane along wi
+      return place_pdf(e, at.position) * t * t / cos_light;
     }
   }
   return 0;
 }
 
-float seen_luminance(const Emitter& e, const Vec3& along) {
+float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at) {
   switch (e.form) {
-    case Form::kPoint:
-    case Form::kSpot: return 0;
-    case Form::kSphere:
+    case Form::kPoint: return 0;
+    case Form::kSphere: return sphere_luminance(e, -along, -along.dot(at.normal));
+    case Form::kTube:  // its ends are dark
+      return e.radius > 0 && -along.dot(at.normal) > 0 && std::abs(at.normal.dot(e.frame.x)) < 0.5f ? e.luminance : 0;
+    case Form::kObject: return e.two_sided || -along.dot(at.normal) > 0 ? e.luminance : 0;
     case Form::kSun: return e.luminance;
-    case Form::kSky: {
-      const float up = -along.dot(e.frame.z);
-      return up > 0 ? e.luminance * relative_sky(e, up) : 0;
-    }
+    case Form::kSky:
+      if (!has_map(e)) {
+        const float up = -along.dot(e.frame.z);
+        return up > 0 ? e.luminance * relative_sky(e, up) : 0;
+      }
+      [[fallthrough]];
+    case Form::kDome: return map_luminance(e, mapped(e, along));
+    case Form::kSpot:
     case Form::kDisk:
-    case Form::kRect: {
-      const float cos_light = -along.dot(e.frame.z);
-      return cos_light > 0 ? e.luminance * spread_factor(e, -along) : 0;
-    }
+    case Form::kRect: return e.is_zero_size() ? 0 : flat_luminance(e, at.position, -along);
   }
   return 0;
 }
 
 bool covers(const Emitter& e, const Vec3& along) {
+  if (e.form == Form::kDome) {
+    return true;
+  }
   const float down = along.dot(e.frame.z);
   // |direction x axis|^2 is sin^2 of the angle between them.
   return down < 0 && (e.form == Form::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
 }
 
-float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
-  if (!e.shines()) {
+float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
+  if (!e.shines() || !may_reach(e, p, links)) {
     return 0;
+  }
+  if (e.form == Form::kDome) {
+    return e.luminance * e.detail->mean_luminance * kPi;
   }
   if (e.form == Form::kSky) {  // half of it rises above a wall, none above a ceiling
     const float open = 0.5f * (1 - n.dot(e.frame.z));
-    return open > 1e-6f ? e.luminance * kPi * open : 0;
+    const float mean = has_map(e) ? e.detail->mean_luminance : 1.0f;
+    return open > 1e-6f ? e.luminance * mean * kPi * open : 0;
   }
   if (e.is_distant()) {
     const float sine = std::sqrt(e.sin2_disc);
     const float cosine = std::min(1.0f, -n.dot(e.frame.z) + sine);
     return cosine > 0 ? e.luminance * kPi * sine * sine * cosine : 0;
   }
+  const float falloff = falloff_at(e, p);
+  if (falloff <= 0) {
+    return 0;
+  }
+  if (e.form == Form::kTube) {
+    const TubeView view(e, p);
+    if (!view.outside(e)) {
+      return 0;
+    }
+    // The higher of its ends above the surface; an endless one rises somewhere unless it is level.
+    const float along = n.dot(e.frame.x), across = n.dot(view.to) * view.d + e.radius;
+    const float highest = e.endless ? (std::abs(along) > 1e-6f ? HUGE_VALF : across) : across + std::max(view.z0 * along, view.z1 * along);
+    if (highest <= 0) {
+      return 0;
+    }
+    const float near = std::max(view.d - e.radius, 0.25f * e.radius + 1e-6f);
+    const float cosine = std::min(1.0f, highest / near);
+    const float per_meter = e.radius > 0 ? e.luminance * 2 * e.radius : e.intensity;
+    const float span = TubeView::end_sine(view.z1, near) - TubeView::end_sine(view.z0, near);
+    return per_meter / near * std::max(span, 1e-4f) * cosine * falloff;
+  }
   const Vec3 to = e.center - p;
   const float d2 = to.squaredNorm();
   float reach = 0;  // radius of the ball around its center that holds the light
   switch (e.form) {
     case Form::kSphere:
+    case Form::kSpot:
     case Form::kDisk: reach = e.radius; break;
     case Form::kRect: reach = std::hypot(e.half_width, e.half_height); break;
+    case Form::kObject: reach = static_cast<float>(e.detail->surface->reach()); break;
     default: break;
   }
   const float d = std::sqrt(d2);
@@ -287,23 +595,33 @@ float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
   if (cosine <= 0) {
     return 0;
   }
-  const float falloff = falloff_at(e, p);
-  if (falloff <= 0) {
-    return 0;
-  }
   const float near2 = std::max(d2, 0.25f * reach * reach);
-  switch (e.form) {
-    case Form::kPoint: return e.intensity / std::max(d2, 1e-12f) * cosine * falloff;
-    case Form::kSpot: return e.intensity * rough_spot_factor(e, -to.dot(e.frame.z) / std::max(d, 1e-12f)) / std::max(d2, 1e-12f) * cosine * falloff;
-    case Form::kSphere: return e.luminance * e.area() / near2 * cosine * falloff;
-    default: break;
+  const float sine_reach = std::min(1.0f, reach / std::max(d, 1e-12f));
+  const float cos_axis = -to.dot(e.frame.z) / std::max(d, 1e-12f);
+  if (e.form == Form::kObject) {
+    return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / near2 * cosine * falloff;
+  }
+  if (e.form == Form::kPoint || (e.form == Form::kSpot && e.radius == 0)) {
+    const float shape = e.detail != nullptr && e.detail->profile ? relative_intensity_along(e, -to / std::max(d, 1e-12f))
+                        : e.form == Form::kSpot                  ? rough_spot_factor(e, cos_axis)
+                                                                 : 1.0f;
+    return e.intensity * shape / std::max(d2, 1e-12f) * cosine * falloff;
+  }
+  if (e.by_intensity) {
+    // The light fills more than one direction: its share along the middle one, and never nothing.
+    const bool profiled = e.detail != nullptr && e.detail->profile;
+    const float shape = profiled ? std::max(0.1f, relative_intensity_along(e, -to / std::max(d, 1e-12f))) : rough_spot_factor(e, std::min(1.0f, cos_axis + sine_reach));
+    const bool behind = e.form != Form::kSphere && !e.two_sided && cos_axis <= 0;
+    return behind ? 0 : e.intensity * shape / near2 * cosine * falloff;
+  }
+  if (e.form == Form::kSphere) {
+    return e.luminance * e.area() / near2 * cosine * falloff;
   }
   // Disk and rect: nothing behind their plane; in front, the cosine at the light widened like that at the surface.
-  const float height = -to.dot(e.frame.z);
+  const float height = e.two_sided ? std::abs(to.dot(e.frame.z)) : -to.dot(e.frame.z);
   if (height <= 0) {
     return 0;
   }
-  const float sine_reach = std::min(1.0f, reach / std::max(d, 1e-12f));
   const float cos_light = std::min(1.0f, height / std::max(d, 1e-12f) + sine_reach);
   if (e.half_spread > 0) {
     const float angle = std::acos(std::clamp(height / std::max(d, 1e-12f), -1.0f, 1.0f));
@@ -315,12 +633,12 @@ float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
   return e.luminance * e.area() / near2 * cosine * cos_light * falloff;
 }
 
-LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u) {
+LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links) {
   constexpr std::size_t kKept = 64;  // expectations kept on the stack; beyond, they are computed again
   std::array<float, kKept> kept;     // NOLINT: filled before use
   LightChoice out;
   for (std::size_t i = 0; i < lights.size(); ++i) {
-    const float x = expected_illuminance(lights[i], p, n);
+    const float x = expected_illuminance(lights[i], p, n, links);
     if (i < kKept) {
       kept[i] = x;
     }
@@ -332,7 +650,7 @@ LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, cons
   const float target = u * out.total;
   float sum = 0;
   for (std::size_t i = 0; i < lights.size(); ++i) {
-    const float x = i < kKept ? kept[i] : expected_illuminance(lights[i], p, n);
+    const float x = i < kKept ? kept[i] : expected_illuminance(lights[i], p, n, links);
     if (x <= 0) {
       continue;
     }

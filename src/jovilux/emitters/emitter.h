@@ -1,37 +1,102 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
+#include <optional>
+#include <utility>
 #include <vector>
 
+#include "jovilux/base/formula.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/nodes.h"
+#include "jovilux/emitters/direction_map.h"
+#include "jovilux/emitters/luminous_surface.h"
 #include "jovilux/geometry/ray.h"
+#include "jovilux/photometry/distribution.h"
 #include "jovilux/photometry/falloff.h"
+#include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 
 namespace jovilux {
 
+/// A volume that a light is held to.
+struct Zone {
+  Shape shape;
+  Transform to_local;
+
+  bool holds(const Vec3& p) const { return contains(shape, to_local.point(p.cast<double>())); }
+};
+
+/// A color over the position of the lit point: a formula of x, y, z [m] and t [s] looked up in a ramp, its luminance
+/// under the light's own white made 1.
+struct PositionTint {
+  Formula formula;
+  std::vector<std::pair<double, Eigen::Array3f>> ramp;  ///< value and linear RGB, values increasing, at least 1
+  Eigen::Array3f luminance = Eigen::Array3f::Ones();    ///< of (1, 0, 0), (0, 1, 0), (0, 0, 1) under the light's table
+  double time_s = 0;
+
+  Eigen::Array3f at(const Vec3& p) const;
+};
+
+/// What only some lights have. Immutable, shared by the copies of an array.
+struct EmitterDetail {
+  std::shared_ptr<const LuminousDistribution> profile;
+  std::shared_ptr<const LuminousSurface> surface;  ///< object
+  std::shared_ptr<const DomePicture> dome;
+  SkyShape sky;                                    ///< general sky, in the frame east, north, up
+  DirectionMap map;                                ///< dome and general sky
+  float mean_luminance = 0;                        ///< of both, before the emitter's factor
+  std::shared_ptr<const Gobo> gobo;
+  std::optional<PositionTint> tint;
+  std::optional<Zone> zone;
+};
+
+/// Declared departures from physics in what a light does; each is 1, or as here, by default.
+struct LightCheats {
+  float diffuse = 1, gloss = 1;           ///< factors on diffuse and glossy reflection of its light
+  float bounce = 1, bounce_saturation = 1;  ///< of its light after a bounce
+  float shadow = 1;                       ///< opacity of its shadows
+  Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
+  enum class Caustics : std::uint8_t { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
+  bool seen = true;                       ///< by the camera and in mirrors
+
+  bool any_on_reflection() const { return diffuse != 1 || gloss != 1 || caustics != Caustics::kNormal; }
+};
+
 /// A light made ready for rays. Plain data, immutable, shared by all threads. SI and photometric units.
 struct Emitter {
   Form form = Form::kPoint;
+  bool two_sided = false;
+  bool by_intensity = false;          ///< a profile or a spot's beam: luminance follows from `intensity`
+  bool endless = false;               ///< tube
+  /// Nothing but sampling finds it: a light without size, one that cameras and mirrors do not see, one whose shadows
+  /// are not those of the world.
+  bool only_sampled = false;
   Vec3 center = Vec3::Zero();
-  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};  ///< z is the axis: the way it shines (sun, sky: downwards)
-  float radius = 0;                   ///< sphere, disk [m]
-  float half_width = 0, half_height = 0;  ///< rect [m]
+  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};  ///< z is the axis: the way it shines (sun, sky: downwards); a tube lies along x
+  float radius = 0;                   ///< sphere, disk, tube, lens of a spot [m]
+  float half_width = 0, half_height = 0;  ///< rect; tube: half of its length [m]
   float half_spread = 0;              ///< disk, rect [rad]; 0 is Lambert
+  float center_weight = 0;            ///< disk, rect, sphere
+  float weight_scale = 1;             ///< center_weighting in the middle
   float half_beam = 0, beam_exponent = 0;  ///< spot [rad], see SpotBeam
   float cos_beam = 1, cos_field = 1;  ///< spot: cosines of half of beam and field, for choosing among lights
   float sin2_disc = 0;                ///< sun: sin^2 of half of its angular diameter
   SkyModel sky = SkyModel::kUniform;
-  float luminance = 0;                ///< along the normal, at the zenith [cd/m2]; dimmed
-  float intensity = 0;                ///< point, spot: at the peak [cd]; dimmed
+  float luminance = 0;                ///< mean along the normal; at the zenith [cd/m2]; dome: a factor; dimmed
+  float intensity = 0;                ///< of a point, or at the peak of a beam or profile [cd]; of a line [cd/m]; dimmed
   LightTable table = LightTable::Zero();
   Falloff falloff;
-  std::uint32_t layer = kNoIndex;        ///< where in the film its light is kept
+  LightCheats cheats;
+  std::uint64_t link_bit = 0;         ///< the bit of its list of linked objects; 0: linked to all
+  std::uint32_t casters = kNoIndex;   ///< the list of objects that throw its shadows; kNoIndex: all
+  std::uint32_t layer = kNoIndex;     ///< where in the film its light is kept
+  std::shared_ptr<const EmitterDetail> detail;  ///< may be null
 
-  bool is_zero_size() const { return form == Form::kPoint || form == Form::kSpot; }
+  bool is_zero_size() const { return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0); }
   bool is_distant() const { return jovilux::is_distant(form); }
   bool shines() const { return luminance > 0 || intensity > 0; }
+  /// Flat surfaces: one side; a sphere: the disc that it shows.
   float area() const { return form == Form::kRect ? 4 * half_width * half_height : kPi * radius * radius; }
 };
 
@@ -41,31 +106,53 @@ struct LightSample {
   float distance = 0;      ///< from p to the place [m]; kFar for distant lights
   float weight = 0;        ///< L w / pdf, or I w / d^2 of a light without size [lx]; 0: nothing arrives
   float pdf = 0;           ///< over solid angle [1/sr]; 0 for lights without size, which nothing else can find
+  bool colored = false;    ///< `rgb` differs from gray: gobo, dome, tint by position
+  Eigen::Array3f rgb = Eigen::Array3f::Ones();  ///< multiplies the light's color
 };
 
-/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies by their
-/// luminance, rectangles as spherical
-/// rectangles (evenly over their area where they look small), disks evenly over their area.
+/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies and domes by their
+/// luminance, rectangles as spherical rectangles (evenly over their area where they look small), tubes by the angles
+/// around and along them, disks and objects by their area (a disk's by its center weight).
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical
 /// Rectangles", CGF 32(4), 2013.
 LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u);
 
-/// Density with which sample_toward(e, p, .) chooses the unit direction wi [1/sr], for a wi that meets the light.
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi);
+/// A place of a light's surface that a ray has met; of a distant light only the direction counts.
+struct LightPlace {
+  Vec3 position = Vec3::Zero(), normal = Vec3::UnitZ();
+};
+
+/// Density with which sample_toward(e, p, .) chooses the unit direction wi [1/sr], for a wi that meets the light at `at`.
+float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at);
 
 /// Luminance of the light's surface seen along the unit direction `along` (from the eye to the light) [cd/m2], without
 /// falloff; 0 from behind.
-float seen_luminance(const Emitter& e, const Vec3& along);
+float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at);
+
+/// What masks and tints make of the light that goes from `place` to p, along wi from p: a gray factor, and a color where
+/// one is left.
+struct LightTint {
+  float gray = 1;
+  bool colored = false;
+  Eigen::Array3f rgb = Eigen::Array3f::Ones();
+};
+LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi);
 
 /// Whether a distant light fills the unit direction `along` (away from the eye).
 bool covers(const Emitter& e, const Vec3& along);
 
-/// The falloff factor for light that arrives at p.
+/// The falloff factor for light that arrives at p: of the distance to the light's center, of an endless tube to its axis.
 float falloff_at(const Emitter& e, const Vec3& p);
+
+/// Whether the light may reach p at all: its zone, and its links among `links`, the bits of the lists that the path's
+/// surfaces belong to.
+inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
+  return (e.link_bit == 0 || (links & e.link_bit) != 0) && (e.detail == nullptr || !e.detail->zone || e.detail->zone->holds(p));
+}
 
 /// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights: above 0 wherever
 /// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely does not.
-float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n);
+float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links = ~std::uint64_t{0});
 
 /// A light chosen among many in proportion to expected_illuminance.
 struct LightChoice {
@@ -73,6 +160,6 @@ struct LightChoice {
   float chance = 0;
   float total = 0;  ///< sum of all expectations at p, from which chance_of follows
 };
-LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u);
+LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links = ~std::uint64_t{0});
 
 }  // namespace jovilux

@@ -81,7 +81,7 @@ double flat(const Shape& s, const Vec3d& o, const Vec3d& d, Nearest n) {
 // Cylinder and cone: x^2 + y^2 = (m + k z)^2 between the caps.
 double round_wall(const Shape& s, const Vec3d& o, const Vec3d& d, Nearest n) {
   const double bottom = s.a, top = s.kind == ShapeKind::kCone ? s.b : s.a;
-  const double m = 0.5 * (bottom + top), k = (top - bottom) / (2 * s.c);
+  const double m = 0.5 * (bottom + top), k = (top - bottom) / (2 * s.c);  // endless cylinder: 0 / infinity = 0
   const double r0 = m + k * o.z(), r1 = k * d.z();
   const double a = d.x() * d.x() + d.y() * d.y() - r1 * r1;
   const double b = o.x() * d.x() + o.y() * d.y() - r0 * r1;
@@ -225,6 +225,23 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
     }
   }
   return Vec3d::UnitZ();
+}
+
+bool contains(const Shape& s, const Vec3d& p) {
+  switch (s.kind) {
+    case ShapeKind::kBox: return std::abs(p.x()) <= s.a && std::abs(p.y()) <= s.b && std::abs(p.z()) <= s.c;
+    case ShapeKind::kSphere: return p.squaredNorm() <= s.a * s.a;
+    case ShapeKind::kPlane: return p.z() <= 0;
+    case ShapeKind::kRect:
+    case ShapeKind::kDisk: return false;
+    case ShapeKind::kCylinder:
+    case ShapeKind::kCone: {
+      const double top = s.kind == ShapeKind::kCone ? s.b : s.a, t = (p.z() + s.c) / (2 * s.c);
+      return !s.open && std::abs(p.z()) <= s.c && std::hypot(p.x(), p.y()) <= s.a + (top - s.a) * t;
+    }
+    case ShapeKind::kTorus: return sqr(std::hypot(p.x(), p.y()) - s.a) + sqr(p.z()) <= s.b * s.b;
+  }
+  return false;
 }
 
 void extents(const Shape& s, Vec3d& lo, Vec3d& hi) {

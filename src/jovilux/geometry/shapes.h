@@ -1,5 +1,6 @@
 #pragma once
 
+#include <cmath>
 #include <cstdint>
 #include <optional>
 #include <string_view>
@@ -38,7 +39,8 @@ struct Shape {
     return kind == ShapeKind::kBox || kind == ShapeKind::kSphere || kind == ShapeKind::kTorus ||
            ((kind == ShapeKind::kCylinder || kind == ShapeKind::kCone) && !open);
   }
-  bool bounded() const { return kind != ShapeKind::kPlane; }
+  /// An endless cylinder has c = infinity.
+  bool bounded() const { return kind != ShapeKind::kPlane && !(kind == ShapeKind::kCylinder && std::isinf(c)); }
 };
 
 /// The smallest t in (t_min, t_max) at which origin + t direction meets the shape, in the shape's own space; the
@@ -48,6 +50,9 @@ double intersect(const Shape& shape, const Vec3d& origin, const Vec3d& direction
 
 /// The unit normal at a point of the surface, outwards (rect, disk, plane: +z).
 Vec3d normal_at(const Shape& shape, const Vec3d& p);
+
+/// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose nothing.
+bool contains(const Shape& shape, const Vec3d& p);
 
 /// Corners of the box that holds the shape. Requires bounded().
 void extents(const Shape& shape, Vec3d& lo, Vec3d& hi);

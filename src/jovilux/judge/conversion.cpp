@@ -13,7 +13,8 @@ ConversionOrFault convert_light(const SourceShape& shape, const Output& output, 
   out.levels = *levels.levels;
   for (const double d : distances) {
     Conversion::At at{d, std::nullopt};
-    if (shape.form != Form::kSphere || d > shape.radius) {
+    const bool is_round = shape.form == Form::kSphere || shape.form == Form::kTube;
+    if (shape.form != Form::kObject && (!is_round || d > shape.radius)) {
       at.illuminance_lx = illuminance_on_axis(shape, out.levels, d).value;
     }
     out.illuminance.push_back(at);

@@ -4,38 +4,54 @@
 
 #include <fmt/format.h>
 
+#include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
 #include "jovilux/units/text.h"
 
 namespace jovilux {
 namespace {
 
-// Direct illuminance of the bare source at p on a surface that faces the light's center, without falloff law.
-double physical_illuminance(const LightSpec& light, const Vec3d& up, const Vec3d& p) {
-  const SourceShape& s = light.shape;
+// Direct illuminance of the bare source at p on a surface that faces the light's center, without falloff law: closed
+// forms where there are some.
+double physical_illuminance(const LightSpec& light, const LightParts& parts, const Emitter& emitter, const Vec3d& up, const Vec3d& p) {
+  const SourceShape& s = parts.shape;
   const Vec3d to = light.at - p;
   const double d = to.norm();
   const Vec3d n = to / d;
-  switch (s.form) {
-    case Form::kPoint: return light.levels.intensity->value / (d * d);
-    case Form::kSpot: {
-      const double theta = std::atan2(n.cross(light.axis).norm(), -n.dot(light.axis));
-      return light.levels.intensity->value * relative_intensity(s.beam, theta) / (d * d);
-    }
-    case Form::kSphere: return d > s.radius ? sphere_illuminance(light.levels.luminance->value, light.at, s.radius, p, n) : 0;
-    case Form::kSun:
-    case Form::kSky: return light.levels.illuminance->value;
-    case Form::kDisk:
-    case Form::kRect: break;
+  const bool plain = !s.profile && s.center_weight == 0 && s.half_spread == 0;
+  if (plain && s.form == Form::kPoint) {
+    return parts.levels.intensity->value / (d * d);
   }
-  if (s.half_spread > 0) {  // the subject lies on the axis, where the closed integral is known
-    return illuminance_on_axis(s, light.levels, d).value;
+  if (plain && s.form == Form::kSpot && s.radius == 0) {
+    const double theta = std::atan2(n.cross(light.axis).norm(), -n.dot(light.axis));
+    return parts.levels.intensity->value * relative_intensity(s.beam, theta) / (d * d);
   }
-  if (s.form == Form::kDisk) {
-    return disk_illuminance(light.levels.luminance->value, light.at, light.axis, s.radius, p, n);
+  if (plain && s.form == Form::kSphere) {
+    return d > s.radius ? sphere_illuminance(parts.levels.luminance->value, light.at, s.radius, p, n) : 0;
   }
-  const Mat3d frame = aimed(light.axis, up, light.roll);
-  return rect_illuminance(light.levels.luminance->value, light.at, frame.col(0) * (s.width / 2), frame.col(1) * (s.height / 2), p, n);
+  if (is_distant(s.form)) {
+    return parts.levels.illuminance->value;
+  }
+  if (plain && s.form == Form::kDisk && !s.two_sided) {
+    return disk_illuminance(parts.levels.luminance->value, light.at, light.axis, s.radius, p, n);
+  }
+  if (plain && s.form == Form::kRect && !s.two_sided) {
+    const Mat3d frame = aimed(light.axis, up, light.roll);
+    return rect_illuminance(parts.levels.luminance->value, light.at, frame.col(0) * (s.width / 2), frame.col(1) * (s.height / 2), p, n);
+  }
+  // The bare source of what is left: at full level, without mask and law.
+  Emitter bare = emitter;
+  bare.falloff = Falloff{};
+  auto detail = std::make_shared<EmitterDetail>(parts.detail ? *parts.detail : EmitterDetail{});
+  detail->gobo = nullptr;
+  detail->tint.reset();
+  detail->zone.reset();
+  bare.detail = detail;
+  const double level = light.dimmed() * parts.color.transmittance * parts.camera_fade;
+  if (!(level > 0)) {
+    return 0;
+  }
+  return direct_illuminance(bare, p.cast<float>(), n.cast<float>()) / level;
 }
 
 std::string falloff_words(const Falloff& f) {
@@ -44,21 +60,98 @@ std::string falloff_words(const Falloff& f) {
     out += fmt::format(", zero at {}", readable_length(f.zero_at));
   } else if (f.law == FalloffLaw::kPolynomial) {
     out += fmt::format(", 1/({} + {} d + {} d^2)", short_number(f.a), short_number(f.b), short_number(f.c));
+  } else if (f.law == FalloffLaw::kPoints) {
+    out += fmt::format(", {} points", std::get<0>(f.curve->law).x().size());
+  } else if (f.law == FalloffLaw::kFormula) {
+    out += ", " + printable(std::get<1>(f.curve->law).text());
   }
   return f.law == FalloffLaw::kInverseSquare ? out : out + fmt::format(", match {}", readable_length(f.match));
 }
 
 }  // namespace
 
-std::string usual_luminance(Form form) {
-  switch (form) {
-    case Form::kSphere: return "opal bulbs 5e3 to 1e5 cd/m2, a candle flame 1e4, a filament 7e6 to 2e7";
-    case Form::kDisk:
-    case Form::kRect: return "panels and softboxes 1e3 to 1e5 cd/m2, LED chips up to 1e8";
-    case Form::kSun: return "the sun's disc about 1.6e9 cd/m2, the full moon 2.5e3";
-    case Form::kSky: return "overcast skies 1e2 to 1e4 cd/m2, clear ones to 1e4";
-    default: return "";
+namespace {
+
+// What links, zones, fading and the cheat table do, in figures.
+void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
+  const auto add = [&](std::string key, std::string value, std::string effect) { r.cheats.push_back({std::move(key), std::move(value), std::move(effect)}); };
+  const auto of_all = [&](const std::vector<std::uint32_t>& list) { return fmt::format("{} of {} objects", list.size(), rig.objects.size()); };
+  if (light.lit) {
+    add("only", of_all(*light.lit), "the others get none of its light, nor what bounces off these");
   }
+  if (light.casters) {
+    add("shadow_only", of_all(*light.casters), "throw its shadows; the others let it through");
+  }
+  if (light.zone) {
+    add("zone", light.zone->name, "no light outside; not a shadow ray is spent there");
+  }
+  if (light.fade_with_camera) {
+    add("fade_with_camera", fmt::format("{} to {}", readable_length(light.fade_with_camera->first), readable_length(light.fade_with_camera->second)),
+        fmt::format("{} times its light with this camera", short_number(r.camera_fade, 3)));
+  }
+  const CheatSpec& c = light.cheat;
+  const auto factor = [&](const char* key, double v, const char* of_what) {
+    if (v != 1) {
+      add(fmt::format("cheat.{}", key), short_number(v, 3), fmt::format("{} times its light {}", short_number(v, 3), of_what));
+    }
+  };
+  factor("diffuse", c.diffuse, "in diffuse reflection");
+  factor("gloss", c.gloss, "in glossy reflection and mirrors");
+  factor("bounce", c.bounce, "after a bounce");
+  if (c.bounce_saturation != 1) {
+    add("cheat.bounce_saturation", short_number(c.bounce_saturation, 3), fmt::format("its bounced light keeps {} % of its colorfulness", short_number(100 * c.bounce_saturation, 3)));
+  }
+  if (c.shadow != 1) {
+    add("cheat.shadow", short_number(c.shadow, 3), fmt::format("its shadows keep {} % of its light", short_number(100 * (1 - c.shadow), 3)));
+  }
+  if ((c.shadow_tint.array() > 0).any()) {
+    const double y = Rgb(0.2126390, 0.7151687, 0.0721923).dot(c.shadow_tint);
+    add("cheat.shadow_tint", hex_color(c.shadow_tint), fmt::format("its shadows let {} % of its light through, colored", short_number(100 * c.shadow * y, 3)));
+  }
+  if (c.caustics != CheatSpec::Caustics::kNormal) {
+    const bool only = c.caustics == CheatSpec::Caustics::kOnly;
+    add("cheat.caustics", only ? "only" : "off", only ? "nothing of its light but what mirrors and gloss throw on other surfaces" : "none of its light that mirrors and gloss throw on other surfaces");
+  }
+  if (!c.seen) {
+    add("cheat.seen", "false", "cameras and mirrors do not see its surface");
+  }
+}
+
+}  // namespace
+
+std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) {
+  const bool warm = !light.spectrum && light.spectrum_file.empty() && light.white.kind == White::Kind::kPlanck && light.white.temperature.value <= 2100;
+  switch (s.form) {
+    case Form::kPoint: return std::nullopt;
+    case Form::kSphere:
+      if (warm && s.radius >= 0.005) {
+        return SourceKind{"flames and amber bulbs", 5e3, 5e4, 1e6};
+      }
+      return s.radius >= 0.01 ? SourceKind{"bulbs", 5e3, 2e5, 2e6} : SourceKind{"filaments, LED chips and small arcs", 1e4, 5e7, 1e9};
+    case Form::kDisk:
+    case Form::kRect:
+      return (s.form == Form::kDisk ? 2 * s.radius : std::min(s.width, s.height)) >= 0.05 ? SourceKind{"LED panels, softboxes and lit windows", 5e2, 1e5, 2e6}
+                                                                                        : SourceKind{"LED chips", 1e5, 5e7, 2e8};
+    case Form::kSpot: return s.radius > 0 ? std::optional(SourceKind{"lenses of spotlights", 1e5, 5e7, 1e9}) : std::nullopt;
+    case Form::kTube: return s.radius > 0 ? std::optional(SourceKind{"fluorescent, LED and neon tubes", 2e3, 4e4, 2e5}) : std::nullopt;
+    case Form::kObject: return SourceKind{"glowing surfaces: a screen 300, a lampshade 3e3, a molten glass 1e5", 1e2, 1e5, 2e8};
+    case Form::kSun: return SourceKind{"the sun's disc; the full moon has 2.5e3", 1e5, 1.6e9, 2e9};
+    case Form::kSky: return SourceKind{"skies by day; by night they fall to 1e-4", 1e2, 1e4, 5e4};
+    case Form::kDome: return std::nullopt;
+  }
+  return std::nullopt;
+}
+
+double direct_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
+  constexpr std::uint32_t kPoints = 4096;
+  double sum = 0;
+  for (std::uint32_t i = 0; i < kPoints; ++i) {
+    const LightSample s = sample_toward(e, p, Sampler(1, 5, i).pair(0));
+    if (s.weight > 0 && s.wi.dot(n) > 0) {
+      sum += s.weight * s.wi.dot(n) * (s.colored ? std::max(0.0f, tristimulus(e.table, spectrum_from_rgb(s.rgb), 1.0f)[1]) : 1.0f);
+    }
+  }
+  return sum / kPoints;
 }
 
 std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
@@ -68,9 +161,12 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     LightReport r;
     r.name = light.name;
     r.form = light.shape.form;
-    r.levels = light.levels;
+    const LightParts& parts = scene.lights[i];
+    r.levels = parts.levels;
     r.dimmed = light.dimmed();
-    r.gel_transmittance = scene.gel_transmittance[i];
+    r.gel_transmittance = parts.color.transmittance;
+    r.gobo_transmittance = parts.gobo_transmittance;
+    r.camera_fade = parts.camera_fade;
     if (light.efficacy > 0) {
       r.efficacy_lm_w = light.efficacy;
     }
@@ -87,8 +183,12 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     Ray ray;
     if (!distant) {
       // From the surface of the body, so that it does not meet itself.
-      const double body = light.shape.form == Form::kSphere ? light.shape.radius : 0.0;
-      ray.origin = (light.at + light.axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
+      double body = light.shape.form == Form::kSphere || light.shape.form == Form::kTube ? light.shape.radius : 0.0;
+      if (parts.surface) {
+        body = parts.surface->reach();
+      }
+      const Vec3d center = parts.surface ? parts.surface->center() : light.at;
+      ray.origin = (center + light.axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
       ray.direction = light.axis.cast<float>();
       const Hit hit = scene.world.closest(ray);
       if (hit.found()) {
@@ -99,11 +199,11 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
         const Vec3d at = p.position.cast<double>();
         s.distance_m = (at - light.at).norm();
         s.falloff_factor = falloff_weight(f, s.distance_m);
-        s.illuminance_lx = physical_illuminance(light, rig.up, at) * s.falloff_factor * r.dimmed * r.gel_transmittance;
+        s.illuminance_lx = physical_illuminance(light, parts, scene.emitters[i], rig.up, at) * s.falloff_factor * parts.remaining(light);
         r.subject = s;
       }
     } else {
-      r.subject = LightReport::Subject{light.shape.form == Form::kSun ? "any surface facing it" : "open level ground", 0, light.levels.illuminance->value * r.dimmed * r.gel_transmittance, 1};
+      r.subject = LightReport::Subject{light.shape.form == Form::kSun ? "any surface facing it" : "open level ground", 0, parts.levels.illuminance->value * parts.remaining(light), 1};
     }
 
     const auto at_subject = [&](const Falloff& part) {
@@ -133,6 +233,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       reach_only.reach_end = f.reach_end;
       r.cheats.push_back({"reach", fmt::format("{} to {}", readable_length(f.reach_start), readable_length(f.reach_end)), at_subject(reach_only)});
     }
+    effect_cheats(rig, light, r);
     out.push_back(std::move(r));
   }
   return out;

@@ -16,6 +16,8 @@ struct LightReport {
   SourceLevels levels;               ///< of the bare source
   double dimmed = 1;                 ///< what the dimmer leaves; 0 when off
   double gel_transmittance = 1;      ///< luminous share that the gels let through
+  double gobo_transmittance = 1;     ///< share of the flux that passes the gobo
+  double camera_fade = 1;            ///< what fade_with_camera leaves
   std::optional<double> efficacy_lm_w;
   std::optional<double> cct_k;       ///< empty where the color is too far from the Planck locus
   double duv = 0;
@@ -38,7 +40,17 @@ struct LightReport {
 
 std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene);
 
-/// The usual luminance of sources of a form, for messages: "an opal bulb 5e3 to 5e4 cd/m2, ...".
-std::string usual_luminance(Form form);
+/// What a light could be, by its form, size and white: the luminance that such sources have [cd/m2].
+struct SourceKind {
+  std::string_view name;       ///< "opal bulbs"
+  double lo = 0, hi = 0;       ///< usual
+  double highest = 0;          ///< nothing of this kind is brighter
+};
+/// Nothing for lights without a surface.
+std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& shape);
+
+/// Direct illuminance of a light at p on a surface with unit normal n, nothing in its way, by 4096 points of a
+/// low-discrepancy sequence [lx]: dimmed, behind its gels and gobo, by its law of falloff.
+double direct_illuminance(const Emitter& emitter, const Vec3& p, const Vec3& n);
 
 }  // namespace jovilux

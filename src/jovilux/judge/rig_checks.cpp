@@ -133,17 +133,23 @@ class Checks {
          "use 0.8 for white walls: higher ones wash out and need many bounces");
   }
 
+  struct Lit {
+    double distance, level;
+    std::uint32_t object;
+  };
+
   // How rays from the light fare: none meets an object, or all do so beyond `reach`.
-  void emptiness(const LightSpec& light, const std::string& address) {
+  void emptiness(const LightSpec& light, const Emitter& emitter, const std::string& address) {
     const SourceShape& s = light.shape;
-    const bool aimed_form = s.form == Form::kSpot || s.form == Form::kDisk || s.form == Form::kRect;
+    const bool aimed_form = !s.two_sided && light.profile_file.empty() && (s.form == Form::kSpot || s.form == Form::kDisk || s.form == Form::kRect);
     const double half = s.form == Form::kSpot ? (s.beam.exponent == 0 ? s.beam.half_beam : std::min(kPiD / 2, 1.5 * s.beam.half_field))
                         : s.half_spread > 0   ? s.half_spread
                                               : kPiD / 2;
     const Frame frame = Frame::around(light.axis.cast<float>());
     const Vec3 center = light.at.cast<float>();
-    bool meets = false, within = !light.falloff.has_reach;
+    bool meets = false, within = !light.falloff.has_reach, in_zone = !light.zone;
     double nearest = HUGE_VAL;
+    std::vector<Lit> lit;
     const auto probe = [&](const Vec3& origin, const Vec3& direction) {
       const Ray ray{origin, direction};
       const Hit hit = scene_.world.closest(ray);
@@ -154,6 +160,13 @@ class Checks {
       const double d = (ray.at(hit.t) - center).norm();
       nearest = std::min(nearest, d);
       within = within || d < light.falloff.reach_end;
+      const SurfacePoint p = scene_.world.point(ray, hit);
+      in_zone = in_zone || emitter.detail->zone->holds(p.position);
+      const Vec3 to = (center - p.position).normalized();
+      const double e = std::abs(p.normal.dot(to)) * relative_level(emitter, p.position);
+      if (e > 0) {
+        lit.push_back({d, e, scene_.surfaces[p.surface].object});
+      }
     };
     const float clear = static_cast<float>(s.radius) * 1.0001f + 1e-5f * (1 + center.norm());
     for (int i = 0; i < kProbeRays; ++i) {
@@ -178,22 +191,108 @@ class Checks {
       warn("reach-holds-nothing", light.falloff_place, address + ".reach",
            fmt::format("the light ends at {}, but the nearest thing it could meet is {} away", readable_length(light.falloff.reach_end), readable_length(nearest)),
            fmt::format("reach beyond {}, or move the light", readable_length(nearest)));
+    } else if (!in_zone) {
+      warn("zone-holds-nothing", light.place, address + ".zone", fmt::format("no surface that the light meets lies in its zone \"{}\"", light.zone->name), "move or enlarge the zone");
+    } else {
+      hot_spot(light, lit, address);
+    }
+  }
+
+  // What the light brings to p on a surface facing its center; in any unit, for comparing places.
+  static double relative_level(const Emitter& e, const Vec3& p) { return sample_toward(e, p, {0.5f, 0.5f}).weight; }
+
+  // A tiny source whose nearest surface gets a thousand times what the surfaces around get.
+  void hot_spot(const LightSpec& light, std::vector<Lit>& lit, const std::string& address) {
+    constexpr double kTiny = 0.02, kNear = 0.5, kHot = 1000, kTame = 100;
+    const SourceShape& s = light.shape;
+    const double size = s.form == Form::kRect ? std::hypot(s.width, s.height) : 2 * s.radius;
+    if (lit.size() < 16 || size > kTiny || s.form == Form::kTube) {
+      return;
+    }
+    std::sort(lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
+    const Lit& hottest = lit.back();
+    const double ratio = hottest.level / lit[lit.size() / 2].level;
+    if (hottest.distance > kNear || ratio < kHot) {
+      return;
+    }
+    // c with d^2 / (d^2 + c^2) = kTame / ratio.
+    const double cushion = hottest.distance * std::sqrt(ratio / kTame - 1);
+    warn("hot-spot", light.place, address,
+         fmt::format("a source {} across, {} from \"{}\": it gets {} times what surfaces around get, and light that bounces off it makes fireflies", size > 0 ? readable_length(size) : std::string("without size"),
+                     readable_length(hottest.distance), rig_.objects[hottest.object].name, short_number(ratio, 2)),
+         fmt::format("cushion = \"{}\" brings it to {} times; or give it a radius nearer to {}", readable_length(cushion), short_number(kTame), readable_length(0.5 * hottest.distance)));
+  }
+
+  // Beyond anything real, or beyond what its kind has.
+  void brightness(const LightSpec& light, const LightReport& report, const std::string& address) {
+    if (!report.levels.luminance) {
+      return;
+    }
+    const double L = report.levels.luminance->value;
+    const auto kind = kind_of(light, light.shape);
+    const std::string usual = kind ? fmt::format("{} have {} to {} cd/m2", kind->name, short_number(kind->lo, 2), short_number(kind->hi, 2)) : "";
+    const std::string hint = usual + (usual.empty() ? "" : ". ") + "Enlarge the source or lower its output";
+    if (L > kBrightestLuminance) {
+      warn("luminance-beyond-real", light.output_place, address + ".output",
+           fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, 1.6e9 cd/m2", short_number(L, 3)), hint);
+    } else if (kind && L > kind->highest) {
+      warn("brighter-than-its-kind", light.output_place, address + ".output", fmt::format("its surface has {} cd/m2, more than {} ever have", short_number(L, 3), kind->name), hint);
+    }
+  }
+
+  // lm for a beam so narrow that its peak is a searchlight's.
+  void narrow_beam(const LightSpec& light, const LightReport& report, const std::string& address) {
+    constexpr double kAbsurdPeak = 2e6;
+    const bool by_flux = light.output.kind == Output::Kind::kFlux || light.output.kind == Output::Kind::kPower;
+    if (light.shape.form != Form::kSpot || light.shape.beam.half_beam <= 0 || !by_flux || !report.levels.intensity || report.levels.intensity->value <= kAbsurdPeak) {
+      return;
+    }
+    // Peak goes as one over the beam's square.
+    const double beam = 2 * light.shape.beam.half_beam * 180 / kPiD, wider = std::min(60.0, beam * std::sqrt(report.levels.intensity->value / 1e5));
+    warn("narrow-beam", light.output_place, address + ".output",
+         fmt::format("{} lm in a beam of {} deg have a peak of {} cd; stadium floodlights stay below 2e6 cd", short_number(report.levels.flux->value), short_number(beam, 3), short_number(report.levels.intensity->value, 3)),
+         fmt::format("a beam of {} deg would have 1e5 cd; or state the peak in cd", short_number(wider, 2)));
+  }
+
+  const LightParts& parts_of(const LightSpec& light) const { return scene_.lights[static_cast<std::size_t>(&light - rig_.lights.data())]; }
+
+  // Copies that each have the whole output.
+  void copies(const LightSpec& light) {
+    if (light.copies < 2 || light.share != 1 || !light.name.ends_with("[0]")) {
+      return;
+    }
+    const auto& flux = parts_of(light).levels.flux;
+    warn("copies-at-full-output", light.copies_place, "array." + light.layer + ".output",
+         fmt::format("{} copies of full output each{}", light.copies, flux ? fmt::format(": {} lm together", short_number(flux->value * light.copies)) : ""),
+         "output = \"total\" divides the light's output among them");
+  }
+
+  void profile_lumens(const LightSpec& light, const LightReport& report, const std::string& address) {
+    const LightParts& parts = parts_of(light);
+    if (!parts.profile || !report.levels.flux || !light.output_given) {
+      return;
+    }
+    const double file = parts.shape.profile->flux(), mine = report.levels.flux->value / light.share, ratio = mine / file;
+    if (std::abs(ratio - 1) > 0.05) {
+      warn("profile-lumens", light.output_place, address + ".output",
+           fmt::format("the light's {} lm are {} times the {} lm of its photometric file", short_number(mine), short_number(ratio, 3), short_number(file)),
+           "leave output out to take the file's lumens");
     }
   }
 
   void check_light(const LightSpec& light, const LightReport& report) {
     const std::string address = "light." + light.name;
-    if (light.levels.luminance && light.levels.luminance->value > kBrightestLuminance) {
-      std::string hint = usual_luminance(light.shape.form);
-      hint += hint.empty() ? "" : ". Enlarge the source or lower its output";
-      warn("luminance-beyond-real", light.output_place, address + ".output",
-           fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, 1.6e9 cd/m2", short_number(light.levels.luminance->value, 3)), hint);
-    }
+    brightness(light, report, address);
+    narrow_beam(light, report, address);
+    copies(light);
     if (!light.on || is_distant(light.shape.form)) {
       return;
     }
+    profile_lumens(light, report, address);
     bool enclosed = false;
-    for (const std::uint32_t object : objects_around(scene_, light.at.cast<float>())) {
+    const auto index = static_cast<std::size_t>(&light - rig_.lights.data());
+    const std::vector<std::uint32_t> around = light.object >= 0 ? std::vector<std::uint32_t>{} : objects_around(scene_, light.at.cast<float>());
+    for (const std::uint32_t object : around) {
       if (std::find(around_camera_.begin(), around_camera_.end(), object) != around_camera_.end()) {
         continue;  // a room around camera and light
       }
@@ -202,8 +301,8 @@ class Checks {
       warn("light-inside-object", light.place, address,
            fmt::format("is inside the closed object \"{}\" ({}): none of its light comes out", o.name, to_string(o.place)), "move the light out, or open the object");
     }
-    if (!enclosed) {
-      emptiness(light, address);
+    if (!enclosed && light.object < 0) {
+      emptiness(light, scene_.emitters[index], address);
     }
     if (light.falloff.law != FalloffLaw::kInverseSquare && report.subject) {
       Falloff law = light.falloff;

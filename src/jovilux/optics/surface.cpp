@@ -124,6 +124,28 @@ SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, floa
   return m;
 }
 
+Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  Lobes out;
+  if (wo.z() <= 0 || wi.z() <= 0) {
+    return out;
+  }
+  switch (m.kind) {
+    case SurfaceKind::kMatte: out.diffuse = matte_reflection(m, wo, wi); break;
+    case SurfaceKind::kMetal:
+      if (m.alpha > 0) {
+        out.gloss = metal_reflection(m, wo, wi);
+      }
+      break;
+    case SurfaceKind::kGloss:
+      out.diffuse = gloss_base(m, wo, wi);
+      if (m.alpha > 0) {
+        out.gloss.setConstant(gloss_lobe(m, wo, wi));
+      }
+      break;
+  }
+  return out;
+}
+
 Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   if (wo.z() <= 0 || wi.z() <= 0) {
     return Spectrum::Zero();

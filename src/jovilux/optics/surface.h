@@ -40,6 +40,11 @@ SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, floa
 
 /// The reflection distribution f(wo, wi) [1/sr], without a mirror part; reciprocal.
 Spectrum reflection(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
+/// Its two parts: what the body reflects in all directions, and what its smooth outside does; without a mirror part.
+struct Lobes {
+  Spectrum diffuse = Spectrum::Zero(), gloss = Spectrum::Zero();
+};
+Lobes reflection_lobes(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
 /// Density over solid angle with which scatter() chooses wi, without a mirror part.
 float reflection_pdf(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
 

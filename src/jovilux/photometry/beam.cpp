@@ -24,14 +24,23 @@ double relative_intensity(const SpotBeam& beam, double theta) {
   return std::exp(-std::log(2.0) * std::pow(theta / beam.half_beam, beam.exponent));
 }
 
-double flux_per_candela(const SpotBeam& beam) {
-  if (beam.exponent == 0) {
-    return 2 * kPiD * (1 - std::cos(beam.half_beam));
-  }
+namespace {
+
+double flux_within(const SpotBeam& beam, double widest) {
   const auto ring = [&](double theta) { return relative_intensity(beam, theta) * std::sin(theta); };
   // Panels that follow the beam's own width, then the rest.
-  const double near = std::min(kPiD, 2 * beam.half_field);
-  return 2 * kPiD * (integral(ring, 0, near, 128) + (near < kPiD ? integral(ring, near, kPiD, 128) : 0));
+  const double near = std::min(widest, 2 * beam.half_field);
+  return 2 * kPiD * (integral(ring, 0, near, 128) + (near < widest ? integral(ring, near, widest, 128) : 0));
+}
+
+}  // namespace
+
+double flux_per_candela(const SpotBeam& beam) {
+  return beam.exponent == 0 ? 2 * kPiD * (1 - std::cos(beam.half_beam)) : flux_within(beam, kPiD);
+}
+
+double front_flux_per_candela(const SpotBeam& beam) {
+  return beam.exponent == 0 ? flux_per_candela(beam) : flux_within(beam, kPiD / 2);
 }
 
 double relative_spread(double theta, double half) {

@@ -23,6 +23,8 @@ SpotBeam spot_beam(Radians beam, Radians field);
 double relative_intensity(const SpotBeam& beam, double theta);
 /// Flux of a spot of 1 cd peak intensity, over the whole sphere [lm/cd]; accurate to 1e-8.
 double flux_per_candela(const SpotBeam& beam);
+/// The same over the hemisphere in front, which is what leaves a lens [lm/cd].
+double front_flux_per_candela(const SpotBeam& beam);
 
 /// Luminance of a surface with `spread` over the angle theta to its normal, relative to that along the normal:
 /// 1 - smoothstep(theta / half), 0 from half on. half in (0, pi/2].

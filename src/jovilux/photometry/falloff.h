@@ -2,19 +2,33 @@
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
+#include <variant>
 
+#include "jovilux/base/formula.h"
+#include "jovilux/base/interpolation.h"
 #include "jovilux/units/quantity.h"
 
 namespace jovilux {
 
 /// How a light weakens with distance. Physics is kInverseSquare without cushion and reach.
-enum class FalloffLaw { kInverseSquare, kNone, kLinear, kPolynomial };
+enum class FalloffLaw { kInverseSquare, kNone, kLinear, kPolynomial, kPoints, kFormula };
 
 std::string_view to_string(FalloffLaw law);
 std::optional<FalloffLaw> parse_falloff_law(std::string_view text);
+
+/// The law that a user draws or writes: a function of d [m].
+struct FalloffCurve {
+  std::variant<MonotoneCubic, Formula> law;
+
+  double operator()(double d) const {
+    const double v = law.index() == 0 ? std::get<0>(law)(d) : std::get<1>(law)(std::span<const double>(&d, 1));
+    return v > 0 && v <= 1e30 ? v : 0.0;
+  }
+};
 
 /// A falloff law as a factor on the physical answer, a pure function of the distance to the light's center:
 ///
@@ -24,6 +38,8 @@ std::optional<FalloffLaw> parse_falloff_law(std::string_view text);
 ///     none            law(d) = 1 / match^2
 ///     linear          law(d) = max(0, 1 - d / zero_at), scaled
 ///     polynomial      law(d) = 1 / (a + b d + c d^2), scaled; d in meters
+///     points          law(d) = a monotone cubic through points, constant beyond them, scaled
+///     formula         law(d) = a formula of d in meters, scaled; counted as 0 where it is below 0 or has no value
 ///     window(d)       1 up to reach_start, 0 from reach_end, 1 - (3 t^2 - 2 t^3) between
 ///
 /// All lengths in meters. match > 0; zero_at > match; reach_start <= reach_end.
@@ -35,6 +51,8 @@ struct Falloff {
   float cushion = 0;
   bool has_reach = false;
   float reach_start = 0, reach_end = 0;
+  std::shared_ptr<const FalloffCurve> curve;  ///< of points and formula
+  float curve_at_match = 1;                   ///< its value there, > 0
 
   bool is_physical() const { return law == FalloffLaw::kInverseSquare && cushion == 0 && !has_reach; }
 };
@@ -73,6 +91,9 @@ T falloff_weight(const Falloff& f, T d) {
       const T a = T(f.a), b = T(f.b), c = T(f.c);
       return window * (a + m * (b + m * c)) / (a + soft * (b + soft * c)) * d2 / (m * m);
     }
+    case FalloffLaw::kPoints:
+    case FalloffLaw::kFormula:
+      return window * static_cast<T>((*f.curve)(static_cast<double>(soft))) / T(f.curve_at_match) * d2 / (m * m);
   }
   return window;
 }

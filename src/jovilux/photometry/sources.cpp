@@ -14,43 +14,99 @@ namespace {
 
 constexpr std::pair<Form, std::string_view> kForms[] = {{Form::kPoint, "point"},   {Form::kSpot, "spot"},
                                                         {Form::kSphere, "sphere"}, {Form::kDisk, "disk"},
-                                                        {Form::kRect, "rect"},     {Form::kSun, "sun"},
-                                                        {Form::kSky, "sky"}};
+                                                        {Form::kRect, "rect"},     {Form::kTube, "tube"},
+                                                        {Form::kObject, "object"}, {Form::kSun, "sun"},
+                                                        {Form::kSky, "sky"},       {Form::kDome, "dome"}};
 
 double area(const SourceShape& s) {
-  return s.form == Form::kDisk ? kPiD * s.radius * s.radius : s.width * s.height;
+  switch (s.form) {
+    case Form::kSphere:  // the disc that it shows
+    case Form::kSpot:
+    case Form::kDisk: return kPiD * s.radius * s.radius;
+    case Form::kTube: return 2 * s.radius * s.length;  // the strip that it shows
+    case Form::kObject: return s.area;
+    default: return s.width * s.height;
+  }
 }
 
-// Illuminance per luminance at d on the axis of a surface whose luminance narrows with `spread`.
-double spread_illuminance_on_axis(const SourceShape& s, double d) {
-  const auto from_point = [&](double r2) {
-    const double cos2 = d * d / (r2 + d * d);
-    return relative_spread(std::acos(std::min(1.0, std::sqrt(cos2))), s.half_spread) * cos2 / (r2 + d * d);
+// Illuminance per peak intensity, or per mean luminance, at d on the axis of a flat surface, by quadrature over it.
+double flat_illuminance_on_axis(const SourceShape& s, double d) {
+  const double A = area(s);
+  // At (x, y) of the surface: luminance cos^2 / r^2.
+  const auto from_place = [&](double x, double y) {
+    const double r2 = x * x + y * y + d * d;
+    const double cosine = d / std::sqrt(r2);
+    const double weighting = s.center_weight > 0 ? (s.form == Form::kRect ? center_weighting(s.form, s.center_weight, 2 * x / s.width, 2 * y / s.height)
+                                                                          : center_weighting(Form::kDisk, s.center_weight, std::hypot(x, y) / s.radius, 0))
+                                                 : 1.0;
+    if (s.profile) {
+      const Vec3d direction = Vec3d(-x, -y, d) / std::sqrt(r2);
+      return weighting * s.profile->intensity(direction.cast<float>()) / s.profile->peak() / A * cosine / r2;
+    }
+    if (s.form == Form::kSpot) {
+      return weighting * relative_intensity(s.beam, std::acos(std::min(1.0, cosine))) / A * cosine / r2;
+    }
+    const double spread = s.half_spread > 0 ? relative_spread(std::acos(std::min(1.0, cosine)), s.half_spread) : 1.0;
+    return weighting * spread * cosine * cosine / r2;
   };
-  if (s.form == Form::kDisk) {
-    const double edge = std::min(s.radius, d * std::tan(std::min(s.half_spread, kPiD / 2 - 1e-9)));
-    return 2 * kPiD * integral([&](double r) { return r * from_point(r * r); }, 0, edge, 64);
+  if (s.form == Form::kRect) {
+    return integral([&](double x) { return integral([&](double y) { return from_place(x, y); }, -s.height / 2, s.height / 2, 32); }, -s.width / 2, s.width / 2, 32);
   }
-  return 4 * integral(
-                 [&](double x) {
-                   return integral([&](double y) { return from_point(x * x + y * y); }, 0, s.height / 2, 32);
-                 },
-                 0,
-                 s.width / 2,
-                 32);
+  const double edge = s.half_spread > 0 ? std::min(s.radius, d * std::tan(std::min(s.half_spread, kPiD / 2 - 1e-9))) : s.radius;
+  if (!s.profile) {
+    return 2 * kPiD * integral([&](double r) { return r * from_place(r, 0); }, 0, edge, 64);
+  }
+  return integral([&](double r) { return r * integral([&](double a) { return from_place(r * std::cos(a), r * std::sin(a)); }, 0, 2 * kPiD, 16); }, 0, edge, 32);
 }
+
+double sides(const SourceShape& s) { return s.two_sided ? 2 : 1; }
 
 SourceLevels from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
-  if (s.form == Form::kSphere) {
-    out.intensity = Candela{kPiD * s.radius * s.radius * L};
-    out.flux = Lumens{4 * kPiD * out.intensity->value};
-  } else {
-    out.intensity = Candela{area(s) * L};
-    out.flux = Lumens{projected_solid_angle_of_spread(s.half_spread) * area(s) * L};
+  switch (s.form) {
+    case Form::kSphere:
+      out.intensity = Candela{area(s) * L};
+      out.flux = Lumens{4 * kPiD * out.intensity->value};
+      break;
+    case Form::kTube:
+      if (s.endless) {
+        out.flux = Lumens{kPiD * kPiD * 2 * s.radius * L};
+        out.per_meter = true;
+      } else {
+        out.intensity = Candela{area(s) * L};
+        out.flux = Lumens{kPiD * kPiD * out.intensity->value};
+      }
+      break;
+    case Form::kObject: out.flux = Lumens{kPiD * sides(s) * s.area * L}; break;
+    default:
+      out.intensity = Candela{area(s) * L};
+      out.flux = Lumens{sides(s) * projected_solid_angle_of_spread(s.half_spread) * area(s) * L};
   }
   return out;
+}
+
+// Of sources whose intensity by direction is given.
+SourceLevels from_intensity(const SourceShape& s, double peak, double per_candela) {
+  SourceLevels out;
+  out.intensity = Candela{peak};
+  out.flux = Lumens{peak * per_candela};
+  if (!s.is_zero_size()) {
+    out.luminance = Nits{peak / area(s)};
+  }
+  return out;
+}
+
+// Flux per candela of the peak: of a profile, of what a flat surface can send in front of itself.
+double flux_per_peak(const SourceShape& s) {
+  if (s.profile) {
+    const bool front_only = !s.is_zero_size() && s.form != Form::kSphere && !s.two_sided;
+    return (front_only ? s.profile->flux_in_front() : s.profile->flux()) / s.profile->peak();
+  }
+  if (s.form == Form::kPoint) {
+    return 4 * kPiD;
+  }
+  return s.radius > 0 ? front_flux_per_candela(s.beam) : flux_per_candela(s.beam);
 }
 
 }  // namespace
@@ -85,10 +141,22 @@ std::string output_units(Form form) {
   switch (form) {
     case Form::kPoint:
     case Form::kSpot: return "lm, cd, lx @ distance or W @ lm/W";
+    case Form::kTube: return "lm, cd, cd/m2, lx @ distance or W @ lm/W; lm/m or cd/m2 when endless";
+    case Form::kObject: return "lm, cd/m2 or W @ lm/W";
     case Form::kSun: return "lx on a surface facing it, or cd/m2 of its disc";
     case Form::kSky: return "lx on open level ground, or cd/m2 at the zenith";
+    case Form::kDome: return "lx on open level ground, or \"as-is\"";
     default: return "lm, cd, cd/m2, lx @ distance or W @ lm/W";
   }
+}
+
+double center_weighting(Form form, double w, double qx, double qy) {
+  const auto bell = [&](double q) { return std::pow(std::max(0.0, 1 - q * q), w); };
+  if (form == Form::kRect) {
+    const double k = 2 * std::tgamma(w + 1.5) / (std::sqrt(kPiD) * std::tgamma(w + 1));
+    return k * k * bell(qx) * bell(qy);
+  }
+  return (w + 1) * bell(std::hypot(qx, qy));
 }
 
 LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
@@ -97,43 +165,82 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
     return LevelsOrFault{std::nullopt,
                          fmt::format("a {} takes {}", to_string(shape.form), output_units(shape.form))};
   };
-  const double flux = output.kind == Kind::kPower ? output.value * output.efficacy.value : output.value;
+  double flux = output.kind == Kind::kPower ? output.value * output.efficacy.value : output.value;
   const bool is_flux = output.kind == Kind::kFlux || output.kind == Kind::kPower;
-  SourceLevels out;
-  switch (shape.form) {
-    case Form::kPoint:
-    case Form::kSpot: {
-      const double per_candela = shape.form == Form::kPoint ? 4 * kPiD : flux_per_candela(shape.beam);
-      if (is_flux) {
-        out.intensity = Candela{flux / per_candela};
-      } else if (output.kind == Kind::kIntensity) {
-        out.intensity = Candela{output.value};
-      } else if (output.kind == Kind::kIlluminance && output.distance) {
-        out.intensity = Candela{output.value * sqr(output.distance->value)};
-      } else {
-        return fault();
-      }
-      out.flux = Lumens{out.intensity->value * per_candela};
-      return {out, ""};
+  if (output.per_meter != shape.endless && (is_flux || output.per_meter)) {
+    if (shape.form != Form::kTube || shape.endless) {
+      return {std::nullopt, shape.endless ? "an endless tube takes lm/m or cd/m2" : "only a tube takes lm/m"};
     }
+    flux *= shape.length;
+  }
+  const bool at_distance = output.kind == Kind::kIlluminance && output.distance.has_value();
+  SourceLevels out;
+  if (shape.by_intensity() || shape.form == Form::kPoint) {
+    const double per_candela = flux_per_peak(shape);
+    if (is_flux) {
+      return {from_intensity(shape, flux / per_candela, per_candela), ""};
+    }
+    if (output.kind == Kind::kIntensity) {
+      return {from_intensity(shape, output.value, per_candela), ""};
+    }
+    if (at_distance) {
+      const double e = illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value).value;
+      if (!(e > 0)) {
+        return {std::nullopt, "its profile sends nothing along the axis; state lm or cd"};
+      }
+      return {from_intensity(shape, output.value / e, per_candela), ""};
+    }
+    if (output.kind == Kind::kLuminance && !shape.is_zero_size() && shape.form != Form::kSpot) {
+      return {from_intensity(shape, output.value * area(shape), per_candela), ""};
+    }
+    return fault();
+  }
+  switch (shape.form) {
+    case Form::kTube:
+      if (shape.radius == 0) {  // a line
+        const double perpendicular = is_flux ? flux / (kPiD * kPiD) : output.value;
+        const auto line = [&](double intensity) {
+          SourceLevels l;
+          l.flux = Lumens{intensity * kPiD * kPiD};
+          l.per_meter = shape.endless;
+          if (!shape.endless) {
+            l.intensity = Candela{intensity};
+          }
+          return l;
+        };
+        if (at_distance) {
+          return {line(output.value / illuminance_on_axis(shape, line(1), output.distance->value).value), ""};
+        }
+        if (is_flux || (output.kind == Kind::kIntensity && !shape.endless)) {
+          return {line(perpendicular), ""};
+        }
+        return output.kind == Kind::kLuminance ? LevelsOrFault{std::nullopt, "an ideal line has no luminance; give it a radius"} : fault();
+      }
+      if (shape.endless && output.kind == Kind::kIntensity) {
+        return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
+      }
+      [[fallthrough]];
     case Form::kSphere:
     case Form::kDisk:
-    case Form::kRect: {
+    case Form::kRect:
+    case Form::kObject: {
       const SourceLevels unit = from_luminance(shape, 1);
       if (is_flux) {
         return {from_luminance(shape, flux / unit.flux->value), ""};
       }
-      if (output.kind == Kind::kIntensity) {
+      if (output.kind == Kind::kIntensity && unit.intensity) {
         return {from_luminance(shape, output.value / unit.intensity->value), ""};
       }
       if (output.kind == Kind::kLuminance) {
         return {from_luminance(shape, output.value), ""};
       }
-      if (output.kind == Kind::kIlluminance && output.distance) {
-        if (shape.form == Form::kSphere && output.distance->value <= shape.radius) {
+      if (at_distance && shape.form != Form::kObject) {
+        const bool is_round = shape.form == Form::kSphere || shape.form == Form::kTube;
+        if (is_round && output.distance->value <= shape.radius) {
           return {std::nullopt,
-                  fmt::format("the distance {} is inside the sphere of radius {}",
+                  fmt::format("the distance {} is inside the {} of radius {}",
                               readable_length(output.distance->value),
+                              to_string(shape.form),
                               readable_length(shape.radius))};
         }
         const double e = illuminance_on_axis(shape, unit, output.distance->value).value;
@@ -167,27 +274,105 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return {out, ""};
     }
+    case Form::kDome:
+      if (output.kind == Kind::kAsIs) {
+        out.dome_factor = 1;
+      } else if (output.kind == Kind::kIlluminance && !output.distance) {
+        out.dome_factor = shape.dome_illuminance > 0 ? output.value / shape.dome_illuminance : 0;
+      } else {
+        return fault();
+      }
+      out.illuminance = Lux{out.dome_factor * shape.dome_illuminance};
+      return {out, ""};
+    default: break;
   }
   return fault();
 }
 
 Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, double d) {
   JOVILUX_ASSERT(d > 0);
+  const bool plain = !shape.profile && shape.center_weight == 0;
   switch (shape.form) {
     case Form::kPoint:
-    case Form::kSpot: return {levels.intensity->value / (d * d)};
-    case Form::kSphere: return {kPiD * levels.luminance->value * sqr(shape.radius / d)};
+    case Form::kSpot:
+      if (shape.form == Form::kSpot && shape.radius > 0) {
+        return {levels.intensity->value * flat_illuminance_on_axis(shape, d)};
+      }
+      return {levels.intensity->value * (shape.profile ? shape.profile->on_axis() / shape.profile->peak() : 1.0) / (d * d)};
+    case Form::kSphere: {
+      if (!shape.profile) {  // a center weight keeps it: what it takes from the rim, it gives to the middle
+        return {kPiD * levels.luminance->value * sqr(shape.radius / d)};
+      }
+      // Over the directions that it fills, turned about the axis.
+      const double widest = std::asin(std::min(1.0, shape.radius / d));
+      const auto ring = [&](double t) {
+        return std::sin(t) * std::cos(t) * integral([&](double a) {
+                 return shape.profile->intensity(Vec3d(-std::sin(t) * std::cos(a), -std::sin(t) * std::sin(a), std::cos(t)).cast<float>());
+               }, 0, 2 * kPiD, 16);
+      };
+      return {levels.intensity->value / shape.profile->peak() / area(shape) * integral(ring, 0, widest, 32)};
+    }
     case Form::kDisk:
-      return {shape.half_spread > 0 ? levels.luminance->value * spread_illuminance_on_axis(shape, d)
-                                    : disk_illuminance_on_axis(levels.luminance->value, shape.radius, d)};
     case Form::kRect:
-      return {shape.half_spread > 0 ? levels.luminance->value * spread_illuminance_on_axis(shape, d)
-                                    : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
+      if (shape.profile) {
+        return {levels.intensity->value * flat_illuminance_on_axis(shape, d)};
+      }
+      if (shape.half_spread > 0 || !plain) {
+        return {levels.luminance->value * flat_illuminance_on_axis(shape, d)};
+      }
+      return {shape.form == Form::kDisk ? disk_illuminance_on_axis(levels.luminance->value, shape.radius, d)
+                                        : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
+    case Form::kTube: {
+      if (shape.endless) {
+        return {endless_tube_illuminance(levels.flux->value, d)};
+      }
+      const double strength = shape.radius > 0 ? levels.luminance->value : levels.intensity->value / shape.length;
+      return {tube_illuminance(strength, {-shape.length / 2, 0, 0}, {shape.length / 2, 0, 0}, shape.radius, {0, 0, -d}, Vec3d::UnitZ())};
+    }
+    case Form::kObject: return {};
     case Form::kSun:
-    case Form::kSky: return *levels.illuminance;
+    case Form::kSky:
+    case Form::kDome: return *levels.illuminance;
   }
   return {};
 }
+
+double tube_illuminance(double L, const Vec3d& A, const Vec3d& B, double radius, const Vec3d& P, const Vec3d& n) {
+  const Vec3d axis = (B - A).normalized();
+  const double za = (A - P).dot(axis), zb = (B - P).dot(axis);
+  const Vec3d across = A - P - za * axis;  // from P straight to the axis
+  const double d = across.norm();
+  if (d <= radius || !(d > 0)) {
+    return 0;
+  }
+  const Vec3d to = across / d, side = axis.cross(to);
+  const double along = n.dot(axis);
+  // Integral of max(0, a cos b + along sin b) cos b over the angles b to the perpendicular in [b0, b1].
+  const auto strip = [&](double a, double b0, double b1) {
+    const auto F = [&](double b) { return a * (b / 2 + std::sin(2 * b) / 4) + along * sqr(std::sin(b)) / 2; };
+    const double horizon = along != 0 ? std::atan(-a / along) : 0;
+    if (along > 0) {
+      b0 = std::max(b0, horizon);
+    } else if (along < 0) {
+      b1 = std::min(b1, horizon);
+    } else if (a <= 0) {
+      return 0.0;
+    }
+    return b1 > b0 ? F(b1) - F(b0) : 0.0;
+  };
+  if (radius == 0) {
+    return L / d * strip(n.dot(to), std::atan(za / d), std::atan(zb / d));
+  }
+  const double widest = std::asin(radius / d);
+  // phi = widest sin(t): smooth where the tube's limb is grazed.
+  return L * integral([&](double t) {
+           const double phi = widest * std::sin(t);
+           const double s = d * std::cos(phi) - std::sqrt(std::max(0.0, radius * radius - sqr(d * std::sin(phi))));
+           return widest * std::cos(t) * strip(n.dot(std::cos(phi) * to + std::sin(phi) * side), std::atan(za / s), std::atan(zb / s));
+         }, -kPiD / 2, kPiD / 2, 64);
+}
+
+double endless_tube_illuminance(double flux_per_meter, double d) { return flux_per_meter / (2 * kPiD * d); }
 
 double disk_illuminance_on_axis(double L, double radius, double d) {
   return kPiD * L * radius * radius / (radius * radius + d * d);
@@ -275,8 +460,6 @@ double disk_illuminance(double L, const Vec3d& center, const Vec3d& axis, double
 }
 
 Nits disc_luminance(Lux E, double disc) { return {E.value / (kPiD * sqr(std::sin(disc / 2)))}; }
-
-double sky_illuminance_per_luminance(SkyModel sky) { return sky == SkyModel::kUniform ? kPiD : 7 * kPiD / 9; }
 
 double disc_share_past_chord(double u) {
   const double t = std::clamp(u, -1.0, 1.0);

@@ -1,21 +1,21 @@
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <span>
 #include <string_view>
 
 #include "jovilux/base/vec.h"
 #include "jovilux/photometry/beam.h"
+#include "jovilux/photometry/distribution.h"
+#include "jovilux/photometry/sky.h"
 #include "jovilux/units/quantity.h"
 #include "jovilux/units/text.h"
 
 namespace jovilux {
 
 /// The forms of light.
-enum class Form { kPoint, kSpot, kSphere, kDisk, kRect, kSun, kSky };
-/// How a sky's luminance is spread: the same everywhere, or CIE's overcast sky L = Lz (1 + 2 sin(elevation)) / 3
-/// (ISO 15469).
-enum class SkyModel { kUniform, kOvercast };
+enum class Form { kPoint, kSpot, kSphere, kDisk, kRect, kTube, kObject, kSun, kSky, kDome };
 std::string_view to_string(Form form);
 std::optional<Form> parse_form(std::string_view text);
 /// The names of all forms, for messages.
@@ -24,20 +24,43 @@ std::vector<std::string> form_names();
 /// What of a light decides how lumens, candela and luminance belong together. Lengths in m, angles in rad.
 struct SourceShape {
   Form form = Form::kPoint;
-  double radius = 0;            ///< sphere, disk
+  double radius = 0;            ///< sphere, disk, tube (0: an ideal line), lens of a spot (0: a point)
   double width = 0, height = 0; ///< rect
+  double length = 0;            ///< tube
+  bool endless = false;         ///< tube
+  bool two_sided = false;       ///< disk, rect, object
+  double center_weight = 0;     ///< disk, rect, sphere: see center_weighting
   SpotBeam beam;                ///< spot
   double half_spread = 0;       ///< disk, rect: half of `spread`; 0 is an even (Lambert) surface
   double disc = 0;              ///< sun: angular diameter
-  SkyModel sky = SkyModel::kUniform;
+  SkyShape sky;                 ///< sky
+  double area = 0;              ///< object [m2], once it is known
+  double dome_illuminance = 0;  ///< dome: lx on open level ground as its image stands, once it is known
+  std::shared_ptr<const LuminousDistribution> profile;  ///< point, spot, sphere, disk, rect; instead of their own
+
+  /// Whether its intensity by direction is given and its luminance follows: a profile, or a spot's beam.
+  bool by_intensity() const { return profile != nullptr || form == Form::kSpot; }
+  /// Whether it has no surface that could be seen.
+  bool is_zero_size() const {
+    return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0);
+  }
 };
+
+/// Luminance over its mean at a place of a surface with a center weight w >= 0: q = (x / half width, y / half height) on
+/// a rect, (rho / radius, 0) on a disk, and on a sphere rho as the distance from the middle of the disc that it shows.
+///
+///     disk, sphere  (w + 1) (1 - rho^2)^w
+///     rect          k^2 (1 - x^2)^w (1 - y^2)^w,   1/k = integral of (1 - x^2)^w over [0, 1]
+double center_weighting(Form form, double w, double qx, double qy);
 
 /// One light in all its units. What has no meaning for the form is empty.
 struct SourceLevels {
   std::optional<Lumens> flux;
   std::optional<Candela> intensity;  ///< at its peak: any direction (point, sphere), along the axis
   std::optional<Nits> luminance;     ///< along the surface's normal; of the sun's disc; of the sky at the zenith
-  std::optional<Lux> illuminance;    ///< sun: on a surface facing it; sky: on open level ground
+  std::optional<Lux> illuminance;    ///< sun: on a surface facing it; sky, dome: on open level ground
+  bool per_meter = false;            ///< an endless tube's: lm/m
+  double dome_factor = 0;            ///< dome: cd/m2 of a pixel that holds 1
 };
 
 /// The levels of a source whose output is given in any of its units, or why this form cannot take that unit:
@@ -57,6 +80,12 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
 
 // Closed forms of luminous surfaces. L in cd/m2, lengths in m, P the lit point, n its unit normal; result in lx.
 
+/// Tube from A to B with its ends dark, anywhere; `radius` 0 is a line with luminance * diameter = `L_or_line` [cd/m],
+/// else it is the luminance. Exact along the tube, by quadrature around it (1e-7); 0 inside the tube.
+/// Source: P. Moon, "The Scientific Basis of Illuminating Engineering", 1936 (the line).
+double tube_illuminance(double L_or_line, const Vec3d& A, const Vec3d& B, double radius, const Vec3d& P, const Vec3d& n);
+/// Endless tube or line of `flux_per_meter` [lm/m] at distance d, on a surface facing it: E = Phi' / (2 pi d).
+double endless_tube_illuminance(double flux_per_meter, double d);
 /// Disk on its axis: E = pi L r^2 / (r^2 + d^2).
 double disk_illuminance_on_axis(double L, double radius, double d);
 /// Rectangle of w x h on its axis: four corner rectangles, each
@@ -74,10 +103,8 @@ double disk_illuminance(double L, const Vec3d& center, const Vec3d& axis, double
 
 /// Luminance of a disc of angular diameter `disc` [rad] that gives E on a surface facing it: L = E / (pi sin^2(disc/2)).
 Nits disc_luminance(Lux E, double disc);
-/// Illuminance on open level ground per zenith luminance: pi, or 7 pi / 9 under the overcast sky [sr].
-double sky_illuminance_per_luminance(SkyModel sky);
-/// Whether the form lies at no distance: the sun and the sky.
-constexpr bool is_distant(Form form) { return form == Form::kSun || form == Form::kSky; }
+/// Whether the form lies at no distance: sun, sky and dome.
+constexpr bool is_distant(Form form) { return form == Form::kSun || form == Form::kSky || form == Form::kDome; }
 
 /// The lit share of a sun's disc behind a straight edge: u in [-1, 1] is the edge's place across the disc, in
 /// radii; 1/2 + (u sqrt(1 - u^2) + asin u) / pi.

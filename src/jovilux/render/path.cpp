@@ -24,30 +24,122 @@ struct Departure {
   float pdf = 0;
   float total_expected = 0;  // as choose_light found it at p
   bool certain = true;       // camera or mirror: no light was sampled toward
+  bool rough_before = false;  // before it lies a surface that is no mirror
+  std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
+  const SurfaceModel* material = nullptr;
+  Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
 };
 
-// The one place where a light's contribution is weighed.
-void contribute(const Emitter& e, const Spectrum& throughput, float luminance, int scatterings, LightSink& sink) {
-  if (luminance > 0) {
-    sink.add(e.layer, scatterings <= 1 ? Part::kDirect : Part::kBounce, tristimulus(e.table, throughput, luminance));
+// How a light's contribution comes to the eye.
+struct Arrival {
+  int scatterings = 0;
+  bool rough_before = false;  // a surface that is no mirror lies between the eye and the one that the light falls on
+  bool colored = false;
+  Eigen::Array3f rgb = Eigen::Array3f::Ones();
+};
+
+// The factors of a light's cheats on the diffuse and the glossy part of the reflection that it falls on.
+struct LobeFactors {
+  float diffuse = 1, gloss = 1;
+};
+LobeFactors lobe_factors(const LightCheats& c, bool rough_before) {
+  LobeFactors f{c.diffuse, c.gloss};
+  if (c.caustics == LightCheats::Caustics::kOnly) {  // what glossy surfaces throw on others
+    f.diffuse = 0;
+    f.gloss *= rough_before ? 1.0f : 0.0f;
+  } else if (c.caustics == LightCheats::Caustics::kOff && rough_before) {
+    f.gloss = 0;
   }
+  return f;
 }
 
-// A light met by the ray that left `from`.
-void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const Spectrum& throughput, const Departure& from, int scatterings, LightSink& sink) {
-  const Emitter& e = scene.emitters[index];
-  float luminance = seen_luminance(e, ray.direction);
+// The one place where a light's contribution is weighed: its table, its masks and tints, and its cheats but for those on
+// the parts of a reflection, which the caller has applied by lobe_factors().
+void contribute(const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, LightSink& sink) {
   if (!(luminance > 0)) {
     return;
   }
-  if (scatterings > 0) {
+  const bool bounced = how.scatterings > 1;
+  if (bounced) {
+    luminance *= e.cheats.bounce;
+  }
+  Eigen::Array3f xyz = how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance) : tristimulus(e.table, throughput, luminance);
+  if (bounced && e.cheats.bounce_saturation != 1) {
+    const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();
+    xyz = gray + e.cheats.bounce_saturation * (xyz - gray);
+  }
+  sink.add(e.layer, bounced ? Part::kBounce : Part::kDirect, xyz);
+}
+
+// A light met by the ray that left `from`.
+void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const LightPlace& place, const Spectrum& throughput, const Departure& from, int scatterings, LightSink& sink) {
+  const Emitter& e = scene.emitters[index];
+  if (from.certain ? !e.cheats.seen : e.only_sampled) {
+    return;
+  }
+  float luminance = seen_luminance(e, ray.direction, place);
+  if (!(luminance > 0)) {
+    return;
+  }
+  const bool received = scatterings > 0;
+  if (received) {
+    if (!may_reach(e, from.p, from.links)) {
+      return;
+    }
     luminance *= falloff_at(e, from.p);
   }
   if (!from.certain) {
-    const float chance = from.total_expected > 0 ? expected_illuminance(e, from.p, from.n) / from.total_expected : 0;
-    luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction));
+    const float chance = from.total_expected > 0 ? expected_illuminance(e, from.p, from.n, from.links) / from.total_expected : 0;
+    luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
   }
-  contribute(e, throughput, luminance, scatterings, sink);
+  Arrival how{scatterings, from.rough_before, false, Eigen::Array3f::Ones()};
+  if (e.detail != nullptr) {
+    const LightTint tint = tint_between(e, received ? from.p : place.position, place.position, ray.direction);
+    luminance *= tint.gray;
+    how.colored = tint.colored;
+    how.rgb = tint.rgb;
+  }
+  if (received && e.cheats.any_on_reflection()) {
+    const LobeFactors f = lobe_factors(e.cheats, how.rough_before);
+    if (from.certain) {
+      contribute(e, throughput, luminance * f.gloss, how, sink);
+    } else {
+      const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi);
+      const Spectrum all = lobes.diffuse + lobes.gloss;
+      const Spectrum kept = (all > 0.0f).select((f.diffuse * lobes.diffuse + f.gloss * lobes.gloss) / all.max(1e-30f), 0.0f);
+      contribute(e, throughput * kept, luminance, how, sink);
+    }
+    return;
+  }
+  contribute(e, throughput, luminance, how, sink);
+}
+
+// What of a light's way from p is left: 1 where nothing stands in it, what its shadows let through elsewhere.
+Spectrum passage(const Scene& scene, const Emitter& e, Ray ray, std::uint32_t body, RayCounts& counts) {
+  const std::vector<bool>* casters = e.casters != kNoIndex ? &scene.casters[e.casters] : nullptr;
+  bool hidden = false;
+  if (casters == nullptr) {
+    hidden = scene.world.blocked(ray, body);
+  } else {
+    // From one surface to the next, until one throws a shadow.
+    constexpr int kMostSurfaces = 1000;
+    for (int i = 0; i < kMostSurfaces && ray.t_max > 0; ++i) {
+      const Hit hit = scene.world.closest(ray);
+      if (!hit.found() || hit.t >= ray.t_max) {
+        break;
+      }
+      const SurfacePoint p = scene.world.point(ray, hit);
+      if ((*casters)[p.surface] && p.surface != body) {
+        hidden = true;
+        break;
+      }
+      ++counts.shadow;
+      const float gone = hit.t + p.offset;
+      ray.origin = World::leave(p, ray.direction);
+      ray.t_max = ray.t_max == kFar ? kFar : ray.t_max - gone;
+    }
+  }
+  return hidden ? e.cheats.shadow_color : Spectrum(Spectrum::Ones());
 }
 
 // Runs a ray query, timed where that is asked for.
@@ -69,25 +161,29 @@ template <bool kTimed>
 void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts) {
   Spectrum throughput = Spectrum::Ones();
   Departure from;
+  std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
+  bool rough_before = false;
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
     const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
     if (!hit.found()) {
       for (const std::uint32_t index : scene.distant) {
         if (covers(scene.emitters[index], ray.direction)) {
-          meet_light(scene, index, ray, throughput, from, scatterings, sink);
+          meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, sink);
         }
       }
       return;
     }
     const SurfacePoint p = scene.world.point(ray, hit);
     const Scene::Surface& surface = scene.surfaces[p.surface];
-    if (surface.emitter != kNoIndex) {  // lights are black bodies to other light
-      if (first != nullptr && scatterings == 0) {
-        *first = {true, Spectrum::Zero(), p.normal, hit.t, p.surface};
+    if (surface.emitter != kNoIndex) {
+      meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, sink);
+      if (surface.material == kNoIndex) {  // the bodies of lights are black to other light
+        if (first != nullptr && scatterings == 0) {
+          *first = {true, Spectrum::Zero(), p.normal, hit.t, p.surface};
+        }
+        return;
       }
-      meet_light(scene, surface.emitter, ray, throughput, from, scatterings, sink);
-      return;
     }
     const SurfaceModel& material = scene.materials[surface.material];
     const Vec3 wo = -ray.direction;
@@ -107,33 +203,48 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     const std::uint32_t pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(scatterings);
     const Vec2 choices = sampler.pair(pairs + kChoices);
 
+    // A mirror counts where light falls on it, not where it shows another surface.
+    from.links = path_links & surface.links;
+    from.rough_before = rough_before;
     from.p = p.position;
     from.n = normal;
     from.total_expected = 0;
     if (!material.only_mirror()) {
-      const LightChoice choice = choose_light(scene.emitters, p.position, normal, choices.x());
+      const LightChoice choice = choose_light(scene.emitters, p.position, normal, choices.x(), from.links);
       from.total_expected = choice.total;
       if (choice.index != kNoIndex) {
         const Emitter& e = scene.emitters[choice.index];
         const LightSample light = sample_toward(e, p.position, sampler.pair(pairs + kLight));
         const Vec3 local_wi = frame.to_local(light.wi);
         if (light.weight > 0 && local_wi.z() > 0 && light.wi.dot(normal) > 0) {
-          const Spectrum f = reflection(material, local_wo, local_wi);
+          const Arrival how{scatterings + 1, rough_before, light.colored, light.rgb};
+          Spectrum f;
+          if (e.cheats.any_on_reflection()) {
+            const Lobes lobes = reflection_lobes(material, local_wo, local_wi);
+            const LobeFactors factors = lobe_factors(e.cheats, how.rough_before);
+            f = factors.diffuse * lobes.diffuse + factors.gloss * lobes.gloss;
+          } else {
+            f = reflection(material, local_wo, local_wi);
+          }
           float weight = light.weight * local_wi.z() / choice.chance;
-          if (light.pdf > 0) {
+          if (light.pdf > 0 && !e.only_sampled) {
             weight *= power_heuristic(choice.chance * light.pdf, reflection_pdf(material, local_wo, local_wi));
           }
           if (weight > 0 && (f > 0.0f).any()) {
-            ++counts.shadow;
             Ray shadow{World::leave(p, light.wi), light.wi};
             std::uint32_t body = kNoIndex;
             if (!e.is_distant()) {
               // Short of the light by the rounding of its distance: what it is mounted on does not hide it.
-              shadow.t_max = light.distance * (1 - 1e-5f) - p.offset;
+              shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset;
               body = scene.emitter_surface[choice.index];
             }
-            if (!(shadow.t_max > 0) || !timed<kTimed>(counts, [&] { return scene.world.blocked(shadow, body); })) {
-              contribute(e, throughput * f, weight, scatterings + 1, sink);
+            Spectrum passed = Spectrum::Ones();
+            if (shadow.t_max > 0 && (e.cheats.shadow_color != 1.0f).any()) {  // a light without shadows asks no ray
+              ++counts.shadow;
+              passed = timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+            }
+            if ((passed > 0.0f).any()) {
+              contribute(e, throughput * f * passed, weight, how, sink);
             }
           }
         }
@@ -151,6 +262,9 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     throughput *= next.weight;
     from.pdf = next.pdf;
     from.certain = next.mirror;
+    from.material = &material;
+    from.wo = local_wo;
+    from.wi = next.wi;
     if (scatterings + 1 >= kRouletteFrom) {
       const float survival = std::min(0.95f, throughput.maxCoeff());
       if (!(sampler.single(pairs + kRoulette) < survival)) {
@@ -160,6 +274,10 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     }
     ++counts.path;
     ray = {World::leave(p, wi), wi.normalized()};
+    if (!next.mirror) {
+      path_links = from.links;
+      rough_before = true;
+    }
   }
 }
 

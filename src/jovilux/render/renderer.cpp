@@ -256,9 +256,9 @@ class Renderer {
     }
     for (std::size_t k = 0; k < rig_.lights.size(); ++k) {
       RenderStats::Light light;
-      light.name = rig_.lights[k].layer;
-      if (!stats.lights.empty() && stats.lights.back().name == light.name) {
-        continue;  // copies of one array are one layer
+      light.name = rig_.lights[k].layer_in(rig_.render.layers == RenderSpec::Layers::kGroups);
+      if (std::any_of(stats.lights.begin(), stats.lights.end(), [&](const RenderStats::Light& l) { return l.name == light.name; })) {
+        continue;  // copies of one array are one layer, and so is a group
       }
       const auto l = static_cast<std::size_t>(std::find(scene_.layers.begin(), scene_.layers.end(), light.name) - scene_.layers.begin());
       if (l < scene_.layers.size() && samples > 0) {

@@ -144,18 +144,20 @@ std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const
     if (!light) {
       break;  // the same fault would be told for each copy
     }
-    if (is_distant(light->shape.form)) {
-      r.error("of", r.place("of"), "wrong-type", fmt::format("a {} has no copies: it is everywhere", to_string(light->shape.form)));
+    if (is_distant(light->shape.form) || light->shape.form == Form::kObject) {
+      r.error("of", r.place("of"), "wrong-type", fmt::format("a {} has no copies: {}", to_string(light->shape.form), is_distant(light->shape.form) ? "it is everywhere" : "its object is one"));
       break;
     }
     light->name = copy_name;
     light->layer = name;
+    light->copies = static_cast<int>(places.size());
+    light->copies_place = r.place("output");
     light->at += places[i];
     if (light->aim) {
       *light->aim += places[i];
     }
     if (*how == 0 && (own == nullptr || own->find("output") == nullptr)) {
-      const double share = 1.0 / static_cast<double>(places.size());
+      const double share = light->share = 1.0 / static_cast<double>(places.size());
       const auto divide = [&](auto& level) {
         if (level) {
           level->value *= share;

@@ -11,11 +11,11 @@
 namespace jovilux {
 namespace {
 
-const std::vector<std::string> kLaterKeys = {
-    "from", "to", "along", "endless", "object", "cie", "image", "turn", "two_sided",
-    "tint_by", "profile", "center_weight", "gobo", "only", "skip", "shadow_only",
-    "shadow_skip", "zone", "fade_with_camera", "group", "cheat", "flicker"};
-const std::vector<std::string> kLaterForms = {"tube", "object", "dome"};
+const std::vector<std::string> kLaterKeys = {"flicker"};
+// The keys that only some forms have.
+const std::vector<std::string> kFormKeys = {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "model", "cie", "elevation", "azimuth",
+                                            "falloff", "cushion", "reach", "from", "to", "along", "endless", "object", "image", "turn", "two_sided", "center_weight",
+                                            "profile", "gobo", "zone", "fade_with_camera", "white", "spectrum", "dim_to_warm"};
 
 // `aim` is a point, `toward` a direction; one of them where the form has an axis.
 void read_axis(TableReader& r, LightSpec& light) {
@@ -39,17 +39,101 @@ void read_axis(TableReader& r, LightSpec& light) {
   light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
 }
 
+// A formula of some variables; says what is wrong with it.
+std::optional<Formula> read_formula(TableReader& r, std::string_view key, const std::vector<std::string>& variables, const char* example) {
+  const auto text = r.text(key);
+  if (!text) {
+    if (!r.has(key)) {
+      r.missing(key, fmt::format("a formula such as \"{}\"", example));
+    }
+    return std::nullopt;
+  }
+  auto parsed = Formula::parse(*text, variables);
+  if (const auto* fault = std::get_if<FormulaFault>(&parsed)) {
+    r.error(key, r.place(key), "bad-formula", fmt::format("\"{}\", character {}: {}", printable(*text), fault->column, fault->text));
+    return std::nullopt;
+  }
+  return std::get<Formula>(std::move(parsed));
+}
+
+// The laws that a user draws or writes; the level at `match` must be above 0.
+void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
+  const bool by_points = out.law == FalloffLaw::kPoints;
+  out.law = FalloffLaw::kInverseSquare;  // until it is whole
+  std::shared_ptr<FalloffCurve> curve;
+  if (by_points) {
+    const DocumentNode* points = f.find("points");
+    if (points == nullptr || !points->is_array()) {
+      f.missing("points", "[[\"0 m\", 1], [\"5 m\", 0]]: distances and factors");
+      return;
+    }
+    std::vector<double> x, y;
+    for (const DocumentNode& point : points->array()) {
+      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[1].is_number();
+      if (!pair || !(point.array()[1].number() >= 0 && point.array()[1].number() <= 1e9)) {
+        f.error("points", point.place, "out-of-range", "expected [distance, factor >= 0]");
+        return;
+      }
+      const auto d = f.amount(point.array()[0], "points", Dimension::kLength, kNotNegative);
+      if (!d) {
+        return;
+      }
+      if (!x.empty() && *d <= x.back()) {
+        f.error("points", point.place, "out-of-range", fmt::format("{} follows {}; distances must increase", readable_length(*d), readable_length(x.back())));
+        return;
+      }
+      x.push_back(*d);
+      y.push_back(point.array()[1].number());
+    }
+    if (x.size() < 2) {
+      f.error("points", points->place, "out-of-range", "a law needs at least 2 points");
+      return;
+    }
+    curve = std::make_shared<FalloffCurve>(FalloffCurve{MonotoneCubic(std::move(x), std::move(y))});
+  } else {
+    const auto formula = read_formula(f, "formula", {"d"}, "1/(1+d)^2");
+    if (!formula) {
+      return;
+    }
+    for (int i = 0; i <= 240; ++i) {  // 1 mm to 1 km
+      const double d = std::pow(10.0, -3 + i / 40.0), v = (*formula)(std::span<const double>(&d, 1));
+      if (!std::isfinite(v) || v < 0) {
+        f.error("formula", f.place("formula"), std::isfinite(v) ? "out-of-range" : "divides-by-zero",
+                fmt::format("gives {} at d = {}; a law is finite and not below 0", std::isfinite(v) ? short_number(v) : std::string("no number"), readable_length(d)),
+                v < 0 ? "wrap it in max(0, ...)" : "");
+        return;
+      }
+    }
+    curve = std::make_shared<FalloffCurve>(FalloffCurve{*formula});
+  }
+  const double at_match = (*curve)(out.match);
+  if (!(at_match > 0)) {
+    f.error("match", f.has("match") ? f.place("match") : node.place, "out-of-range",
+            fmt::format("the law is 0 at match = {}: there is no level to keep", readable_length(out.match)), "choose a match where the law is above 0");
+    return;
+  }
+  out.law = by_points ? FalloffLaw::kPoints : FalloffLaw::kFormula;
+  out.curve_at_match = static_cast<float>(at_match);
+  out.curve = std::move(curve);
+}
+
 Falloff read_falloff(TableReader& r) {
   Falloff out;
-  const std::vector<std::string> laws = {"inverse-square", "none", "linear", "polynomial"};
+  const std::vector<std::string> laws = {"inverse-square", "none", "linear", "polynomial", "points", "formula"};
   const DocumentNode* node = r.find("falloff");
   if (node != nullptr && node->is_text()) {
     if (const auto law = r.word("falloff", laws)) {
       out.law = *parse_falloff_law(laws[*law]);
-      if (out.law == FalloffLaw::kLinear || out.law == FalloffLaw::kPolynomial) {
-        r.error("falloff", node->place, "missing-key", fmt::format("the {} law has parameters", node->text()),
-                out.law == FalloffLaw::kLinear ? "write falloff = { law = \"linear\", zero_at = \"6 m\" }"
-                                               : "write falloff = { law = \"polynomial\", a = 1, b = 0.1, c = 0.1 }");
+      static constexpr std::pair<FalloffLaw, const char*> kExamples[] = {
+          {FalloffLaw::kLinear, "write falloff = { law = \"linear\", zero_at = \"6 m\" }"},
+          {FalloffLaw::kPolynomial, "write falloff = { law = \"polynomial\", a = 1, b = 0.1, c = 0.1 }"},
+          {FalloffLaw::kPoints, "write falloff = { law = \"points\", points = [[\"0 m\", 1], [\"5 m\", 0]] }"},
+          {FalloffLaw::kFormula, "write falloff = { law = \"formula\", formula = \"1/(1+d)^2\" }"}};
+      for (const auto& [law_with, example] : kExamples) {
+        if (out.law == law_with) {
+          r.error("falloff", node->place, "missing-key", fmt::format("the {} law has parameters", node->text()), example);
+          out.law = FalloffLaw::kInverseSquare;
+        }
       }
     }
   } else if (node != nullptr && node->is_table()) {
@@ -57,9 +141,6 @@ Falloff read_falloff(TableReader& r) {
     const DocumentNode* law = f.find("law");
     if (law == nullptr) {
       f.missing("law", join_or(laws));
-    } else if (law->is_text() && (law->text() == "points" || law->text() == "formula")) {
-      f.error("law", law->place, "unavailable-key",
-              fmt::format("law \"{}\" belongs to the rig format but is not available in this version", law->text()));
     } else if (const auto index = f.word("law", laws)) {
       out.law = *parse_falloff_law(laws[*index]);
     }
@@ -97,7 +178,10 @@ Falloff read_falloff(TableReader& r) {
         }
       }
     }
-    f.finish({"points", "formula"}, {"zero_at", "a", "b", "c"}, fmt::format("law \"{}\"", to_string(out.law)));
+    if (out.law == FalloffLaw::kPoints || out.law == FalloffLaw::kFormula) {
+      read_curve(f, *node, out);
+    }
+    f.finish({}, {"zero_at", "a", "b", "c", "points", "formula"}, fmt::format("law \"{}\"", to_string(out.law)));
   } else if (node != nullptr) {
     r.wrong_type("falloff", *node, join_or(laws) + ", or a table with law");
   }
@@ -139,8 +223,111 @@ void read_sun_axis(TableReader& r, const Rig& rig, LightSpec& light) {
   }
 }
 
+// Whether every letter of a file's ending is one of these, whatever their case.
+bool ends_with(const std::string& file, std::initializer_list<std::string_view> endings) {
+  std::string ending = std::filesystem::path(file).extension().string();
+  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  return std::find(endings.begin(), endings.end(), ending) != endings.end();
+}
+
+// A file that the rig names; empty, and an error, where it is not there.
+std::string read_file_name(TableReader& r, const std::string& key, const std::string& name, std::initializer_list<std::string_view> endings) {
+  const std::string file = path_from(r.place(key), name);
+  std::error_code ec;
+  if (!ends_with(name, endings)) {
+    std::vector<std::string> words(endings.begin(), endings.end());
+    r.error(key, r.place(key), "unknown-word", fmt::format("found \"{}\"; expected a file ending in {}", printable(name), join_or(words)));
+  } else if (!std::filesystem::is_regular_file(file, ec)) {
+    r.error(key, r.place(key), "missing-file", fmt::format("file not found: {}", printable(file, 200)));
+  } else {
+    return file;
+  }
+  return "";
+}
+
+// A sky's model and, where that knows one, its sun.
+bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
+  SkyShape& sky = light.shape.sky;
+  const auto type = r.integer("cie", 1, 15);
+  const auto word = r.word("model", {"uniform", "overcast", "clear"});
+  if (r.has("cie") && r.has("model")) {
+    r.error("cie", r.place("cie"), "conflict", "model and cie are both given; one of them says how the sky's luminance is spread");
+    return false;
+  }
+  if (!type && !word) {
+    if (!r.has("model") && !r.has("cie")) {
+      r.missing("model", "uniform, overcast or clear; or cie = 1 .. 15");
+    }
+    return false;
+  }
+  if (word && *word < 2) {
+    sky.model = *word == 0 ? SkyModel::kUniform : SkyModel::kOvercast;
+    return true;
+  }
+  sky.model = SkyModel::kGeneral;
+  sky.general = type ? static_cast<int>(*type) : 12;
+  if (!knows_sun(sky.general)) {
+    return true;
+  }
+  LightSpec sun;
+  sun.axis = Vec3d::Zero();
+  read_sun_axis(r, rig, sun);
+  if (sun.axis.isZero()) {
+    return false;
+  }
+  const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east), d = -sun.axis;
+  sky.towards_sun = Vec3d(d.dot(east), d.dot(north), d.dot(rig.up));
+  if (sky.towards_sun.z() <= 0) {
+    r.error(type ? "cie" : "model", r.place(type ? "cie" : "model"), "sun-below-horizon", fmt::format("this sky needs its sun above the horizon; it stands at {} deg", short_number(std::asin(sky.towards_sun.z()) * 180 / kPiD, 3)),
+            "use model = \"overcast\", or see elevation or the site's time");
+    return false;
+  }
+  return true;
+}
+
+// A tube's ends, or the line of an endless one.
+bool read_tube(TableReader& r, LightSpec& light) {
+  SourceShape& shape = light.shape;
+  shape.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(-1);
+  if (!r.has("radius")) {
+    r.missing("radius", "a length such as \"13 mm\"; 0 is an ideal line");
+  }
+  shape.endless = r.flag("endless").value_or(false);
+  if (shape.endless) {
+    const auto at = r.position("at");
+    const auto along = r.direction("along");
+    if (!at && !r.has("at")) {
+      r.missing("at", "a position [x, y, z] on its axis");
+    }
+    if (!along && !r.has("along")) {
+      r.missing("along", "[x, y, z], the direction of its axis");
+    }
+    light.at = at.value_or(Vec3d::Zero());
+    light.along = along.value_or(Vec3d::UnitX());
+    return at && along && shape.radius >= 0;
+  }
+  const auto from = r.position("from"), to = r.position("to");
+  for (const char* key : {"from", "to"}) {
+    if (!r.has(key)) {
+      r.missing(key, "a position [x, y, z]; or endless = true with at and along");
+    }
+  }
+  if (!from || !to) {
+    return false;
+  }
+  shape.length = (*to - *from).norm();
+  if (!(shape.length > 1e-6)) {
+    r.error("to", r.place("to"), "zero-direction", "the tube ends where it begins", "move one of its ends");
+    return false;
+  }
+  light.at = 0.5 * (*from + *to);
+  light.along = (*to - *from) / shape.length;
+  return shape.radius >= 0;
+}
+
 // The sizes that the form has; false where one is missing or wrong.
-bool read_shape(TableReader& r, SourceShape& shape) {
+bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
+  SourceShape& shape = light.shape;
   switch (shape.form) {
     case Form::kPoint: return true;
     case Form::kSphere:
@@ -163,8 +350,46 @@ bool read_shape(TableReader& r, SourceShape& shape) {
         r.missing("size", "[width, height]");
       }
       return false;
+    case Form::kTube: return read_tube(r, light);
+    case Form::kObject: {
+      const auto name = r.text("object");
+      if (!name) {
+        if (!r.has("object")) {
+          r.missing("object", "the name of the object whose surface emits");
+        }
+        return false;
+      }
+      std::vector<std::string> names;
+      for (std::size_t i = 0; i < rig.objects.size(); ++i) {
+        names.push_back(rig.objects[i].name);
+        if (names.back() == *name) {
+          light.object = static_cast<int>(i);
+        }
+      }
+      if (light.object < 0) {
+        r.error("object", r.place("object"), "unknown-name", fmt::format("there is no object \"{}\"", printable(*name)), did_you_mean(*name, names));
+        return false;
+      }
+      const ObjectSpec& object = rig.objects[static_cast<std::size_t>(light.object)];
+      if (object.shape && !object.shape->bounded()) {
+        r.error("object", r.place("object"), "out-of-range", "an endless plane has no total flux", "use a rect object, or a sky");
+        return false;
+      }
+      for (const LightSpec& other : rig.lights) {
+        if (other.shape.form == Form::kObject && other.object == light.object) {
+          r.error("object", r.place("object"), "conflict", fmt::format("the surface of \"{}\" emits already, as the light \"{}\" at {}", *name, other.name, to_string(other.place)));
+          return false;
+        }
+      }
+      light.at = object.transform.offset;
+      return true;
+    }
     case Form::kSpot: {
       const Limits angle{0.01 * kPiD / 180, kPiD, false};
+      shape.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(0);
+      if (r.has("profile")) {
+        return true;
+      }
       const auto beam = r.quantity("beam", Dimension::kAngle, angle);
       const auto field = r.quantity("field", Dimension::kAngle, angle);
       if (!beam && !r.has("beam")) {
@@ -181,28 +406,267 @@ bool read_shape(TableReader& r, SourceShape& shape) {
       shape.beam = spot_beam({*beam}, {wide});
       return true;
     }
-    case Form::kSky: {
-      const DocumentNode* model = r.find("model");
-      if (model != nullptr && model->is_text() && model->text() == "clear") {
-        r.error("model", model->place, "unavailable-key", "model \"clear\" belongs to the rig format but is not available in this version", "use \"uniform\" or \"overcast\"");
-        return false;
-      }
-      const auto word = r.word("model", {"uniform", "overcast"});
-      if (!word) {
-        if (!r.has("model")) {
-          r.missing("model", "uniform or overcast");
-        }
-        return false;
-      }
-      shape.sky = *word == 0 ? SkyModel::kUniform : SkyModel::kOvercast;
-      return true;
-    }
+    case Form::kSky: return read_sky(r, rig, light);
     case Form::kSun:
       shape.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2}).value_or(degrees(0.533).value);
       return true;
+    case Form::kDome:
+      if (const auto image = r.text("image")) {
+        light.image_place = r.place("image");
+        light.image = read_file_name(r, "image", *image, {".exr", ".hdr"});
+      } else if (!r.has("image")) {
+        r.missing("image", "an equirectangular .exr or .hdr file");
+      }
+      light.turn = r.quantity("turn", Dimension::kAngle, kAny).value_or(0);
+      return !light.image.empty();
   }
   return false;
 }
+
+// two_sided, center_weight, spread, profile, gobo.
+void read_shaping(TableReader& r, LightSpec& light) {
+  const Form f = light.shape.form;
+  SourceShape& shape = light.shape;
+  const bool flat = f == Form::kDisk || f == Form::kRect;
+  if (flat || f == Form::kObject) {
+    shape.two_sided = r.flag("two_sided").value_or(false);
+  }
+  if (flat || f == Form::kSphere) {
+    shape.center_weight = r.ratio("center_weight", {0, 100}).value_or(0);
+  }
+  if (flat) {
+    // Under a degree the integrals of the beam say less than its author means by a surface.
+    if (const auto spread = r.quantity("spread", Dimension::kAngle, {kPiD / 180, kPiD})) {
+      shape.half_spread = *spread / 2;
+    }
+  }
+  if (flat || f == Form::kSphere || f == Form::kPoint || f == Form::kSpot) {
+    if (const auto profile = r.text("profile")) {
+      light.profile_place = r.place("profile");
+      light.profile_file = read_file_name(r, "profile", *profile, {".ies", ".ldt"});
+      for (const char* key : {"beam", "field", "spread"}) {
+        if (r.has(key)) {
+          r.error(key, r.place(key), "conflict", fmt::format("{} and profile are both given; either shapes the light", key));
+          r.find(key);
+        }
+      }
+    }
+  }
+  const DocumentNode* gobo = f == Form::kSpot || flat || f == Form::kSun ? r.find("gobo") : nullptr;
+  if (gobo == nullptr) {
+    return;
+  }
+  if (!gobo->is_table()) {
+    r.wrong_type("gobo", *gobo, "{ image = \"file.png\" or pattern = \"slats\", size = [w, h], at = distance }");
+    return;
+  }
+  TableReader g(*gobo, r.address_of("gobo"), r.length(), r.problems());
+  GoboInRig out;
+  out.place = gobo->place;
+  const auto image = g.text("image");
+  const auto pattern = g.word("pattern", gobo_pattern_names());
+  if (g.has("image") == g.has("pattern")) {
+    g.error("image", gobo->place, g.has("image") ? "conflict" : "missing-key", g.has("image") ? "image and pattern are both given" : "is missing; expected image = \"file.png\", or pattern = " + join_or(gobo_pattern_names()));
+  }
+  if (image) {
+    out.image = read_file_name(g, "image", *image, {".png", ".exr"});
+  }
+  if (pattern) {
+    out.pattern = static_cast<GoboPattern>(*pattern);
+    out.count = static_cast<int>(g.integer("count", 1, 200).value_or(8));
+    const double most = out.pattern == GoboPattern::kDots ? kPiD / 4 : 1;
+    out.open = g.ratio("open", {0.01, most}).value_or(0.5);
+  }
+  GoboSpec& spec = out.spec;
+  if (const auto size = g.quantities("size", Dimension::kLength, 2, kPositive)) {
+    spec.width = (*size)[0];
+    spec.height = (*size)[1];
+  } else if (!g.has("size")) {
+    g.missing("size", "[width, height] of the mask");
+  }
+  const auto at = g.quantity("at", Dimension::kLength, kPositive);
+  if (!at && !g.has("at")) {
+    g.missing("at", f == Form::kSun ? "its distance from the scene's origin towards the sun" : "its distance from the light, along the axis");
+  }
+  spec.distance = at.value_or(1);
+  if (const auto tile = g.quantities("tile", Dimension::kPercent, 2, {1, 1000})) {
+    spec.tiles_x = static_cast<int>(std::llround((*tile)[0]));
+    spec.tiles_y = static_cast<int>(std::llround((*tile)[1]));
+  }
+  spec.soft = g.quantity("soft", Dimension::kLength, kNotNegative).value_or(0);
+  spec.turn = g.quantity("turn", Dimension::kAngle, kAny).value_or(0);
+  spec.strength = g.ratio("strength", kShare).value_or(1);
+  spec.surround = f == Form::kSun ? GoboSurround::kRepeat : GoboSurround::kDark;
+  if (const auto surround = g.word("surround", {"dark", "clear", "repeat"})) {
+    spec.surround = static_cast<GoboSurround>(*surround);
+  }
+  g.finish({}, {"count", "open"}, "an image");
+  light.gobo = std::move(out);
+}
+
+// The objects that names and "tag:..." stand for.
+std::vector<std::uint32_t> read_objects(TableReader& r, const std::string& key, const Rig& rig) {
+  std::vector<std::uint32_t> out;
+  const DocumentNode* list = r.find(key);
+  const auto texts = r.texts(key);
+  if (!texts || list == nullptr) {
+    return out;
+  }
+  std::vector<std::string> names;
+  for (const ObjectSpec& o : rig.objects) {
+    names.push_back(o.name);
+    for (const std::string& tag : o.tags) {
+      names.push_back("tag:" + tag);
+    }
+  }
+  for (std::size_t i = 0; i < texts->size(); ++i) {
+    const std::string& name = (*texts)[i];
+    bool found = false;
+    for (std::size_t o = 0; o < rig.objects.size(); ++o) {
+      const ObjectSpec& object = rig.objects[o];
+      const bool match = name.starts_with("tag:") ? std::find(object.tags.begin(), object.tags.end(), name.substr(4)) != object.tags.end() : object.name == name;
+      if (match) {
+        found = true;
+        out.push_back(static_cast<std::uint32_t>(o));
+      }
+    }
+    if (!found) {
+      const Place place = list->is_array() && i < list->array().size() ? list->array()[i].place : list->place;
+      r.error(key, place, "unknown-name", name.starts_with("tag:") ? fmt::format("no object has the tag \"{}\"", printable(name.substr(4))) : fmt::format("there is no object \"{}\"", printable(name)),
+              did_you_mean(name, names));
+    }
+  }
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  return out;
+}
+
+// All objects of `only`, or of the rig, without those of `skip`; nothing where neither is given.
+std::optional<std::vector<std::uint32_t>> read_links(TableReader& r, const std::string& only, const std::string& skip, const Rig& rig) {
+  if (!r.has(only) && !r.has(skip)) {
+    return std::nullopt;
+  }
+  std::vector<std::uint32_t> in = read_objects(r, only, rig);
+  const std::vector<std::uint32_t> out = read_objects(r, skip, rig);
+  if (!r.has(only)) {
+    for (std::size_t i = 0; i < rig.objects.size(); ++i) {
+      in.push_back(static_cast<std::uint32_t>(i));
+    }
+  }
+  std::vector<std::uint32_t> left;
+  std::set_difference(in.begin(), in.end(), out.begin(), out.end(), std::back_inserter(left));
+  return left;
+}
+
+// only, skip, shadow_only, shadow_skip, zone, fade_with_camera, group, cheat, tint_by.
+void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
+  light.lit = read_links(r, "only", "skip", rig);
+  light.casters = read_links(r, "shadow_only", "shadow_skip", rig);
+  if (light.lit && light.lit->empty()) {
+    r.warning("only", r.has("only") ? r.place("only") : r.place("skip"), "lights-nothing", "the light is linked to no object", "see only and skip");
+  }
+  if (!is_distant(light.shape.form)) {
+    if (const auto zone = r.text("zone")) {
+      std::vector<std::string> names;
+      for (const Rig::Solid& s : rig.solids) {
+        names.push_back(s.name);
+        if (s.name == *zone) {
+          light.zone = ZoneSpec{s.name, s.shape, s.transform};
+        }
+      }
+      for (const ObjectSpec& o : rig.objects) {
+        names.push_back(o.name);
+        if (!light.zone && o.name == *zone && o.shape && o.shape->closed()) {
+          light.zone = ZoneSpec{o.name, *o.shape, o.transform};
+        }
+      }
+      if (!light.zone) {
+        r.error("zone", r.place("zone"), "unknown-name", fmt::format("there is no solid or closed object \"{}\"", printable(*zone)), did_you_mean(*zone, names));
+      }
+    }
+    if (const auto fade = r.quantities("fade_with_camera", Dimension::kLength, 2, kNotNegative)) {
+      if ((*fade)[1] <= (*fade)[0]) {
+        r.error("fade_with_camera", r.place("fade_with_camera"), "out-of-range", "the second length ends the fade: it must be above the first");
+      }
+      light.fade_with_camera = std::pair((*fade)[0], (*fade)[1]);
+    }
+  }
+  if (const auto group = r.text("group")) {
+    if (is_plain_name(*group)) {
+      light.group = *group;
+    } else {
+      r.error("group", r.place("group"), "bad-name", fmt::format("found \"{}\"; a group's name is made of letters, digits, - and _", printable(*group, 40)));
+    }
+  }
+  if (const DocumentNode* cheat = r.find("cheat"); cheat != nullptr && !cheat->is_table()) {
+    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, shadow, shadow_tint, caustics, seen }");
+  } else if (cheat != nullptr) {
+    TableReader c(*cheat, r.address_of("cheat"), r.length(), r.problems());
+    CheatSpec& out = light.cheat;
+    light.cheat_place = cheat->place;
+    const Limits factor{0, 1000};
+    out.diffuse = c.ratio("diffuse", factor).value_or(1);
+    out.gloss = c.ratio("gloss", factor).value_or(1);
+    out.bounce = c.ratio("bounce", factor).value_or(1);
+    out.bounce_saturation = c.ratio("bounce_saturation", {0, 10}).value_or(1);
+    out.shadow = c.ratio("shadow", kShare).value_or(1);
+    out.shadow_tint = c.color("shadow_tint", 1).value_or(Rgb::Zero());
+    if (const auto caustics = c.word("caustics", {"normal", "only", "off"})) {
+      out.caustics = static_cast<CheatSpec::Caustics>(*caustics);
+    }
+    out.seen = c.flag("seen").value_or(true);
+    c.finish({"haze"});
+  }
+  const DocumentNode* tint_by = r.find("tint_by");
+  if (tint_by == nullptr) {
+    return;
+  }
+  if (!tint_by->is_table()) {
+    r.wrong_type("tint_by", *tint_by, "{ formula = \"...\", ramp = [[value, color], ...] }");
+    return;
+  }
+  if (light.tint) {
+    r.error("tint_by", tint_by->place, "conflict", "tint and tint_by are both given; one of them colors the light");
+  }
+  TableReader t(*tint_by, r.address_of("tint_by"), r.length(), r.problems());
+  const auto formula = read_formula(t, "formula", {"x", "y", "z", "t"}, "sin(tau*x/8)");
+  const DocumentNode* ramp = t.find("ramp");
+  std::vector<std::pair<double, Rgb>> colors;
+  if (ramp == nullptr || !ramp->is_array() || ramp->array().empty()) {
+    t.missing("ramp", "[[value, \"#rrggbb\"], ...]");
+  } else {
+    for (const DocumentNode& point : ramp->array()) {
+      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[0].is_number();
+      if (!pair) {
+        t.error("ramp", point.place, "wrong-type", "expected [value, color]");
+        break;
+      }
+      DocumentNode holder;
+      holder.place = point.place;
+      holder.set("ramp", point.place, point.array()[1]);
+      TableReader one(holder, t.address(), r.length(), r.problems());
+      const auto color = one.color("ramp", 1e6);
+      if (!color) {
+        break;
+      }
+      if (!(color->maxCoeff() > 0)) {
+        t.error("ramp", point.place, "out-of-range", "black has no color to give: a tint keeps the light's level", "use a gobo or a dimmer to darken");
+        break;
+      }
+      if (!colors.empty() && point.array()[0].number() <= colors.back().first) {
+        t.error("ramp", point.place, "out-of-range", "the values of a ramp must increase");
+        break;
+      }
+      colors.emplace_back(point.array()[0].number(), *color);
+    }
+  }
+  t.finish();
+  if (formula && !colors.empty()) {
+    light.tint_by = TintByPosition{*formula, std::move(colors)};
+  }
+}
+
+void read_gels(TableReader& r, const Rig& rig, LightSpec& light);
 
 // spectrum, dim_to_warm, gel.
 void read_source(TableReader& r, const Rig& rig, LightSpec& light) {
@@ -230,6 +694,10 @@ void read_source(TableReader& r, const Rig& rig, LightSpec& light) {
       r.error("dim_to_warm", r.place("dim_to_warm"), "conflict", "only a white in kelvin slides with its dimmer", "give white = \"2700 K\"");
     }
   }
+  read_gels(r, rig, light);
+}
+
+void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
   const DocumentNode* gel = r.find("gel");
   if (gel == nullptr) {
     return;
@@ -272,17 +740,14 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   if (form == nullptr) {
     r.missing("form", join_or(form_names()));
     good = false;
-  } else if (form->is_text() && std::find(kLaterForms.begin(), kLaterForms.end(), form->text()) != kLaterForms.end()) {
-    r.error("form", form->place, "unavailable-key",
-            fmt::format("form \"{}\" belongs to the rig format but is not available in this version", form->text()));
-    return std::nullopt;
   } else if (const auto index = r.word("form", form_names())) {
     light.shape.form = *parse_form(form_names()[*index]);
   } else {
     good = false;
   }
   const Form f = light.shape.form;
-  if (!is_distant(f)) {
+  const bool own_place = f == Form::kTube || f == Form::kObject;  // placed by its ends or its object
+  if (!is_distant(f) && !own_place) {
     const auto at = r.position("at");
     if (!at && !r.has("at") && good) {
       r.missing("at", "a position [x, y, z]");
@@ -290,30 +755,36 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     good = good && at.has_value();
     light.at = at.value_or(Vec3d::Zero());
   }
-  if (good && (f == Form::kSpot || f == Form::kDisk || f == Form::kRect)) {
-    read_axis(r, light);
+  light.axis = -rig.up;
+  const bool directed = f == Form::kSpot || f == Form::kDisk || f == Form::kRect;
+  const bool may_be_directed = (f == Form::kPoint || f == Form::kSphere) && r.has("profile");
+  if (good && (directed || (may_be_directed && (r.has("aim") || r.has("toward") || r.has("roll"))))) {
+    if (directed || r.has("aim") || r.has("toward")) {
+      read_axis(r, light);
+    } else {
+      light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
+    }
   } else if (f == Form::kSun) {
     read_sun_axis(r, rig, light);
+    light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
   } else if (!good) {
     r.position("aim");
     r.direction("toward");
-  } else {
-    light.axis = -rig.up;
   }
-  good = good && (form == nullptr || read_shape(r, light.shape)) && form != nullptr;
-  if (f == Form::kDisk || f == Form::kRect) {
-    // Under a degree the integrals of the beam say less than its author means by a surface.
-    if (const auto spread = r.quantity("spread", Dimension::kAngle, {kPiD / 180, kPiD})) {
-      light.shape.half_spread = *spread / 2;
-    }
-  }
+  good = good && (form == nullptr || read_shape(r, rig, light)) && form != nullptr;
+  read_shaping(r, light);
+  good = good && (!r.has("profile") || !light.profile_file.empty() || light.profile_place.line == 0);
   light.falloff = is_distant(f) ? Falloff{} : read_falloff(r);
   light.falloff_place = r.place("falloff");
   light.output_place = r.place("output");
   const DocumentNode* output = r.find("output");
-  if (output == nullptr) {
+  if (output == nullptr && !light.profile_file.empty()) {
+    light.output_given = false;
+  } else if (output == nullptr) {
     r.missing("output", output_units(f));
     good = false;
+  } else if (f == Form::kDome && output->is_text() && output->text() == "as-is") {
+    light.output.kind = Output::Kind::kAsIs;
   } else if (!output->is_text()) {
     r.error("output", output->place, output->is_number() ? "missing-unit" : "wrong-type",
             fmt::format("found {}; an output is a text with its unit: {}",
@@ -338,10 +809,19 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       light.output = std::get<Output>(parsed);
       light.efficacy = light.output.efficacy.value;
       if (good) {
-        const Output& stated = light.output;
-        const LevelsOrFault levels = source_levels(light.shape, stated);
+        // What only files can tell stands for 1 here: the unit is right or wrong all the same.
+        SourceShape shape = light.shape;
+        if (f == Form::kObject) {
+          shape.area = 1;
+        }
+        if (!light.profile_file.empty()) {
+          static const auto kEven = std::make_shared<LuminousDistribution>(CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, {0, kPiD}, {1, 1}});
+          shape.profile = kEven;
+        }
+        const LevelsOrFault levels = source_levels(shape, light.output);
         if (levels.levels) {
-          light.levels = *levels.levels;
+          const bool final = f != Form::kObject && f != Form::kDome && light.profile_file.empty();
+          light.levels = final ? *levels.levels : SourceLevels{};
         } else {
           r.error("output", output->place, "wrong-unit", fmt::format("found \"{}\": {}", printable(output->text()), levels.fault));
           good = false;
@@ -349,7 +829,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       }
     }
   }
-  if (const DocumentNode* white = r.find("white")) {
+  if (const DocumentNode* white = f == Form::kDome ? nullptr : r.find("white")) {
     const auto parsed = white->is_text()     ? parse_white(white->text())
                         : white->is_number() ? parse_white(fmt::format("{} K", white->number()))
                                              : std::nullopt;
@@ -361,7 +841,11 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
                           white->is_text() ? "\"" + printable(white->text()) + "\"" : std::string(white->kind())));
     }
   }
-  read_source(r, rig, light);
+  if (f != Form::kDome) {
+    read_source(r, rig, light);
+  } else {
+    read_gels(r, rig, light);
+  }
   light.tint = r.color("tint", 1e6);
   if (light.tint && !(light.tint->maxCoeff() > 0)) {
     r.error("tint", r.place("tint"), "out-of-range", "a black tint has no color to give", "use dimmer or on = false to darken a light");
@@ -369,7 +853,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   light.dimmer = r.ratio("dimmer", kShare).value_or(1);
   light.on = r.flag("on").value_or(true);
-  r.finish(kLaterKeys, {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "model", "elevation", "azimuth", "falloff", "cushion", "reach"},
+  read_effect(r, rig, light);
+  r.finish(kLaterKeys, kFormKeys,
            fmt::format("form \"{}\"", to_string(f)));
   if (!good) {
     return std::nullopt;

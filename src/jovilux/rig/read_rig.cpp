@@ -43,6 +43,7 @@ class RigReader {
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
+    each(top, "solid", [&](TableReader& r, const std::string& name) { read_solid(r, name); });
     find_patterns();
     each(top, "light", [&](TableReader& r, const std::string& name) {
       auto light = read_light(r, rig_);
@@ -56,7 +57,7 @@ class RigReader {
     each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
     read_look(top);
     read_render(top);
-    top.finish({"haze", "meter", "solid", "time"});
+    top.finish({"haze", "meter", "time"});
   }
 
  private:
@@ -368,6 +369,34 @@ class RigReader {
     return s;
   }
 
+  // The solids whose sizes are those of shapes.
+  void read_solid(TableReader& r, const std::string& name) {
+    const DocumentNode* kind = r.find("kind");
+    static const std::vector<std::string> kLater = {"capsule", "round-box", "frame", "union", "subtract", "intersect", "repeat", "twist", "shell", "fractal"};
+    if (r.has("formula") || (kind != nullptr && kind->is_text() && std::find(kLater.begin(), kLater.end(), kind->text()) != kLater.end())) {
+      const bool formula = r.has("formula");
+      r.error(formula ? "formula" : "kind", formula ? r.place("formula") : kind->place, "unavailable-key",
+              fmt::format("{} belongs to the rig format but is not available in this version", formula ? std::string("a formula") : fmt::format("kind \"{}\"", kind->text())), "use sphere, box, plane, torus, cylinder or cone");
+      return;
+    }
+    const std::size_t before = problems_.size();
+    Rig::Solid solid{name, r.table().place, shape_of(r), {}};
+    if (problems_.size() != before) {
+      return;
+    }
+    if (solid.shape.kind == ShapeKind::kRect || solid.shape.kind == ShapeKind::kDisk || solid.shape.open) {
+      r.error("kind", kind != nullptr ? kind->place : r.table().place, "unknown-word", "a solid encloses a volume; expected sphere, box, plane, torus, cylinder or cone");
+    }
+    const Vec3d at = r.position("at").value_or(Vec3d::Zero());
+    Vec3d turn = Vec3d::Zero();
+    if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
+      turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
+    }
+    solid.transform = placement(at, turn, Vec3d::Ones());
+    r.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(solid.shape.kind)));
+    rig_.solids.push_back(std::move(solid));
+  }
+
   void read_object(TableReader& r, const std::string& name) {
     ObjectSpec o;
     o.name = name;
@@ -571,10 +600,7 @@ class RigReader {
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);
     }
-    if (const DocumentNode* layers = r.find("layers"); layers != nullptr && layers->is_text() && layers->text() == "groups") {
-      r.error("layers", layers->place, "unavailable-key", "layers = \"groups\" belongs to the rig format but is not available in this version",
-              "use \"lights\"");
-    } else if (const auto word = r.word("layers", {"none", "lights", "lights+parts"})) {
+    if (const auto word = r.word("layers", {"none", "lights", "lights+parts", "groups"})) {
       out.layers = static_cast<RenderSpec::Layers>(*word);
     }
     r.finish({"march"});
@@ -633,19 +659,29 @@ Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
 
 std::string resolved_toml(const Rig& rig, const std::string& folder) {
   DocumentNode document = rig.document;
+  const auto relocate_one = [&](DocumentNode* name) {
+    if (name != nullptr && name->is_text() && !name->text().starts_with("cie-") && !name->text().starts_with("led-")) {
+      const fs::path file = fs::absolute(path_from(name->place, name->text())).lexically_normal();
+      name->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
+    }
+  };
   const auto relocate = [&](const char* kind, const char* key) {
     DocumentNode* list = document.find(kind);
     for (std::size_t i = 0; list != nullptr && i < list->array().size(); ++i) {
-      DocumentNode* name = list->array()[i].find(key);
-      if (name != nullptr && name->is_text() && !name->text().starts_with("cie-") && !name->text().starts_with("led-")) {
-        const fs::path file = fs::absolute(path_from(name->place, name->text())).lexically_normal();
-        name->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
-      }
+      relocate_one(list->array()[i].find(key));
     }
   };
   relocate("object", "mesh");
   relocate("gel", "file");
   relocate("light", "spectrum");
+  relocate("light", "profile");
+  relocate("light", "image");
+  DocumentNode* lights = document.find("light");
+  for (std::size_t i = 0; lights != nullptr && i < lights->array().size(); ++i) {
+    if (DocumentNode* gobo = lights->array()[i].find("gobo"); gobo != nullptr && gobo->is_table()) {
+      relocate_one(gobo->find("image"));
+    }
+  }
   return "# " + (rig.title.empty() ? std::string("A rig") : printable(rig.title, 200)) +
          ", all includes and overrides applied.\n" + to_toml(document);
 }

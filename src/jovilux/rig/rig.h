@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "jovilux/base/formula.h"
 #include "jovilux/base/problem.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/rgb.h"
@@ -15,6 +16,7 @@
 #include "jovilux/geometry/transform.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
+#include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 #include "jovilux/photometry/sun_position.h"
 #include "jovilux/rig/document.h"
@@ -32,6 +34,37 @@ struct GelSpec {
   std::string file;                ///< path relative to the working folder; empty where the rig holds the values
 };
 
+/// A mask in a beam: a picture from a file, or a pattern.
+struct GoboInRig {
+  GoboSpec spec;
+  Place place;
+  std::string image;               ///< path relative to the working folder; empty with a pattern
+  GoboPattern pattern = GoboPattern::kSlats;
+  int count = 8;
+  double open = 0.5;
+};
+
+/// Color by the position of the lit point.
+struct TintByPosition {
+  Formula formula;                 ///< of x, y, z [m], t [s]
+  std::vector<std::pair<double, Rgb>> ramp;
+};
+
+/// A light's `cheat` table.
+struct CheatSpec {
+  double diffuse = 1, gloss = 1, bounce = 1, bounce_saturation = 1, shadow = 1;
+  Rgb shadow_tint = Rgb::Zero();
+  enum class Caustics { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
+  bool seen = true;
+};
+
+/// A solid or closed object that holds a light's effect.
+struct ZoneSpec {
+  std::string name;
+  Shape shape;
+  Transform transform;
+};
+
 struct LightSpec {
   std::string name;                ///< a copy's: "helix[3]"
   std::string layer;               ///< what the film keeps it under: its own name, a copy's array
@@ -42,8 +75,28 @@ struct LightSpec {
   std::optional<Vec3d> aim;        ///< the point it faces, where one was given
   Vec3d axis = -Vec3d::UnitZ();    ///< unit: the way it shines (sun: the way its light travels)
   double roll = 0;
+  Vec3d along = Vec3d::UnitX();    ///< tube: unit, from its start to its end
   Output output;
-  SourceLevels levels;             ///< of the bare source
+  bool output_given = true;        ///< false: a profile's own lumens
+  double share = 1;                ///< of the output: one of an array's copies that divide it
+  int copies = 1;                  ///< of the array that it belongs to
+  Place copies_place;              ///< of that array's output
+  SourceLevels levels;             ///< of the bare source, share included; empty until files are read (profile, object, dome)
+  std::string profile_file;        ///< path relative to the working folder
+  Place profile_place;
+  int object = -1;                 ///< object: its index
+  std::string image;               ///< dome: path relative to the working folder
+  Place image_place;
+  double turn = 0;                 ///< dome [rad], clockwise from above
+  std::optional<GoboInRig> gobo;
+  std::optional<TintByPosition> tint_by;
+  std::optional<std::vector<std::uint32_t>> lit;      ///< indices of the objects it lights; nothing: all
+  std::optional<std::vector<std::uint32_t>> casters;  ///< of those that throw its shadows; nothing: all
+  std::optional<ZoneSpec> zone;
+  std::optional<std::pair<double, double>> fade_with_camera;  ///< full up to the first distance, gone at the second
+  std::string group;
+  CheatSpec cheat;
+  Place cheat_place;
   double efficacy = 0;             ///< lm/W where the output is in W; 0: unknown
   White white;
   std::optional<NmTable> spectrum; ///< instead of the white, by name
@@ -56,6 +109,8 @@ struct LightSpec {
   bool on = true;
   Falloff falloff;
 
+  /// Where the film keeps its light, as the rig asks for layers.
+  const std::string& layer_in(bool groups) const { return groups && !group.empty() ? group : layer; }
   /// What is left of the bare source's level.
   double dimmed() const { return on ? dimmer : 0.0; }
   /// The white at its dimmer's level, as a filament's.
@@ -112,7 +167,7 @@ struct RenderSpec {
   std::optional<double> noise;     ///< target of the p95 noise
   int bounces = 6;
   std::uint32_t seed = 1;
-  enum class Layers { kNone, kLights, kLightsAndParts } layers = Layers::kLights;
+  enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;
 };
 
 struct Rig {
@@ -130,6 +185,13 @@ struct Rig {
   std::vector<ObjectSpec> objects;
   std::vector<MaterialSpec> materials;
   std::vector<GelSpec> gels;
+  struct Solid {
+    std::string name;
+    Place place;
+    Shape shape;
+    Transform transform;
+  };
+  std::vector<Solid> solids;       ///< drawn by nothing yet; zones of lights
   std::vector<std::string> variants;
   LookSpec look;
   RenderSpec render;

@@ -7,7 +7,6 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/mesh_file.h"
-#include "jovilux/files/spectrum_file.h"
 
 namespace jovilux {
 namespace {
@@ -28,7 +27,14 @@ Shape body_of(const SourceShape& s) {
   Shape out;
   switch (s.form) {
     case Form::kSphere: out.kind = ShapeKind::kSphere; out.a = s.radius; break;
+    case Form::kSpot:
     case Form::kDisk: out.kind = ShapeKind::kDisk; out.a = s.radius; break;
+    case Form::kTube:  // closed: its ends are dark
+      out.kind = ShapeKind::kCylinder;
+      out.a = s.radius;
+      out.c = s.endless ? HUGE_VAL : s.length / 2;
+      out.open = s.endless;
+      break;
     default:
       out.kind = ShapeKind::kRect;
       out.a = s.width / 2;
@@ -39,76 +45,7 @@ Shape body_of(const SourceShape& s) {
 
 }  // namespace
 
-Result<SourceColor> source_color(const LightSpec& light) {
-  SourceColor out;
-  Problems problems;
-  const auto load = [&](const std::string& file, const Place& asked_at, const std::string& address) {
-    auto table = load_spectrum(file);
-    for (Problem p : table.problems()) {
-      p.address = address;
-      p.hint = "named at " + to_string(asked_at);
-      problems.push_back(std::move(p));
-    }
-    return table ? *table : NmTable{};
-  };
-  out.spectrum = !light.spectrum_file.empty() ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
-                 : light.spectrum             ? *light.spectrum
-                                              : spectrum(light.white_now());
-  NmTable gels;
-  gels.value.fill(1);
-  for (const GelSpec& gel : light.gels) {
-    const NmTable one = gel.file.empty() ? gel.transmittance : load(gel.file, gel.place, "gel." + gel.name + ".file");
-    for (const double t : one.value) {
-      if (t > 1) {
-        problems.push_back({Severity::kError, "bad-spectrum", {gel.file, 0, 0}, "gel." + gel.name + ".file",
-                            fmt::format("a transmittance of {}; a gel lets through 0 to 1", short_number(t)), ""});
-        break;
-      }
-    }
-    gels = filtered(gels, one);
-  }
-  if (has_errors(problems)) {
-    return problems;
-  }
-  out.transmittance = luminous_transmittance(out.spectrum, gels);
-  if (out.transmittance > 0) {
-    out.spectrum = filtered(out.spectrum, gels);
-  }
-  return {out, std::move(problems)};
-}
-
-Emitter make_emitter(const LightSpec& light, const SourceColor& color, const Vec3d& up) {
-  Emitter e;
-  e.form = light.shape.form;
-  e.center = light.at.cast<float>();
-  const Mat3d frame = aimed(light.axis, up, light.roll);
-  e.frame = {frame.col(0).cast<float>(), frame.col(1).cast<float>(), frame.col(2).cast<float>()};
-  e.radius = static_cast<float>(light.shape.radius);
-  e.half_width = static_cast<float>(light.shape.width / 2);
-  e.half_height = static_cast<float>(light.shape.height / 2);
-  e.half_spread = static_cast<float>(light.shape.half_spread);
-  e.half_beam = static_cast<float>(light.shape.beam.half_beam);
-  e.beam_exponent = static_cast<float>(light.shape.beam.exponent);
-  e.cos_beam = static_cast<float>(std::cos(light.shape.beam.half_beam));
-  e.cos_field = static_cast<float>(std::cos(light.shape.beam.half_field));
-  e.sky = light.shape.sky;
-  e.sin2_disc = static_cast<float>(sqr(std::sin(light.shape.disc / 2)));
-  const double level = light.dimmed() * color.transmittance;
-  if (light.levels.luminance) {
-    e.luminance = static_cast<float>(level * light.levels.luminance->value);
-  }
-  if (e.is_zero_size()) {
-    e.intensity = static_cast<float>(level * light.levels.intensity->value);
-  }
-  e.table = light_table(color.spectrum);
-  if (light.tint) {
-    e.table = tinted(e.table, *light.tint);
-  }
-  e.falloff = light.falloff;
-  return e;
-}
-
-Result<Scene> prepare_scene(const Rig& rig) {
+Result<Scene> prepare_scene(const Rig& rig, int camera) {
   Scene scene;
   Problems problems;
   for (const MaterialSpec& m : rig.materials) {
@@ -117,14 +54,26 @@ Result<Scene> prepare_scene(const Rig& rig) {
   const auto plain = static_cast<std::uint32_t>(scene.materials.size());
   scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
 
+  // The objects that emit, and what of them emits.
+  std::vector<int> light_of_object(rig.objects.size(), -1);
+  for (std::size_t i = 0; i < rig.lights.size(); ++i) {
+    if (rig.lights[i].object >= 0) {
+      light_of_object[static_cast<std::size_t>(rig.lights[i].object)] = static_cast<int>(i);
+    }
+  }
+  std::vector<std::shared_ptr<const LuminousSurface>> luminous(rig.lights.size());
   for (std::size_t i = 0; i < rig.objects.size(); ++i) {
     const ObjectSpec& object = rig.objects[i];
+    const int its_light = light_of_object[i];
     const auto surface = static_cast<std::uint32_t>(scene.surfaces.size());
     scene.surfaces.push_back({static_cast<std::uint32_t>(i),
                               object.material < 0 ? plain : static_cast<std::uint32_t>(object.material),
                               kNoIndex});
     if (object.shape) {
       scene.world.add_shape(*object.shape, object.transform, surface);
+      if (its_light >= 0) {
+        luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(*object.shape, object.transform);
+      }
       continue;
     }
     auto mesh = load_mesh(object.mesh);
@@ -155,38 +104,92 @@ Result<Scene> prepare_scene(const Rig& rig) {
                           "a vertex lies farther than 10000 km from the origin", "see mesh_length and scale"});
       continue;
     }
+    if (its_light >= 0) {
+      luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(*mesh);
+    }
     scene.world.add_mesh(std::move(*mesh), surface);
   }
 
+  LightLoader loader(rig, problems);
+  std::vector<std::vector<std::uint32_t>> link_lists, caster_lists;
+  const auto number_of = [](std::vector<std::vector<std::uint32_t>>& lists, const std::vector<std::uint32_t>& list) {
+    const auto known = std::find(lists.begin(), lists.end(), list);
+    const auto index = static_cast<std::size_t>(known - lists.begin());
+    if (known == lists.end()) {
+      lists.push_back(list);
+    }
+    return index;
+  };
+  constexpr std::size_t kMostLinkLists = 64;
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
     const LightSpec& light = rig.lights[i];
-    const auto color = source_color(light);
-    if (!color) {
-      problems.insert(problems.end(), color.problems().begin(), color.problems().end());
+    const std::size_t before = problems.size();
+    LightParts parts = loader.parts(light, luminous[i]);
+    const Problems added(problems.begin() + static_cast<std::ptrdiff_t>(before), problems.end());
+    if (has_errors(added) || (light.object >= 0 && !luminous[i])) {
       continue;
     }
-    scene.gel_transmittance.push_back(color->transmittance);
-    Emitter e = make_emitter(light, *color, rig.up);
+    if (light.fade_with_camera && !rig.cameras.empty()) {
+      const double d = (rig.cameras.at(static_cast<std::size_t>(camera)).at - light.at).norm();
+      parts.camera_fade = reach_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
+    }
+    Emitter e = make_emitter(light, parts, rig.up);
     const auto index = static_cast<std::uint32_t>(i);
     if (e.shines()) {
-      const auto known = std::find(scene.layers.begin(), scene.layers.end(), light.layer);
+      const std::string& layer = light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
+      const auto known = std::find(scene.layers.begin(), scene.layers.end(), layer);
       e.layer = static_cast<std::uint32_t>(known - scene.layers.begin());
       if (known == scene.layers.end()) {
-        scene.layers.push_back(light.layer);
+        scene.layers.push_back(layer);
       }
+    }
+    if (light.lit) {
+      const std::size_t list = number_of(link_lists, *light.lit);
+      if (list >= kMostLinkLists) {
+        problems.push_back({Severity::kError, "out-of-range", light.place, "light." + light.name, fmt::format("more than {} different lists of linked objects", kMostLinkLists), "use tags, so that lights share them"});
+        continue;
+      }
+      e.link_bit = std::uint64_t{1} << list;
+    }
+    if (light.casters) {
+      e.casters = static_cast<std::uint32_t>(number_of(caster_lists, *light.casters));
     }
     scene.emitter_surface.push_back(kNoIndex);
     if (e.is_distant()) {
       scene.distant.push_back(index);
-    } else if (!e.is_zero_size()) {
+    } else if (light.object >= 0) {
+      if (e.shines()) {
+        scene.surfaces[static_cast<std::size_t>(light.object)].emitter = index;
+      }
+    } else if (!e.is_zero_size() && light.cheat.seen) {
       Transform place;
-      place.linear = aimed(light.axis, rig.up, light.roll);
+      if (light.shape.form == Form::kTube) {
+        place.linear = aimed(light.along, rig.up, 0);  // a cylinder stands along z
+      } else {
+        place.linear = aimed(light.axis, rig.up, light.roll);
+      }
       place.offset = light.at;
       scene.world.add_shape(body_of(light.shape), place, static_cast<std::uint32_t>(scene.surfaces.size()));
       scene.emitter_surface.back() = static_cast<std::uint32_t>(scene.surfaces.size());
       scene.surfaces.push_back({kNoIndex, kNoIndex, index});
     }
-    scene.emitters.push_back(e);
+    scene.lights.push_back(std::move(parts));
+    scene.emitters.push_back(std::move(e));
+  }
+  for (Scene::Surface& surface : scene.surfaces) {
+    surface.links = 0;
+    for (std::size_t list = 0; list < link_lists.size(); ++list) {
+      if (surface.object != kNoIndex && std::binary_search(link_lists[list].begin(), link_lists[list].end(), surface.object)) {
+        surface.links |= std::uint64_t{1} << list;
+      }
+    }
+  }
+  for (const std::vector<std::uint32_t>& list : caster_lists) {
+    std::vector<bool> throws(scene.surfaces.size(), false);  // bodies of lights throw none then
+    for (const std::uint32_t object : list) {
+      throws[object] = true;
+    }
+    scene.casters.push_back(std::move(throws));
   }
   if (has_errors(problems)) {
     return problems;

@@ -35,6 +35,8 @@ constexpr std::array kUnits = {
     Unit{"W", Dimension::kPower, 1},
     Unit{"kW", Dimension::kPower, 1e3},
     Unit{"lm/W", Dimension::kEfficacy, 1},
+    Unit{"lm/m", Dimension::kFluxPerLength, 1},
+    Unit{"lm/ft", Dimension::kFluxPerLength, 1 / 0.3048},
     Unit{"um", Dimension::kLength, 1e-6},
     Unit{"mm", Dimension::kLength, 1e-3},
     Unit{"cm", Dimension::kLength, 1e-2},
@@ -151,6 +153,10 @@ std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_lik
   out.value = amount.value;
   switch (amount.dimension) {
     case Dimension::kFlux: out.kind = Output::Kind::kFlux; break;
+    case Dimension::kFluxPerLength:
+      out.kind = Output::Kind::kFlux;
+      out.per_meter = true;
+      break;
     case Dimension::kIntensity: out.kind = Output::Kind::kIntensity; break;
     case Dimension::kIlluminance: out.kind = Output::Kind::kIlluminance; break;
     case Dimension::kLuminance: out.kind = Output::Kind::kLuminance; break;
@@ -192,6 +198,7 @@ std::string expected_units(Dimension dimension) {
       {Dimension::kFlux, "a flux"},              {Dimension::kIntensity, "an intensity"},
       {Dimension::kIlluminance, "an illuminance"}, {Dimension::kLuminance, "a luminance"},
       {Dimension::kPower, "a power"},            {Dimension::kEfficacy, "an efficacy"},
+      {Dimension::kFluxPerLength, "a flux per length"},
       {Dimension::kTemperature, "a temperature"}, {Dimension::kTime, "a time"},
       {Dimension::kFrequency, "a frequency"},    {Dimension::kExtinction, "an extinction"},
       {Dimension::kExposure, "an exposure"},     {Dimension::kPercent, "a share"}};

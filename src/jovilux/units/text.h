@@ -19,6 +19,7 @@ enum class Dimension {
   kLuminance,
   kPower,
   kEfficacy,
+  kFluxPerLength,
   kTemperature,
   kTime,
   kFrequency,
@@ -27,7 +28,7 @@ enum class Dimension {
   kPercent,
 };
 
-/// A number in the coherent unit of its dimension: m, rad, lm, cd, lx, cd/m2, W, lm/W, K, s, Hz, 1/m, EV, 1.
+/// A number in the coherent unit of its dimension: m, rad, lm, cd, lx, cd/m2, W, lm/W, lm/m, K, s, Hz, 1/m, EV, 1.
 struct Amount {
   double value = 0;
   Dimension dimension = Dimension::kLength;
@@ -45,13 +46,14 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view text);
 
 /// What leaves a light, as its author states it: "4700 lm", "500 lx @ 2 m", "18 W @ 105 lm/W", "3000 cd/m2".
 struct Output {
-  enum class Kind { kFlux, kIntensity, kIlluminance, kLuminance, kPower } kind = Kind::kFlux;
+  enum class Kind { kFlux, kIntensity, kIlluminance, kLuminance, kPower, kAsIs } kind = Kind::kFlux;
   double value = 0;               ///< lm, cd, lx, cd/m2 or W
   std::optional<Meters> distance; ///< of an illuminance
   LumensPerWatt efficacy;         ///< of a power
+  bool per_meter = false;         ///< of a flux: "900 lm/m"
 };
 
-/// Reads an Output. `sun_like` allows an illuminance without distance.
+/// Reads an Output. `sun_like` allows an illuminance without distance; kAsIs has no text here.
 std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_like = false);
 
 /// "length (mm, cm, m, km, in, ft)": the units that a dimension accepts, for messages.

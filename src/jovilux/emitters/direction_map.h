@@ -1,0 +1,50 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <cstdint>
+#include <vector>
+
+#include "jovilux/base/vec.h"
+
+namespace jovilux {
+
+/// Directions of a sphere chosen in proportion to a weight in each cell of a grid, evenly within a cell. The grid is
+/// equirectangular: row 0 begins at +z, rows are even in the polar angle; column 0 begins at azimuth -pi, columns are
+/// even in azimuth, which runs from +y (0) to +x (pi/2): north, then east, with x east, y north and z up.
+class DirectionMap {
+ public:
+  DirectionMap() = default;
+  /// weight: [row][column], >= 0, width x height, not all 0; by cell, its solid angle included.
+  DirectionMap(int width, int height, const std::vector<double>& weight);
+
+  int width() const { return width_; }
+  int height() const { return height_; }
+  /// A direction and its density over solid angle [1/sr]; u in [0, 1)^2.
+  Vec3 sample(const Vec2& u, float& pdf) const;
+  float pdf(const Vec3& d) const { return density_[cell(d)]; }
+  /// The cell that holds a unit direction, row by row.
+  std::size_t cell(const Vec3& d) const;
+
+ private:
+  int width_ = 0, height_ = 0;
+  std::vector<float> density_;          // [1/sr] by cell
+  std::vector<double> rows_, columns_;  // cumulative: of rows, height + 1; within each row, width + 1
+};
+
+/// Solid angle of a cell of row `row`: (2 pi / width) (cos t0 - cos t1) [sr].
+double cell_solid_angle(int width, int height, int row);
+/// Integral over a cell of cos(polar angle) where that is above 0 [sr].
+double cell_level_projection(int width, int height, int row);
+
+/// An equirectangular picture of linear Rec.709 luminances, laid out as DirectionMap.
+struct DomePicture {
+  int width = 0, height = 0;
+  std::vector<Eigen::Array3f> rgb;  ///< >= 0, finite
+
+  /// Illuminance on open level ground, each pixel taken as even over its cell [lx for pixels in cd/m2].
+  double level_illuminance() const;
+};
+
+float luminance_of(const Eigen::Array3f& rgb);
+
+}  // namespace jovilux

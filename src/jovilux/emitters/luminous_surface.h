@@ -1,0 +1,53 @@
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include "jovilux/base/vec.h"
+#include "jovilux/geometry/mesh.h"
+#include "jovilux/geometry/shapes.h"
+#include "jovilux/geometry/transform.h"
+
+namespace jovilux {
+
+/// A place on a surface.
+struct SurfaceSample {
+  Vec3 position = Vec3::Zero();
+  Vec3 normal = Vec3::UnitZ();  ///< unit, as World::point gives it
+  float pdf_area = 0;           ///< [1/m2]; 0: no place
+};
+
+/// The surface of an object that emits, ready for choosing places on it: triangles evenly over their area; analytic
+/// shapes evenly in their own space, so that a place's density follows from how the transform stretches it there.
+class LuminousSurface {
+ public:
+  /// A mesh in world space.
+  explicit LuminousSurface(Mesh mesh);
+  /// Requires bounded().
+  LuminousSurface(const Shape& shape, const Transform& to_world);
+
+  double area() const { return area_; }                ///< [m2], in world space
+  const Vec3d& center() const { return center_; }      ///< mean of the area
+  double reach() const { return reach_; }              ///< radius of the ball around it that holds the surface
+  SurfaceSample sample(const Vec2& u) const;
+  /// Density with which sample() chooses the place of this normal [1/m2].
+  float pdf_area(const Vec3& normal) const;
+
+ private:
+  double stretch(const Vec3d& local_normal) const;     // world area per local area
+
+  Mesh mesh_;
+  std::vector<double> cumulative_;
+  std::optional<Shape> shape_;
+  Transform to_world_, to_local_;
+  double local_area_ = 0;
+  double area_ = 0, reach_ = 0;
+  Vec3d center_ = Vec3d::Zero();
+};
+
+/// Surface area of a bounded shape, caps included where it has them.
+double surface_area(const Shape& shape);
+/// A place of a bounded shape's surface, even over its area. u in [0, 1)^2.
+Vec3d surface_place(const Shape& shape, double u, double v, Vec3d& normal);
+
+}  // namespace jovilux

@@ -1,0 +1,366 @@
+#include "jovilux/scene/light_parts.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/sampler.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/image.h"
+#include "jovilux/files/spectrum_file.h"
+
+namespace jovilux {
+namespace {
+
+// What a file's problems say in a rig: where it was named, and by which key.
+void keep(Problems& into, const Problems& from, const std::string& address, const Place& named_at) {
+  for (Problem p : from) {
+    p.address = address;
+    const std::string named = "named at " + to_string(named_at);
+    p.hint = p.hint.empty() ? named : p.hint + "; " + named;
+    into.push_back(std::move(p));
+  }
+}
+
+// The share of the flux that passes a mask, by 32768 points of a low-discrepancy sequence: places and directions in
+// proportion to what the bare source sends.
+double passing_share(const SourceShape& s, const Gobo& gobo) {
+  constexpr std::uint32_t kPoints = 1U << 15;
+  const auto plane = static_cast<double>(gobo.distance());
+  double all = 0, passed = 0;
+  for (std::uint32_t i = 0; i < kPoints; ++i) {
+    const Sampler sampler(1, 4, i);
+    const Vec2 u = sampler.pair(0), v = sampler.pair(1);
+    if (s.form == Form::kSun) {  // evenly over the mask, which repeats or is what matters
+      const auto& spec = gobo.spec();
+      const float x = (u.x() - 0.5f) * static_cast<float>(spec.width * spec.tiles_x), y = (u.y() - 0.5f) * static_cast<float>(spec.height * spec.tiles_y);
+      const float c = static_cast<float>(std::cos(spec.turn)), sn = static_cast<float>(std::sin(spec.turn));
+      all += 1;
+      passed += luminance_of(gobo.transmittance(-(c * x + sn * y), -sn * x + c * y));
+      continue;
+    }
+    double theta, weight;
+    if (s.by_intensity()) {
+      const double widest = s.profile ? kPiD / 2 : s.beam.exponent == 0 ? s.beam.half_beam : std::min(kPiD / 2, 2.5 * s.beam.half_field);
+      const double cosine = 1 - u.x() * (1 - std::cos(widest));
+      theta = std::acos(cosine);
+      const double phi = 2 * kPiD * u.y();
+      weight = s.profile ? s.profile->intensity(Vec3d(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), cosine).cast<float>()) : relative_intensity(s.beam, theta);
+    } else {  // by the cosine
+      theta = std::asin(std::sqrt(static_cast<double>(u.x())));
+      weight = s.half_spread > 0 ? relative_spread(theta, s.half_spread) : 1;
+    }
+    const double phi = 2 * kPiD * u.y();
+    double qx = 0, qy = 0;
+    if (s.form == Form::kRect) {
+      qx = (v.x() - 0.5) * s.width;
+      qy = (v.y() - 0.5) * s.height;
+      weight *= s.center_weight > 0 ? center_weighting(s.form, s.center_weight, 2 * qx / s.width, 2 * qy / s.height) : 1;
+    } else if (s.radius > 0) {
+      const double r = std::sqrt(static_cast<double>(v.x()));
+      qx = s.radius * r * std::cos(2 * kPiD * v.y());
+      qy = s.radius * r * std::sin(2 * kPiD * v.y());
+      weight *= s.center_weight > 0 ? center_weighting(Form::kDisk, s.center_weight, r, 0) : 1;
+    }
+    all += weight;
+    if (std::cos(theta) > 1e-9) {
+      const double far = plane * std::tan(theta);
+      passed += weight * luminance_of(gobo.transmittance(static_cast<float>(qx + far * std::cos(phi)), static_cast<float>(qy + far * std::sin(phi))));
+    }
+  }
+  return all > 0 ? passed / all : 1;
+}
+
+}  // namespace
+
+Result<SourceColor> source_color(const LightSpec& light) {
+  SourceColor out;
+  Problems problems;
+  const auto load = [&](const std::string& file, const Place& asked_at, const std::string& address) {
+    auto table = load_spectrum(file);
+    keep(problems, table.problems(), address, asked_at);
+    return table ? *table : NmTable{};
+  };
+  out.spectrum = !light.spectrum_file.empty() ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
+                 : light.spectrum             ? *light.spectrum
+                                              : spectrum(light.white_now());
+  NmTable gels;
+  gels.value.fill(1);
+  for (const GelSpec& gel : light.gels) {
+    const NmTable one = gel.file.empty() ? gel.transmittance : load(gel.file, gel.place, "gel." + gel.name + ".file");
+    for (const double t : one.value) {
+      if (t > 1) {
+        problems.push_back({Severity::kError, "bad-spectrum", {gel.file, 0, 0}, "gel." + gel.name + ".file",
+                            fmt::format("a transmittance of {}; a gel lets through 0 to 1", short_number(t)), ""});
+        break;
+      }
+    }
+    gels = filtered(gels, one);
+  }
+  if (has_errors(problems)) {
+    return problems;
+  }
+  out.transmittance = luminous_transmittance(out.spectrum, gels);
+  if (out.transmittance > 0) {
+    out.spectrum = filtered(out.spectrum, gels);
+  }
+  return {out, std::move(problems)};
+}
+
+std::shared_ptr<const PhotometricFile> LightLoader::profile(const LightSpec& light) {
+  const auto known = profiles_.find(light.profile_file);
+  if (known != profiles_.end()) {
+    return known->second;
+  }
+  auto file = load_photometric(light.profile_file);
+  keep(problems_, file.problems(), "light." + light.name + ".profile", light.profile_place);
+  std::shared_ptr<const PhotometricFile> out;
+  if (file) {
+    out = std::make_shared<PhotometricFile>(std::move(*file));
+    distributions_[light.profile_file] = std::make_shared<LuminousDistribution>(out->grid);
+  }
+  profiles_[light.profile_file] = out;
+  return out;
+}
+
+std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
+  auto image = load_image(light.image);
+  const std::string address = "light." + light.name + ".image";
+  keep(problems_, image.problems(), address, light.image_place);
+  if (!image) {
+    return nullptr;
+  }
+  auto out = std::make_shared<DomePicture>();
+  out->width = image->width;
+  out->height = image->height;
+  float highest = 0;
+  for (std::size_t i = 0; i + 2 < image->rgb.size(); i += 3) {
+    out->rgb.emplace_back(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]);
+    highest = std::max(highest, out->rgb.back().maxCoeff());
+  }
+  if (!(highest > 0)) {
+    problems_.push_back({Severity::kError, "bad-image", light.image_place, address, "the picture is black", ""});
+    return nullptr;
+  }
+  if (std::abs(static_cast<double>(out->width) / out->height - 2) > 0.02) {
+    problems_.push_back({Severity::kWarning, "bad-image", light.image_place, address, fmt::format("{} x {} pixels: not twice as wide as high", out->width, out->height), "an equirectangular picture goes all round and from pole to pole"});
+  }
+  return out;
+}
+
+std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
+  const GoboInRig& g = *light.gobo;
+  const GoboSpec& s = g.spec;
+  const std::string key = fmt::format("{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}", g.image, static_cast<int>(g.pattern), g.count, g.open, s.width, s.height, s.distance, s.tiles_x, s.tiles_y, s.soft, s.turn, s.strength,
+                                      static_cast<int>(s.surround));
+  if (const auto known = gobos_.find(key); known != gobos_.end()) {
+    return known->second;
+  }
+  MaskPicture picture;
+  if (g.image.empty()) {
+    picture = pattern_picture(g.pattern, g.count, g.open);
+  } else {
+    auto image = load_image(g.image);
+    keep(problems_, image.problems(), "light." + light.name + ".gobo.image", g.place);
+    if (!image) {
+      return nullptr;
+    }
+    picture = {image->width, image->height, {}};
+    for (std::size_t i = 0; i + 2 < image->rgb.size(); i += 3) {
+      picture.rgb.push_back(Eigen::Array3f(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]).min(1.0f));
+    }
+  }
+  return gobos_[key] = std::make_shared<Gobo>(s, std::move(picture));
+}
+
+LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface) {
+  LightParts out;
+  out.shape = light.shape;
+  out.levels = light.levels;
+  const auto color = source_color(light);
+  problems_.insert(problems_.end(), color.problems().begin(), color.problems().end());
+  if (!color) {
+    return out;
+  }
+  out.color = *color;
+  auto detail = std::make_shared<EmitterDetail>();
+  bool needed = false;
+  bool late = false;  // levels that only the files tell
+  if (!light.profile_file.empty()) {
+    out.profile = profile(light);
+    if (!out.profile) {
+      return out;
+    }
+    detail->profile = out.shape.profile = distributions_[light.profile_file];
+    needed = late = true;
+    const bool flat = light.shape.form == Form::kDisk || light.shape.form == Form::kRect || (light.shape.form == Form::kSpot && light.shape.radius > 0);
+    const double lost = 1 - out.shape.profile->flux_in_front() / out.shape.profile->flux();
+    if (flat && !light.shape.two_sided && lost > 0.01) {
+      problems_.push_back({Severity::kWarning, "profile-cut", light.profile_place, "light." + light.name + ".profile",
+                           fmt::format("{} % of the file's flux goes behind the light, which shines from one side only", short_number(100 * lost, 3)),
+                           light.shape.form == Form::kSpot ? "use form = \"point\" or \"sphere\"" : "add two_sided = true, or use form = \"point\" or \"sphere\""});
+    }
+  }
+  if (surface) {
+    out.surface = detail->surface = std::move(surface);
+    out.shape.area = detail->surface->area();
+    needed = late = true;
+    if (!(out.shape.area > 0)) {
+      problems_.push_back({Severity::kError, "out-of-range", light.place, "light." + light.name + ".object", "the object has no surface that could emit", ""});
+      return out;
+    }
+  }
+  const bool general_sky = light.shape.form == Form::kSky && light.shape.sky.model == SkyModel::kGeneral;
+  if (light.shape.form == Form::kDome || general_sky) {
+    needed = true;
+    constexpr int kSkyRows = 128;
+    int width = 2 * kSkyRows, height = kSkyRows;
+    if (!general_sky) {
+      detail->dome = dome(light);
+      if (!detail->dome) {
+        return out;
+      }
+      late = true;
+      width = detail->dome->width;
+      height = detail->dome->height;
+      out.shape.dome_illuminance = detail->dome->level_illuminance();
+    }
+    detail->sky = light.shape.sky;
+    std::vector<double> weight(static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
+    double sum = 0;
+    for (int row = 0; row < height; ++row) {
+      const double solid_angle = cell_solid_angle(width, height, row);
+      for (int column = 0; column < width; ++column) {
+        const auto i = static_cast<std::size_t>(row) * static_cast<std::size_t>(width) + static_cast<std::size_t>(column);
+        const double polar = kPiD * (row + 0.5) / height, azimuth = 2 * kPiD * (column + 0.5) / width - kPiD;
+        const double L = general_sky ? relative_sky_luminance(light.shape.sky, {std::sin(polar) * std::sin(azimuth), std::sin(polar) * std::cos(azimuth), std::cos(polar)})
+                                     : luminance_of(detail->dome->rgb[i]);
+        weight[i] = L * solid_angle;
+        sum += weight[i];
+      }
+    }
+    detail->map = DirectionMap(width, height, weight);
+    detail->mean_luminance = static_cast<float>(sum / (general_sky ? 2 * kPiD : 4 * kPiD));
+  }
+  if (late) {
+    Output output = light.output;
+    if (!light.output_given) {
+      output = {Output::Kind::kFlux, out.shape.profile->flux(), std::nullopt, {}};
+      if (!out.shape.is_zero_size() && out.shape.form != Form::kSphere && !out.shape.two_sided) {
+        output.value = out.shape.profile->flux_in_front();
+      }
+    }
+    const LevelsOrFault levels = source_levels(out.shape, output);
+    if (!levels.levels || (light.shape.form == Form::kDome && !(levels.levels->dome_factor >= 0))) {
+      problems_.push_back({Severity::kError, "wrong-unit", light.output_place, "light." + light.name + ".output", levels.fault, ""});
+      return out;
+    }
+    out.levels = *levels.levels;
+    const auto divide = [&](auto& level) {
+      if (level) {
+        level->value *= light.share;
+      }
+    };
+    divide(out.levels.flux);
+    divide(out.levels.intensity);
+    divide(out.levels.luminance);
+  }
+  if (light.gobo) {
+    detail->gobo = gobo(light);
+    if (!detail->gobo) {
+      return out;
+    }
+    needed = true;
+    out.gobo_transmittance = passing_share(out.shape, *detail->gobo);
+  }
+  if (light.tint_by) {
+    needed = true;
+    PositionTint tint{light.tint_by->formula, {}, Eigen::Array3f::Ones(), 0};
+    for (const auto& [value, rgb] : light.tint_by->ramp) {
+      tint.ramp.emplace_back(value, rgb.cast<float>().array());
+    }
+    const LightTable table = light_table(out.color.spectrum);
+    for (int c = 0; c < 3; ++c) {
+      tint.luminance[c] = tristimulus(table, spectrum_from_rgb(Rgb(Rgb::Unit(c))), 1.0f)[1];
+    }
+    detail->tint = std::move(tint);
+  }
+  if (light.zone) {
+    needed = true;
+    detail->zone = Zone{light.zone->shape, light.zone->transform.inverse()};
+  }
+  if (needed) {
+    out.detail = std::move(detail);
+  }
+  return out;
+}
+
+Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up) {
+  const SourceShape& s = parts.shape;
+  Emitter e;
+  e.form = s.form;
+  e.two_sided = s.two_sided;
+  e.by_intensity = s.by_intensity();
+  e.endless = s.endless;
+  e.center = (parts.surface ? parts.surface->center() : light.at).cast<float>();
+  Mat3d frame = aimed(light.axis, up, light.roll);
+  if (s.form == Form::kTube) {
+    const Mat3d across = aimed(light.along, up, 0);  // z along the tube: x becomes z
+    frame.col(0) = across.col(2);
+    frame.col(1) = across.col(0);
+    frame.col(2) = across.col(1);
+  } else if (s.form == Form::kDome || s.form == Form::kSky) {
+    const Vec3d east = Vec3d::UnitX(), north = up.cross(east);
+    frame.col(0) = std::cos(light.turn) * east - std::sin(light.turn) * north;
+    frame.col(1) = std::cos(light.turn) * north + std::sin(light.turn) * east;
+    frame.col(2) = -up;
+  }
+  e.frame = {frame.col(0).cast<float>(), frame.col(1).cast<float>(), frame.col(2).cast<float>()};
+  e.radius = static_cast<float>(s.radius);
+  e.half_width = static_cast<float>((s.form == Form::kTube ? s.length : s.width) / 2);
+  e.half_height = static_cast<float>(s.height / 2);
+  e.half_spread = static_cast<float>(s.half_spread);
+  e.center_weight = static_cast<float>(s.center_weight);
+  e.weight_scale = s.center_weight > 0 ? static_cast<float>(center_weighting(s.form, s.center_weight, 0, 0)) : 1.0f;
+  e.half_beam = static_cast<float>(s.beam.half_beam);
+  e.beam_exponent = static_cast<float>(s.beam.exponent);
+  e.cos_beam = static_cast<float>(std::cos(s.beam.half_beam));
+  e.cos_field = static_cast<float>(std::cos(s.beam.half_field));
+  e.sky = s.sky.model;
+  e.sin2_disc = static_cast<float>(sqr(std::sin(s.disc / 2)));
+  const double level = light.dimmed() * parts.color.transmittance * parts.camera_fade;
+  const bool line = s.form == Form::kTube && s.radius == 0;
+  if (s.form == Form::kDome) {
+    e.luminance = static_cast<float>(level * parts.levels.dome_factor);
+  } else if (line) {
+    const double per_meter = parts.levels.flux->value / (kPiD * kPiD) / (s.endless ? 1 : s.length);
+    e.intensity = static_cast<float>(level * per_meter);
+  } else {
+    if (parts.levels.luminance) {
+      e.luminance = static_cast<float>(level * parts.levels.luminance->value);
+    }
+    if (e.is_zero_size() || e.by_intensity) {
+      e.intensity = static_cast<float>(level * parts.levels.intensity->value);
+    }
+  }
+  e.table = light_table(parts.color.spectrum);
+  if (light.tint) {
+    e.table = tinted(e.table, *light.tint);
+  }
+  e.falloff = light.falloff;
+  const CheatSpec& c = light.cheat;
+  e.cheats.diffuse = static_cast<float>(c.diffuse);
+  e.cheats.gloss = static_cast<float>(c.gloss);
+  e.cheats.bounce = static_cast<float>(c.bounce);
+  e.cheats.bounce_saturation = static_cast<float>(c.bounce_saturation);
+  e.cheats.shadow = static_cast<float>(c.shadow);
+  e.cheats.shadow_color = (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
+  e.cheats.caustics = static_cast<LightCheats::Caustics>(c.caustics);
+  e.cheats.seen = c.seen;
+  e.only_sampled = e.is_zero_size() || !c.seen || c.shadow != 1 || (c.shadow_tint.array() > 0).any() || light.casters.has_value();
+  e.detail = parts.detail;
+  return e;
+}
+
+}  // namespace jovilux

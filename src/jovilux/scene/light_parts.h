@@ -1,0 +1,63 @@
+#pragma once
+
+#include <map>
+#include <memory>
+#include <string>
+
+#include "jovilux/base/problem.h"
+#include "jovilux/emitters/emitter.h"
+#include "jovilux/files/photometric_file.h"
+#include "jovilux/rig/rig.h"
+
+namespace jovilux {
+
+/// A source's spectrum behind its gels, and what share of its luminous flux they let through.
+struct SourceColor {
+  NmTable spectrum;
+  double transmittance = 1;
+};
+
+/// What of a light only files and the scene tell.
+struct LightParts {
+  SourceColor color;
+  SourceShape shape;                  ///< with profile, area and dome
+  SourceLevels levels;                ///< of the bare source, the share of an array's copy included
+  double gobo_transmittance = 1;      ///< share of the flux that passes the mask, all of it taken to meet it
+  double camera_fade = 1;             ///< what fade_with_camera leaves
+  std::shared_ptr<const PhotometricFile> profile;
+  std::shared_ptr<const LuminousSurface> surface;
+  std::shared_ptr<const EmitterDetail> detail;  ///< may be null
+
+  /// What dimmer, gels, gobo and fading leave of the bare source.
+  double remaining(const LightSpec& light) const { return light.dimmed() * color.transmittance * gobo_transmittance * camera_fade; }
+};
+
+/// Reads what lights name, each file once.
+class LightLoader {
+ public:
+  /// `up` of the scene. Problems are added to `problems`, with the files' places.
+  LightLoader(const Rig& rig, Problems& problems) : rig_(rig), problems_(problems) {}
+
+  /// The parts of a light; `surface` is its object's, where it has one.
+  LightParts parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface);
+
+ private:
+  std::shared_ptr<const PhotometricFile> profile(const LightSpec& light);
+  std::shared_ptr<const DomePicture> dome(const LightSpec& light);
+  std::shared_ptr<const Gobo> gobo(const LightSpec& light);
+
+  const Rig& rig_;
+  Problems& problems_;
+  std::map<std::string, std::shared_ptr<const PhotometricFile>> profiles_;
+  std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
+  std::map<std::string, std::shared_ptr<const Gobo>> gobos_;  // by light, an array's by its name
+  std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
+};
+
+/// Reads the files that a light's spectrum and gels name; problems carry the files' places.
+Result<SourceColor> source_color(const LightSpec& light);
+
+/// The emitter that a light of the rig becomes; layer, links and casters stay unset.
+Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up);
+
+}  // namespace jovilux
