@@ -6,68 +6,10 @@
 
 #include "jovilux/color/rgb.h"
 #include "jovilux/photometry/sources.h"
-#include "tests/support/program.h"
-#include "tests/support/statistics.h"
+#include "tests/support/meter_rig.h"
 
 using namespace jovilux;
 using namespace jovilux::test;
-
-namespace {
-
-// A camera that sees little more than one point of a plane of albedo 0.5 at z = 0.
-std::string looking_at(const Vec3d& from, const Vec3d& at, const std::string& more) {
-  return fmt::format(R"(jovilux = 1
-[[camera]]
-name = "meter"
-at = [{}, {}, {}]
-look_at = [{}, {}, {}]
-view = "0.05 deg"
-[[object]]
-name = "plane"
-shape = {{ kind = "plane" }}
-[render]
-size = [8, 8]
-samples = 32
-bounces = 1
-{})",
-                     from.x(), from.y(), from.z(), at.x(), at.y(), at.z(), more);
-}
-
-nlohmann::json reading(const TemporaryFolder& dir, const std::string& rig, int seed) {
-  const ProgramRun render = run_program({"render", rig, "-o", dir.path("out"), "--set", fmt::format("render.seed={}", seed), "--quiet", "--threads", "2"});
-  INFO(render.err);
-  REQUIRE(render.status == 0);
-  return run_program({"read", dir.path("out"), "--json"}).json()["readings"][0];
-}
-
-// Luminance over independent scramblings.
-RunningMoments luminance(const std::string& text, int seeds = kScramblingsTested) {
-  const TemporaryFolder dir;
-  const std::string rig = dir.write("rig.toml", text);
-  RunningMoments m;
-  for (int seed = 1; seed <= seeds; ++seed) {
-    m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
-  }
-  return m;
-}
-
-// The z-test of a render, with what single precision and the narrow view may add; `bias` must be caught.
-void check_luminance(const std::string& text, double exact, double bias = 0.02) {
-  const RunningMoments m = luminance(text);
-  INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
-  constexpr double kNarrowView = 2e-4;
-  const auto passes = [&](double mean) { return std::abs(mean - exact) < kScramblingBound * m.standard_error() + kNarrowView * exact; };
-  CHECK(passes(m.mean()));
-  CHECK(m.standard_error() < 0.005 * exact);  // docs/physics.md
-  CHECK_FALSE(passes(m.mean() * (1 + bias)));
-  CHECK_FALSE(passes(m.mean() * (1 - bias)));
-}
-
-constexpr double kPlaneFactor = 0.5 / kPiD;  // luminance of the plane per lux
-
-std::string light(const std::string& text) { return "[[light]]\nname = 'l'\n" + text; }
-
-}  // namespace
 
 TEST_CASE("1000 lm 2 m over a plane of albedo 0.5 give 3.1663 cd/m2", "[cli][truth]") {
   check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n")), 3.1663, 0.002);

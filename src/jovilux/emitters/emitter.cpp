@@ -248,10 +248,8 @@ float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
   if (e.radius == 0 || !view.outside(e) || !(across.squaredNorm() > 0)) {
     return 0;
   }
-  const float phi = std::atan2(across.dot(view.side), across.dot(view.to));
-  if (std::abs(phi) > view.widest) {
-    return 0;
-  }
+  // What met the tube lies on it, whatever the rounding at its limb says.
+  const float phi = std::clamp(std::atan2(across.dot(view.side), across.dot(view.to)), -view.widest, view.widest);
   const float s = view.mantle(e, phi);
   const float span = TubeView::end_sine(view.z1, s) - TubeView::end_sine(view.z0, s);
   return span > 0 ? 1 / (2 * view.widest * span) : 0;

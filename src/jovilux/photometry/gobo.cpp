@@ -28,7 +28,7 @@ std::vector<float> leaves(int count, double open) {
   for (int leaf = 0; leaf < 400'000 && clear > open + 0.002; ++leaf) {
     const double cx = rng.uniform(), cy = rng.uniform(), turn = 2 * kPiD * rng.uniform();
     // The last leaves are small enough not to cover too much.
-    const double size = std::min(0.7 + 0.6 * rng.uniform(), std::sqrt((clear - open) / area));
+    const double size = std::min(0.7 + 0.6 * rng.uniform(), std::sqrt(0.7 * (clear - open) / area));
     const double c = std::cos(turn), s = std::sin(turn), half = 0.5 * length * size;
     const int reach = static_cast<int>(std::ceil(half * kSide)) + 1;
     const int px = static_cast<int>(cx * kSide), py = static_cast<int>(cy * kSide);

@@ -190,7 +190,7 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return {from_intensity(shape, output.value / e, per_candela), ""};
     }
-    if (output.kind == Kind::kLuminance && !shape.is_zero_size() && shape.form != Form::kSpot) {
+    if (output.kind == Kind::kLuminance && !shape.is_zero_size()) {
       return {from_intensity(shape, output.value * area(shape), per_candela), ""};
     }
     return fault();

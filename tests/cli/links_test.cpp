@@ -1,0 +1,238 @@
+// What lights are held to, and what they are made to do against physics, through the built program.
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <numeric>
+
+#include <fmt/format.h>
+
+#include "jovilux/files/exr.h"
+#include "tests/support/meter_rig.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+// A matte ball and a matte box on a floor, a mirror behind them; a lamp that goes by `rest`.
+std::string stage(const std::string& rest, int bounces = 6) {
+  return fmt::format(R"(jovilux = 1
+[[camera]]
+name = "c"
+at = [0, -4, 1.5]
+look_at = [0, 0, 0.4]
+view = "50 deg"
+[[material]]
+name = "mirror"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0
+[[material]]
+name = "glaze"
+kind = "gloss"
+color = [0.4, 0.2, 0.1]
+roughness = 0
+[[object]]
+name = "floor"
+shape = {{ kind = "plane" }}
+[[object]]
+name = "ball"
+shape = {{ kind = "sphere", radius = 0.5 }}
+at = [-0.7, 0, 0.5]
+tags = ["hero"]
+[[object]]
+name = "box"
+shape = {{ kind = "box", size = [0.7, 0.7, 0.7] }}
+at = [0.7, 0, 0.35]
+material = "glaze"
+[[object]]
+name = "glass-wall"
+shape = {{ kind = "rect", size = [5, 3] }}
+at = [0, 1.5, 1]
+turn = [90, 0, 0]
+material = "mirror"
+[[light]]
+name = "fill"
+form = "sky"
+model = "uniform"
+output = "100 lx"
+[[light]]
+name = "key"
+form = "sphere"
+at = [0, -1, 2.5]
+radius = 0.1
+output = "1000 lm"
+{}
+[render]
+size = [64, 48]
+samples = 32
+bounces = {}
+)",
+                     rest, bounces);
+}
+
+nlohmann::json stats(const TemporaryFolder& dir) { return nlohmann::json::parse(dir.read("out/stats.json")); }
+
+void render(const TemporaryFolder& dir, const std::string& text) {
+  const std::string rig = dir.write("r.toml", text);
+  const ProgramRun run = run_program({"render", rig, "-o", dir.path("out"), "--force", "--quiet"});
+  INFO(run.err);
+  REQUIRE(run.status == 0);
+}
+
+double at(const TemporaryFolder& dir, int x, int y, const std::string& layer) {
+  const auto r = run_program({"read", dir.path("out"), "--at", fmt::format("{},{}", x, y), "--json"}).json()["readings"][0];
+  return layer.empty() ? r["luminance_cd_m2"].get<double>() : r["layers"][layer]["luminance_cd_m2"].get<double>();
+}
+
+}  // namespace
+
+TEST_CASE("what is not linked gets exactly nothing from the light, in mirrors and after bounces too", "[cli][links]") {
+  const TemporaryFolder dir;
+  // Linked to the ball alone: its pixels and their image in the mirror, nothing else.
+  for (const char* linked : {"only = ['ball']", "only = ['tag:hero']", "skip = ['floor', 'box', 'glass-wall']"}) {
+    render(dir, stage(linked));
+    INFO(linked);
+    const auto box = run_program({"read", dir.path("out"), "--box", "0,0,64,48", "--json"}).json()["readings"][0];
+    CHECK(box["layers"]["key"]["luminance_cd_m2"].get<double>() > 0);
+    CHECK(at(dir, 19, 24, "key") > 0.5);   // the ball
+    CHECK(at(dir, 45, 28, "key") == 0);    // the box, though the ball shines on it and on its glaze
+    CHECK(at(dir, 32, 46, "key") == 0);    // the floor
+    CHECK(at(dir, 32, 28, "key") == 0);    // the floor between them, beside the ball
+    CHECK(at(dir, 45, 28, "fill") > 0.5);
+  }
+  // The mirror shows the linked ball, and no lit floor: pixels of the mirror either show the ball or are black.
+  int lit = 0, dark = 0;
+  std::string points;
+  for (int x = 2; x < 62; x += 3) {
+    const double L = at(dir, x, 8, "key");
+    (L > 0 ? lit : dark)++;
+  }
+  CHECK(dark > 0);
+  // Skipped, the ball is dark and all else lit.
+  render(dir, stage("skip = ['ball']"));
+  CHECK(at(dir, 19, 24, "key") == 0);
+  CHECK(at(dir, 45, 28, "key") > 0.1);
+  CHECK(at(dir, 32, 46, "key") > 0.5);
+}
+
+TEST_CASE("shadow_only and shadow_skip choose what throws shadows, cheat.shadow how deep they are", "[cli][links]") {
+  const TemporaryFolder dir;
+  // A point over a card over the plane: the place under the card.
+  const std::string under = looking_at({0.8, 0, 0.4}, {0, 0, 0}, "[[object]]\nname='card'\nshape={kind='rect', size=[0.5,0.5]}\nat=[0,0,1]\n");
+  const auto level = [&](const std::string& rest) {
+    const std::string rig = dir.write("r.toml", under + light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + rest));
+    return reading(dir, rig, 1)["luminance_cd_m2"].get<double>();
+  };
+  const double open = 100 / 4.0 * kPlaneFactor;
+  CHECK(level("") == 0);
+  CHECK(level("shadow_skip=['card']\n") == Approx(open).epsilon(1e-3));
+  CHECK(level("shadow_only=['plane']\n") == Approx(open).epsilon(1e-3));
+  CHECK(level("shadow_only=['card']\n") == 0);
+  CHECK(level("cheat={shadow=0.6}\n") == Approx(0.4 * open).epsilon(1e-3));
+  CHECK(level("cheat={shadow_tint=[0.2,0.2,0.2]}\n") == Approx(0.2 * open).epsilon(2e-3));
+  // Also for a lamp with a body, which other rays could find.
+  const std::string ball = under + "[[light]]\nname='l'\nform='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n";
+  const std::string rig = dir.write("b.toml", ball + "shadow_skip=['card']\n");
+  RunningMoments m;
+  for (int seed = 1; seed <= 16; ++seed) {
+    m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
+  }
+  CHECK(m.mean() == Approx(open).epsilon(0.01));
+}
+
+TEST_CASE("a light outside its zone costs no shadow ray", "[cli][links]") {
+  const TemporaryFolder dir;
+  const std::string room = "[[solid]]\nname='room'\nkind='box'\nsize=[1,1,1]\nat=[0,0,{}]\n";
+  const auto run = [&](double z) {
+    render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, fmt::format(fmt::runtime(room), z) + light("form='point'\nat=[0,0,2]\noutput='100 cd'\nzone='room'\n")));
+    return stats(dir);
+  };
+  const auto inside = run(0), outside = run(5);
+  CHECK(inside["rays"]["shadow"].get<int>() > 1000);
+  CHECK(outside["rays"]["shadow"].get<int>() == 0);
+  CHECK(inside["mean_luminance_cd_m2"].get<double>() == Approx(100 / 4.0 * kPlaneFactor).epsilon(1e-3));
+  CHECK(outside["mean_luminance_cd_m2"].get<double>() == 0);
+}
+
+TEST_CASE("lights fade with the camera's distance, and groups share a layer", "[cli][links]") {
+  const TemporaryFolder dir;
+  const auto mean = [&](const std::string& fade) {
+    render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + fade)));
+    return stats(dir)["mean_luminance_cd_m2"].get<double>();
+  };
+  const double full = 100 / 4.0 * kPlaneFactor;  // the camera is 1.676 m away
+  CHECK(mean("fade_with_camera=['2 m','3 m']\n") == Approx(full).epsilon(1e-3));
+  CHECK(mean("fade_with_camera=['1 m','1.5 m']\n") == 0);
+  const double t = (std::hypot(0.5, 1.6) - 1) / 1;
+  CHECK(mean("fade_with_camera=['1 m','2 m']\n") == Approx(full * (1 - t * t * (3 - 2 * t))).epsilon(1e-3));
+  render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, "layers = 'groups'\n" + light("form='point'\nat=[0,0,2]\noutput='100 cd'\ngroup='practicals'\n") +
+                                                       "[[light]]\nname='m'\nform='point'\nat=[0,0,1]\noutput='100 cd'\ngroup='practicals'\n[[light]]\nname='n'\nform='point'\nat=[0,0,1]\noutput='10 cd'\n"));
+  const auto layers = run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["layers"];
+  REQUIRE(layers.size() == 2);
+  const double practicals = layers["practicals"]["luminance_cd_m2"], n = layers["n"]["luminance_cd_m2"];
+  CHECK(practicals + n == Approx(135 * kPlaneFactor).epsilon(1e-3));
+  CHECK(n == Approx(10 * kPlaneFactor).epsilon(0.3));  // a light is chosen by chance
+}
+
+TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
+  const TemporaryFolder dir;
+  const auto parts = [&](const std::string& cheat, const std::string& more = "") {
+    std::string text = stage("cheat={" + cheat + "}\n" + more);
+    text.replace(text.find("[render]"), 8, "[render]\nlayers='lights+parts'");
+    render(dir, text);
+    // Mean luminances over the picture of the light's direct and bounced part.
+    const auto exr = ExrReader::open(dir.path("out/image.exr"));
+    REQUIRE(exr);
+    const auto mean = [&](const std::string& part) {
+      const auto planes = exr->read({"light.key." + part + ".R", "light.key." + part + ".G", "light.key." + part + ".B"}, 0, 0, 64, 48);
+      REQUIRE(planes);
+      const auto sum = [&](std::size_t c) { return std::accumulate((*planes)[c].begin(), (*planes)[c].end(), 0.0) / (64 * 48); };
+      return 0.2126390 * sum(0) + 0.7151687 * sum(1) + 0.0721923 * sum(2);
+    };
+    return std::pair{mean("direct"), mean("bounce")};
+  };
+  const auto [direct, bounce] = parts("");
+  SECTION("bounce") {
+    const auto [d, b] = parts("bounce=0.25");
+    CHECK(d == Approx(direct).epsilon(1e-6));
+    CHECK(b == Approx(0.25 * bounce).epsilon(1e-5));
+  }
+  SECTION("diffuse and gloss") {
+    const auto [d, b] = parts("diffuse=0.5, gloss=0.5, seen=true");
+    CHECK(d < direct);
+    CHECK(b == Approx(0.5 * bounce).epsilon(0.02));
+    const auto [d2, b2] = parts("diffuse=2, gloss=1");
+    CHECK(d2 > 1.5 * direct);
+  }
+  SECTION("saturation keeps the luminance") {
+    const auto [d, b] = parts("bounce_saturation=0");
+    CHECK(b == Approx(bounce).epsilon(1e-5));
+    CHECK(d == Approx(direct).epsilon(1e-6));
+  }
+  SECTION("unseen lamps light all the same") {
+    render(dir, stage("cheat={seen=false}"));
+    const double lit = at(dir, 32, 46, "key");
+    render(dir, stage(""));
+    CHECK(lit == Approx(at(dir, 32, 46, "key")).epsilon(0.1));
+  }
+  SECTION("caustics: only and off are the whole") {
+    const auto [d1, b1] = parts("caustics='only'");
+    const auto [d2, b2] = parts("caustics='off'");
+    CHECK(b1 > 0);
+    CHECK(b2 > 0);
+    CHECK(b1 + b2 == Approx(bounce).epsilon(0.05));
+  }
+}
+
+TEST_CASE("a color by position keeps the light's level and changes its color", "[cli][links]") {
+  const TemporaryFolder dir;
+  const auto rgb = [&](double x) {
+    const std::string rig = dir.write("r.toml", looking_at({x + 0.5, 0, 0.4}, {x, 0, 0}, light("form='sun'\ntoward=[0,0,-1]\noutput='1 klx'\ntint_by={formula='sin(tau*x/8)', ramp=[[-1,'#ff8a1e'],[1,'#1e50ff']]}\n")));
+    return reading(dir, rig, 1);
+  };
+  const auto amber = rgb(-2), blue = rgb(2);
+  CHECK(amber["luminance_cd_m2"].get<double>() == Approx(1000 * kPlaneFactor).epsilon(2e-3));
+  CHECK(blue["luminance_cd_m2"].get<double>() == Approx(1000 * kPlaneFactor).epsilon(2e-3));
+  CHECK(amber["rgb"][0].get<double>() > 3 * amber["rgb"][2].get<double>());
+  CHECK(blue["rgb"][2].get<double>() > 3 * blue["rgb"][0].get<double>());
+}
