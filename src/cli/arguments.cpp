@@ -156,6 +156,22 @@ RigRequest rig_request(const Arguments& arguments) {
   return {arguments.texts("variant"), arguments.texts("set")};
 }
 
+double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare) {
+  const auto parsed = parse_amount(text);
+  double value = 0;
+  if (const auto* a = std::get_if<Amount>(&parsed); a != nullptr && a->dimension == dimension) {
+    value = a->value;
+  } else if (const auto number = parse_number(text); number && bare > 0) {
+    value = *number * bare;
+  } else {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected {}", option, printable(text), expected_units(dimension)));
+  }
+  if (!(value > 0)) {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected a value above 0", option, printable(text)));
+  }
+  return value;
+}
+
 Option threads_option() { return {"threads", "use at most N threads; all by default", "N"}; }
 
 int threads_of(const Arguments& arguments) { return arguments.whole("threads", 1, 1024).value_or(0); }

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "jovilux/rig/rig.h"
+#include "jovilux/units/text.h"
 
 namespace jovilux::cli {
 
@@ -48,6 +49,8 @@ class Arguments {
   std::optional<int> whole(const std::string& name, int lo, int hi) const;
   /// The one positional argument; throws UsageError where it is missing.
   std::string positional() const;
+  /// The positional argument where one was given.
+  std::optional<std::string> optional_positional() const { return positionals_.empty() ? std::nullopt : std::optional(positionals_[0]); }
   /// All positional arguments, at least one; throws UsageError without.
   const std::vector<std::string>& positionals() const;
 
@@ -62,6 +65,9 @@ class Arguments {
 /// --set, --variant: for every verb that reads a rig.
 std::vector<Option> rig_options();
 RigRequest rig_request(const Arguments& arguments);
+/// A value of an option with a unit of one dimension, above 0; a bare number counts in `bare` (0: a unit is needed).
+double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare);
+
 /// --threads N: 0 where not given.
 Option threads_option();
 int threads_of(const Arguments& arguments);

@@ -1,4 +1,5 @@
 #include <cmath>
+#include <filesystem>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -6,6 +7,7 @@
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "figures/color_figure.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/color_report.h"
 
@@ -15,6 +17,8 @@ int run_color(int argc, char** argv) {
   Usage usage{"color", "SPEC...", "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", D65, \"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, \"#ffb070\", or a gel of --rig.",
               {{"rig", "the rig whose gels may be named", "RIG"},
                {"under", "the source that gels and colors are looked at under; D65 by default", "SPEC"},
+               {"o,output", "also draw the chart DIR/color.png", "DIR"},
+               {"force", "replace files in DIR", ""},
                {"json", "print one JSON document instead", ""}},
               "Ra is the CIE general color rendering index. A gel's and a color's transmittance is luminous.",
               "jovilux color \"2700 K\" cie-f11 led-3000 straw --rig demo-out/rig/orchid-house.toml"};
@@ -51,6 +55,11 @@ int run_color(int argc, char** argv) {
   if (!problems.empty()) {
     throw BadInput{problems};
   }
+  const auto folder = a.text("output");
+  if (folder) {
+    prepare_files(*folder, {"color.png"}, a.flag("force"));
+    figures::color_figure((std::filesystem::path(*folder) / "color.png").string(), reports);
+  }
   using Json = nlohmann::ordered_json;
   if (a.flag("json")) {
     const auto known = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
@@ -71,6 +80,9 @@ int run_color(int argc, char** argv) {
                     r.transmittance ? short_number(100 * *r.transmittance, 3) + " %" : "-", fixed(r.linear_rgb[0], 3), fixed(r.linear_rgb[1], 3), fixed(r.linear_rgb[2], 3), r.srgb});
   }
   print_out(text_table(rows));
+  if (folder) {
+    print_out(fmt::format("wrote {}\n", (std::filesystem::path(*folder) / "color.png").string()));
+  }
   return kDone;
 }
 

@@ -14,23 +14,6 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-// A value with a unit of one dimension; a bare number takes `bare` (0: none).
-double amount_of(const std::string& option, const std::string& text, Dimension dimension, double bare) {
-  const auto parsed = parse_amount(text);
-  double value = 0;
-  if (const auto* a = std::get_if<Amount>(&parsed); a != nullptr && a->dimension == dimension) {
-    value = a->value;
-  } else if (const auto number = parse_number(text); number && bare > 0) {
-    value = *number * bare;
-  } else {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected {}", option, printable(text), expected_units(dimension)));
-  }
-  if (!(value > 0)) {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected a value above 0", option, printable(text)));
-  }
-  return value;
-}
-
 SkyShape sky_of(const Arguments& a) {
   SkyShape sky;
   const auto model = a.text("model");
@@ -52,7 +35,7 @@ SkyShape sky_of(const Arguments& a) {
     if (!text) {
       throw UsageError("this sky needs the sun's --elevation, such as --elevation 30deg");
     }
-    const double elevation = amount_of("--elevation", *text, Dimension::kAngle, kPiD / 180);
+    const double elevation = amount_option("--elevation", *text, Dimension::kAngle, kPiD / 180);
     if (elevation > kPiD / 2) {
       throw UsageError("--elevation: expected an angle above 0, up to 90 deg");
     }
@@ -84,22 +67,22 @@ SourceShape shape_of(const Arguments& a) {
   switch (s.form) {
     case Form::kPoint: break;
     case Form::kSphere:
-    case Form::kDisk: s.radius = amount_of("--radius", needed("radius", "6cm"), Dimension::kLength, 1); break;
+    case Form::kDisk: s.radius = amount_option("--radius", needed("radius", "6cm"), Dimension::kLength, 1); break;
     case Form::kRect: {
       const std::string size = needed("size", "60cmx30cm");
       const auto cross = size.find('x');
       if (cross == std::string::npos) {
         throw UsageError(fmt::format("--size: found \"{}\"; expected width x height, such as 60cmx30cm", printable(size)));
       }
-      s.width = amount_of("--size", size.substr(0, cross), Dimension::kLength, 1);
-      s.height = amount_of("--size", size.substr(cross + 1), Dimension::kLength, 1);
+      s.width = amount_option("--size", size.substr(0, cross), Dimension::kLength, 1);
+      s.height = amount_option("--size", size.substr(cross + 1), Dimension::kLength, 1);
       break;
     }
     case Form::kTube: {
       const std::string length = needed("length", "120cm");
       s.endless = length == "endless";
-      s.length = s.endless ? 0 : amount_of("--length", length, Dimension::kLength, 1);
-      s.radius = a.text("radius") ? amount_of("--radius", *a.text("radius"), Dimension::kLength, 1) : 0;
+      s.length = s.endless ? 0 : amount_option("--length", length, Dimension::kLength, 1);
+      s.radius = a.text("radius") ? amount_option("--radius", *a.text("radius"), Dimension::kLength, 1) : 0;
       break;
     }
     case Form::kObject: {
@@ -113,13 +96,13 @@ SourceShape shape_of(const Arguments& a) {
     }
     case Form::kSpot: {
       if (a.text("radius")) {
-        s.radius = amount_of("--radius", *a.text("radius"), Dimension::kLength, 1);
+        s.radius = amount_option("--radius", *a.text("radius"), Dimension::kLength, 1);
       }
       if (a.text("profile")) {
         break;
       }
-      const double beam = amount_of("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
-      const double field = a.text("field") ? amount_of("--field", *a.text("field"), Dimension::kAngle, kDegree) : beam;
+      const double beam = amount_option("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
+      const double field = a.text("field") ? amount_option("--field", *a.text("field"), Dimension::kAngle, kDegree) : beam;
       if (beam > kPiD || field > kPiD || field < beam) {
         throw UsageError("--beam and --field are full angles up to 180 deg, the field not narrower than the beam");
       }
@@ -127,11 +110,11 @@ SourceShape shape_of(const Arguments& a) {
       break;
     }
     case Form::kSky: s.sky = sky_of(a); break;
-    case Form::kSun: s.disc = a.text("disc") ? amount_of("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
+    case Form::kSun: s.disc = a.text("disc") ? amount_option("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
     case Form::kDome: throw UsageError("a dome's levels follow from its image; see jovilux check");
   }
   if (const auto spread = a.text("spread"); spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
-    const double angle = amount_of("--spread", *spread, Dimension::kAngle, kDegree);
+    const double angle = amount_option("--spread", *spread, Dimension::kAngle, kDegree);
     if (angle < kDegree || angle > kPiD) {
       throw UsageError("--spread is a full angle from 1 to 180 deg");
     }
@@ -206,14 +189,14 @@ int run_convert(int argc, char** argv) {
   const SourceShape shape = shape_of(a);
   std::vector<double> distances;
   for (const std::string& d : a.texts("at")) {
-    distances.push_back(amount_of("--at", d, Dimension::kLength, 1));
+    distances.push_back(amount_option("--at", d, Dimension::kLength, 1));
   }
   if (distances.empty()) {
     distances = {1, 2, 4, 8};
   }
   double efficacy = 0;
   if (const auto e = a.text("efficacy")) {
-    efficacy = amount_of("--efficacy", *e, Dimension::kEfficacy, 1);
+    efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);
   }
   const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
   if (!result.conversion) {

@@ -40,7 +40,7 @@ int step(const std::string& what, const std::vector<std::string>& words, int (*v
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, render, read. Each step shows the command that does it.",
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read. Each step shows the command that does it.",
               {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
                {"quick", "small pictures, few samples: under a minute on two cores", ""},
                {"force", "replace what an earlier demo left in DIR", ""}},
@@ -82,7 +82,9 @@ int run_demo(int argc, char** argv) {
   int status = step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
   step("The pendant in every unit", {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"}, run_convert);
-  step("The colors of its sources", {"color", "2700 K", "1900 K", "led-3000", "straw", "D65", "--rig", rig}, run_color);
+  step("The colors of its sources", {"color", "2700 K", "1900 K", "led-3000", "straw", "cie-f11", "D65", "--rig", rig, "-o", (dir / "color").string(), "--force"}, run_color);
+  step("What the heat lamp's photometric file says", {"profile", (rig_dir / "heat-lamp.ies").string(), "-o", (dir / "heat-lamp").string(), "--force"}, run_profile);
+  step("How the pendant and the indicator weaken, beside laws that bend physics", {"falloff", rig, "--light", "pendant", "--light", "indicator", "--law", "none", "--law", "linear zero_at=6m match=2m", "--to", "4m", "-o", (dir / "falloff").string(), "--force"}, run_falloff);
   for (const auto& [what, out, words] : {std::tuple<std::string, std::string, std::vector<std::string>>{"The house", "wide", {"--camera", "wide"}},
                                          {"The bench", "bench", {"--camera", "bench"}},
                                          {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
@@ -98,7 +100,7 @@ int run_demo(int argc, char** argv) {
   const auto box = [&](double x, double y, double size) { return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w); };
   step("What a spot meter reads: the gray card, the wall near and far from its spot",
        {"read", (dir / "bench" / "image.exr").string(), "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}, run_read);
-  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n", dir.string()));
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n", dir.string()));
   return status;
 }
 

@@ -4,6 +4,7 @@
 
 #include "cli/arguments.h"
 #include "cli/output.h"
+#include "cli/test_scenes.h"
 #include "cli/verbs.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
@@ -84,12 +85,28 @@ white  = "D6504"
 }  // namespace
 
 int run_new(int argc, char** argv) {
+  std::string scenes;
+  std::vector<std::string> names;
+  for (const TestScene& t : test_scenes()) {
+    scenes += fmt::format("  {:<10} {}\n", t.name, t.what);
+    names.push_back(t.name);
+  }
   const Usage usage{"new", "DIR", "Writes DIR/rig.toml: a small commented rig that renders at once. DIR is created; a rig that is\nthere already is kept unless --force is given.",
-                    {{"force", "replace DIR/rig.toml", ""}}, "", "jovilux new potting-table"};
+                    {{"scene", "a plain scene made for trying one light instead; see below", "NAME"}, {"force", "replace DIR/rig.toml", ""}}, "Scenes:\n" + scenes, "jovilux new balls --scene distances"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
+  }
+  const TestScene* scene = nullptr;
+  if (const auto name = a.text("scene")) {
+    for (const TestScene& t : test_scenes()) {
+      scene = t.name == *name ? &t : scene;
+    }
+    if (scene == nullptr) {
+      const std::string hint = did_you_mean(*name, names);
+      throw UsageError(fmt::format("--scene: found \"{}\"; expected {}{}", printable(*name), join_or(names), hint.empty() ? "" : "; " + hint));
+    }
   }
   namespace fs = std::filesystem;
   const fs::path dir(a.positional()), file = dir / "rig.toml";
@@ -101,8 +118,19 @@ int run_new(int argc, char** argv) {
   if (ec || !fs::is_directory(dir)) {
     throw UsageError(fmt::format("{}: the folder cannot be made{}", printable(dir.string(), 200), ec ? ": " + ec.message() : ""));
   }
-  write_text_file(file.string(), kStarter);
-  print_out(fmt::format("wrote {}\nnext: jovilux render {} -o {}\n", file.string(), file.string(), (dir / "out").string()));
+  const std::string out = (dir / "out").string();
+  const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
+  if (scene == nullptr) {
+    write_text_file(file.string(), kStarter);
+    print_out(fmt::format("wrote {}\nnext: {}\n", file.string(), render));
+    return kDone;
+  }
+  std::string read = "jovilux read " + out;
+  for (const std::string& at : scene->read_at) {
+    read += " --at " + at;
+  }
+  write_text_file(file.string(), fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n", scene->what, render, read, scene->read_what, scene->then) + scene->rig);
+  print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n", file.string(), render, read, scene->read_what, scene->then));
   return kDone;
 }
 

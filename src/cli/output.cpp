@@ -71,6 +71,32 @@ std::string text_table(const std::vector<std::vector<std::string>>& rows) {
   return out;
 }
 
+namespace {
+
+// Creates a folder, or finds that it can be written.
+void make_writable(const std::string& folder) {
+  const fs::path dir(folder);
+  std::error_code ec;
+  const bool existed = fs::is_directory(dir, ec);
+  fs::create_directories(dir, ec);
+  if (ec) {
+    throw UsageError(fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
+  }
+  // The only sure sign that a folder can be written is a file in it.
+  const fs::path probe = dir / fmt::format(".jovilux-{}", ::getpid());
+  std::FILE* file = std::fopen(probe.c_str(), "wb");
+  if (file == nullptr) {
+    if (!existed) {
+      fs::remove(dir, ec);
+    }
+    throw UsageError(fmt::format("-o {}: the folder cannot be written", printable(folder, 200)));
+  }
+  std::fclose(file);
+  fs::remove(probe, ec);
+}
+
+}  // namespace
+
 void prepare_folder(const std::string& folder, const std::string& rig_file, bool force) {
   std::error_code ec;
   const fs::path dir(folder);
@@ -88,22 +114,21 @@ void prepare_folder(const std::string& folder, const std::string& rig_file, bool
   } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec))) {
     throw UsageError(fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or add --force to replace them", printable(folder, 200)));
   }
-  const bool existed = fs::is_directory(dir, ec);
-  fs::create_directories(dir, ec);
-  if (ec) {
-    throw UsageError(fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
+  make_writable(folder);
+}
+
+void prepare_files(const std::string& folder, const std::vector<std::string>& names, bool force) {
+  std::error_code ec;
+  const fs::path dir(folder);
+  if (fs::exists(dir, ec) && !fs::is_directory(dir, ec)) {
+    throw UsageError(fmt::format("-o {}: is a file, not a folder", printable(folder, 200)));
   }
-  // The only sure sign that a folder can be written is a file in it.
-  const fs::path probe = dir / fmt::format(".jovilux-{}", ::getpid());
-  std::FILE* file = std::fopen(probe.c_str(), "wb");
-  if (file == nullptr) {
-    if (!existed) {
-      fs::remove(dir, ec);
+  for (const std::string& name : names) {
+    if (!force && fs::exists(dir / name, ec)) {
+      throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it", printable((dir / name).string(), 200)));
     }
-    throw UsageError(fmt::format("-o {}: the folder cannot be written", printable(folder, 200)));
   }
-  std::fclose(file);
-  fs::remove(probe, ec);
+  make_writable(folder);
 }
 
 }  // namespace jovilux::cli

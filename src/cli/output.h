@@ -29,4 +29,8 @@ std::string text_table(const std::vector<std::vector<std::string>>& rows);
 /// cannot be written. Throws UsageError.
 void prepare_folder(const std::string& folder, const std::string& rig_file, bool force);
 
+/// The same for a verb that writes a few named files: creates the folder, refuses files that are there already unless
+/// forced. Throws UsageError.
+void prepare_files(const std::string& folder, const std::vector<std::string>& names, bool force);
+
 }  // namespace jovilux::cli

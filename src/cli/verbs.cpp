@@ -26,6 +26,8 @@ constexpr Verb kVerbs[] = {
     {"new", "write a small commented rig that renders at once", run_new},
     {"check", "find errors and mistakes; list each light in real units", run_check},
     {"convert", "the same light in lm, cd, cd/m2, lx, EV and W", run_convert},
+    {"profile", "photometric files: figures, faults, conversion, design", run_profile},
+    {"falloff", "a light over distance, against the inverse square", run_falloff},
     {"color", "whites, spectra, gels and colors in figures", run_color},
     {"render", "trace the rig: image.exr, view.png, stats.json", run_render},
     {"read", "luminances of an image, as a spot meter reads them", run_read},

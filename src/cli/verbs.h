@@ -10,6 +10,8 @@ int run_new(int argc, char** argv);
 int run_check(int argc, char** argv);
 int run_convert(int argc, char** argv);
 int run_color(int argc, char** argv);
+int run_falloff(int argc, char** argv);
+int run_profile(int argc, char** argv);
 int run_render(int argc, char** argv);
 int run_read(int argc, char** argv);
 

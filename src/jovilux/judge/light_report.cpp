@@ -6,6 +6,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/falloff_study.h"
 #include "jovilux/units/text.h"
 
 namespace jovilux {
@@ -52,20 +53,6 @@ double physical_illuminance(const LightSpec& light, const LightParts& parts, con
     return 0;
   }
   return direct_illuminance(bare, p.cast<float>(), n.cast<float>()) / level;
-}
-
-std::string falloff_words(const Falloff& f) {
-  std::string out(to_string(f.law));
-  if (f.law == FalloffLaw::kLinear) {
-    out += fmt::format(", zero at {}", readable_length(f.zero_at));
-  } else if (f.law == FalloffLaw::kPolynomial) {
-    out += fmt::format(", 1/({} + {} d + {} d^2)", short_number(f.a), short_number(f.b), short_number(f.c));
-  } else if (f.law == FalloffLaw::kPoints) {
-    out += fmt::format(", {} points", std::get<0>(f.curve->law).x().size());
-  } else if (f.law == FalloffLaw::kFormula) {
-    out += ", " + printable(std::get<1>(f.curve->law).text());
-  }
-  return f.law == FalloffLaw::kInverseSquare ? out : out + fmt::format(", match {}", readable_length(f.match));
 }
 
 }  // namespace
@@ -187,9 +174,11 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       if (parts.surface) {
         body = parts.surface->reach();
       }
+      // A tube's subject lies straight below it, as far as its own direction lets that be.
+      const Vec3d axis = light.shape.form == Form::kTube ? Vec3d(-scene.emitters[i].frame.z.cast<double>()) : light.axis;
       const Vec3d center = parts.surface ? parts.surface->center() : light.at;
-      ray.origin = (center + light.axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
-      ray.direction = light.axis.cast<float>();
+      ray.origin = (center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
+      ray.direction = axis.cast<float>();
       const Hit hit = scene.world.closest(ray);
       if (hit.found()) {
         const SurfacePoint p = scene.world.point(ray, hit);
@@ -216,7 +205,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       Falloff law_only = f;
       law_only.has_reach = false;
       law_only.cushion = 0;
-      r.cheats.push_back({"falloff", falloff_words(f), at_subject(law_only)});
+      r.cheats.push_back({"falloff", law_words(law_only), at_subject(law_only)});
     }
     if (f.cushion > 0) {
       Falloff cushion_only;

@@ -1,0 +1,243 @@
+#include <cmath>
+#include <filesystem>
+#include <sstream>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "figures/falloff_figure.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/judge/falloff_study.h"
+#include "jovilux/rig/table_reader.h"
+#include "jovilux/scene/scene.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+// A light as a rig would have it, from "linear zero_at=6m match=2m": the law's name, then keys as in a rig.
+FalloffSubject subject_of(const std::string& law, const std::string& output) {
+  std::istringstream words(law);
+  std::string name, keys, light_keys, word;
+  words >> name;
+  while (words >> word) {
+    const auto equals = word.find('=');
+    if (equals == std::string::npos || equals == 0) {
+      throw UsageError(fmt::format("--law \"{}\": found \"{}\"; expected a law and keys, such as \"linear zero_at=6m match=2m\"", printable(law), printable(word)));
+    }
+    const std::string key = word.substr(0, equals), value = word.substr(equals + 1);
+    const auto quoted = [](const std::string& v) {
+      std::string out = "\"";
+      for (const char c : v) {
+        out += c == '"' || c == '\\' ? ' ' : c;
+      }
+      return out + "\"";
+    };
+    std::string text = parse_number(value) ? value : quoted(value);
+    if (key == "points") {  // 0m:1,2m:0.4
+      std::istringstream points(value);
+      text = "[";
+      for (std::string point; std::getline(points, point, ',');) {
+        const auto colon = point.find(':');
+        text += fmt::format("[{}, {}],", quoted(point.substr(0, colon)), colon == std::string::npos ? "\"\"" : parse_number(point.substr(colon + 1)) ? point.substr(colon + 1) : quoted(point.substr(colon + 1)));
+      }
+      text += "]";
+    } else if (key == "formula") {
+      text = quoted(value);
+    } else if (key == "reach") {
+      const auto dots = value.find("..");
+      text = fmt::format("[{}, {}]", quoted(value.substr(0, dots)), quoted(dots == std::string::npos ? value : value.substr(dots + 2)));
+    }
+    if (!is_plain_name(key)) {
+      throw UsageError(fmt::format("--law \"{}\": \"{}\" is not a key", printable(law), printable(key)));
+    }
+    (key == "cushion" || key == "reach" ? light_keys : keys) += key == "cushion" || key == "reach" ? fmt::format("{} = {}\n", key, text) : fmt::format(", {} = {}", key, text);
+  }
+  std::string plain;
+  for (const char c : name) {
+    plain += std::isalnum(static_cast<unsigned char>(c)) || c == '-' ? c : ' ';
+  }
+  const std::string text = fmt::format("jovilux = 1\n[[light]]\nname = \"law\"\nform = \"point\"\nat = [0, 0, 0]\noutput = \"{}\"\nfalloff = {{ law = \"{}\"{} }}\n{}", output, plain, keys, light_keys);
+  const auto document = parse_toml(text, "--law");
+  if (!document) {
+    throw UsageError(fmt::format("--law \"{}\": cannot be read; write a law and keys, such as \"linear zero_at=6m match=2m\"", printable(law)));
+  }
+  const auto rig = read_rig(*document, "--law");
+  if (!rig) {
+    Problems problems = rig.problems();
+    for (Problem& p : problems) {
+      p.place = {"--law \"" + printable(law) + "\"", 0, 0};
+      p.address = p.address.starts_with("light.law.") ? p.address.substr(10) : p.address;
+    }
+    throw BadInput{problems};
+  }
+  const LightSpec& l = rig->lights[0];
+  return {law, l.shape, l.levels, 1, l.falloff};
+}
+
+std::vector<FalloffSubject> subjects_of(const Rig& rig, const Scene& scene, const std::vector<std::string>& wanted) {
+  std::vector<FalloffSubject> out;
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < rig.lights.size(); ++i) {
+    const LightSpec& l = rig.lights[i];
+    names.push_back(l.name);
+    const bool asked = std::find(wanted.begin(), wanted.end(), l.name) != wanted.end();
+    const bool has_axis = !is_distant(l.shape.form) && l.shape.form != Form::kObject;
+    if (asked && !has_axis) {
+      throw UsageError(fmt::format("--light {}: {}", l.name, is_distant(l.shape.form) ? "a light of the sky has no falloff" : "an object's light has no axis; see jovilux check"));
+    }
+    const bool later_copy = l.copies > 1 && !l.name.ends_with("[0]");
+    if (asked || (wanted.empty() && has_axis && !later_copy)) {
+      const LightParts& parts = scene.lights[i];
+      // Lights that are off show what they would do.
+      const double dimmer = l.on && l.dimmer > 0 ? l.dimmer : 1;
+      out.push_back({l.name, parts.shape, parts.levels, dimmer * parts.color.transmittance * parts.gobo_transmittance, l.falloff});
+    }
+  }
+  for (const std::string& w : wanted) {
+    if (std::find(names.begin(), names.end(), w) == names.end()) {
+      const std::string hint = did_you_mean(w, names);
+      throw UsageError(fmt::format("--light: the rig has no light \"{}\"{}", printable(w), hint.empty() ? "" : "; " + hint));
+    }
+  }
+  return out;
+}
+
+std::string csv_text(const FalloffStudy& study) {
+  const auto cell = [](const std::string& s) {
+    std::string out = "\"";
+    for (const char c : s) {
+      out += c == '"' ? "\"\"" : std::string(1, c);
+    }
+    return out + "\"";
+  };
+  std::string out = "distance_m";
+  for (const FalloffCurveReport& c : study.curves) {
+    out += "," + cell(c.name + " lx") + "," + cell(c.name + " times physics");
+  }
+  out += "\n";
+  for (std::size_t i = 0; i < study.distance_m.size(); ++i) {
+    out += fmt::format("{:.6g}", study.distance_m[i]);
+    for (const FalloffCurveReport& c : study.curves) {
+      out += std::isfinite(c.illuminance_lx[i]) ? fmt::format(",{:.6g},{:.6g}", c.illuminance_lx[i], c.factor[i]) : ",,";
+    }
+    out += "\n";
+  }
+  return out;
+}
+
+}  // namespace
+
+int run_falloff(int argc, char** argv) {
+  Usage usage{"falloff", "RIG", "How a light weakens with distance: lux on its axis, on a surface facing it, against the inverse square.\nThe lights of a rig, or laws to compare, or both.",
+              {{"light", "only this light of the rig; repeatable", "NAME"},
+               {"law", "a law on a point, such as none, \"linear zero_at=6m match=2m\", \"polynomial a=1 b=0.1 c=0.1\",\n\"points points=0m:1,5m:0\", \"formula formula=1/(1+d)^2\"; with cushion=30cm, reach=5m..7m; repeatable", "LAW"},
+               {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
+               {"to", "the farthest distance; 8 m by default", "LENGTH"},
+               {"o,output", "also write DIR/falloff.png and DIR/falloff.csv", "DIR"},
+               {"force", "replace files in DIR", ""},
+               {"json", "print one JSON document instead", ""}},
+              "Without a law the curve is exact also near large sources; the inverse square is that of the light seen\nfrom far away. A law keeps the level at its match distance.",
+              "jovilux falloff --law none --law \"linear zero_at=6m match=2m\" --to 8m -o out"};
+  for (Option& o : rig_options()) {
+    usage.options.push_back(std::move(o));
+  }
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto file = a.optional_positional();
+  if (!file && a.texts("law").empty()) {
+    throw UsageError("nothing to show; give a RIG, or --law, such as --law none");
+  }
+  const double to = a.text("to") ? amount_option("--to", *a.text("to"), Dimension::kLength, 1) : 8;
+  if (to > 1e5) {
+    throw UsageError("--to: at most 100 km");
+  }
+  std::vector<FalloffSubject> subjects;
+  if (file) {
+    const auto rig = load_rig(*file, rig_request(a));
+    if (!rig) {
+      throw BadInput{rig.problems()};
+    }
+    const auto scene = prepare_scene(*rig);
+    if (!scene) {
+      throw BadInput{scene.problems()};
+    }
+    subjects = subjects_of(*rig, *scene, a.texts("light"));
+  }
+  const std::string output = a.text("light-output").value_or("1000 lm");
+  if (std::holds_alternative<UnitFault>(parse_output(output)) || output.find('"') != std::string::npos) {
+    throw UsageError(fmt::format("--light-output: found \"{}\"; expected lm, cd, lx @ distance or W @ lm/W", printable(output)));
+  }
+  for (const std::string& law : a.texts("law")) {
+    subjects.push_back(subject_of(law, output));
+  }
+  if (subjects.empty()) {
+    throw UsageError("the rig has no light with a falloff; give --law");
+  }
+  const FalloffStudy study = study_falloff(subjects, to);
+  const auto folder = a.text("output");
+  if (folder) {
+    prepare_files(*folder, {"falloff.png", "falloff.csv"}, a.flag("force"));
+    figures::falloff_figure((fs::path(*folder) / "falloff.png").string(), study);
+    write_text_file((fs::path(*folder) / "falloff.csv").string(), csv_text(study));
+  }
+  // The table's distances double up to the last.
+  std::vector<std::size_t> shown;
+  for (int i = 5; i >= 0; --i) {
+    const double d = to / std::pow(2.0, i);
+    std::size_t best = 0;
+    for (std::size_t k = 0; k < study.distance_m.size(); ++k) {
+      if (std::abs(std::log(study.distance_m[k] / d)) < std::abs(std::log(study.distance_m[best] / d))) {
+        best = k;
+      }
+    }
+    shown.push_back(best);
+  }
+  if (a.flag("json")) {
+    Json j = {{"curves", Json::array()}};
+    const auto finite = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
+    for (const FalloffCurveReport& c : study.curves) {
+      Json curve = {{"name", c.name}, {"law", c.law}, {"departure", departure_words(c)}, {"agrees_from_m", c.agrees_from}, {"agrees_to_m", c.agrees_to}, {"largest_factor", finite(c.largest_factor)},
+                    {"largest_at_m", c.largest_at}, {"smallest_factor", c.smallest_factor}, {"smallest_at_m", c.smallest_at}, {"points", Json::array()}};
+      for (std::size_t i = 0; i < study.distance_m.size(); i += 8) {
+        curve["points"].push_back({{"distance_m", study.distance_m[i]}, {"illuminance_lx", finite(c.illuminance_lx[i])}, {"physical_lx", finite(c.physical_lx[i])}, {"factor", finite(c.factor[i])}});
+      }
+      j["curves"].push_back(std::move(curve));
+    }
+    print_out(j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    return kDone;
+  }
+  std::vector<std::vector<std::string>> rows = {{"lux on the axis at"}};
+  for (const std::size_t i : shown) {
+    rows[0].push_back(readable_length(study.distance_m[i]));
+  }
+  for (const FalloffCurveReport& c : study.curves) {
+    rows.push_back({c.name});
+    for (const std::size_t i : shown) {
+      rows.back().push_back(std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
+    }
+  }
+  std::string out = text_table(rows) + "\n";
+  std::vector<std::vector<std::string>> departures;
+  for (const FalloffCurveReport& c : study.curves) {
+    departures.push_back({c.name, c.law, departure_words(c)});
+  }
+  departures.insert(departures.begin(), {"", "law", "against physics"});
+  out += text_table(departures);
+  if (folder) {
+    out += fmt::format("\nwrote {0}/falloff.png\nwrote {0}/falloff.csv\n", *folder);
+  }
+  print_out(out);
+  return kDone;
+}
+
+}  // namespace jovilux::cli
