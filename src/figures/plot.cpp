@@ -78,6 +78,7 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
     s += "set polar\nset angles degrees\nset theta bottom ccw\nset size square\nunset border\nunset xtics\nunset ytics\nset grid polar 15 lt 1 lw 0.8 lc rgb '#d0d0d0'\n"
          "set ttics ('0\u00b0' 0, '30\u00b0' 30, '60\u00b0' 60, '90\u00b0' 90, '120\u00b0' 120, '150\u00b0' 150, '180\u00b0' 180, '150\u00b0' 210, '120\u00b0' 240, '90\u00b0' 270, '60\u00b0' 300, '30\u00b0' 330) font ',12'\nset rtics textcolor rgb '#555555' format '%g' font ',11'\nset trange [-180:180]\n";
     s += fmt::format("set rrange [0:{:.9g}]\n", p.y_max);
+    s += p.y_step > 0 ? fmt::format("set rtics {:.9g}\n", p.y_step) : "";
   } else {
     s += fmt::format("set xlabel {}\nset ylabel {}\n", quoted(p.x_label), quoted(p.y_label));
     s += p.log_x ? "set logscale x\nset xtics add (0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)\n" : "";

@@ -32,6 +32,7 @@ struct Plot {
   bool log_x = false, log_y = false, polar = false;  ///< polar: x in degrees, 0 downwards, y the radius
   bool even_scale = false;                           ///< a unit of x is as long as one of y
   double x_min = 0, x_max = 0, y_min = 0, y_max = 0; ///< both equal: as the curves ask
+  double y_step = 0;                                 ///< polar: between rings; 0: gnuplot chooses
   std::string legend = "top right";                  ///< gnuplot's words for its place; empty: none
   std::vector<Curve> curves;
   std::vector<Label> labels;

@@ -45,6 +45,7 @@ void profile_figure(const std::string& path, const ProfileReport& r) {
     }
   }
   plot.y_max = std::ceil(highest / ring * 1.0001) * ring;
+  plot.y_step = ring;
   draw(canvas, plot, 0, 84, 860, kHeight - 84 - 30);
   canvas.text(28, kHeight - 34, 820, "luminous intensity (cd) over the angle to the axis; 0 degrees is the way the luminaire shines", 14, Align::kLeft, "#333333");
 
