@@ -194,33 +194,32 @@ class Checks {
     } else if (!in_zone) {
       warn("zone-holds-nothing", light.place, address + ".zone", fmt::format("no surface that the light meets lies in its zone \"{}\"", light.zone->name), "move or enlarge the zone");
     } else {
-      hot_spot(light, lit, address);
+      hot_spot(light, emitter, lit, address);
     }
   }
 
   // What the light brings to p on a surface facing its center; in any unit, for comparing places.
   static double relative_level(const Emitter& e, const Vec3& p) { return sample_toward(e, p, {0.5f, 0.5f}).weight; }
 
-  // A tiny source whose nearest surface gets a thousand times what the surfaces around get.
-  void hot_spot(const LightSpec& light, std::vector<Lit>& lit, const std::string& address) {
-    constexpr double kTiny = 0.02, kNear = 0.5, kHot = 1000, kTame = 100;
+  // A tiny source so near a surface that its hottest place gets hundreds of times what it brings to 1 m.
+  void hot_spot(const LightSpec& light, const Emitter& emitter, const std::vector<Lit>& lit, const std::string& address) {
+    constexpr double kTiny = 0.02, kHot = 400, kTame = 100;
     const SourceShape& s = light.shape;
     const double size = s.form == Form::kRect ? std::hypot(s.width, s.height) : 2 * s.radius;
-    if (lit.size() < 16 || size > kTiny || s.form == Form::kTube) {
+    const double at_1m = relative_level(emitter, (light.at + light.axis).cast<float>());
+    if (lit.empty() || size > kTiny || s.form == Form::kTube || !(at_1m > 0)) {
       return;
     }
-    std::sort(lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
-    const Lit& hottest = lit.back();
-    const double ratio = hottest.level / lit[lit.size() / 2].level;
-    if (hottest.distance > kNear || ratio < kHot) {
+    const Lit& hottest = *std::max_element(lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
+    const double ratio = hottest.level / at_1m, d = hottest.distance;
+    if (ratio < kHot || d > 0.1) {
       return;
     }
-    // c with d^2 / (d^2 + c^2) = kTame / ratio.
-    const double cushion = hottest.distance * std::sqrt(ratio / kTame - 1);
+    // 1 / (d^2 + c^2) = kTame.
     warn("hot-spot", light.place, address,
-         fmt::format("a source {} across, {} from \"{}\": it gets {} times what surfaces around get, and light that bounces off it makes fireflies", size > 0 ? readable_length(size) : std::string("without size"),
-                     readable_length(hottest.distance), rig_.objects[hottest.object].name, short_number(ratio, 2)),
-         fmt::format("cushion = \"{}\" brings it to {} times; or give it a radius nearer to {}", readable_length(cushion), short_number(kTame), readable_length(0.5 * hottest.distance)));
+         fmt::format("a source {} across, {} from \"{}\", which gets {} times what a surface 1 m away gets: light that bounces off there makes fireflies", size > 0 ? readable_length(size) : std::string("without size"),
+                     readable_length(d), rig_.objects[hottest.object].name, short_number(ratio, 2)),
+         fmt::format("cushion = \"{}\" brings it to {} times; or give the source a radius nearer to {}", readable_length(std::sqrt(1 / kTame - d * d)), short_number(kTame), readable_length(0.5 * d)));
   }
 
   // Beyond anything real, or beyond what its kind has.

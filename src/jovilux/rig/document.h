@@ -17,8 +17,15 @@ struct DocumentNode {
   using Array = std::vector<DocumentNode>;
   using Table = std::vector<DocumentEntry>;
 
-  std::variant<bool, std::int64_t, double, std::string, Array, Table> value = Table{};
+  std::variant<bool, std::int64_t, double, std::string, Array, Table> value;  ///< an empty table at first
   Place place;
+
+  DocumentNode();  // below, where its entries are known
+  DocumentNode(const DocumentNode&);
+  DocumentNode(DocumentNode&&) noexcept;
+  DocumentNode& operator=(const DocumentNode&);
+  DocumentNode& operator=(DocumentNode&&) noexcept;
+  ~DocumentNode();
 
   bool is_table() const { return std::holds_alternative<Table>(value); }
   bool is_array() const { return std::holds_alternative<Array>(value); }
@@ -47,6 +54,13 @@ struct DocumentEntry {
   Place place;
   DocumentNode value;
 };
+
+inline DocumentNode::DocumentNode() : value(Table{}) {}
+inline DocumentNode::DocumentNode(const DocumentNode&) = default;
+inline DocumentNode::DocumentNode(DocumentNode&&) noexcept = default;
+inline DocumentNode& DocumentNode::operator=(const DocumentNode&) = default;
+inline DocumentNode& DocumentNode::operator=(DocumentNode&&) noexcept = default;
+inline DocumentNode::~DocumentNode() = default;
 
 /// The largest rig file that is read [bytes].
 inline constexpr std::size_t kMaxRigBytes = 16U << 20;

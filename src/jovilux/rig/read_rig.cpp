@@ -166,10 +166,16 @@ class RigReader {
     } else if (const auto k = r.word("kind", {"matte", "metal", "gloss"})) {
       m.kind = static_cast<MaterialSpec::Kind>(*k);
     }
-    if (const DocumentNode* color = r.find("color"); color != nullptr && color->is_text() && !color->text().starts_with("#")) {
+    if (const DocumentNode* color = r.find("color"); color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
+      m.color_file = path_from(color->place, color->text());
+      std::error_code ec;
+      if (!fs::is_regular_file(m.color_file, ec)) {
+        r.error("color", color->place, "missing-file", fmt::format("file not found: {}", printable(m.color_file, 200)));
+      }
+    } else if (color != nullptr && color->is_text() && !color->text().starts_with("#")) {
       r.error("color", color->place, "unavailable-key",
-              fmt::format("found \"{}\"; images and tables as colors are not available in this version", printable(color->text())),
-              "write \"#rrggbb\" or three linear values");
+              fmt::format("found \"{}\"; images as colors are not available in this version", printable(color->text())),
+              "write \"#rrggbb\", three linear values, or a .csv file of wavelengths in nm and reflectances");
     } else {
       m.color = r.color("color", 1).value_or(m.color);
     }
@@ -671,8 +677,18 @@ std::string resolved_toml(const Rig& rig, const std::string& folder) {
       relocate_one(list->array()[i].find(key));
     }
   };
+  const auto relocate_colors = [&] {
+    DocumentNode* list = document.find("material");
+    for (std::size_t i = 0; list != nullptr && i < list->array().size(); ++i) {
+      DocumentNode* color = list->array()[i].find("color");
+      if (color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
+        relocate_one(color);
+      }
+    }
+  };
   relocate("object", "mesh");
   relocate("gel", "file");
+  relocate_colors();
   relocate("light", "spectrum");
   relocate("light", "profile");
   relocate("light", "image");

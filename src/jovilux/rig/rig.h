@@ -124,6 +124,7 @@ struct MaterialSpec {
   Place place, color_place;
   enum class Kind { kMatte, kMetal, kGloss } kind = Kind::kMatte;
   Rgb color = Rgb::Constant(0.5);
+  std::string color_file;          ///< a reflectance table instead, path relative to the working folder
   Rgb coat_color = Rgb::Ones();
   double roughness = 0;
   double ior = 1.5;

@@ -7,12 +7,31 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/mesh_file.h"
+#include "jovilux/files/spectrum_file.h"
 
 namespace jovilux {
 namespace {
 
-SurfaceModel model_of(const MaterialSpec& m) {
-  const Spectrum color = spectrum_from_rgb(m.color);
+// A reflectance table read at the spectral nodes.
+Spectrum reflectance_of(const MaterialSpec& m, Problems& problems) {
+  const std::string address = "material." + m.name + ".color";
+  const auto table = load_spectrum(m.color_file);
+  for (Problem p : table.problems()) {
+    p.address = address;
+    p.hint = "named at " + to_string(m.color_place);
+    problems.push_back(std::move(p));
+  }
+  if (!table) {
+    return Spectrum::Zero();
+  }
+  if (*std::max_element(table->value.begin(), table->value.end()) > 1) {
+    problems.push_back({Severity::kError, "bad-spectrum", {m.color_file, 0, 0}, address, "a reflectance above 1; a surface reflects 0 to 1", "named at " + to_string(m.color_place)});
+  }
+  return spectrum_from_table(*table);
+}
+
+SurfaceModel model_of(const MaterialSpec& m, Problems& problems) {
+  const Spectrum color = m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
   const auto roughness = static_cast<float>(m.roughness);
   switch (m.kind) {
     case MaterialSpec::Kind::kMatte: return matte(color, roughness);
@@ -49,7 +68,7 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   Scene scene;
   Problems problems;
   for (const MaterialSpec& m : rig.materials) {
-    scene.materials.push_back(model_of(m));
+    scene.materials.push_back(model_of(m, problems));
   }
   const auto plain = static_cast<std::uint32_t>(scene.materials.size());
   scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
