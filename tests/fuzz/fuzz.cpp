@@ -84,9 +84,9 @@ void run(std::string_view target, std::string_view bytes) {
   } else if (target == "spdx") {
     spectrum(load_spectrum(as_file(bytes, ".spdx")));
   } else if (target == "obj") {
-    mesh(load_obj(as_file(bytes, ".obj")));
+    mesh(load_mesh(as_file(bytes, ".obj")));
   } else if (target == "ply") {
-    mesh(load_ply(as_file(bytes, ".ply")));
+    mesh(load_mesh(as_file(bytes, ".ply")));
   } else if (target == "hdr") {
     const auto image = load_image(as_file(bytes, ".hdr"));
     expect_told(image);

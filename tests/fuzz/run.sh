@@ -22,7 +22,7 @@ for target in "${targets[@]}"; do
   echo "== $target, $seconds s"
   (cd build/fuzz && "./tests/fuzz/fuzz_$target" -max_total_time="$seconds" -timeout=10 -rss_limit_mb=2048 -max_len=8192 -print_final_stats=1 "corpus-$target" 2>&1 |
     grep -E "ERROR|SUMMARY|stat::number_of_executed_units|Test unit written" || true)
-  if ls build/fuzz/crash-* build/fuzz/oom-* build/fuzz/timeout-* build/fuzz/leak-* >/dev/null 2>&1; then
+  if compgen -G "build/fuzz/crash-*" >/dev/null || compgen -G "build/fuzz/oom-*" >/dev/null || compgen -G "build/fuzz/timeout-*" >/dev/null || compgen -G "build/fuzz/leak-*" >/dev/null; then
     echo "run.sh: $target failed; see build/fuzz" >&2
     exit 1
   fi
