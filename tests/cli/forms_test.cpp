@@ -6,6 +6,7 @@
 
 #include "jovilux/base/interpolation.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/png.h"
 #include "jovilux/photometry/distribution.h"
 #include "jovilux/photometry/sources.h"
 #include "tests/support/meter_rig.h"
@@ -78,6 +79,50 @@ TEST_CASE("21 points on a line or helix imitate the tube, with the difference as
   const double points_lx = measured(light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n") + "[[array]]\nname='string'\nof='l'\ncount=21\noutput='total'\nalong={path='line', from=[-0.5,0,1], to=[0.5,0,1]}\n");
   // Points shine evenly, a Lambertian thread by the sine to its axis: 17.6 % less here.
   CHECK(points_lx / tube_lx == Approx(67.88 / 82.339).epsilon(0.01));
+}
+
+TEST_CASE("points on a helix imitate its thread, by so much more", "[cli][truth]") {
+  // A gray wall at x = 0.4 that faces the helix about z; truths: helix_points_illuminance, helix_tube_illuminance.
+  const TemporaryFolder dir;
+  const auto measured = [&](int count) {
+    const std::string rig = dir.write("r.toml", fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0.2,0.5,0.15]\nlook_at=[0.4,0,0.15]\nview='0.05 deg'\n[[object]]\nname='wall'\nshape={{kind='plane'}}\nturn=[0,-90,0]\nat=[0.4,0,0]\n"
+                                                             "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0]\noutput='1000 lm'\n[[array]]\nname='string'\nof='bulb'\ncount={}\noutput='total'\n"
+                                                             "along={{path='helix', at=[0,0,0], axis=[0,0,1], radius=0.05, pitch=0.06, turns=5}}\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n",
+                                                             count));
+    double sum = 0;
+    for (int seed = 1; seed <= 8; ++seed) {
+      sum += reading(dir, rig, seed)["luminance_cd_m2"].get<double>() / 8;
+    }
+    return sum / kPlaneFactor;
+  };
+  const double thread = 412.2365785941552, forty = 469.67156380295586;
+  CHECK(measured(40) == Approx(forty).epsilon(0.005));
+  // Bulbs shine evenly, the thread by the sine to itself: 14 % more here, with 21 as with 40.
+  CHECK(measured(21) / thread == Approx(forty / thread).epsilon(0.01));
+}
+
+TEST_CASE("a picture is a gobo, in its colors", "[cli][gobo]") {
+  const TemporaryFolder dir;
+  // Upper half red, lower half dark; the spot looks along +y at a wall.
+  std::vector<std::uint8_t> pixels;
+  for (int y = 0; y < 16; ++y) {
+    for (int x = 0; x < 16; ++x) {
+      pixels.insert(pixels.end(), {static_cast<std::uint8_t>(y < 8 ? 255 : 0), 0, 0});
+    }
+  }
+  write_png(dir.path("mask.png"), 16, 16, pixels);
+  const auto at = [&](double z) {
+    const std::string rig = dir.write("r.toml", fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0,1,{0}]\nlook_at=[0,2,{0}]\nview='0.05 deg'\n[[object]]\nname='wall'\nshape={{kind='rect', size=[4,4]}}\nturn=[90,0,0]\nat=[0,2,0]\n"
+                                                             "[[light]]\nname='l'\nform='spot'\nat=[0,0,0]\ntoward=[0,1,0]\nbeam=60\noutput='100 cd'\ngobo={{image='mask.png', size=['1 m','1 m'], at='1 m'}}\n[render]\nsize=[8,8]\nsamples=32\nbounces=1\n",
+                                                             z));
+    return reading(dir, rig, 1);
+  };
+  const auto up = at(0.5), down = at(-0.5);
+  CHECK(down["luminance_cd_m2"].get<double>() == 0);
+  // Linear red has 0.2126 of white's luminance; green and blue are nearly gone.
+  const double d2 = 4.25, c = 2 / std::sqrt(d2);
+  CHECK(up["luminance_cd_m2"].get<double>() == Approx(0.2126 * 100 * c / d2 * kPlaneFactor).epsilon(0.01));
+  CHECK(up["rgb"][0].get<double>() > 20 * up["rgb"][1].get<double>());
 }
 
 TEST_CASE("any object can emit: a ball as the sphere's formula says, a box and a mesh as their faces", "[cli][truth]") {

@@ -198,9 +198,9 @@ TEST_CASE("check warns of what needs no haze, each with its place and its cure",
     }
     return false;
   };
-  const std::string bulb = "[[light]]\nname='b'\nform='sphere'\nat=[0,0,1]\nradius=0.02\noutput='400 lm'\n";
-  CHECK(warned(bulb + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='each'\nalong={path='line', from=[-1,0,0.5], to=[1,0,0.5]}\n", "copies-at-full-output", "21 copies of full output each: 8400 lm together"));
-  CHECK_FALSE(warned(bulb + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='total'\nalong={path='line', from=[-1,0,0.5], to=[1,0,0.5]}\n", "copies-at-full-output", ""));
+  const std::string small = "[[light]]\nname='b'\nform='sphere'\nat=[0,0,1]\nradius=0.02\noutput='400 lm'\n";
+  CHECK(warned(small + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='each'\nalong={path='line', from=[-1,0,0.5], to=[1,0,0.5]}\n", "copies-at-full-output", "21 copies of full output each: 8400 lm together"));
+  CHECK_FALSE(warned(small + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='total'\nalong={path='line', from=[-1,0,0.5], to=[1,0,0.5]}\n", "copies-at-full-output", ""));
   CHECK(warned("[[light]]\nname='n'\nform='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=0.5\noutput='9000 lm'\n", "narrow-beam", "would have 1e5 cd"));
   CHECK(warned("[[light]]\nname='t'\nform='tube'\nfrom=[-0.5,0,2]\nto=[0.5,0,2]\nradius='0.2 mm'\noutput='3000 lm'\n", "brighter-than-its-kind", "fluorescent, LED and neon tubes have 2000 to 40000 cd/m2"));
   CHECK(warned("[[light]]\nname='p'\nform='rect'\nat=[0,0,2]\naim=[0,0,0]\nsize=[0.1,0.1]\noutput='100 klm'\n", "brighter-than-its-kind", "LED panels"));

@@ -175,7 +175,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
         body = parts.surface->reach();
       }
       // A tube's subject lies straight below it, as far as its own direction lets that be.
-      const Vec3d axis = light.shape.form == Form::kTube ? Vec3d(-scene.emitters[i].frame.z.cast<double>()) : light.axis;
+      const Vec3d axis = parts.shape.form == Form::kTube ? Vec3d(-scene.emitters[i].frame.z.cast<double>()) : light.axis;
       const Vec3d center = parts.surface ? parts.surface->center() : light.at;
       ray.origin = (center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
       ray.direction = axis.cast<float>();

@@ -287,13 +287,13 @@ bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
 
 // A tube's ends, or the line of an endless one.
 bool read_tube(TableReader& r, LightSpec& light) {
-  SourceShape& shape = light.shape;
-  shape.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(-1);
+  SourceShape& made = light.shape;
+  made.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(-1);
   if (!r.has("radius")) {
     r.missing("radius", "a length such as \"13 mm\"; 0 is an ideal line");
   }
-  shape.endless = r.flag("endless").value_or(false);
-  if (shape.endless) {
+  made.endless = r.flag("endless").value_or(false);
+  if (made.endless) {
     const auto at = r.position("at");
     const auto along = r.direction("along");
     if (!at && !r.has("at")) {
@@ -304,7 +304,7 @@ bool read_tube(TableReader& r, LightSpec& light) {
     }
     light.at = at.value_or(Vec3d::Zero());
     light.along = along.value_or(Vec3d::UnitX());
-    return at && along && shape.radius >= 0;
+    return at && along && made.radius >= 0;
   }
   const auto from = r.position("from"), to = r.position("to");
   for (const char* key : {"from", "to"}) {
@@ -315,25 +315,25 @@ bool read_tube(TableReader& r, LightSpec& light) {
   if (!from || !to) {
     return false;
   }
-  shape.length = (*to - *from).norm();
-  if (!(shape.length > 1e-6)) {
+  made.length = (*to - *from).norm();
+  if (!(made.length > 1e-6)) {
     r.error("to", r.place("to"), "zero-direction", "the tube ends where it begins", "move one of its ends");
     return false;
   }
   light.at = 0.5 * (*from + *to);
-  light.along = (*to - *from) / shape.length;
-  return shape.radius >= 0;
+  light.along = (*to - *from) / made.length;
+  return made.radius >= 0;
 }
 
 // The sizes that the form has; false where one is missing or wrong.
 bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
-  SourceShape& shape = light.shape;
-  switch (shape.form) {
+  SourceShape& made = light.shape;
+  switch (made.form) {
     case Form::kPoint: return true;
     case Form::kSphere:
     case Form::kDisk:
       if (const auto radius = r.quantity("radius", Dimension::kLength, kPositive)) {
-        shape.radius = *radius;
+        made.radius = *radius;
         return true;
       }
       if (!r.has("radius")) {
@@ -342,8 +342,8 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
       return false;
     case Form::kRect:
       if (const auto size = r.quantities("size", Dimension::kLength, 2, kPositive)) {
-        shape.width = (*size)[0];
-        shape.height = (*size)[1];
+        made.width = (*size)[0];
+        made.height = (*size)[1];
         return true;
       }
       if (!r.has("size")) {
@@ -386,7 +386,7 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
     }
     case Form::kSpot: {
       const Limits angle{0.01 * kPiD / 180, kPiD, false};
-      shape.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(0);
+      made.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(0);
       if (r.has("profile")) {
         return true;
       }
@@ -403,12 +403,12 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         r.error("field", r.place("field"), "out-of-range", "the field (10 %) is narrower than the beam (50 %)", "exchange them");
         return false;
       }
-      shape.beam = spot_beam({*beam}, {wide});
+      made.beam = spot_beam({*beam}, {wide});
       return true;
     }
     case Form::kSky: return read_sky(r, rig, light);
     case Form::kSun:
-      shape.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2}).value_or(degrees(0.533).value);
+      made.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2}).value_or(degrees(0.533).value);
       return true;
     case Form::kDome:
       if (const auto image = r.text("image")) {
@@ -426,18 +426,18 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
 // two_sided, center_weight, spread, profile, gobo.
 void read_shaping(TableReader& r, LightSpec& light) {
   const Form f = light.shape.form;
-  SourceShape& shape = light.shape;
+  SourceShape& made = light.shape;
   const bool flat = f == Form::kDisk || f == Form::kRect;
   if (flat || f == Form::kObject) {
-    shape.two_sided = r.flag("two_sided").value_or(false);
+    made.two_sided = r.flag("two_sided").value_or(false);
   }
   if (flat || f == Form::kSphere) {
-    shape.center_weight = r.ratio("center_weight", {0, 100}).value_or(0);
+    made.center_weight = r.ratio("center_weight", {0, 100}).value_or(0);
   }
   if (flat) {
     // Under a degree the integrals of the beam say less than its author means by a surface.
     if (const auto spread = r.quantity("spread", Dimension::kAngle, {kPiD / 180, kPiD})) {
-      shape.half_spread = *spread / 2;
+      made.half_spread = *spread / 2;
     }
   }
   if (flat || f == Form::kSphere || f == Form::kPoint || f == Form::kSpot) {
@@ -810,15 +810,15 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       light.efficacy = light.output.efficacy.value;
       if (good) {
         // What only files can tell stands for 1 here: the unit is right or wrong all the same.
-        SourceShape shape = light.shape;
+        SourceShape source = light.shape;
         if (f == Form::kObject) {
-          shape.area = 1;
+          source.area = 1;
         }
         if (!light.profile_file.empty()) {
           static const auto kEven = std::make_shared<LuminousDistribution>(CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, {0, kPiD}, {1, 1}});
-          shape.profile = kEven;
+          source.profile = kEven;
         }
-        const LevelsOrFault levels = source_levels(shape, light.output);
+        const LevelsOrFault levels = source_levels(source, light.output);
         if (levels.levels) {
           const bool final = f != Form::kObject && f != Form::kDome && light.profile_file.empty();
           light.levels = final ? *levels.levels : SourceLevels{};

@@ -176,8 +176,9 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
 
 LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface) {
   LightParts out;
-  out.shape = light.shape;
   out.levels = light.levels;
+  const SourceShape& stated = light.shape;
+  out.shape = stated;
   const auto color = source_color(light);
   problems_.insert(problems_.end(), color.problems().begin(), color.problems().end());
   if (!color) {
@@ -288,7 +289,8 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
   }
   if (light.zone) {
     needed = true;
-    detail->zone = Zone{light.zone->shape, light.zone->transform.inverse()};
+    const ZoneSpec& zone = *light.zone;
+    detail->zone = Zone{zone.shape, zone.transform.inverse()};
   }
   if (needed) {
     out.detail = std::move(detail);
