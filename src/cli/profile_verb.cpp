@@ -1,4 +1,3 @@
-#include <algorithm>
 #include <filesystem>
 
 #include <fmt/format.h>
@@ -10,6 +9,7 @@
 #include "figures/profile_figure.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/read_file.h"
 #include "jovilux/judge/profile_report.h"
 
 namespace jovilux::cli {
@@ -20,8 +20,7 @@ using Json = nlohmann::ordered_json;
 
 // Writes the distribution in the format that the file's ending names.
 void write_profile(const std::string& path, const PhotometricFile& file, bool force) {
-  std::string ending = fs::path(path).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const std::string ending = file_ending(path);
   if (ending != ".ies" && ending != ".ldt") {
     throw UsageError(fmt::format("--to {}: expected a file ending in .ies (LM-63) or .ldt (EULUMDAT)", printable(path, 200)));
   }

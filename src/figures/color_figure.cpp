@@ -83,7 +83,7 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
   draw(canvas, plot, 0, 0, kChart, kHeight);
   const bool room = shown <= 6;
   if (room) {
-    draw(canvas, all, kChart, kHeight - 330, 400, 330);
+    draw(canvas, all, kChart, kHeight - 244, 330, 244);
   }
 
   constexpr double kLeft = kChart + 16;

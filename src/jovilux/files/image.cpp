@@ -6,37 +6,19 @@
 #include <array>
 #include <cmath>
 #include <cstring>
-#include <filesystem>
-#include <fstream>
 
 #include <fmt/format.h>
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/read_file.h"
 
 namespace jovilux {
 namespace {
 
 Problem fault(const std::string& path, std::string text) { return {Severity::kError, "bad-image", {path, 0, 0}, "", std::move(text), ""}; }
 
-Result<std::string> bytes_of(const std::string& path) {
-  constexpr std::uint64_t kMaxBytes = 4ULL << 30;
-  std::error_code ec;
-  const auto size = std::filesystem::file_size(path, ec);
-  if (ec || !std::filesystem::is_regular_file(path, ec)) {
-    return fault(path, "file not found");
-  }
-  if (size > kMaxBytes) {
-    return fault(path, fmt::format("{} bytes; a picture has at most {}", size, kMaxBytes));
-  }
-  std::string bytes(size, '\0');
-  std::ifstream in(path, std::ios::binary);
-  in.read(bytes.data(), static_cast<std::streamsize>(size));
-  if (!in) {
-    return fault(path, "cannot be read");
-  }
-  return bytes;
-}
+Result<std::string> bytes_of(const std::string& path) { return read_file(path, 4ULL << 30, "bad-image"); }
 
 Result<LinearImage> load_png(const std::string& path) {
   const auto bytes = bytes_of(path);
@@ -242,8 +224,7 @@ Result<LinearImage> load_hdr(const std::string& path) {
 }  // namespace
 
 Result<LinearImage> load_image(const std::string& path) {
-  std::string ending = std::filesystem::path(path).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const std::string ending = file_ending(path);
   return ending == ".png" ? load_png(path) : ending == ".hdr" ? load_hdr(path) : load_exr(path);
 }
 

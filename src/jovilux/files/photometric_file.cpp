@@ -2,12 +2,11 @@
 
 #include <algorithm>
 #include <cmath>
-#include <filesystem>
-#include <fstream>
 
 #include <fmt/format.h>
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/read_file.h"
 
 namespace jovilux {
 
@@ -81,23 +80,11 @@ void check_photometry(PhotometricFile& file, const std::string& path, std::uint3
 }
 
 Result<PhotometricFile> load_photometric(const std::string& path) {
-  std::error_code ec;
-  const auto size = std::filesystem::file_size(path, ec);
-  if (ec || !std::filesystem::is_regular_file(path, ec)) {
-    return photometric_problem(Severity::kError, path, 0, 0, "file not found");
+  const auto text = read_file(path, kMaxPhotometricBytes, "bad-photometry");
+  if (!text) {
+    return text.problems();
   }
-  if (size > kMaxPhotometricBytes) {
-    return photometric_problem(Severity::kError, path, 0, 0, fmt::format("{} bytes; a photometric file holds at most {}", size, kMaxPhotometricBytes));
-  }
-  std::string text(size, '\0');
-  std::ifstream in(path, std::ios::binary);
-  in.read(text.data(), static_cast<std::streamsize>(size));
-  if (!in) {
-    return photometric_problem(Severity::kError, path, 0, 0, "cannot be read");
-  }
-  std::string ending = std::filesystem::path(path).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  return ending == ".ldt" ? parse_eulumdat(text, path) : parse_lm63(text, path);
+  return file_ending(path) == ".ldt" ? parse_eulumdat(*text, path) : parse_lm63(*text, path);
 }
 
 }  // namespace jovilux

@@ -1,8 +1,6 @@
 #include "jovilux/files/spectrum_file.h"
 
 #include <algorithm>
-#include <filesystem>
-#include <fstream>
 #include <sstream>
 #include <utility>
 #include <vector>
@@ -11,6 +9,7 @@
 #include <pugixml.hpp>
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/read_file.h"
 
 namespace jovilux {
 namespace {
@@ -119,22 +118,11 @@ Result<NmTable> read_spdx(const std::string& path, const std::string& text) {
 }  // namespace
 
 Result<NmTable> load_spectrum(const std::string& path) {
-  std::error_code ec;
-  const auto size = std::filesystem::file_size(path, ec);
-  if (ec || !std::filesystem::is_regular_file(path, ec)) {
-    return fault(path, 0, "file not found");
+  const auto text = read_file(path, kMaxSpectrumBytes, "bad-spectrum");
+  if (!text) {
+    return text.problems();
   }
-  if (size > kMaxSpectrumBytes) {
-    return fault(path, 0, fmt::format("{} bytes; a spectrum file holds at most {}", size, kMaxSpectrumBytes));
-  }
-  std::ifstream in(path, std::ios::binary);
-  std::ostringstream text;
-  text << in.rdbuf();
-  if (!in) {
-    return fault(path, 0, "cannot be read");
-  }
-  const std::string ending = std::filesystem::path(path).extension().string();
-  return ending == ".spdx" ? read_spdx(path, text.str()) : read_csv(path, text.str());
+  return file_ending(path) == ".spdx" ? read_spdx(path, *text) : read_csv(path, *text);
 }
 
 }  // namespace jovilux
