@@ -88,7 +88,8 @@ int run_demo(int argc, char** argv) {
   for (const auto& [what, out, words] : {std::tuple<std::string, std::string, std::vector<std::string>>{"The house", "wide", {"--camera", "wide"}},
                                          {"The bench", "bench", {"--camera", "bench"}},
                                          {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
-                                         {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}}}) {
+                                         {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}},
+                                         {"The house in mist", "wide-misty", {"--camera", "wide", "--variant", "misty", "--size", "480x270", "--samples", "32"}}}) {
     status = std::max(status, render_step(what, out, words));
     if (status == kInterrupted) {
       return status;
@@ -100,7 +101,7 @@ int run_demo(int argc, char** argv) {
   const auto box = [&](double x, double y, double size) { return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w); };
   step("What a spot meter reads: the gray card, the wall near and far from its spot",
        {"read", (dir / "bench" / "image.exr").string(), "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}, run_read);
-  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n", dir.string()));
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n", dir.string()));
   return status;
 }
 

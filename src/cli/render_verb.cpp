@@ -41,7 +41,7 @@ int camera_index(const Rig& rig, const std::string& name) {
 
 // A picture that cannot fit is refused before anything is begun.
 void check_memory(const Rig& rig, const Scene& scene) {
-  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig.render));
+  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig));
   const double there = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
   if (bytes > 0.8 * there) {
     const DocumentNode* table = rig.document.find("render");

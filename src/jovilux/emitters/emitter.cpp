@@ -631,12 +631,50 @@ float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   return e.luminance * e.area() / near2 * cosine * cos_light * falloff;
 }
 
-LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links) {
-  constexpr std::size_t kKept = 64;  // expectations kept on the stack; beyond, they are computed again
-  std::array<float, kKept> kept;     // NOLINT: filled before use
+float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {
+  if (e.is_distant()) {
+    return expected_illuminance(e, p, -e.frame.z, links);
+  }
+  Vec3 to = e.center - p;
+  if (e.endless) {
+    to -= to.dot(e.frame.x) * e.frame.x;
+  }
+  const float d = to.norm();
+  return expected_illuminance(e, p, d > 0 ? Vec3(to / d) : Vec3(Vec3::UnitZ()), links);
+}
+
+EquiangularSpan::EquiangularSpan(const Vec3& center, const Ray& ray, float end) {
+  const Vec3 to = center - ray.origin;
+  nearest = to.dot(ray.direction);
+  apart = std::max((to - nearest * ray.direction).norm(), 1e-5f * (1e-3f + to.norm()));
+  first = std::atan2(-nearest, apart);
+  last = std::isinf(end) ? 0.5f * kPi : std::atan2(end - nearest, apart);
+}
+
+float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t links) {
+  if (e.is_distant() || !e.shines()) {
+    return 0;
+  }
+  const EquiangularSpan span(e.center, ray, end);
+  if (!(span.last > span.first)) {
+    return 0;
+  }
+  // What the nearest place of the ray gets, spread as the inverse square spreads it along the ray.
+  const float t = std::clamp(span.nearest, 0.0f, std::isinf(end) ? std::max(span.nearest, 0.0f) : end);
+  const float d2 = span.apart * span.apart + (t - span.nearest) * (t - span.nearest);
+  return expected_fluence(e, ray.at(t), links) * d2 / span.apart * (span.last - span.first);
+}
+
+namespace {
+
+// One of the lights in proportion to expected(light); expectations are computed once where they fit on the stack.
+template <class Expected>
+LightChoice choose(const std::vector<Emitter>& lights, float u, const Expected& expected) {
+  constexpr std::size_t kKept = 64;
+  std::array<float, kKept> kept;  // NOLINT: filled before use
   LightChoice out;
   for (std::size_t i = 0; i < lights.size(); ++i) {
-    const float x = expected_illuminance(lights[i], p, n, links);
+    const float x = expected(lights[i]);
     if (i < kKept) {
       kept[i] = x;
     }
@@ -648,7 +686,7 @@ LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, cons
   const float target = u * out.total;
   float sum = 0;
   for (std::size_t i = 0; i < lights.size(); ++i) {
-    const float x = i < kKept ? kept[i] : expected_illuminance(lights[i], p, n, links);
+    const float x = i < kKept ? kept[i] : expected(lights[i]);
     if (x <= 0) {
       continue;
     }
@@ -660,6 +698,20 @@ LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, cons
     }
   }
   return out;
+}
+
+}  // namespace
+
+LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links) {
+  return choose(lights, u, [&](const Emitter& e) { return expected_illuminance(e, p, n, links); });
+}
+
+LightChoice choose_light_in_haze(const std::vector<Emitter>& lights, const Vec3& p, float u, std::uint64_t links) {
+  return choose(lights, u, [&](const Emitter& e) { return expected_fluence(e, p, links); });
+}
+
+LightChoice choose_light_along(const std::vector<Emitter>& lights, const Ray& ray, float end, float u, std::uint64_t links) {
+  return choose(lights, u, [&](const Emitter& e) { return expected_along(e, ray, end, links); });
 }
 
 }  // namespace jovilux

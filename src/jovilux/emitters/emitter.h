@@ -55,6 +55,7 @@ struct EmitterDetail {
 struct LightCheats {
   float diffuse = 1, gloss = 1;           ///< factors on diffuse and glossy reflection of its light
   float bounce = 1, bounce_saturation = 1;  ///< of its light after a bounce
+  float haze = 1;                         ///< of its light that haze scatters
   float shadow = 1;                       ///< opacity of its shadows
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
   enum class Caustics : std::uint8_t { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
@@ -154,6 +155,9 @@ inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
 /// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely does not.
 float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links = ~std::uint64_t{0});
 
+/// The same for haze at p, which light reaches from all sides.
+float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links);
+
 /// A light chosen among many in proportion to expected_illuminance.
 struct LightChoice {
   std::uint32_t index = kNoIndex;  ///< kNoIndex: no light reaches p
@@ -161,5 +165,22 @@ struct LightChoice {
   float total = 0;  ///< sum of all expectations at p, from which chance_of follows
 };
 LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links = ~std::uint64_t{0});
+/// The same in proportion to expected_fluence.
+LightChoice choose_light_in_haze(const std::vector<Emitter>& lights, const Vec3& p, float u, std::uint64_t links);
+
+/// Distances along a ray (unit direction) that suit a light near it: even in the angle around the light's center.
+/// Source: C. Kulla, M. Fajardo, "Importance Sampling Techniques for Path Tracing in Participating Media", CGF 31(4), 2012.
+struct EquiangularSpan {
+  float nearest = 0;      ///< distance along the ray to the place nearest to the center
+  float apart = 0;        ///< from there to the center, at least a rounding
+  float first = 0, last = 0;  ///< angles of both ends of the ray around the center [rad]
+
+  EquiangularSpan(const Vec3& center, const Ray& ray, float end);
+  float sample(float u) const { return nearest + apart * std::tan(first + u * (last - first)); }
+  float pdf(float t) const { return apart / ((last - first) * (apart * apart + (t - nearest) * (t - nearest))); }
+};
+/// An estimate of what a light brings to even haze along a ray up to `end`; 0 for distant lights.
+float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t links);
+LightChoice choose_light_along(const std::vector<Emitter>& lights, const Ray& ray, float end, float u, std::uint64_t links);
 
 }  // namespace jovilux

@@ -85,6 +85,7 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
   factor("diffuse", c.diffuse, "in diffuse reflection");
   factor("gloss", c.gloss, "in glossy reflection and mirrors");
   factor("bounce", c.bounce, "after a bounce");
+  factor("haze", c.haze, "that haze scatters");
   if (c.bounce_saturation != 1) {
     add("cheat.bounce_saturation", short_number(c.bounce_saturation, 3), fmt::format("its bounced light keeps {} % of its colorfulness", short_number(100 * c.bounce_saturation, 3)));
   }

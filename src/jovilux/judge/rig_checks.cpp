@@ -8,6 +8,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/render/camera.h"
 #include "jovilux/units/text.h"
 
 namespace jovilux {
@@ -77,6 +78,7 @@ class Checks {
     for (const MaterialSpec& m : rig_.materials) {
       albedo(m);
     }
+    haze();
     for (const CameraSpec& c : rig_.cameras) {
       for (const std::uint32_t o : objects_around(scene_, c.at.cast<float>())) {
         around_camera_.push_back(o);
@@ -121,6 +123,51 @@ class Checks {
     }
     warn("scene-size", {rig_.file, 0, 0}, "scene.length",
          fmt::format("everything together is {} across: {} for a place that people light", readable_length(size), size > kLargest ? "large" : "small"), hint);
+  }
+
+  // Haze that hides what the camera looks at, that no light from the sky comes through, that never loses light.
+  void haze() {
+    if (scene_.hazes.empty()) {
+      return;
+    }
+    for (const HazeSpec& h : rig_.hazes) {
+      if (h.everywhere && h.extinction > 0 && !scene_.distant.empty()) {
+        warn("haze-hides-sky", h.place, "haze." + h.name + ".inside", "is everywhere without end: nothing of sun, sky and dome comes through", "hold it inside a solid, such as a box around the set");
+      }
+      constexpr int kManyBounces = 1000;
+      if (h.albedo.maxCoeff() >= 1 && h.extinction > 0 && rig_.render.bounces >= kManyBounces) {
+        warn("haze-albedo", h.albedo_place, "haze." + h.name + ".albedo", fmt::format("scatters all of the light and absorbs none: with {} bounces paths hardly end", rig_.render.bounces), "use 0.99 or less, or fewer bounces");
+      }
+    }
+    for (std::size_t c = 0; c < rig_.cameras.size(); ++c) {
+      // How far the camera would see, and what haze leaves of that, in the middle of its rays.
+      std::vector<std::pair<double, double>> seen;  // what is left, distance
+      const Camera camera(rig_.cameras[c], rig_.up, 32, 18);
+      for (int y = 0; y < 18; ++y) {
+        for (int x = 0; x < 32; ++x) {
+          const Ray ray = camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
+          const Hit hit = scene_.world.closest(ray);
+          if (hit.found()) {
+            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).transmittance(hit.t), hit.t);
+          }
+        }
+      }
+      if (seen.empty()) {
+        continue;
+      }
+      std::sort(seen.begin(), seen.end());
+      const auto [left, distance] = seen[seen.size() / 2];
+      constexpr double kDrowned = 0.02, kWorks = 0.5;
+      if (left >= kDrowned) {
+        continue;
+      }
+      const auto thickest = std::max_element(rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) { return a.extinction < b.extinction; });
+      // The depth that leaves half, at this distance.
+      const double works = thickest->extinction * std::log(kWorks) / std::log(std::max(left, 1e-30));
+      warn("haze-too-dense", thickest->extinction_place, "haze." + thickest->name,
+           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}", rig_.cameras[c].name, short_number(100 * left, 2), readable_length(distance), readable_length(-std::log(0.05) / thickest->extinction)),
+           fmt::format("visibility = \"{}\" leaves half of it", readable_length(-std::log(0.05) / works)));
+    }
   }
 
   void albedo(const MaterialSpec& m) {

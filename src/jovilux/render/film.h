@@ -12,9 +12,10 @@ namespace jovilux {
 /// means are independent, which is what makes the standard error of low-discrepancy samples known.
 inline constexpr int kScramblings = 8;
 
-/// What of a light a contribution is: seen or after one scattering, or after more.
-enum class Part : std::uint8_t { kDirect, kBounce };
-inline constexpr int kParts = 2;
+/// What of a light a contribution is: seen or after one scattering, or after more; or on a path that haze scattered.
+enum class Part : std::uint8_t { kDirect, kBounce, kHaze };
+/// How many of them a picture without haze has, and one with haze.
+inline constexpr int kParts = 2, kPartsWithHaze = 3;
 
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///
@@ -24,7 +25,7 @@ inline constexpr int kParts = 2;
 ///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how many met something
 class Film {
  public:
-  /// parts: 1 or kParts. layers may be 0: a picture of nothing but dark.
+  /// parts: 1, kParts or kPartsWithHaze. layers may be 0: a picture of nothing but dark.
   Film(int width, int height, int layers, int parts);
 
   static constexpr int kGuideSamples = 16;  ///< samples that albedo, normal and depth are averaged over

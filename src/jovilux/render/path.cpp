@@ -10,6 +10,9 @@ namespace {
 // Pairs of dimensions of one scattering.
 constexpr std::uint32_t kPairsPerVertex = 4;
 enum Use : std::uint32_t { kLight = 0, kScatter = 1, kChoices = 2, kRoulette = 3 };
+// Pairs of dimensions of the haze before a scattering; far from the others, whose points stay what they are without haze.
+constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8;
+enum HazeUse : std::uint32_t { kAlong = 0, kAlongLight = 1, kPlace = 2, kHere = 3, kHereLight = 4, kTurn = 5 };
 
 constexpr int kRouletteFrom = 3;
 
@@ -17,6 +20,15 @@ float power_heuristic(float a, float b) {
   const float a2 = a * a, b2 = b * b;
   return a2 / (a2 + b2);
 }
+
+// The weight of the first of three ways to find the same light.
+float power_heuristic(float a, float b, float c) {
+  const float a2 = a * a;
+  return a2 / (a2 + b * b + c * c);
+}
+
+// What haze takes of the light on a ray's way up to `end`.
+float haze_passes(const Scene& scene, const Ray& ray, float end) { return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end); }
 
 // What the last scattering knew, to weigh a light that the next ray meets.
 struct Departure {
@@ -26,7 +38,10 @@ struct Departure {
   bool certain = true;       // camera or mirror: no light was sampled toward
   bool rough_before = false;  // before it lies a surface that is no mirror
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
-  const SurfaceModel* material = nullptr;
+  const SurfaceModel* material = nullptr;  // null: haze
+  // Where haze scattered: the ray it happened on, its end, where, and the densities there of place and direction.
+  Ray haze_ray;
+  float haze_end = 0, haze_t = 0, haze_pdf = 0, haze_total = 0;
   Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
 };
 
@@ -34,6 +49,8 @@ struct Departure {
 struct Arrival {
   int scatterings = 0;
   bool rough_before = false;  // a surface that is no mirror lies between the eye and the one that the light falls on
+  bool haze = false;          // haze scattered it, somewhere on the way
+  bool on_haze = false;       // it falls on haze
   bool colored = false;
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
 };
@@ -63,16 +80,19 @@ void contribute(const Emitter& e, const Spectrum& throughput, float luminance, c
   if (bounced) {
     luminance *= e.cheats.bounce;
   }
+  if (how.on_haze) {
+    luminance *= e.cheats.haze;
+  }
   Eigen::Array3f xyz = how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance) : tristimulus(e.table, throughput, luminance);
   if (bounced && e.cheats.bounce_saturation != 1) {
     const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();
     xyz = gray + e.cheats.bounce_saturation * (xyz - gray);
   }
-  sink.add(e.layer, bounced ? Part::kBounce : Part::kDirect, xyz);
+  sink.add(e.layer, how.haze ? Part::kHaze : bounced ? Part::kBounce : Part::kDirect, xyz);
 }
 
 // A light met by the ray that left `from`.
-void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const LightPlace& place, const Spectrum& throughput, const Departure& from, int scatterings, LightSink& sink) {
+void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const LightPlace& place, const Spectrum& throughput, const Departure& from, int scatterings, bool hazy, LightSink& sink) {
   const Emitter& e = scene.emitters[index];
   if (from.certain ? !e.cheats.seen : e.only_sampled) {
     return;
@@ -88,18 +108,26 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
     }
     luminance *= falloff_at(e, from.p);
   }
-  if (!from.certain) {
+  const bool on_haze = received && !from.certain && from.material == nullptr;
+  if (on_haze) {
+    // The other ways: the same place with a light chosen there, a light chosen first and a place that suits it.
+    const float direction = light_pdf(e, from.p, ray.direction, place);
+    const float there = from.total_expected > 0 ? expected_fluence(e, from.p, from.links) / from.total_expected : 0;
+    const float along = from.haze_total > 0 ? expected_along(e, from.haze_ray, from.haze_end, from.links) / from.haze_total : 0;
+    const float suits = along > 0 ? along * EquiangularSpan(e.center, from.haze_ray, from.haze_end).pdf(from.haze_t) : 0;
+    luminance *= power_heuristic(from.haze_pdf * from.pdf, from.haze_pdf * there * direction, suits * direction);
+  } else if (!from.certain) {
     const float chance = from.total_expected > 0 ? expected_illuminance(e, from.p, from.n, from.links) / from.total_expected : 0;
     luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
   }
-  Arrival how{scatterings, from.rough_before, false, Eigen::Array3f::Ones()};
+  Arrival how{scatterings, from.rough_before, hazy, on_haze, false, Eigen::Array3f::Ones()};
   if (e.detail != nullptr) {
     const LightTint tint = tint_between(e, received ? from.p : place.position, place.position, ray.direction);
     luminance *= tint.gray;
     how.colored = tint.colored;
     how.rgb = tint.rgb;
   }
-  if (received && e.cheats.any_on_reflection()) {
+  if (received && !on_haze && e.cheats.any_on_reflection()) {
     const LobeFactors f = lobe_factors(e.cheats, how.rough_before);
     if (from.certain) {
       contribute(e, throughput, luminance * f.gloss, how, sink);
@@ -155,6 +183,69 @@ auto timed(RayCounts& counts, const Query& query) {
   }
 }
 
+// A light sampled toward from a place in haze: what of it arrives there, weighed.
+template <bool kTimed>
+void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const LightSample& light, const Spectrum& throughput, float weight, const Arrival& how, LightSink& sink, RayCounts& counts) {
+  const Emitter& e = scene.emitters[index];
+  if (!(weight > 0) || !(throughput > 0.0f).any()) {
+    return;
+  }
+  Ray shadow{p, light.wi};
+  std::uint32_t body = kNoIndex;
+  if (!e.is_distant()) {
+    shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f);
+    body = scene.emitter_surface[index];
+  }
+  Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max));
+  if (passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {
+    ++counts.shadow;
+    passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+  }
+  if ((passed > 0.0f).any()) {
+    contribute(e, throughput * passed, weight, how, sink);
+  }
+}
+
+// Light that haze scatters once on a ray's way: a light is chosen first, then a place that suits it. Returns the choice.
+template <bool kTimed>
+LightChoice light_along(const Scene& scene, const Ray& ray, float end, const HazeAlong& along, const Spectrum& throughput, const Sampler& sampler, std::uint32_t pairs, std::uint64_t links, Arrival how, LightSink& sink,
+                              RayCounts& counts) {
+  const Vec2 u = sampler.pair(pairs + kAlong);
+  const LightChoice choice = choose_light_along(scene.emitters, ray, end, u.x(), links);
+  if (choice.index == kNoIndex) {
+    return choice;
+  }
+  const Emitter& e = scene.emitters[choice.index];
+  const EquiangularSpan span(e.center, ray, end);
+  const float t = span.sample(u.y());
+  if (!(t > 0) || !(t < end)) {
+    return choice;
+  }
+  const float sigma_t = along.sigma_t(t), left = along.transmittance(t);
+  const Vec3 p = ray.at(t);
+  if (!(sigma_t > 0) || !(left > 0) || !may_reach(e, p, links)) {
+    return choice;
+  }
+  const LightSample light = sample_toward(e, p, sampler.pair(pairs + kAlongLight));
+  if (!(light.weight > 0)) {
+    return choice;
+  }
+  const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1, by_distance = sigma_t * left;
+  // The other ways need what all lights would bring here.
+  float total = 0;
+  for (const Emitter& other : scene.emitters) {
+    total += expected_fluence(other, p, links);
+  }
+  const float there = total > 0 ? expected_fluence(e, p, links) / total : 0;
+  const float by_phase = light.pdf > 0 && !e.only_sampled ? along.phase_pdf(t, cosine) : 0;
+  const float mine = choice.chance * span.pdf(t);
+  const float weight = light.weight * left / mine * power_heuristic(mine * direction, by_distance * there * direction, by_distance * by_phase);
+  how.colored = light.colored;
+  how.rgb = light.rgb;
+  light_on_haze<kTimed>(scene, choice.index, p, light, throughput * along.scattering(t, cosine), weight, how, sink, counts);
+  return choice;
+}
+
 }  // namespace
 
 template <bool kTimed>
@@ -163,13 +254,71 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   Departure from;
   std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
   bool rough_before = false;
+  bool hazy = false;  // haze has scattered the path
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
     const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
+    if (!scene.hazes.empty()) {
+      const HazeAlong along(scene.hazes, ray, hit.found() ? hit.t : kFar);
+      if (along.any()) {
+        const std::uint32_t pairs = kHazePairs + kHazePairsPerVertex * static_cast<std::uint32_t>(scatterings);
+        const float end = hit.found() ? hit.t : kFar;
+        LightChoice chosen;
+        if (scatterings < bounces) {
+          chosen = light_along<kTimed>(scene, ray, end, along, throughput, sampler, pairs, path_links, Arrival{scatterings + 1, rough_before, true, true, false, Eigen::Array3f::Ones()}, sink, counts);
+        }
+        const float t = along.sample(sampler.single(pairs + kPlace));
+        if (t < end) {  // haze extinguishes it here
+          if (scatterings >= bounces) {
+            return;
+          }
+          from.haze_ray = ray;
+          from.haze_end = end;
+          from.haze_t = t;
+          from.haze_pdf = along.pdf(t);
+          from.haze_total = chosen.total;
+          from.p = ray.at(t);
+          from.links = path_links;
+          from.rough_before = rough_before;
+          from.material = nullptr;
+          from.certain = false;
+          const float sigma_t = along.sigma_t(t);
+          const LightChoice here = choose_light_in_haze(scene.emitters, from.p, sampler.pair(pairs + kHere).x(), path_links);
+          from.total_expected = here.total;
+          if (here.index != kNoIndex) {
+            const Emitter& e = scene.emitters[here.index];
+            const LightSample light = sample_toward(e, from.p, sampler.pair(pairs + kHereLight));
+            if (light.weight > 0) {
+              const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1;
+              const float seg = e.is_distant() || !(chosen.total > 0) ? 0 : expected_along(e, ray, end, path_links) / chosen.total;
+              const float suits = seg > 0 ? seg * EquiangularSpan(e.center, ray, end).pdf(t) : 0;
+              const float by_phase = light.pdf > 0 && !e.only_sampled ? along.phase_pdf(t, cosine) : 0;
+              const float weight = light.weight / here.chance * power_heuristic(from.haze_pdf * here.chance * direction, suits * direction, from.haze_pdf * by_phase);
+              const Arrival how{scatterings + 1, rough_before, true, true, light.colored, light.rgb};
+              light_on_haze<kTimed>(scene, here.index, from.p, light, throughput * along.scattering(t, cosine) / sigma_t, weight, how, sink, counts);
+            }
+          }
+          Vec3 wi;
+          from.pdf = along.sample_phase(t, sampler.pair(pairs + kTurn), wi);
+          throughput *= along.scattering(t, ray.direction.dot(wi)) / (sigma_t * from.pdf);
+          if (scatterings + 1 >= kRouletteFrom) {
+            const float survival = std::min(0.95f, throughput.maxCoeff());
+            if (!(sampler.pair(pairs + kHere).y() < survival)) {
+              return;
+            }
+            throughput /= survival;
+          }
+          ++counts.path;
+          ray = {from.p, wi};
+          rough_before = hazy = true;
+          continue;
+        }
+      }
+    }
     if (!hit.found()) {
       for (const std::uint32_t index : scene.distant) {
         if (covers(scene.emitters[index], ray.direction)) {
-          meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, sink);
+          meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, hazy, sink);
         }
       }
       return;
@@ -177,7 +326,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     const SurfacePoint p = scene.world.point(ray, hit);
     const Scene::Surface& surface = scene.surfaces[p.surface];
     if (surface.emitter != kNoIndex) {
-      meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, sink);
+      meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, hazy, sink);
       if (surface.material == kNoIndex) {  // the bodies of lights are black to other light
         if (first != nullptr && scatterings == 0) {
           *first = {true, Spectrum::Zero(), p.normal, hit.t, p.surface};
@@ -217,7 +366,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         const LightSample light = sample_toward(e, p.position, sampler.pair(pairs + kLight));
         const Vec3 local_wi = frame.to_local(light.wi);
         if (light.weight > 0 && local_wi.z() > 0 && light.wi.dot(normal) > 0) {
-          const Arrival how{scatterings + 1, rough_before, light.colored, light.rgb};
+          const Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
           Spectrum f;
           if (e.cheats.any_on_reflection()) {
             const Lobes lobes = reflection_lobes(material, local_wo, local_wi);
@@ -238,10 +387,10 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
               shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset;
               body = scene.emitter_surface[choice.index];
             }
-            Spectrum passed = Spectrum::Ones();
-            if (shadow.t_max > 0 && (e.cheats.shadow_color != 1.0f).any()) {  // a light without shadows asks no ray
+            Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max));
+            if (shadow.t_max > 0 && passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {  // a light without shadows asks no ray
               ++counts.shadow;
-              passed = timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+              passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
             }
             if ((passed > 0.0f).any()) {
               contribute(e, throughput * f * passed, weight, how, sink);

@@ -87,8 +87,8 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
       const std::string prefix = "light." + scene.layers[static_cast<std::size_t>(layer)] + ".";
       add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
       if (film.parts() > 1) {
-        static constexpr const char* kNames[kParts] = {"direct.", "bounce."};
-        for (int part = 0; part < kParts; ++part) {
+        static constexpr const char* kNames[kPartsWithHaze] = {"direct.", "bounce.", "haze."};
+        for (int part = 0; part < film.parts(); ++part) {
           const int slot = layer * film.parts() + part;
           add_rgb(channels, film, prefix + kNames[part], Type::kFloat, [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
         }

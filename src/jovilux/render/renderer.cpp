@@ -43,7 +43,7 @@ class Renderer {
       : rig_(rig), scene_(scene), options_(options),
         camera_spec_(rig.cameras.at(static_cast<std::size_t>(options.camera))),
         camera_(camera_spec_, rig.up, rig.render.width, rig.render.height),
-        film_(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig.render)),
+        film_(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig)),
         tiles_x_((film_.width() + kTile - 1) / kTile),
         tiles_y_((film_.height() + kTile - 1) / kTile),
         tallies_(static_cast<std::size_t>(tiles_x_) * tiles_y_) {
@@ -292,7 +292,9 @@ class Renderer {
 
 }  // namespace
 
-int parts_of(const RenderSpec& spec) { return spec.layers == RenderSpec::Layers::kLightsAndParts ? kParts : 1; }
+int parts_of(const Rig& rig) {
+  return rig.render.layers != RenderSpec::Layers::kLightsAndParts ? 1 : rig.hazes.empty() ? kParts : kPartsWithHaze;
+}
 
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options) {
   return Renderer(rig, scene, options).run();

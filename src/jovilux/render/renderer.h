@@ -51,6 +51,6 @@ struct Render {
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options);
 
 /// The number of layers' parts that a rig asks for.
-int parts_of(const RenderSpec& spec);
+int parts_of(const Rig& rig);
 
 }  // namespace jovilux

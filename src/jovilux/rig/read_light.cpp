@@ -599,7 +599,7 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     }
   }
   if (const DocumentNode* cheat = r.find("cheat"); cheat != nullptr && !cheat->is_table()) {
-    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, shadow, shadow_tint, caustics, seen }");
+    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, caustics, seen }");
   } else if (cheat != nullptr) {
     TableReader c(*cheat, r.address_of("cheat"), r.length(), r.problems());
     CheatSpec& out = light.cheat;
@@ -609,13 +609,14 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     out.gloss = c.ratio("gloss", factor).value_or(1);
     out.bounce = c.ratio("bounce", factor).value_or(1);
     out.bounce_saturation = c.ratio("bounce_saturation", {0, 10}).value_or(1);
+    out.haze = c.ratio("haze", factor).value_or(1);
     out.shadow = c.ratio("shadow", kShare).value_or(1);
     out.shadow_tint = c.color("shadow_tint", 1).value_or(Rgb::Zero());
     if (const auto caustics = c.word("caustics", {"normal", "only", "off"})) {
       out.caustics = static_cast<CheatSpec::Caustics>(*caustics);
     }
     out.seen = c.flag("seen").value_or(true);
-    c.finish({"haze"});
+    c.finish();
   }
   const DocumentNode* tint_by = r.find("tint_by");
   if (tint_by == nullptr) {

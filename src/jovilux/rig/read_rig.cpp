@@ -44,6 +44,7 @@ class RigReader {
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
     each(top, "solid", [&](TableReader& r, const std::string& name) { read_solid(r, name); });
+    each(top, "haze", [&](TableReader& r, const std::string& name) { read_haze(r, name); });
     find_patterns();
     each(top, "light", [&](TableReader& r, const std::string& name) {
       auto light = read_light(r, rig_);
@@ -57,7 +58,7 @@ class RigReader {
     each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
     read_look(top);
     read_render(top);
-    top.finish({"haze", "meter", "time"});
+    top.finish({"meter", "time"});
   }
 
  private:
@@ -373,6 +374,70 @@ class RigReader {
       }
     }
     return s;
+  }
+
+  void read_haze(TableReader& r, const std::string& name) {
+    HazeSpec h;
+    h.name = name;
+    h.place = r.table().place;
+    const auto inside = r.text("inside");
+    if (!inside) {
+      if (!r.has("inside")) {
+        r.missing("inside", "\"everywhere\", or the name of a solid or closed object");
+      }
+    } else if (*inside != "everywhere") {
+      h.everywhere = false;
+      h.inside = *inside;
+      std::vector<std::string> names = {"everywhere"};
+      bool found = false, open = false;
+      for (const Rig::Solid& s : rig_.solids) {
+        names.push_back(s.name);
+        if (s.name == *inside && s.shape.bounded()) {
+          found = true;
+          h.shape = s.shape;
+          h.transform = s.transform;
+        }
+      }
+      for (const ObjectSpec& o : rig_.objects) {
+        names.push_back(o.name);
+        if (!found && o.name == *inside) {
+          open = !o.shape || !o.shape->closed();
+          found = !open;
+          h.shape = o.shape.value_or(Shape{});
+          h.transform = o.transform;
+        }
+      }
+      if (open) {
+        r.error("inside", r.place("inside"), "wrong-type", fmt::format("\"{}\" encloses no volume of simple shape", printable(*inside)), "use a box, sphere, closed cylinder or cone, torus, or a solid");
+      } else if (!found) {
+        r.error("inside", r.place("inside"), "unknown-name", fmt::format("there is no bounded solid or closed object \"{}\"", printable(*inside)), did_you_mean(*inside, names));
+      }
+    }
+    const auto visibility = r.quantity("visibility", Dimension::kLength, kPositive);
+    const auto extinction = r.quantity("extinction", Dimension::kExtinction, kNotNegative);
+    h.extinction_place = r.has("visibility") ? r.place("visibility") : r.place("extinction");
+    if (r.has("visibility") == r.has("extinction")) {
+      r.error("visibility", r.has("visibility") ? r.place("visibility") : r.table().place, r.has("visibility") ? "conflict" : "missing-key",
+              r.has("visibility") ? "visibility and extinction are both given; either says how dense it is" : "is missing; expected visibility = \"60 m\" or extinction = \"0.05 /m\"");
+    } else if (visibility) {
+      h.extinction = -std::log(0.05) / *visibility;  // a contrast of 5 %
+    } else if (extinction) {
+      h.extinction = *extinction;
+    }
+    h.albedo_place = r.place("albedo");
+    if (const DocumentNode* albedo = r.find("albedo"); albedo != nullptr && albedo->is_number()) {
+      h.albedo = Rgb::Constant(r.ratio("albedo", kShare).value_or(0.95));
+    } else {
+      h.albedo = r.color("albedo", 1).value_or(h.albedo);
+    }
+    h.anisotropy = r.ratio("anisotropy", {-0.95, 0.95}).value_or(0);
+    r.finish({"clumps", "falloff_height", "glow", "file", "grid"});
+    constexpr std::size_t kMostHazes = 16;
+    if (rig_.hazes.size() == kMostHazes) {
+      r.error("name", r.place("name"), "out-of-range", fmt::format("at most {} hazes", kMostHazes));
+      return;
+    }
+    rig_.hazes.push_back(std::move(h));
   }
 
   // The solids whose sizes are those of shapes.

@@ -52,7 +52,7 @@ struct TintByPosition {
 
 /// A light's `cheat` table.
 struct CheatSpec {
-  double diffuse = 1, gloss = 1, bounce = 1, bounce_saturation = 1, shadow = 1;
+  double diffuse = 1, gloss = 1, bounce = 1, bounce_saturation = 1, haze = 1, shadow = 1;
   Rgb shadow_tint = Rgb::Zero();
   enum class Caustics { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
   bool seen = true;
@@ -117,6 +117,19 @@ struct LightSpec {
   White white_now() const {
     return dim_to_warm ? White{White::Kind::kPlanck, filament_temperature(white.temperature, {*dim_to_warm}, dimmer)} : white;
   }
+};
+
+/// Even haze, everywhere or inside a closed shape.
+struct HazeSpec {
+  std::string name;
+  Place place, extinction_place, albedo_place;
+  bool everywhere = true;
+  std::string inside;              ///< the solid or object that holds it
+  Shape shape;
+  Transform transform;
+  double extinction = 0;           ///< [1/m]
+  Rgb albedo = Rgb::Constant(0.95);
+  double anisotropy = 0;
 };
 
 struct MaterialSpec {
@@ -185,6 +198,7 @@ struct Rig {
   std::vector<LightSpec> lights;
   std::vector<ObjectSpec> objects;
   std::vector<MaterialSpec> materials;
+  std::vector<HazeSpec> hazes;
   std::vector<GelSpec> gels;
   struct Solid {
     std::string name;

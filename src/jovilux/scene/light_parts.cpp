@@ -356,6 +356,7 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.cheats.gloss = static_cast<float>(c.gloss);
   e.cheats.bounce = static_cast<float>(c.bounce);
   e.cheats.bounce_saturation = static_cast<float>(c.bounce_saturation);
+  e.cheats.haze = static_cast<float>(c.haze);
   e.cheats.shadow = static_cast<float>(c.shadow);
   e.cheats.shadow_color = (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
   e.cheats.caustics = static_cast<LightCheats::Caustics>(c.caustics);

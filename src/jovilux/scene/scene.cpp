@@ -73,6 +73,11 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   const auto plain = static_cast<std::uint32_t>(scene.materials.size());
   scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
 
+  for (const HazeSpec& h : rig.hazes) {
+    if (h.extinction > 0) {
+      scene.hazes.push_back({static_cast<float>(h.extinction), spectrum_from_rgb(h.albedo), static_cast<float>(h.anisotropy), h.everywhere, h.shape, h.transform.inverse()});
+    }
+  }
   // The objects that emit, and what of them emits.
   std::vector<int> light_of_object(rig.objects.size(), -1);
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {

@@ -7,6 +7,7 @@
 #include "jovilux/base/problem.h"
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/geometry/world.h"
+#include "jovilux/optics/haze.h"
 #include "jovilux/optics/surface.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/scene/light_parts.h"
@@ -26,6 +27,7 @@ struct Scene {
   World world;
   std::vector<Surface> surfaces;
   std::vector<SurfaceModel> materials;
+  std::vector<Haze> hazes;
   std::vector<Emitter> emitters;           ///< one for each light of the rig, in its order, the dark ones too
   std::vector<LightParts> lights;          ///< of each light, what its files told
   std::vector<std::uint32_t> emitter_surface;  ///< of each emitter, the surface number of its body; kNoIndex without

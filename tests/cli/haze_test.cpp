@@ -1,0 +1,135 @@
+// Even haze against closed forms and quadrature, through the built program.
+#include <catch2/catch.hpp>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/quadrature.h"
+#include "jovilux/optics/haze.h"
+#include "tests/support/meter_rig.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+// A camera at the origin that looks along +y; `more` is appended.
+std::string looking_ahead(const std::string& more, int bounces, int samples = 64) {
+  return fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nview='0.05 deg'\n[render]\nsize=[8,8]\nsamples={}\nbounces={}\n{}", samples, bounces, more);
+}
+
+std::string haze(double extinction, double albedo, double g, const std::string& inside = "everywhere") {
+  return fmt::format("[[haze]]\nname='mist'\ninside='{}'\nextinction='{} /m'\nalbedo={}\nanisotropy={}\n", inside, extinction, albedo, g);
+}
+
+}  // namespace
+
+TEST_CASE("haze takes exp(-sigma s) of what is seen and of what lights surfaces", "[cli][haze][truth]") {
+  // A panel 2 m away, through absorbing haze.
+  check_luminance(looking_ahead(haze(0.4, 0, 0) + light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"), 0, 512), 1000 * std::exp(-0.8), 0.03);
+  // The same inside a box of 1 m on the way.
+  check_luminance(looking_ahead("[[solid]]\nname='b'\nkind='box'\nsize=[1,1,1]\nat=[0,1,0]\n" + haze(0.4, 0, 0, "b") + light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"), 0, 512), 1000 * std::exp(-0.4), 0.03);
+  // A lamp 2 m over the plane, the camera 1 m from it: both ways count.
+  std::string text = looking_at({0, 0, 1}, {0, 0, 0}, haze(0.3, 0, 0) + light("form='point'\nat=[0,0,2]\noutput='100 cd'\n"));
+  text.replace(text.find("samples = 32"), 12, "samples = 512");
+  check_luminance(text, 100 / 4.0 * std::exp(-0.3 * 3) * kPlaneFactor, 0.03);
+}
+
+TEST_CASE("a point light's glow along a ray is its quadrature, for densities and anisotropies", "[cli][haze][truth]") {
+  const Vec3d lamp(0.7, 2, 0.3);
+  for (const double sigma : {0.001, 0.01, 0.1, 0.5, 2.0}) {
+    for (const double g : {-0.5, 0.0, 0.8}) {
+      INFO("extinction " << sigma << ", anisotropy " << g);
+      const double albedo = 0.9;
+      const auto along = [&](double t) {
+        const Vec3d to = lamp - Vec3d(0, t, 0);
+        const double r = to.norm();
+        return albedo * sigma * henyey_greenstein(static_cast<float>(to.y() / r), static_cast<float>(g)) * 100 / (r * r) * std::exp(-sigma * (t + r));
+      };
+      const double exact = integral(along, 0, 4, 400) + integral(along, 4, 60, 400) + integral(along, 60, 4000, 400);
+      check_luminance(looking_ahead(haze(sigma, albedo, g) + light("form='point'\nat=[0.7,2,0.3]\noutput='100 cd'\n"), 1), exact, 0.04, 8);
+    }
+  }
+}
+
+TEST_CASE("a lamp with a body glows in haze as its fluence says, found by either way", "[cli][haze][truth]") {
+  const Vec3d lamp(0.7, 2, 0.3);
+  const double R = 0.3, L = 100 / (kPiD * R * R);
+  for (const double g : {0.0, 0.85}) {
+    // The phase function varies over the lamp's disc: average it by its solid angle.
+    const auto along = [&](double t) {
+      const Vec3d to = lamp - Vec3d(0, t, 0);
+      const double r = to.norm(), widest = std::asin(R / r), base = std::atan2(std::hypot(to.x(), to.z()), to.y());
+      const double over_disc = integral([&](double a) {
+        return std::sin(a) * integral([&](double phi) {
+                 const double c = std::cos(base) * std::cos(a) + std::sin(base) * std::sin(a) * std::cos(phi);
+                 return static_cast<double>(henyey_greenstein(static_cast<float>(c), static_cast<float>(g))) * std::exp(-0.2 * (r * std::cos(a) - std::sqrt(std::max(0.0, R * R - sqr(r * std::sin(a))))));
+               }, 0, 2 * kPiD, 4);
+      }, 0, widest, 4);
+      return 0.9 * 0.2 * L * over_disc * std::exp(-0.2 * t);
+    };
+    const double exact = integral(along, 0, 4, 60) + integral(along, 4, 80, 60);
+    check_luminance(looking_ahead(haze(0.2, 0.9, g) + light("form='sphere'\nradius=0.3\nat=[0.7,2,0.3]\noutput='100 cd'\n"), 1, 256), exact, 0.04, 16);
+  }
+}
+
+TEST_CASE("a slab of haze in sunlight is its closed form", "[cli][haze][truth]") {
+  // 2 m wide, its top 1 m over the ray; E p albedo e^(-sigma h) (1 - e^(-sigma w)).
+  const double sigma = 0.5, albedo = 0.8, g = 0.3, E = 10000;
+  const double p = henyey_greenstein(0, static_cast<float>(g));
+  const std::string box = "[[solid]]\nname='b'\nkind='box'\nsize=[4,2,2]\nat=[0,2,0]\n";
+  check_luminance(looking_ahead(box + haze(sigma, albedo, g, "b") + light("form='sun'\ntoward=[0,0,-1]\ndisc='0.02 deg'\noutput='10 klx'\n"), 1, 256), E * p * albedo * std::exp(-sigma) * (1 - std::exp(-sigma * 2)), 0.03);
+}
+
+TEST_CASE("haze that absorbs nothing vanishes in an even surround", "[cli][haze][furnace]") {
+  const std::string ball = "[[solid]]\nname='b'\nkind='sphere'\nradius=1\nat=[0,0.5,0]\n[[solid]]\nname='c'\nkind='box'\nsize=[1,1,1]\nat=[0,1,0]\n";
+  // Two overlapping ones, forwards and backwards: 4 on the whole, 7 where both are.
+  const std::string both = haze(4, 1, 0.6, "b") + "[[haze]]\nname='more'\ninside='c'\nextinction='3 /m'\nalbedo=1\nanisotropy=-0.4\n";
+  // Lit from above by an even sky and from below by nothing: by the mirror image, half of it.
+  check_luminance(looking_ahead(ball + both + light("form='sky'\nmodel='uniform'\noutput='1000 cd/m2'\n"), 400, 256), 500, 0.05, 8);
+}
+
+TEST_CASE("haze is told by its visibility and refuses what it cannot be", "[cli][haze]") {
+  CHECK(extinction_of_visibility(60) == Approx(0.0499289));
+  for (const double g : {-0.8, -0.2, 0.0, 0.5, 0.9}) {
+    CHECK(2 * kPiD * integral([&](double c) { return static_cast<double>(henyey_greenstein(static_cast<float>(c), static_cast<float>(g))); }, -1, 1, 200) == Approx(1).epsilon(1e-4));
+    CHECK(2 * kPiD * integral([&](double c) { return c * henyey_greenstein(static_cast<float>(c), static_cast<float>(g)); }, -1, 1, 200) == Approx(g).margin(1e-4));
+    double mean = 0;
+    for (int i = 0; i < 1000; ++i) {
+      mean += sample_henyey_greenstein(static_cast<float>(g), (static_cast<float>(i) + 0.5f) / 1000) / 1000;
+    }
+    CHECK(mean == Approx(g).margin(1e-3));
+  }
+  const TemporaryFolder dir;
+  const auto fault = [&](const std::string& text) { return run_program({"check", dir.write("r.toml", "jovilux = 1\n" + text)}).out; };
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\n").find("expected visibility = \"60 m\" or extinction") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='boxx'\nextinction='1 /m'\n[[solid]]\nname='box'\nkind='box'\nsize=[1,1,1]\n").find("did you mean \"box\"?") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='1 /m'\nclumps={}\n").find("not available in this version") != std::string::npos);
+}
+
+TEST_CASE("check finds haze that drowns the picture, and the visibility that works", "[cli][haze][check]") {
+  const TemporaryFolder dir;
+  const std::string room = "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-4,1]\nlook_at=[0,0,1]\n[[object]]\nname='wall'\nshape={kind='rect', size=[20,20]}\nturn=[90,0,0]\nat=[0,2,0]\n" + light("form='sphere'\nradius=0.1\nat=[0,0,2]\noutput='900 lm'\n");
+  const auto warnings = [&](const std::string& text) { return run_program({"check", dir.write("r.toml", room + text), "--json"}).json()["warnings"]; };
+  CHECK(warnings(haze(0.05, 0.9, 0)).empty());
+  const auto w = warnings(haze(50, 0.9, 0));
+  REQUIRE(w.size() == 1);
+  CHECK(w[0]["code"] == "haze-too-dense");
+  // With the visibility that it names, half of what the camera sees is left, and it warns no more.
+  const std::string hint = w[0]["hint"];
+  const auto begin = hint.find('"') + 1;
+  const std::string visibility = hint.substr(begin, hint.find('"', begin) - begin);
+  CHECK(warnings("[[haze]]\nname='mist'\ninside='everywhere'\nvisibility='" + visibility + "'\n").empty());
+  CHECK(warnings(haze(0.01, 0.9, 0) + "[[light]]\nname='s'\nform='sky'\nmodel='uniform'\noutput='1 lx'\n")[0]["code"] == "haze-hides-sky");
+}
+
+TEST_CASE("haze has its own part of each layer, and cheat.haze scales it alone", "[cli][haze]") {
+  const TemporaryFolder dir;
+  const auto mean = [&](const std::string& cheat) {
+    const std::string rig = dir.write("r.toml", looking_at({1, 0, 0.5}, {0.3, 0, 0}, "layers = 'lights+parts'\n" + haze(0.2, 0.9, 0) + light("form='point'\nat=[0,0,1]\noutput='100 cd'\n" + cheat)));
+    return reading(dir, rig, 1)["luminance_cd_m2"].get<double>();
+  };
+  const double both = mean(""), without = mean("cheat={haze=0}\n"), twice = mean("cheat={haze=2}\n");
+  CHECK(both > without);
+  CHECK(twice - both == Approx(both - without).epsilon(0.02));
+}
