@@ -180,12 +180,12 @@ TEST_CASE("an error about a duplicate shows both places", "[rig]") {
 }
 
 TEST_CASE("every key of the format that is not there yet is an error that names it", "[rig]") {
-  for (const char* key : {"flicker = {}", "cheat = { haze = 2 }"}) {
+  for (const char* key : {"flicker = {}", "flicker = { wave = 'sine' }"}) {
     const std::string all = all_problems(kPoint + "output = '1 lm'\n" + key + "\n");
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);
   }
-  for (const char* table : {"[[haze]]\nname='h'", "[[solid]]\nname='s'\nkind='union'", "[[meter]]\nname='m'", "[time]\nrate=24"}) {
+  for (const char* table : {"[[haze]]\nname='h'\nglow='1 cd/m2'", "[[solid]]\nname='s'\nkind='union'", "[[meter]]\nname='m'", "[time]\nrate=24"}) {
     const std::string all = all_problems(std::string(table) + "\n");
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);

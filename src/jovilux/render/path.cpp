@@ -21,11 +21,8 @@ float power_heuristic(float a, float b) {
   return a2 / (a2 + b2);
 }
 
-// The weight of the first of three ways to find the same light.
-float power_heuristic(float a, float b, float c) {
-  const float a2 = a * a;
-  return a2 / (a2 + b * b + c * c);
-}
+// The weight of the first of three ways to find the same light; a > 0. By ratios: densities may be too large to square.
+float power_heuristic(float a, float b, float c) { return 1 / (1 + (b / a) * (b / a) + (c / a) * (c / a)); }
 
 // What haze takes of the light on a ray's way up to `end`.
 float haze_passes(const Scene& scene, const Ray& ray, float end) { return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end); }

@@ -57,7 +57,11 @@ struct FirstHit {
 /// direction by the surface; both find lights, joined by multiple importance sampling (power heuristic). Unbiased;
 /// Russian roulette after three scatterings.
 ///
-/// `bounces` is the number of scatterings after the camera: 0 sees lights only, 1 is direct light.
+/// On a ray through haze the light that haze scatters once is found in three ways: a light chosen first and a place that suits
+/// it, a place chosen by what is left of the light and a light chosen there, and there a direction chosen by the phase
+/// function. The second place is also where the path goes on, as often as haze extinguishes it.
+///
+/// `bounces` is the number of scatterings after the camera, by surfaces and haze: 0 sees lights only, 1 is direct light.
 ///
 /// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of its own.
 template <bool kTimed = false>
