@@ -172,7 +172,7 @@ class Checks {
 
   void albedo(const MaterialSpec& m) {
     const double highest = m.color.maxCoeff();
-    if (m.kind == MaterialSpec::Kind::kMetal || highest <= kHighAlbedo) {
+    if ((m.kind != MaterialSpec::Kind::kMatte && m.kind != MaterialSpec::Kind::kGloss) || highest <= kHighAlbedo) {
       return;
     }
     warn("high-albedo", m.color_place, "material." + m.name + ".color",
@@ -342,8 +342,11 @@ class Checks {
       if (std::find(around_camera_.begin(), around_camera_.end(), object) != around_camera_.end()) {
         continue;  // a room around camera and light
       }
-      enclosed = true;
       const ObjectSpec& o = rig_.objects[object];
+      if (o.material >= 0 && scene_.materials[static_cast<std::size_t>(o.material)].lets_through()) {
+        continue;  // a lampshade, a glass
+      }
+      enclosed = true;
       warn("light-inside-object", light.place, address,
            fmt::format("is inside the closed object \"{}\" ({}): none of its light comes out", o.name, to_string(o.place)), "move the light out, or open the object");
     }

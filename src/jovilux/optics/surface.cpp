@@ -126,10 +126,16 @@ SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, floa
 
 Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   Lobes out;
+  if (m.kind == SurfaceKind::kSheet) {
+    out.diffuse = reflection(m, wo, wi);
+    return out;
+  }
   if (wo.z() <= 0 || wi.z() <= 0) {
     return out;
   }
   switch (m.kind) {
+    case SurfaceKind::kGlass:
+    case SurfaceKind::kSheet: break;
     case SurfaceKind::kMatte: out.diffuse = matte_reflection(m, wo, wi); break;
     case SurfaceKind::kMetal:
       if (m.alpha > 0) {
@@ -146,11 +152,78 @@ Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   return out;
 }
 
+SurfaceModel glass(float ior, const Spectrum& absorption) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kGlass;
+  m.color = Spectrum::Ones();
+  m.eta = ior;
+  m.absorption = absorption;
+  return m;
+}
+
+SurfaceModel pane(float ior, const Spectrum& tint) {
+  SurfaceModel m = glass(ior, Spectrum::Zero());
+  m.thin = true;
+  m.through = tint;
+  return m;
+}
+
+SurfaceModel sheet(const Spectrum& reflected, const Spectrum& through) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kSheet;
+  m.color = reflected;
+  m.through = through;
+  return m;
+}
+
+float pane_reflectance(const SurfaceModel& m, float cos_o) {
+  const float r = fresnel_dielectric(cos_o, m.eta);
+  return 2 * r / (1 + r);
+}
+
+namespace {
+
+// The chance that a sheet is followed to its other side.
+float through_chance(const SurfaceModel& m) {
+  const float back = m.color.maxCoeff(), through = m.through.maxCoeff();
+  return through / std::max(1e-12f, back + through);
+}
+
+Scattering scatter_glass(const SurfaceModel& m, const Vec3& wo, float choice, bool inside) {
+  Scattering out;
+  out.mirror = true;
+  const float eta = inside ? 1 / m.eta : m.eta;
+  const float f = m.thin ? pane_reflectance(m, wo.z()) : fresnel_dielectric(wo.z(), eta);
+  if (choice < f) {
+    out.wi = {-wo.x(), -wo.y(), wo.z()};
+    out.pdf = f;
+    out.weight = Spectrum::Ones();
+    return out;
+  }
+  out.pdf = 1 - f;
+  if (m.thin) {
+    out.wi = -wo;
+    out.weight = m.through;
+    return out;
+  }
+  const float sin2 = (1 - wo.z() * wo.z()) / (eta * eta);
+  out.wi = Vec3(-wo.x() / eta, -wo.y() / eta, -std::sqrt(std::max(0.0f, 1 - sin2))).normalized();
+  out.weight = Spectrum::Constant(1 / (eta * eta));
+  return out;
+}
+
+}  // namespace
+
 Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
+    return (wi.z() > 0 ? m.color : m.through) * kInvPi;
+  }
   if (wo.z() <= 0 || wi.z() <= 0) {
     return Spectrum::Zero();
   }
   switch (m.kind) {
+    case SurfaceKind::kGlass:
+    case SurfaceKind::kSheet: return Spectrum::Zero();
     case SurfaceKind::kMatte: return matte_reflection(m, wo, wi);
     case SurfaceKind::kMetal: return m.alpha > 0 ? metal_reflection(m, wo, wi) : Spectrum(Spectrum::Zero());
     case SurfaceKind::kGloss:
@@ -160,7 +233,11 @@ Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
 }
 
 float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
-  if (wo.z() <= 0 || wi.z() <= 0) {
+  if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
+    const float through = through_chance(m);
+    return (wi.z() > 0 ? 1 - through : through) * std::abs(wi.z()) * kInvPi;
+  }
+  if (wo.z() <= 0 || wi.z() <= 0 || m.kind == SurfaceKind::kGlass) {
     return 0;
   }
   const float cosine = wi.z() * kInvPi;
@@ -175,9 +252,23 @@ float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   return chance * ggx_reflection_pdf(wo, h, m.alpha) + (1 - chance) * cosine;
 }
 
-Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice) {
+Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside) {
   Scattering out;
   if (wo.z() <= 0) {
+    return out;
+  }
+  if (m.kind == SurfaceKind::kGlass) {
+    return scatter_glass(m, wo, lobe_choice, inside);
+  }
+  if (m.kind == SurfaceKind::kSheet) {
+    const float chance = through_chance(m);
+    const bool through = lobe_choice < chance;
+    out.wi = cosine_direction(u);
+    out.pdf = (through ? chance : 1 - chance) * out.wi.z() * kInvPi;
+    if (out.pdf > 0) {
+      out.weight = through ? Spectrum(m.through / chance) : Spectrum(m.color / (1 - chance));
+      out.wi.z() = through ? -out.wi.z() : out.wi.z();
+    }
     return out;
   }
   if (m.kind == SurfaceKind::kMatte) {
@@ -216,8 +307,10 @@ Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float l
 }
 
 Spectrum albedo(const SurfaceModel& m, float cos_o) {
-  const float lobe = m.kind == SurfaceKind::kMatte ? 0 : m.lobe.at(cos_o);
+  const float lobe = m.kind == SurfaceKind::kMetal || m.kind == SurfaceKind::kGloss ? m.lobe.at(cos_o) : 0;
   switch (m.kind) {
+    case SurfaceKind::kGlass: return Spectrum::Ones();
+    case SurfaceKind::kSheet: return m.color + m.through;
     case SurfaceKind::kMatte: return m.color;
     case SurfaceKind::kMetal: return m.color;
     case SurfaceKind::kGloss: return m.color * m.coat * (1 - lobe) + lobe;

@@ -8,8 +8,8 @@
 
 namespace jovilux {
 
-/// What a surface does to light. Opaque kinds look the same from both sides.
-enum class SurfaceKind : std::uint8_t { kMatte, kMetal, kGloss };
+/// What a surface does to light. All but glass look the same from both sides.
+enum class SurfaceKind : std::uint8_t { kMatte, kMetal, kGloss, kGlass, kSheet };
 
 /// A material made ready for rays. Made by the functions below; immutable and shared.
 struct SurfaceModel {
@@ -18,14 +18,20 @@ struct SurfaceModel {
   Spectrum coat = Spectrum::Ones();           ///< gloss: transmittance of the coat, in and out along the normal
   float roughness = 0;                        ///< matte: 0 Lambert .. 1
   float alpha = 0;                            ///< metal, gloss: width of GGX; 0 is a mirror
-  float eta = 1.5f;                           ///< gloss: index of the coat
+  float eta = 1.5f;                           ///< gloss: index of the coat; glass: its own
+  bool thin = false;                          ///< glass: a pane, which light passes straight
+  Spectrum through = Spectrum::Zero();        ///< sheet: albedo of what it lets through; pane: its tint
+  Spectrum absorption = Spectrum::Zero();     ///< glass [1/m]
   AlbedoTable lobe;                           ///< metal: GGX with F = 1; gloss: GGX with the coat's Fresnel factor
   // Derived, so that a scattering costs no more than it must.
   Spectrum compensation = Spectrum::Zero();   ///< metal: color of light scattered between facets
   float base_scale = 0;                       ///< gloss: 1 / (pi (1 - average lobe))
 
   bool has_mirror_part() const { return kind != SurfaceKind::kMatte && alpha == 0; }
-  bool only_mirror() const { return kind == SurfaceKind::kMetal && alpha == 0; }
+  /// Whether light sampled toward gives nothing: all of what it does has one direction.
+  bool only_mirror() const { return (kind == SurfaceKind::kMetal && alpha == 0) || kind == SurfaceKind::kGlass; }
+  bool is_pane() const { return kind == SurfaceKind::kGlass && thin; }
+  bool lets_through() const { return kind == SurfaceKind::kGlass || kind == SurfaceKind::kSheet; }
 };
 
 /// Perceived roughness in 0..1 to GGX width: its square; below 0.01 a mirror.
@@ -35,8 +41,20 @@ SurfaceModel matte(const Spectrum& albedo, float roughness);
 SurfaceModel metal(const Spectrum& normal_reflectance, float roughness);
 SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, float roughness);
 
-// All directions below are unit vectors in the shading frame, away from the surface, and on its upper side
-// (wo.z > 0). A light below the surface reflects nothing.
+/// Smooth glass; `absorption` in 1/m.
+SurfaceModel glass(float ior, const Spectrum& absorption);
+/// A pane of smooth glass: what passes it goes straight on, times `tint`.
+SurfaceModel pane(float ior, const Spectrum& tint);
+/// A thin sheet that scatters evenly to both sides (Lambert): `reflected` back, `through` to the other side; their sum is at
+/// most 1.
+SurfaceModel sheet(const Spectrum& reflected, const Spectrum& through);
+
+/// What a pane reflects and lets through, all passages between its sides counted: R = 2 r / (1 + r), T = 1 - R, with r
+/// Fresnel's reflectance of one side.
+float pane_reflectance(const SurfaceModel& s, float cos_o);
+
+// All directions below are unit vectors in the shading frame, away from the surface; wo on its upper side (wo.z > 0). A
+// light below the surface gives something through sheets only.
 
 /// The reflection distribution f(wo, wi) [1/sr], without a mirror part; reciprocal.
 Spectrum reflection(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
@@ -55,7 +73,8 @@ struct Scattering {
   float pdf = 0;                       ///< [1/sr]; 0: nothing was chosen
   bool mirror = false;                 ///< wi is the one direction of a mirror part; pdf is then its chance
 };
-Scattering scatter(const SurfaceModel& s, const Vec3& wo, const Vec2& u, float lobe_choice);
+/// `inside`: glass only, wo lies on its inner side. Refraction scales radiance by (n_o / n_i)^2.
+Scattering scatter(const SurfaceModel& s, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside = false);
 
 /// Share of light from wo that is reflected (all lobes), as rendered in the albedo layer.
 Spectrum albedo(const SurfaceModel& s, float cos_o);

@@ -32,6 +32,7 @@ struct Departure {
   Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
   float pdf = 0;
   float total_expected = 0;  // as choose_light found it at p
+  bool both_sides = false;   // a sheet, which lights behind it reach as well
   bool certain = true;       // camera or mirror: no light was sampled toward
   bool rough_before = false;  // before it lies a surface that is no mirror
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
@@ -114,7 +115,8 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
     const float suits = along > 0 ? along * EquiangularSpan(e.center, from.haze_ray, from.haze_end).pdf(from.haze_t) : 0;
     luminance *= power_heuristic(from.haze_pdf * from.pdf, from.haze_pdf * there * direction, suits * direction);
   } else if (!from.certain) {
-    const float chance = from.total_expected > 0 ? expected_illuminance(e, from.p, from.n, from.links) / from.total_expected : 0;
+    const float expected = from.both_sides ? expected_fluence(e, from.p, from.links) : expected_illuminance(e, from.p, from.n, from.links);
+    const float chance = from.total_expected > 0 ? expected / from.total_expected : 0;
     luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
   }
   Arrival how{scatterings, from.rough_before, hazy, on_haze, false, Eigen::Array3f::Ones()};
@@ -139,32 +141,41 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
   contribute(e, throughput, luminance, how, sink);
 }
 
-// What of a light's way from p is left: 1 where nothing stands in it, what its shadows let through elsewhere.
+// What of a light's way from p is left: 1 where nothing stands in it, what panes let through, what its shadows let through
+// elsewhere.
 Spectrum passage(const Scene& scene, const Emitter& e, Ray ray, std::uint32_t body, RayCounts& counts) {
   const std::vector<bool>* casters = e.casters != kNoIndex ? &scene.casters[e.casters] : nullptr;
-  bool hidden = false;
+  Spectrum left = Spectrum::Ones();
   if (casters == nullptr) {
-    hidden = scene.world.blocked(ray, body);
-  } else {
-    // From one surface to the next, until one throws a shadow.
-    constexpr int kMostSurfaces = 1000;
-    for (int i = 0; i < kMostSurfaces && ray.t_max > 0; ++i) {
-      const Hit hit = scene.world.closest(ray);
-      if (!hit.found() || hit.t >= ray.t_max) {
-        break;
-      }
-      const SurfacePoint p = scene.world.point(ray, hit);
-      if ((*casters)[p.surface] && p.surface != body) {
-        hidden = true;
-        break;
-      }
-      ++counts.shadow;
-      const float gone = hit.t + p.offset;
-      ray.origin = World::leave(p, ray.direction);
-      ray.t_max = ray.t_max == kFar ? kFar : ray.t_max - gone;
+    if (!scene.world.blocked(ray, body)) {
+      return left;
+    }
+    if (!scene.has_panes) {
+      return e.cheats.shadow_color;
     }
   }
-  return hidden ? e.cheats.shadow_color : Spectrum(Spectrum::Ones());
+  // From one surface to the next, until one throws a shadow.
+  constexpr int kMostSurfaces = 1000;
+  for (int i = 0; i < kMostSurfaces && ray.t_max > 0; ++i) {
+    const Hit hit = scene.world.closest(ray);
+    if (!hit.found() || hit.t >= ray.t_max) {
+      return left;
+    }
+    const SurfacePoint p = scene.world.point(ray, hit);
+    const std::uint32_t material = scene.surfaces[p.surface].material;
+    if (p.surface != body && (casters == nullptr || (*casters)[p.surface])) {
+      if (material == kNoIndex || !scene.materials[material].is_pane()) {
+        return left * e.cheats.shadow_color;
+      }
+      const SurfaceModel& m = scene.materials[material];
+      left *= m.through * (1 - pane_reflectance(m, std::abs(p.normal.dot(ray.direction))));
+    }
+    ++counts.shadow;
+    const float gone = hit.t + p.offset;
+    ray.origin = World::leave(p, ray.direction);
+    ray.t_max = ray.t_max == kFar ? kFar : ray.t_max - gone;
+  }
+  return left;
 }
 
 // Runs a ray query, timed where that is asked for.
@@ -252,6 +263,9 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
   bool rough_before = false;
   bool hazy = false;  // haze has scattered the path
+  const SurfaceModel* within = nullptr;  // the glass that the ray runs in
+  std::uint32_t panes = 0;               // that it has passed
+  float to_panes = 0;                    // from the camera to the last pane that it looked through [m]
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
     const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
@@ -320,13 +334,16 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       }
       return;
     }
+    if (within != nullptr) {
+      throughput *= (-hit.t * within->absorption).exp();
+    }
     const SurfacePoint p = scene.world.point(ray, hit);
     const Scene::Surface& surface = scene.surfaces[p.surface];
     if (surface.emitter != kNoIndex) {
       meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, hazy, sink);
       if (surface.material == kNoIndex) {  // the bodies of lights are black to other light
         if (first != nullptr && scatterings == 0) {
-          *first = {true, Spectrum::Zero(), p.normal, hit.t, p.surface};
+          *first = {true, Spectrum::Zero(), p.normal, to_panes + hit.t, p.surface};
         }
         return;
       }
@@ -339,11 +356,44 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       shading = normal;  // seen from behind its interpolated normal: the true one serves
     }
     if (first != nullptr && scatterings == 0) {
-      *first = {true, albedo(material, std::max(0.0f, shading.dot(wo))), shading, hit.t, p.surface};
+      *first = {true, albedo(material, std::max(0.0f, shading.dot(wo))), shading, to_panes + hit.t, p.surface};
+    }
+    if (material.is_pane()) {
+      // A pane lets the ray straight on, as it does shadow rays: no scattering, and lights are weighed as without it.
+      constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 21;
+      const float mirrored = pane_reflectance(material, std::min(1.0f, normal.dot(wo)));
+      if (!(sampler.single(kPanePairs + panes) < mirrored)) {
+        if (++panes == kMostPanes) {
+          return;
+        }
+        throughput *= material.through;
+        if (first != nullptr && scatterings == 0) {
+          first->found = false;  // what lies behind it counts
+          to_panes += hit.t;
+        }
+        ray = {World::leave(p, ray.direction), ray.direction};
+        --scatterings;
+        continue;
+      }
+      ++panes;
+      if (scatterings >= bounces) {
+        return;
+      }
+      from.p = p.position;
+      from.n = normal;
+      from.links = path_links & surface.links;
+      from.rough_before = rough_before;
+      from.certain = true;
+      ++counts.path;
+      const Vec3 back = (ray.direction - 2 * ray.direction.dot(normal) * normal).normalized();
+      ray = {World::leave(p, back), back};
+      continue;
     }
     if (scatterings >= bounces) {
       return;
     }
+    const bool inside = p.normal.dot(wo) < 0;  // glass
+    const bool through_too = material.kind == SurfaceKind::kSheet;
     const Frame frame = Frame::around(shading);
     const Vec3 local_wo = frame.to_local(wo);
     const std::uint32_t pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(scatterings);
@@ -356,13 +406,15 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     from.n = normal;
     from.total_expected = 0;
     if (!material.only_mirror()) {
-      const LightChoice choice = choose_light(scene.emitters, p.position, normal, choices.x(), from.links);
+      from.both_sides = through_too;
+      const LightChoice choice = through_too ? choose_light_in_haze(scene.emitters, p.position, choices.x(), from.links) : choose_light(scene.emitters, p.position, normal, choices.x(), from.links);
       from.total_expected = choice.total;
       if (choice.index != kNoIndex) {
         const Emitter& e = scene.emitters[choice.index];
         const LightSample light = sample_toward(e, p.position, sampler.pair(pairs + kLight));
         const Vec3 local_wi = frame.to_local(light.wi);
-        if (light.weight > 0 && local_wi.z() > 0 && light.wi.dot(normal) > 0) {
+        const bool reaches = through_too ? local_wi.z() * light.wi.dot(normal) > 0 : local_wi.z() > 0 && light.wi.dot(normal) > 0;
+        if (light.weight > 0 && reaches) {
           const Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
           Spectrum f;
           if (e.cheats.any_on_reflection()) {
@@ -372,7 +424,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           } else {
             f = reflection(material, local_wo, local_wi);
           }
-          float weight = light.weight * local_wi.z() / choice.chance;
+          float weight = light.weight * std::abs(local_wi.z()) / choice.chance;
           if (light.pdf > 0 && !e.only_sampled) {
             weight *= power_heuristic(choice.chance * light.pdf, reflection_pdf(material, local_wo, local_wi));
           }
@@ -397,13 +449,16 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       }
     }
 
-    const Scattering next = scatter(material, local_wo, sampler.pair(pairs + kScatter), choices.y());
+    const Scattering next = scatter(material, local_wo, sampler.pair(pairs + kScatter), choices.y(), inside);
     if (!(next.pdf > 0)) {
       return;
     }
     const Vec3 wi = frame.to_world(next.wi);
-    if (wi.dot(normal) <= 0) {
-      return;  // into the surface: an interpolated normal's doing
+    if (material.lets_through() ? wi.dot(normal) * next.wi.z() <= 0 : wi.dot(normal) <= 0) {
+      return;  // to the other side than meant: an interpolated normal's doing
+    }
+    if (material.kind == SurfaceKind::kGlass && next.wi.z() < 0) {
+      within = inside ? nullptr : &material;
     }
     throughput *= next.weight;
     from.pdf = next.pdf;

@@ -155,16 +155,9 @@ class RigReader {
     m.place = r.table().place;
     m.color_place = r.place("color");
     const DocumentNode* kind = r.find("kind");
-    if (kind != nullptr && kind->is_text() && (kind->text() == "glass" || kind->text() == "sheet")) {
-      r.error("kind", kind->place, "unavailable-key",
-              fmt::format("kind \"{}\" belongs to the rig format but is not available in this version", kind->text()));
-      material_names_.push_back(name);
-      rig_.materials.push_back(m);
-      return;
-    }
     if (kind == nullptr) {
-      r.missing("kind", "matte, metal or gloss");
-    } else if (const auto k = r.word("kind", {"matte", "metal", "gloss"})) {
+      r.missing("kind", "matte, metal, gloss, glass or sheet");
+    } else if (const auto k = r.word("kind", {"matte", "metal", "gloss", "glass", "sheet"})) {
       m.kind = static_cast<MaterialSpec::Kind>(*k);
     }
     if (const DocumentNode* color = r.find("color"); color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
@@ -180,21 +173,52 @@ class RigReader {
     } else {
       m.color = r.color("color", 1).value_or(m.color);
     }
-    m.roughness = r.ratio("roughness", kShare).value_or(m.kind == MaterialSpec::Kind::kMatte ? 0.0 : 0.2);
-    if (m.kind == MaterialSpec::Kind::kGloss) {
-      m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
-      m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
+    using Kind = MaterialSpec::Kind;
+    std::vector<std::string> later = {"mask"}, elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness"};
+    if (m.kind == Kind::kMatte || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
+      m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kMatte ? 0.0 : 0.2);
     }
-    static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\""};
-    std::vector<std::string> later = {"mask"}, elsewhere = {"thin", "through", "through_color", "coat_color"};
-    if (m.kind == MaterialSpec::Kind::kMetal) {
-      later.insert(later.end(), {"ior", "absorption"});
-    } else {
-      elsewhere.insert(elsewhere.end(), {"ior", "absorption"});
+    switch (m.kind) {
+      case Kind::kMatte: break;
+      case Kind::kMetal: later.insert(later.end(), {"ior", "absorption"}); break;
+      case Kind::kGloss:
+        m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
+        m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
+        break;
+      case Kind::kGlass:
+        later.push_back("roughness");
+        m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
+        m.thin = r.flag("thin").value_or(false);
+        if (!m.thin) {
+          read_absorption(r, m);
+        }
+        if (!r.has("color")) {
+          m.color = Rgb::Ones();
+        } else if (!m.thin) {
+          r.error("color", m.color_place, "wrong-type", "solid glass is colored by what it absorbs", "give absorption = [0.5, 0.1, 0.4] per meter; or thin = true for a pane with a color");
+        }
+        break;
+      case Kind::kSheet:
+        m.through = r.ratio("through", kShare).value_or(0.5);
+        m.through_color = r.color("through_color", 1);
+        break;
     }
+    static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
     r.finish(later, elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
+  }
+
+  // Per meter: "0.5 /m", a bare number, or one for each of red, green and blue.
+  static void read_absorption(TableReader& r, MaterialSpec& m) {
+    const DocumentNode* node = r.find("absorption");
+    if (node != nullptr && node->is_array()) {
+      m.absorption = r.color("absorption", 1e6).value_or(Rgb::Zero());
+    } else if (node != nullptr && node->is_number()) {
+      m.absorption = Rgb::Constant(r.ratio("absorption", {0, 1e6}).value_or(0));
+    } else if (node != nullptr) {
+      m.absorption = Rgb::Constant(r.quantity("absorption", Dimension::kExtinction, {0, 1e6}).value_or(0));
+    }
   }
 
   // The lights that arrays are made of.

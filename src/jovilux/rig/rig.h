@@ -135,12 +135,16 @@ struct HazeSpec {
 struct MaterialSpec {
   std::string name;
   Place place, color_place;
-  enum class Kind { kMatte, kMetal, kGloss } kind = Kind::kMatte;
+  enum class Kind { kMatte, kMetal, kGloss, kGlass, kSheet } kind = Kind::kMatte;
   Rgb color = Rgb::Constant(0.5);
   std::string color_file;          ///< a reflectance table instead, path relative to the working folder
   Rgb coat_color = Rgb::Ones();
   double roughness = 0;
   double ior = 1.5;
+  bool thin = false;               ///< glass: a pane
+  Rgb absorption = Rgb::Zero();    ///< glass [1/m]
+  double through = 0;              ///< sheet: share that it lets through
+  std::optional<Rgb> through_color;  ///< of that; its color where not given
 };
 
 struct ObjectSpec {

@@ -36,6 +36,10 @@ SurfaceModel model_of(const MaterialSpec& m, Problems& problems) {
   switch (m.kind) {
     case MaterialSpec::Kind::kMatte: return matte(color, roughness);
     case MaterialSpec::Kind::kMetal: return metal(color, roughness);
+    case MaterialSpec::Kind::kGlass:
+      return m.thin ? pane(static_cast<float>(m.ior), color) : glass(static_cast<float>(m.ior), spectrum_from_rgb(m.absorption).max(0.0f));
+    case MaterialSpec::Kind::kSheet:
+      return sheet(color * static_cast<float>(1 - m.through), (m.through_color ? spectrum_from_rgb(*m.through_color) : color) * static_cast<float>(m.through));
     case MaterialSpec::Kind::kGloss:
       return gloss(color, spectrum_from_rgb(m.coat_color), static_cast<float>(m.ior), roughness);
   }
@@ -72,6 +76,7 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   }
   const auto plain = static_cast<std::uint32_t>(scene.materials.size());
   scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
+  scene.has_panes = std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) { return m.is_pane(); });
 
   for (const HazeSpec& h : rig.hazes) {
     if (h.extinction > 0) {

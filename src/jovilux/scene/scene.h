@@ -27,6 +27,7 @@ struct Scene {
   World world;
   std::vector<Surface> surfaces;
   std::vector<SurfaceModel> materials;
+  bool has_panes = false;                  ///< some material lets light straight through
   std::vector<Haze> hazes;
   std::vector<Emitter> emitters;           ///< one for each light of the rig, in its order, the dark ones too
   std::vector<LightParts> lights;          ///< of each light, what its files told
