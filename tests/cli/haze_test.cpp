@@ -119,6 +119,8 @@ TEST_CASE("check finds haze that drowns the picture, and the visibility that wor
   const std::string hint = w[0]["hint"];
   const auto begin = hint.find('"') + 1;
   const std::string visibility = hint.substr(begin, hint.find('"', begin) - begin);
+  // The wall is 6 m away and a little more: half of it is left at 3 d / ln 2.
+  CHECK(std::stod(visibility) == Approx(-std::log(0.05) * 6.3 / std::log(2.0)).epsilon(0.06));
   CHECK(warnings("[[haze]]\nname='mist'\ninside='everywhere'\nvisibility='" + visibility + "'\n").empty());
   CHECK(warnings(haze(0.01, 0.9, 0) + "[[light]]\nname='s'\nform='sky'\nmodel='uniform'\noutput='1 lx'\n")[0]["code"] == "haze-hides-sky");
 }

@@ -180,7 +180,17 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       const Vec3d center = parts.surface ? parts.surface->center() : light.at;
       ray.origin = (center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
       ray.direction = axis.cast<float>();
-      const Hit hit = scene.world.closest(ray);
+      Hit hit = scene.world.closest(ray);
+      constexpr int kMostPanes = 16;
+      for (int pane = 0; pane < kMostPanes && hit.found(); ++pane) {  // light passes panes straight
+        const SurfacePoint p = scene.world.point(ray, hit);
+        const std::uint32_t material = scene.surfaces[p.surface].material;
+        if (material == kNoIndex || !scene.materials[material].is_pane()) {
+          break;
+        }
+        ray.origin = World::leave(p, ray.direction);
+        hit = scene.world.closest(ray);
+      }
       if (hit.found()) {
         const SurfacePoint p = scene.world.point(ray, hit);
         const Scene::Surface& surface = scene.surfaces[p.surface];

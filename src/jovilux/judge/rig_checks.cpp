@@ -141,14 +141,14 @@ class Checks {
     }
     for (std::size_t c = 0; c < rig_.cameras.size(); ++c) {
       // How far the camera would see, and what haze leaves of that, in the middle of its rays.
-      std::vector<std::pair<double, double>> seen;  // what is left, distance
+      std::vector<std::pair<double, double>> seen;  // optical depth, distance
       const Camera camera(rig_.cameras[c], rig_.up, 32, 18);
       for (int y = 0; y < 18; ++y) {
         for (int x = 0; x < 32; ++x) {
           const Ray ray = camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
           const Hit hit = scene_.world.closest(ray);
           if (hit.found()) {
-            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).transmittance(hit.t), hit.t);
+            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t), hit.t);
           }
         }
       }
@@ -156,16 +156,17 @@ class Checks {
         continue;
       }
       std::sort(seen.begin(), seen.end());
-      const auto [left, distance] = seen[seen.size() / 2];
+      const auto [depth, distance] = seen[seen.size() / 2];
       constexpr double kDrowned = 0.02, kWorks = 0.5;
+      const double left = std::exp(-depth);
       if (left >= kDrowned) {
         continue;
       }
       const auto thickest = std::max_element(rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) { return a.extinction < b.extinction; });
       // The depth that leaves half, at this distance.
-      const double works = thickest->extinction * std::log(kWorks) / std::log(std::max(left, 1e-30));
+      const double works = thickest->extinction * -std::log(kWorks) / depth;
       warn("haze-too-dense", thickest->extinction_place, "haze." + thickest->name,
-           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}", rig_.cameras[c].name, short_number(100 * left, 2), readable_length(distance), readable_length(-std::log(0.05) / thickest->extinction)),
+           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}", rig_.cameras[c].name, left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2), readable_length(distance), readable_length(-std::log(0.05) / thickest->extinction)),
            fmt::format("visibility = \"{}\" leaves half of it", readable_length(-std::log(0.05) / works)));
     }
   }

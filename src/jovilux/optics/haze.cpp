@@ -77,10 +77,12 @@ std::size_t HazeAlong::piece(float t) const {
   return i;
 }
 
-float HazeAlong::transmittance(float t) const {
+double HazeAlong::optical_depth(float t) const {
   const Piece& p = pieces_[piece(t)];
-  return p.sigma_t == 0 ? static_cast<float>(std::exp(-p.tau)) : static_cast<float>(std::exp(-(p.tau + static_cast<double>(p.sigma_t) * (t - p.begin))));
+  return p.sigma_t == 0 ? p.tau : p.tau + static_cast<double>(p.sigma_t) * (t - p.begin);
 }
+
+float HazeAlong::transmittance(float t) const { return static_cast<float>(std::exp(-optical_depth(t))); }
 
 float HazeAlong::sample(float u) const {
   const double wanted = -std::log1p(-static_cast<double>(u));

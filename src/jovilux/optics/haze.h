@@ -44,7 +44,9 @@ class HazeAlong {
 
   /// Whether there is any before the end.
   bool any() const { return any_; }
-  /// exp(-optical depth) from the ray's origin to t in [0, end].
+  /// From the ray's origin to t in [0, end].
+  double optical_depth(float t) const;
+  /// exp(-optical_depth(t)).
   float transmittance(float t) const;
   /// A distance chosen by what is left of the light: density sigma_t(t) transmittance(t). At or beyond the end: none.
   float sample(float u) const;
