@@ -135,7 +135,7 @@ std::string csv_text(const FalloffStudy& study) {
 }  // namespace
 
 int run_falloff(int argc, char** argv) {
-  Usage usage{"falloff", "RIG", "How a light weakens with distance: lux on its axis, on a surface facing it, against the inverse square.\nThe lights of a rig, or laws to compare, or both.",
+  Usage usage{"falloff", "[RIG]", "How a light weakens with distance: lux on its axis, on a surface facing it, against the inverse square.\nThe lights of a rig, or laws to compare, or both.",
               {{"light", "only this light of the rig; repeatable", "NAME"},
                {"law", "a law on a point, such as none, \"linear zero_at=6m match=2m\", \"polynomial a=1 b=0.1 c=0.1\",\n\"points points=0m:1,5m:0\", \"formula formula=1/(1+d)^2\"; with cushion=30cm, reach=5m..7m; repeatable", "LAW"},
                {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
