@@ -79,3 +79,17 @@ TEST_CASE("glass, panes and sheets neither add nor lose light in an even surroun
     CHECK(m.mean() == Approx(100.25).epsilon(0.01));
   }
 }
+
+TEST_CASE("haze before and behind panes is as thick as without them", "[cli][glass][haze][truth]") {
+  // 3 m of absorbing haze with three panes in it: what haze takes of each stretch is chosen apart from the others.
+  std::string between = "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.4 /m'\nalbedo=0\n[[material]]\nname='pane'\nkind='glass'\nthin=true\n";
+  for (int i = 0; i < 3; ++i) {
+    between += fmt::format("[[object]]\nname='p{0}'\nshape={{kind='rect', size=[1,1]}}\nturn=[90,0,0]\nat=[0,{1},0]\nmaterial='pane'\n", i, 0.6 + 0.8 * i);
+  }
+  // Between three panes a little goes to and fro: each such turn is two reflections of 2 r / (1 + r) = 7.7 % and a longer way;
+  // with no bounce none of it is seen.
+  const double through = (1 - 0.04) / (1 + 0.04);
+  std::string text = at_panel(between, 0);
+  text.replace(text.find("samples=256"), 11, "samples=1024");
+  check_luminance(text, 1000 * std::pow(through, 3) * std::exp(-0.4 * 3), 0.03, 16);
+}

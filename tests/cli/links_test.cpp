@@ -100,14 +100,40 @@ TEST_CASE("what is not linked gets exactly nothing from the light, in mirrors an
     CHECK(at(dir, 32, 28, "key") == 0);    // the floor between them, beside the ball
     CHECK(at(dir, 45, 28, "fill") > 0.5);
   }
-  // The mirror shows the linked ball, and no lit floor: pixels of the mirror either show the ball or are black.
-  int lit = 0, dark = 0;
-  std::string points;
-  for (int x = 2; x < 62; x += 3) {
-    const double L = at(dir, x, 8, "key");
-    (L > 0 ? lit : dark)++;
+  // Everywhere: no pixel inside the floor, the box or their images has any of it; the mirror shows the lit ball, and black.
+  render(dir, stage("only = ['ball']"));
+  const auto exr = ExrReader::open(dir.path("out/image.exr"));
+  REQUIRE(exr);
+  const auto planes = exr->read({"object.id", "light.key.R", "light.key.G", "light.key.B"}, 0, 0, 64, 48);
+  REQUIRE(planes);
+  const auto& id = (*planes)[0];
+  enum { kFloor = 1, kBall = 2, kBox = 3, kMirror = 4 };  // in the rig's order
+  int inside_dark = 0, mirror_lit = 0, mirror_dark = 0;
+  for (int y = 2; y < 46; ++y) {
+    for (int x = 2; x < 62; ++x) {
+      const auto i = static_cast<std::size_t>(y * 64 + x);
+      bool inside = true;  // a pixel's filter reaches its neighbours
+      for (int dy = -2; dy <= 2; ++dy) {
+        for (int dx = -2; dx <= 2; ++dx) {
+          inside = inside && id[static_cast<std::size_t>((y + dy) * 64 + x + dx)] == id[i];
+        }
+      }
+      const bool lit = (*planes)[1][i] != 0 || (*planes)[2][i] != 0 || (*planes)[3][i] != 0;
+      if (!inside || id[i] == kBall || id[i] == 0) {
+        continue;
+      }
+      if (id[i] == kMirror) {
+        (lit ? mirror_lit : mirror_dark)++;
+      } else if (id[i] == kFloor || id[i] == kBox) {
+        INFO("pixel " << x << "," << y << " of object " << id[i]);
+        CHECK_FALSE(lit);
+        ++inside_dark;
+      }
+    }
   }
-  CHECK(dark > 0);
+  CHECK(inside_dark > 300);
+  CHECK(mirror_lit > 3);
+  CHECK(mirror_dark > 10 * mirror_lit);
   // Skipped, the ball is dark and all else lit.
   render(dir, stage("skip = ['ball']"));
   CHECK(at(dir, 19, 24, "key") == 0);

@@ -11,7 +11,10 @@ namespace {
 constexpr std::uint32_t kPairsPerVertex = 4;
 enum Use : std::uint32_t { kLight = 0, kScatter = 1, kChoices = 2, kRoulette = 3 };
 // Pairs of dimensions of the haze before a scattering; far from the others, whose points stay what they are without haze.
-constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8;
+// Passing a pane is no scattering, but the stretch of haze behind it has pairs of its own.
+constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8, kHazePairsPerPane = 1U << 14;
+constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 24;
+static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 enum HazeUse : std::uint32_t { kAlong = 0, kAlongLight = 1, kPlace = 2, kHere = 3, kHereLight = 4, kTurn = 5 };
 
 constexpr int kRouletteFrom = 3;
@@ -272,7 +275,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     if (!scene.hazes.empty()) {
       const HazeAlong along(scene.hazes, ray, hit.found() ? hit.t : kFar);
       if (along.any()) {
-        const std::uint32_t pairs = kHazePairs + kHazePairsPerVertex * static_cast<std::uint32_t>(scatterings);
+        const std::uint32_t pairs = kHazePairs + kHazePairsPerPane * panes + kHazePairsPerVertex * static_cast<std::uint32_t>(scatterings);
         const float end = hit.found() ? hit.t : kFar;
         LightChoice chosen;
         if (scatterings < bounces) {
@@ -360,7 +363,6 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     }
     if (material.is_pane()) {
       // A pane lets the ray straight on, as it does shadow rays: no scattering, and lights are weighed as without it.
-      constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 21;
       const float mirrored = pane_reflectance(material, std::min(1.0f, normal.dot(wo)));
       if (!(sampler.single(kPanePairs + panes) < mirrored)) {
         if (++panes == kMostPanes) {
@@ -375,8 +377,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         --scatterings;
         continue;
       }
-      ++panes;
-      if (scatterings >= bounces) {
+      if (++panes == kMostPanes || scatterings >= bounces) {
         return;
       }
       from.p = p.position;
