@@ -102,6 +102,9 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
                                 short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3));
   const auto percent = [](double v) { return std::isfinite(v) ? short_number(100 * v, 3) + " %" : std::string("unknown"); };
   out += fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n", percent(s.noise.median), percent(s.noise.p95), s.noise.fireflies);
+  if (s.rays.march.exhausted > 0) {
+    out += fmt::format("marching: {} of {} million marches ran out of steps; raise [render] march = {{ max_steps = {} }}\n", s.rays.march.exhausted, short_number(static_cast<double>(s.rays.march.marches) / 1e6, 3), 2 * r.rig.render.march.max_steps);
+  }
   out += fmt::format("mean luminance {} cd/m2\n\n", short_number(s.mean_luminance));
   std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "noise"}};
   for (const auto& l : s.lights) {

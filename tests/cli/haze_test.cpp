@@ -104,8 +104,119 @@ TEST_CASE("haze is told by its visibility and refuses what it cannot be", "[cli]
   const auto fault = [&](const std::string& text) { return run_program({"check", dir.write("r.toml", "jovilux = 1\n" + text)}).out; };
   CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\n").find("expected visibility = \"60 m\" or extinction") != std::string::npos);
   CHECK(fault("[[haze]]\nname='h'\ninside='boxx'\nextinction='1 /m'\n[[solid]]\nname='box'\nkind='box'\nsize=[1,1,1]\n").find("did you mean \"box\"?") != std::string::npos);
-  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='1 /m'\nclumps={}\n").find("not available in this version") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='1 /m'\nclumps={}\n").find("clumps.size: is missing") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='0 /m'\nglow='1 cd/m2'\n").find("without extinction cannot glow") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='1 /m'\nfile='none.vdb'\n").find("file not found") != std::string::npos);
+  CHECK(fault("[[haze]]\nname='h'\ninside='everywhere'\nextinction='1 /m'\nat=[0,0,1]\n").find("\"at\" does not go with a haze without a file") != std::string::npos);
 }
+
+TEST_CASE("uneven haze that is as good as even gives the even one's closed forms", "[cli][haze][truth]") {
+  // Thinning so slowly that nothing changes, but tracked all the same.
+  const std::string slow = "falloff_height='100000 km'\n";
+  check_luminance(looking_ahead(haze(0.4, 0, 0) + slow + light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"), 0, 2048), 1000 * std::exp(-0.8), 0.03);
+  const Vec3d lamp(0.7, 2, 0.3);
+  const double sigma = 0.1, g = 0.5;
+  const auto along = [&](double t) {
+    const Vec3d to = lamp - Vec3d(0, t, 0);
+    const double r = to.norm();
+    return 0.9 * sigma * henyey_greenstein(static_cast<float>(to.y() / r), static_cast<float>(g)) * 100 / (r * r) * std::exp(-sigma * (t + r));
+  };
+  const double exact = integral(along, 0, 4, 400) + integral(along, 4, 60, 400) + integral(along, 60, 4000, 400);
+  check_luminance(looking_ahead(haze(sigma, 0.9, g) + slow + light("form='point'\nat=[0.7,2,0.3]\noutput='100 cd'\n"), 1, 256), exact, 0.04, 16);
+}
+
+TEST_CASE("a lamp's glow in haze that thins with height is its double quadrature", "[cli][haze][truth]") {
+  // Looking up at 45 degrees from the ground; density sigma exp(-z / H), its depth along any straight way in closed form.
+  const double sigma = 0.3, H = 0.8, albedo = 0.9, g = 0.4;
+  const Vec3d lamp(0.5, 1.5, 1.2), view(0, std::sqrt(0.5), std::sqrt(0.5));
+  const auto depth = [&](const Vec3d& a, const Vec3d& b) {
+    const double dz = b.z() - a.z(), length = (b - a).norm();
+    return sigma * length * (std::abs(dz) < 1e-9 ? std::exp(-a.z() / H) : H / dz * (std::exp(-a.z() / H) - std::exp(-b.z() / H)));
+  };
+  const auto along = [&](double t) {
+    const Vec3d p = t * view, to = lamp - p;
+    const double r = to.norm();
+    return albedo * sigma * std::exp(-p.z() / H) * henyey_greenstein(static_cast<float>(view.dot(to) / r), static_cast<float>(g)) * 100 / (r * r) * std::exp(-depth(Vec3d::Zero(), p) - depth(p, lamp));
+  };
+  const double exact = integral(along, 0, 4, 400) + integral(along, 4, 40, 400);
+  const std::string rig = fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,1]\nview='0.05 deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces=1\n{}falloff_height='{} m'\n", haze(sigma, albedo, g), H);
+  check_luminance(rig + light("form='point'\nat=[0.5,1.5,1.2]\noutput='100 cd'\n"), exact, 0.04, 16);
+  // The same lamp with a body too small to matter: all three ways of finding it are weighed against each other.
+  check_luminance(rig + light("form='sphere'\nradius=0.02\nat=[0.5,1.5,1.2]\noutput='100 cd'\n"), exact, 0.05, 16);
+}
+
+TEST_CASE("haze glows over its way", "[cli][haze][truth]") {
+  const std::string rig = looking_ahead("[[solid]]\nname='b'\nkind='box'\nsize=[1,2,1]\nat=[0,2,0]\n" + haze(0.5, 0, 0, "b") + "glow='10 cd/m2'\n", 0, 64);
+  check_luminance(rig, 10 * (1 - std::exp(-1.0)) / 0.5, 0.02);
+  std::string uneven = rig;
+  uneven.replace(uneven.find("samples=64"), 10, "samples=2048");
+  check_luminance(uneven + "falloff_height='100000 km'\n", 10 * (1 - std::exp(-1.0)) / 0.5, 0.03);
+  const TemporaryFolder dir;
+  const auto layers = reading(dir, dir.write("r.toml", rig), 1)["layers"];
+  CHECK(layers["mist"]["luminance_cd_m2"].get<double>() == Approx(10 * (1 - std::exp(-1.0)) / 0.5).epsilon(1e-3));
+}
+
+TEST_CASE("haze in a box is the same as clumps of depth 0, and as a constant density file", "[cli][haze][vdb]") {
+  const TemporaryFolder dir;
+  const auto rig = [&](const std::string& more) {
+    return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,0.4]\nlook_at=[0,0,0]\nview='30 deg'\n[render]\nsize=[16,16]\nsamples=256\nbounces=5\n[[object]]\nname='floor'\nshape={kind='plane'}\nat=[0,0,-0.5]\n"
+           "[[solid]]\nname='b'\nkind='box'\nsize=[1,1,1]\n" + haze(1.5, 0.9, 0.3, "b") + more + light("form='sphere'\nradius=0.1\nat=[0.3,0.2,0.1]\noutput='500 lm'\n");
+  };
+  const auto whole = [&](const std::string& more, int seed) {
+    const ProgramRun run = run_program({"render", dir.write("r.toml", rig(more)), "-o", dir.path("out"), "--quiet", "--force", "--set", fmt::format("render.seed={}", seed)});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return run_program({"read", dir.path("out"), "--json", "--box", "0,0,16,16"}).json()["readings"][0];
+  };
+  const auto even = whole("", 1);
+  CHECK(whole("clumps={size=0.2, depth=0}\n", 1)["luminance_cd_m2"] == even["luminance_cd_m2"]);
+  const auto clumpy = whole("clumps={size=0.2, depth=1}\n", 2);
+  CHECK(clumpy["luminance_cd_m2"].get<double>() > 0);
+#ifdef JOVILUX_MAKE_VDB
+  REQUIRE(run_other(JOVILUX_MAKE_VDB, {dir.path("c.vdb"), "constant"}).status == 0);
+  const auto file = whole("file='c.vdb'\n", 3);
+  INFO(file["luminance_cd_m2"] << " against " << even["luminance_cd_m2"]);
+  CHECK(std::abs(file["luminance_cd_m2"].get<double>() - even["luminance_cd_m2"].get<double>()) < 5 * std::hypot(file["standard_error_cd_m2"].get<double>(), even["standard_error_cd_m2"].get<double>()));
+  CHECK(even["standard_error_cd_m2"].get<double>() < 0.02 * even["luminance_cd_m2"].get<double>());
+  CHECK(nlohmann::json::parse(dir.read("out/stats.json"))["rays"]["media_steps"] > 1000);
+#endif
+}
+
+#ifdef JOVILUX_MAKE_VDB
+TEST_CASE("density files that are none, or damaged, end in a clear error", "[cli][haze][vdb]") {
+  const TemporaryFolder dir;
+  const std::string file = dir.path("d.vdb");
+  const auto told = [&] { return run_program({"check", dir.write("r.toml", "jovilux = 1\n" + haze(1, 0.9, 0) + "file='d.vdb'\n")}); };
+  for (const auto& [kind, says] : std::map<std::string, std::string>{{"level-set", "not 0 outside"}, {"none", "is empty"}, {"tiles", "more than"}}) {
+    REQUIRE(run_other(JOVILUX_MAKE_VDB, {file, kind}).status == 0);
+    const ProgramRun run = told();
+    INFO(kind << ": " << run.out << run.err);
+    CHECK(run.status == 1);
+    CHECK((run.out + run.err).find(says) != std::string::npos);
+  }
+  REQUIRE(run_other(JOVILUX_MAKE_VDB, {file, "cloud"}).status == 0);
+  CHECK(told().status == 0);
+  CHECK((run_program({"check", dir.path("r.toml"), "--set", "haze.mist.grid='smoke'"}).out).find("it holds: density") != std::string::npos);
+  const std::string good = dir.read("d.vdb");
+  int refused = 0, survived = 0;
+  for (int i = 0; i < 24; ++i) {
+    std::string bad = i % 3 == 0 ? good.substr(0, good.size() * static_cast<std::size_t>(i + 1) / 26) : good;
+    for (int k = 0; i % 3 != 0 && k < 1 + 4 * i; ++k) {
+      bad[static_cast<std::size_t>(i * 7919 + k * 104729) % bad.size()] ^= static_cast<char>(1 << (k + i) % 8);
+    }
+    dir.write("d.vdb", bad);
+    const ProgramRun run = told();
+    INFO(run.out << run.err);
+    CHECK((run.status == 0 || run.status == 1));
+    refused += run.status == 1 ? 1 : 0;
+    survived += run.status == 0 ? 1 : 0;
+    if (run.status == 1) {
+      CHECK((run.out + run.err).find("d.vdb") != std::string::npos);
+    }
+  }
+  CHECK(refused >= 8);
+}
+#endif
 
 TEST_CASE("check finds haze that drowns the picture, and the visibility that works", "[cli][haze][check]") {
   const TemporaryFolder dir;

@@ -144,3 +144,96 @@ TEST_CASE("a colored coat colors what comes from below and not the highlight", "
   const Scattering highlight = scatter(gloss(Spectrum::Zero(), tint, 1.5f, 0), wo, {0.5f, 0.5f}, 0.0f);
   CHECK(highlight.weight[0] == highlight.weight[2]);
 }
+
+namespace {
+
+// Flux that a surface of rough glass sends on: what refraction does to radiance taken out again.
+RunningMoments glass_flux(const SurfaceModel& m, const Vec3& wo, bool inside, int samples, RunningMoments* through = nullptr) {
+  Rng rng(21);
+  RunningMoments out;
+  for (int i = 0; i < samples; ++i) {
+    const Vec2 u(static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform()));
+    const Scattering s = scatter(m, wo, u, static_cast<float>(rng.uniform()), inside);
+    const double radiance = s.wi.z() > 0 ? 1.0 : inside ? m.eta * m.eta : 1 / (m.eta * m.eta);
+    const double flux = s.pdf > 0 ? s.weight[4] / radiance : 0;
+    out.add(flux);
+    if (through != nullptr) {
+      through->add(s.wi.z() < 0 ? flux : 0);
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("clear glass of any roughness keeps all light, from both sides", "[optics][glass][statistical]") {
+  const float roughness = GENERATE(0.0f, 0.2f, 0.4f, 0.7f, 1.0f);
+  const SurfaceModel m = glass(1.5f, Spectrum::Zero(), roughness);
+  for (const bool inside : {false, true}) {
+    for (const double cosine : {0.1, 0.5, 0.95}) {
+      const RunningMoments r = glass_flux(m, direction(cosine), inside, 60'000);
+      INFO("roughness " << roughness << (inside ? " inside" : " outside") << " at " << cosine << ": " << r.mean());
+      constexpr double kCompensated = 0.01;
+      CHECK(std::abs(r.mean() - 1) < kCompensated + test::kZBound * r.standard_error());
+      CHECK(r.standard_error() < 0.02);
+    }
+  }
+  // Hardly rough, it passes nearly what smooth glass passes.
+  RunningMoments through;
+  glass_flux(glass(1.5f, Spectrum::Zero(), 0.15f), direction(0.8), false, 60'000, &through);
+  CHECK(through.mean() == Approx(1 - fresnel_dielectric(0.8f, 1.5f)).margin(0.01));
+}
+
+TEST_CASE("rough glass is reciprocal across its surface, and its density is that of its samples", "[optics][glass][statistical]") {
+  const SurfaceModel m = glass(1.5f, Spectrum::Zero(), GENERATE(0.4f, 0.7f, 1.0f));
+  Rng rng(5);
+  for (int i = 0; i < 300; ++i) {
+    const Vec3 a = direction(rng.uniform(0.02, 1), rng.uniform(0, 6)), b = direction(rng.uniform(0.02, 1), rng.uniform(0, 6));
+    // f(o -> i) / n_i^2 of radiance, both ways; what comes from below is described with its own side up.
+    const float down = reflection(m, a, Vec3(b.x(), b.y(), -b.z()), false)[3] * m.eta * m.eta, up = reflection(m, b, Vec3(a.x(), a.y(), -a.z()), true)[3];
+    CHECK(down == Approx(up).epsilon(2e-3).margin(1e-6));
+    CHECK(reflection(m, a, b, false)[3] == Approx(reflection(m, b, a, false)[3]).epsilon(2e-3).margin(1e-6));
+  }
+  for (const bool inside : {false, true}) {
+    const Vec3 wo = direction(0.6);
+    double total = 0, below = 0;
+    constexpr int kRows = 800, kCols = 400;
+    for (int i = 0; i < kRows; ++i) {
+      const double c = -1 + 2 * (i + 0.5) / kRows;
+      for (int j = 0; j < kCols; ++j) {
+        const double p = reflection_pdf(m, wo, direction(c, 2 * kPiD * (j + 0.5) / kCols), inside) * 4 * kPiD / (kRows * kCols);
+        total += p;
+        below += c < 0 ? p : 0;
+      }
+    }
+    int chosen = 0, passed = 0;
+    constexpr int kSamples = 50'000;
+    for (int i = 0; i < kSamples; ++i) {
+      const Vec2 u(static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform()));
+      const Scattering s = scatter(m, wo, u, static_cast<float>(rng.uniform()), inside);
+      chosen += s.pdf > 0 ? 1 : 0;
+      passed += s.pdf > 0 && s.wi.z() < 0 ? 1 : 0;
+    }
+    INFO("alpha " << m.alpha << " inside " << inside);
+    CHECK(total == Approx(static_cast<double>(chosen) / kSamples).margin(0.012));
+    CHECK(below == Approx(static_cast<double>(passed) / kSamples).margin(0.012));
+  }
+}
+
+TEST_CASE("a metal of index n + i k reflects by Fresnel's equations", "[optics]") {
+  // At normal incidence ((n - 1)^2 + k^2) / ((n + 1)^2 + k^2); without k a dielectric; all at grazing.
+  CHECK(fresnel_conductor(1, 0.2, 3.4) == Approx((0.64 + 11.56) / (1.44 + 11.56)));
+  for (const double c : {0.1, 0.4, 0.8}) {
+    CHECK(fresnel_conductor(c, 1.5, 0) == Approx(fresnel_dielectric(static_cast<float>(c), 1.5f)).epsilon(1e-5));
+  }
+  CHECK(fresnel_conductor(1e-9, 0.2, 3.4) == Approx(1).epsilon(1e-6));
+  const SurfaceModel m = metal_of_index(Spectrum::Constant(0.2f), Spectrum::Constant(3.4f), 0);
+  CHECK(m.color[3] == Approx(fresnel_conductor(1, 0.2, 3.4)).epsilon(1e-5));
+  const Scattering s = scatter(m, direction(0.3), {0.5f, 0.5f}, 0.1f);
+  CHECK(s.weight[2] == Approx(fresnel_conductor(0.3, 0.2, 3.4)).epsilon(1e-4));
+  // A perfect one, k without end, is a white furnace's white surface at every roughness.
+  for (const float r : {0.2f, 0.6f, 1.0f}) {
+    const RunningMoments all = reflected(metal_of_index(Spectrum::Constant(1), Spectrum::Constant(5e3f), r), direction(0.5), 60'000);
+    CHECK(all.mean() == Approx(1).margin(0.01 + test::kZBound * all.standard_error()));
+  }
+}

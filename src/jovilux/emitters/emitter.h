@@ -11,6 +11,7 @@
 #include "jovilux/color/nodes.h"
 #include "jovilux/emitters/direction_map.h"
 #include "jovilux/emitters/luminous_surface.h"
+#include "jovilux/geometry/enclosure.h"
 #include "jovilux/geometry/ray.h"
 #include "jovilux/photometry/distribution.h"
 #include "jovilux/photometry/falloff.h"
@@ -18,14 +19,6 @@
 #include "jovilux/photometry/sources.h"
 
 namespace jovilux {
-
-/// A volume that a light is held to.
-struct Zone {
-  Shape shape;
-  Transform to_local;
-
-  bool holds(const Vec3& p) const { return contains(shape, to_local.point(p.cast<double>())); }
-};
 
 /// A color over the position of the lit point: a formula of x, y, z [m] and t [s] looked up in a ramp, its luminance
 /// under the light's own white made 1.
@@ -48,7 +41,7 @@ struct EmitterDetail {
   float mean_luminance = 0;                        ///< of both, before the emitter's factor
   std::shared_ptr<const Gobo> gobo;
   std::optional<PositionTint> tint;
-  std::optional<Zone> zone;
+  std::optional<Enclosure> zone;  ///< what the light is held to
 };
 
 /// Declared departures from physics in what a light does; each is 1, or as here, by default.
@@ -148,7 +141,7 @@ float falloff_at(const Emitter& e, const Vec3& p);
 /// Whether the light may reach p at all: its zone, and its links among `links`, the bits of the lists that the path's
 /// surfaces belong to.
 inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
-  return (e.link_bit == 0 || (links & e.link_bit) != 0) && (e.detail == nullptr || !e.detail->zone || e.detail->zone->holds(p));
+  return (e.link_bit == 0 || (links & e.link_bit) != 0) && (e.detail == nullptr || !e.detail->zone || e.detail->zone->contains(p.cast<double>()));
 }
 
 /// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights: above 0 wherever

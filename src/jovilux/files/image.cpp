@@ -20,36 +20,9 @@ Problem fault(const std::string& path, std::string text) { return {Severity::kEr
 
 Result<std::string> bytes_of(const std::string& path) { return read_file(path, 4ULL << 30, "bad-image"); }
 
-Result<LinearImage> load_png(const std::string& path) {
+Result<LinearImage> load_png(const std::string& path, bool encoded) {
   const auto bytes = bytes_of(path);
-  if (!bytes) {
-    return bytes.problems();
-  }
-  struct Reader {
-    png_image image{};
-    ~Reader() { png_image_free(&image); }
-  } reader;
-  png_image& image = reader.image;
-  image.version = PNG_IMAGE_VERSION;
-  if (png_image_begin_read_from_memory(&image, bytes->data(), bytes->size()) == 0) {
-    return fault(path, fmt::format("not a PNG that can be read: {}", printable(image.message)));
-  }
-  if (static_cast<std::uint64_t>(image.width) * image.height > kMaxImagePixels) {
-    return fault(path, fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
-  }
-  image.format = PNG_FORMAT_LINEAR_RGB_ALPHA;  // 16 bit, linear, multiplied by alpha
-  std::vector<png_uint_16> pixels(PNG_IMAGE_SIZE(image) / sizeof(png_uint_16));
-  if (png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) == 0) {
-    return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
-  }
-  LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
-  out.rgb.reserve(pixels.size() / 4 * 3);
-  for (std::size_t i = 0; i < pixels.size(); i += 4) {
-    for (std::size_t c = 0; c < 3; ++c) {
-      out.rgb.push_back(static_cast<float>(pixels[i + c]) / 65535.0f);
-    }
-  }
-  return out;
+  return bytes ? load_png_bytes(*bytes, path, encoded) : Result<LinearImage>(bytes.problems());
 }
 
 Result<LinearImage> load_exr(const std::string& path) {
@@ -223,9 +196,54 @@ Result<LinearImage> load_hdr(const std::string& path) {
 
 }  // namespace
 
-Result<LinearImage> load_image(const std::string& path) {
+Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& path, bool encoded) {
+  struct Reader {
+    png_image image{};
+    ~Reader() { png_image_free(&image); }
+  } reader;
+  png_image& image = reader.image;
+  image.version = PNG_IMAGE_VERSION;
+  if (png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()) == 0) {
+    return fault(path, fmt::format("not a PNG that can be read: {}", printable(image.message)));
+  }
+  if (static_cast<std::uint64_t>(image.width) * image.height > kMaxImagePixels) {
+    return fault(path, fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
+  }
+  const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
+  LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
+  const auto read = [&](auto& pixels) { return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0; };
+  if (encoded || deep) {
+    image.flags |= deep && encoded ? PNG_IMAGE_FLAG_16BIT_sRGB : 0U;
+    image.format = PNG_FORMAT_LINEAR_RGB_ALPHA;  // 16 bit, linear, multiplied by alpha
+    std::vector<png_uint_16> pixels(PNG_IMAGE_SIZE(image) / sizeof(png_uint_16));
+    if (!read(pixels)) {
+      return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
+    }
+    out.rgb.reserve(pixels.size() / 4 * 3);
+    for (std::size_t i = 0; i < pixels.size(); ++i) {
+      if (i % 4 != 3) {
+        out.rgb.push_back(static_cast<float>(pixels[i]) / 65535.0f);
+      }
+    }
+  } else {
+    image.format = PNG_FORMAT_RGBA;  // as they are in the file
+    std::vector<png_byte> pixels(PNG_IMAGE_SIZE(image));
+    if (!read(pixels)) {
+      return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
+    }
+    out.rgb.reserve(pixels.size() / 4 * 3);
+    for (std::size_t i = 0; i < pixels.size(); ++i) {
+      if (i % 4 != 3) {
+        out.rgb.push_back(static_cast<float>(pixels[i]) / 255.0f * static_cast<float>(pixels[i / 4 * 4 + 3]) / 255.0f);
+      }
+    }
+  }
+  return out;
+}
+
+Result<LinearImage> load_image(const std::string& path, bool encoded) {
   const std::string ending = file_ending(path);
-  return ending == ".png" ? load_png(path) : ending == ".hdr" ? load_hdr(path) : load_exr(path);
+  return ending == ".png" ? load_png(path, encoded) : ending == ".hdr" ? load_hdr(path) : load_exr(path);
 }
 
 }  // namespace jovilux

@@ -16,8 +16,11 @@ struct LinearImage {
 /// The most pixels of a picture that is read.
 inline constexpr std::uint64_t kMaxImagePixels = 1ULL << 27;
 
-/// Reads a PNG (8 or 16 bits, its encoding undone, transparent parts black), an EXR (R, G, B; or Y; times its
+/// Reads a PNG (8 or 16 bits, its encoding undone unless `encoded` is false, transparent parts black), an EXR (R, G, B; or Y; times its
 /// whiteLuminance) or a Radiance HDR (divided by its EXPOSURE) by its ending. Any bytes at all give a picture or problems.
-Result<LinearImage> load_image(const std::string& path);
+Result<LinearImage> load_image(const std::string& path, bool encoded = true);
+
+/// The same of a PNG's bytes; `path` is for messages.
+Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& path, bool encoded = true);
 
 }  // namespace jovilux

@@ -1,7 +1,7 @@
 #include <charconv>
 #include <cmath>
 #include <sstream>
-#include <unordered_map>
+#include <map>
 
 #include <fmt/format.h>
 #include <tiny_obj_loader.h>
@@ -74,19 +74,20 @@ Result<Mesh> load_obj(const std::string& path) {
     return mesh_problem(path, 0, "not a readable OBJ file: " + printable(reader.Error(), 160));
   }
   const tinyobj::attrib_t& attributes = reader.GetAttrib();
-  const std::size_t vertex_count = attributes.vertices.size() / 3, normal_count = attributes.normals.size() / 3;
+  const std::size_t vertex_count = attributes.vertices.size() / 3, normal_count = attributes.normals.size() / 3, uv_count = attributes.texcoords.size() / 2;
   Mesh mesh;
-  bool smooth = normal_count > 0;
+  bool smooth = normal_count > 0, flat = uv_count > 0;
   for (const tinyobj::shape_t& shape : reader.GetShapes()) {
     for (const tinyobj::index_t& i : shape.mesh.indices) {
       if (i.vertex_index < 0 || static_cast<std::size_t>(i.vertex_index) >= vertex_count) {
         return mesh_problem(path, 0, fmt::format("a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count));
       }
       smooth = smooth && i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
+      flat = flat && i.texcoord_index >= 0 && static_cast<std::size_t>(i.texcoord_index) < uv_count;
     }
   }
-  // A vertex of ours is a pair of theirs.
-  std::unordered_map<std::uint64_t, std::uint32_t> seen;
+  // A vertex of ours is a triple of theirs.
+  std::map<std::array<std::size_t, 3>, std::uint32_t> seen;
   for (const tinyobj::shape_t& shape : reader.GetShapes()) {
     for (std::size_t t = 0; t + 2 < shape.mesh.indices.size(); t += 3) {
       std::array<std::uint32_t, 3> corners{};
@@ -94,11 +95,15 @@ Result<Mesh> load_obj(const std::string& path) {
         const tinyobj::index_t& i = shape.mesh.indices[t + k];
         const auto v = static_cast<std::size_t>(i.vertex_index);
         const auto n = smooth ? static_cast<std::size_t>(i.normal_index) : 0;
-        const auto [at, fresh] = seen.emplace(v << 32 | n, static_cast<std::uint32_t>(mesh.positions.size()));
+        const auto uv = flat ? static_cast<std::size_t>(i.texcoord_index) : 0;
+        const auto [at, fresh] = seen.emplace(std::array{v, n, uv}, static_cast<std::uint32_t>(mesh.positions.size()));
         if (fresh) {
           mesh.positions.emplace_back(attributes.vertices[3 * v], attributes.vertices[3 * v + 1], attributes.vertices[3 * v + 2]);
           if (smooth) {
             mesh.normals.emplace_back(attributes.normals[3 * n], attributes.normals[3 * n + 1], attributes.normals[3 * n + 2]);
+          }
+          if (flat) {
+            mesh.uvs.emplace_back(attributes.texcoords[2 * uv], attributes.texcoords[2 * uv + 1]);
           }
         }
         corners[k] = at->second;

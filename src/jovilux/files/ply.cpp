@@ -184,12 +184,12 @@ Result<Mesh> load_ply(const std::string& path) {
       return mesh_problem(path, 0, fmt::format("the header promises {} {} elements; the file is too short for them", e.count, printable(e.name, 20)));
     }
     const bool vertices = e.name == "vertex", faces = e.name == "face";
-    int place_of[6] = {-1, -1, -1, -1, -1, -1};  // x y z nx ny nz among the properties
+    int place_of[8] = {-1, -1, -1, -1, -1, -1, -1, -1};  // x y z nx ny nz u v among the properties
     int indices_at = -1;
-    constexpr std::string_view kNames[6] = {"x", "y", "z", "nx", "ny", "nz"};
+    constexpr std::string_view kNames[8] = {"x", "y", "z", "nx", "ny", "nz", "u", "v"}, kAlso[8] = {"", "", "", "", "", "", "s", "t"};
     for (std::size_t p = 0; p < e.properties.size(); ++p) {
-      for (int k = 0; k < 6; ++k) {
-        if (e.properties[p].name == kNames[k] && !e.properties[p].count) {
+      for (int k = 0; k < 8; ++k) {
+        if ((e.properties[p].name == kNames[k] || e.properties[p].name == kAlso[k]) && !e.properties[p].count) {
           place_of[k] = static_cast<int>(p);
         }
       }
@@ -204,6 +204,7 @@ Result<Mesh> load_ply(const std::string& path) {
       return mesh_problem(path, 0, "faces have no list vertex_indices");
     }
     const bool smooth = vertices && place_of[3] >= 0 && place_of[4] >= 0 && place_of[5] >= 0;
+    const bool flat = vertices && place_of[6] >= 0 && place_of[7] >= 0;
     if (vertices) {
       mesh.positions.reserve(e.count);
       if (smooth) {
@@ -213,7 +214,7 @@ Result<Mesh> load_ply(const std::string& path) {
       mesh.triangles.reserve(e.count);
     }
     for (std::uint64_t i = 0; i < e.count; ++i) {
-      double values[6] = {};
+      double values[8] = {};
       for (std::size_t p = 0; p < e.properties.size(); ++p) {
         const Property& property = e.properties[p];
         const auto cut = [&] {
@@ -224,7 +225,7 @@ Result<Mesh> load_ply(const std::string& path) {
           if (!v) {
             return cut();
           }
-          for (int k = 0; vertices && k < 6; ++k) {
+          for (int k = 0; vertices && k < 8; ++k) {
             if (place_of[k] == static_cast<int>(p)) {
               values[k] = *v;
             }
@@ -259,6 +260,9 @@ Result<Mesh> load_ply(const std::string& path) {
         mesh.positions.emplace_back(static_cast<float>(values[0]), static_cast<float>(values[1]), static_cast<float>(values[2]));
         if (smooth) {
           mesh.normals.emplace_back(static_cast<float>(values[3]), static_cast<float>(values[4]), static_cast<float>(values[5]));
+        }
+        if (flat) {
+          mesh.uvs.emplace_back(static_cast<float>(values[6]), static_cast<float>(values[7]));
         }
       }
     }

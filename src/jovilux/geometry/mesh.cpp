@@ -10,6 +10,9 @@ std::string mesh_fault(const Mesh& mesh) {
   if (mesh.triangles.empty()) {
     return "holds no triangles";
   }
+  if (!mesh.uvs.empty() && mesh.uvs.size() != mesh.positions.size()) {
+    return fmt::format("has {} places on pictures for {} vertices", mesh.uvs.size(), mesh.positions.size());
+  }
   if (!mesh.normals.empty() && mesh.normals.size() != mesh.positions.size()) {
     return fmt::format("has {} normals for {} vertices", mesh.normals.size(), mesh.positions.size());
   }

@@ -10,10 +10,12 @@
 
 namespace jovilux {
 
-/// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex.
+/// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex; `uvs` is empty or has one place on
+/// pictures a vertex, v upwards.
 struct Mesh {
   std::vector<Vec3> positions;
   std::vector<Vec3> normals;
+  std::vector<Vec2> uvs;
   std::vector<std::array<std::uint32_t, 3>> triangles;
 };
 

@@ -172,12 +172,14 @@ HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float&
   }
 }
 
-double meet_shape(const PlacedShape& placed, const Ray& ray, float t_max) {
-  return intersect(placed.shape,
-                   placed.to_local.point(ray.origin.cast<double>()),
-                   placed.to_local.vector(ray.direction.cast<double>()),
-                   0.0,
-                   static_cast<double>(t_max));
+double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray, float t_max) {
+  const Vec3d origin = ray.origin.cast<double>(), direction = ray.direction.cast<double>();
+  if (index < world.shape_count) {
+    const PlacedShape& placed = world.shapes[index];
+    return intersect(placed.shape, placed.to_local.point(origin), placed.to_local.vector(direction), 0.0, static_cast<double>(t_max));
+  }
+  const PlacedSolid& placed = world.solids[index - world.shape_count];
+  return placed.solid->intersect(placed.to_local.point(origin), placed.to_local.vector(direction), 0.0, static_cast<double>(t_max), placed.march);
 }
 
 Hit Closest(const WorldQueries& world, const Ray& ray) {
@@ -185,7 +187,7 @@ Hit Closest(const WorldQueries& world, const Ray& ray) {
   Hit hit;
   hit.t = ray.t_max;
   const auto offer_shape = [&](std::uint32_t index) {
-    const double t = meet_shape(world.shapes[index], ray, hit.t);
+    const double t = meet_shape(world, index, ray, hit.t);
     if (t > 0) {
       hit.t = static_cast<float>(t);
       hit.shape = index;
@@ -230,7 +232,7 @@ Hit Closest(const WorldQueries& world, const Ray& ray) {
 bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
   const PreparedRay prepared(ray);
   const auto hides = [&](std::uint32_t index) {
-    return world.shapes[index].surface != ignored && meet_shape(world.shapes[index], ray, ray.t_max) > 0;
+    return (index >= world.shape_count || world.shapes[index].surface != ignored) && meet_shape(world, index, ray, ray.t_max) > 0;
   };
   for (std::size_t i = 0; i < world.endless_count; ++i) {
     if (hides(world.endless[i])) {

@@ -227,6 +227,49 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
   return Vec3d::UnitZ();
 }
 
+Vec2 uv_at(const Shape& shape, const Vec3d& p) {
+  const auto around = [](double y, double x) { return std::atan2(y, x) / (2 * kPiD) + 0.5; };
+  double u = 0, v = 0;
+  switch (shape.kind) {
+    case ShapeKind::kBox: {
+      const Vec3d q(p.x() / shape.a, p.y() / shape.b, p.z() / shape.c);
+      int axis = 0;
+      q.cwiseAbs().maxCoeff(&axis);
+      u = 0.5 + 0.5 * q[axis == 0 ? 1 : 0];
+      v = 0.5 + 0.5 * q[axis == 2 ? 1 : 2];
+      break;
+    }
+    case ShapeKind::kSphere:
+      u = around(p.y(), p.x());
+      v = std::asin(std::clamp(p.z() / shape.a, -1.0, 1.0)) / kPiD + 0.5;
+      break;
+    case ShapeKind::kPlane: return {static_cast<float>(p.x()), static_cast<float>(p.y())};
+    case ShapeKind::kRect:
+      u = 0.5 + 0.5 * p.x() / shape.a;
+      v = 0.5 + 0.5 * p.y() / shape.b;
+      break;
+    case ShapeKind::kDisk:
+      u = 0.5 + 0.5 * p.x() / shape.a;
+      v = 0.5 + 0.5 * p.y() / shape.a;
+      break;
+    case ShapeKind::kCylinder:
+    case ShapeKind::kCone:
+      if (const double r = shape.kind == ShapeKind::kCone ? std::max(shape.a, shape.b) : shape.a; !shape.open && std::abs(p.z()) > shape.c * (1 - 1e-9)) {
+        u = 0.5 + 0.5 * p.x() / r;
+        v = 0.5 + 0.5 * p.y() / r;
+      } else {
+        u = around(p.y(), p.x());
+        v = std::isfinite(shape.c) ? 0.5 + 0.5 * p.z() / shape.c : p.z();
+      }
+      break;
+    case ShapeKind::kTorus:
+      u = around(p.y(), p.x());
+      v = around(p.z(), std::hypot(p.x(), p.y()) - shape.a);
+      break;
+  }
+  return {static_cast<float>(u), static_cast<float>(v)};
+}
+
 bool contains(const Shape& s, const Vec3d& p) {
   switch (s.kind) {
     case ShapeKind::kBox: return std::abs(p.x()) <= s.a && std::abs(p.y()) <= s.b && std::abs(p.z()) <= s.c;

@@ -51,6 +51,11 @@ double intersect(const Shape& shape, const Vec3d& origin, const Vec3d& direction
 /// The unit normal at a point of the surface, outwards (rect, disk, plane: +z).
 Vec3d normal_at(const Shape& shape, const Vec3d& p);
 
+/// The place on a picture of a point of the surface, in the unit square: box: across each side; rect, disk: across; sphere:
+/// around z and up; cylinder, cone: around z and up the mantle, across the caps; torus: around and about the tube. The
+/// plane: (x, y) in meters.
+Vec2 uv_at(const Shape& shape, const Vec3d& p);
+
 /// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose nothing.
 bool contains(const Shape& shape, const Vec3d& p);
 

@@ -6,6 +6,17 @@
 #include "jovilux/base/assert.h"
 
 namespace jovilux {
+namespace {
+
+// Meters along the two axes that the normal turns away from most.
+Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
+  int axis = 0;
+  normal.cwiseAbs().maxCoeff(&axis);
+  const Vec3 q = p.cast<float>();
+  return axis == 0 ? Vec2(q.y(), q.z()) : axis == 1 ? Vec2(q.x(), q.z()) : Vec2(q.x(), q.y());
+}
+
+}  // namespace
 
 void World::add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface) {
   if (!shape.bounded()) {
@@ -14,14 +25,26 @@ void World::add_shape(const Shape& shape, const Transform& to_world, std::uint32
   shapes_.push_back({shape, to_world, to_world.inverse(), surface});
 }
 
+void World::add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march) {
+  PlacedSolid placed{std::move(solid), to_world, to_world.inverse(), march, surface};
+  // The tolerance in the solid's own space, where its scale is least.
+  placed.march.tolerance *= placed.to_local.linear.colwise().norm().minCoeff();
+  solids_.push_back(std::move(placed));
+}
+
 void World::add_mesh(Mesh mesh, std::uint32_t surface) {
   const auto first_vertex = static_cast<std::uint32_t>(positions_.size());
   const bool smooth = !mesh.normals.empty();
-  meshes_.push_back({static_cast<std::uint32_t>(triangles_.size()), surface, smooth});
+  const bool has_uv = !mesh.uvs.empty();
+  meshes_.push_back({static_cast<std::uint32_t>(triangles_.size()), surface, smooth, has_uv});
   positions_.insert(positions_.end(), mesh.positions.begin(), mesh.positions.end());
   if (smooth) {
     normals_.resize(first_vertex, Vec3::Zero());
     normals_.insert(normals_.end(), mesh.normals.begin(), mesh.normals.end());
+  }
+  if (has_uv) {
+    uvs_.resize(first_vertex, Vec2::Zero());
+    uvs_.insert(uvs_.end(), mesh.uvs.begin(), mesh.uvs.end());
   }
   triangles_.reserve(triangles_.size() + mesh.triangles.size());
   for (const auto& t : mesh.triangles) {
@@ -31,24 +54,34 @@ void World::add_mesh(Mesh mesh, std::uint32_t surface) {
 
 void World::build() {
   std::vector<BoxedItem> items;
-  for (std::uint32_t i = 0; i < shapes_.size(); ++i) {
-    if (!shapes_[i].shape.bounded()) {
-      continue;
-    }
-    Vec3d lo, hi;
-    extents(shapes_[i].shape, lo, hi);
+  const auto add = [&](std::uint32_t id, const Vec3d& lo, const Vec3d& hi, const Transform& m, double margin) {
     // The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as well.
-    const Transform& m = shapes_[i].to_world;
     const Vec3d half = m.linear.cwiseAbs() * (0.5 * (hi - lo));
     const Vec3d center = m.point(0.5 * (lo + hi));
     BoxedItem item{};
     for (int a = 0; a < 3; ++a) {
-      const double slack = 1e-6 * (std::abs(center[a]) + half[a]) + 1e-7;
+      const double slack = 1e-6 * (std::abs(center[a]) + half[a]) + 1e-7 + margin;
       item.lo[a] = static_cast<float>(center[a] - half[a] - slack);
       item.hi[a] = static_cast<float>(center[a] + half[a] + slack);
     }
-    item.id = i;
+    item.id = id;
     items.push_back(item);
+  };
+  for (std::uint32_t i = 0; i < shapes_.size(); ++i) {
+    if (shapes_[i].shape.bounded()) {
+      Vec3d lo, hi;
+      extents(shapes_[i].shape, lo, hi);
+      add(i, lo, hi, shapes_[i].to_world, 0);
+    }
+  }
+  for (std::size_t i = 0; i < solids_.size(); ++i) {
+    const PlacedSolid& s = solids_[i];
+    const auto id = static_cast<std::uint32_t>(shapes_.size() + i);
+    if (s.solid->bounded()) {
+      add(id, s.solid->lo(), s.solid->hi(), s.to_world, 0);
+    } else {
+      endless_.push_back(id);
+    }
   }
   shape_bvh_ = build_bvh(items, {.leaf_size = 2, .items_per_test = 1, .node_cost = 0.5f});
   bounds_ = shape_bvh_.bounds;
@@ -101,7 +134,7 @@ void World::build() {
 
 std::uint32_t World::surface_of(const Hit& hit) const {
   if (hit.shape != kNoIndex) {
-    return shapes_[hit.shape].surface;
+    return hit.shape < shapes_.size() ? shapes_[hit.shape].surface : solids_[hit.shape - shapes_.size()].surface;
   }
   const auto after = std::upper_bound(meshes_.begin(), meshes_.end(), hit.triangle, [](std::uint32_t t, const MeshRange& m) {
     return t < m.first_triangle;
@@ -112,14 +145,29 @@ std::uint32_t World::surface_of(const Hit& hit) const {
 SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
   JOVILUX_HOT_ASSERT(hit.found());
   SurfacePoint out;
-  if (hit.shape != kNoIndex) {
+  if (hit.shape != kNoIndex && hit.shape >= shapes_.size()) {
+    const PlacedSolid& placed = solids_[hit.shape - shapes_.size()];
+    const Vec3d world = ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
+    const Vec3d local = placed.to_local.point(world);
+    // What is finer than the tolerance, or than a pixel would show from the ray's start, is no part of the normal.
+    const double speed = placed.to_local.vector(ray.direction.cast<double>()).norm();
+    const double h = std::max(0.25 * placed.march.tolerance, 1e-5 * speed * static_cast<double>(hit.t));
+    const Vec3d normal = placed.solid->normal(local, h);
+    out.position = world.cast<float>();
+    out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
+    out.shading_normal = out.normal;
+    out.surface = placed.surface;
+    out.uv = flat_uv(local, normal);
+  } else if (hit.shape != kNoIndex) {
     const PlacedShape& placed = shapes_[hit.shape];
     const Vec3d world = ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
     const Vec3d local = placed.to_local.point(world);
     out.position = world.cast<float>();
-    out.normal = (placed.to_local.linear.transpose() * normal_at(placed.shape, local)).normalized().cast<float>();
+    const Vec3d normal = normal_at(placed.shape, local);
+    out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
     out.shading_normal = out.normal;
     out.surface = placed.surface;
+    out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal) : uv_at(placed.shape, local);
   } else {
     const auto& t = triangles_[hit.triangle];
     const Vec3 &a = positions_[t[0]], &b = positions_[t[1]], &c = positions_[t[2]];
@@ -133,6 +181,11 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
         meshes_.begin(), meshes_.end(), hit.triangle, [](std::uint32_t id, const MeshRange& m) { return id < m.first_triangle; });
     const MeshRange& mesh = *std::prev(after);
     out.surface = mesh.surface;
+    if (mesh.has_uv) {
+      out.uv = w * uvs_[t[0]] + u * uvs_[t[1]] + v * uvs_[t[2]];
+    } else {
+      out.uv = flat_uv(out.position.cast<double>(), out.normal.cast<double>());
+    }
     if (mesh.smooth) {
       const Vec3 s = w * normals_[t[0]] + u * normals_[t[1]] + v * normals_[t[2]];
       if (s.squaredNorm() > 1e-12f) {
@@ -150,7 +203,7 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
 
 std::size_t World::memory_bytes() const {
   return shapes_.size() * sizeof(PlacedShape) + shape_bvh_.nodes.size() * sizeof(BvhNode) +
-         positions_.size() * sizeof(Vec3) + normals_.size() * sizeof(Vec3) + triangles_.size() * sizeof(triangles_[0]) +
+         positions_.size() * sizeof(Vec3) + (normals_.size() * sizeof(Vec3) + uvs_.size() * sizeof(Vec2)) + triangles_.size() * sizeof(triangles_[0]) +
          packets_.size() * sizeof(TrianglePacket) + triangle_bvh_.nodes.size() * sizeof(BvhNode);
 }
 

@@ -2,12 +2,14 @@
 
 #include <array>
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "jovilux/geometry/bvh.h"
 #include "jovilux/geometry/mesh.h"
 #include "jovilux/geometry/ray.h"
 #include "jovilux/geometry/shapes.h"
+#include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/transform.h"
 
 namespace jovilux {
@@ -15,7 +17,7 @@ namespace jovilux {
 /// Where a ray meets the world.
 struct Hit {
   float t = kFar;
-  std::uint32_t shape = kNoIndex;     ///< the analytic shape, or
+  std::uint32_t shape = kNoIndex;     ///< the analytic shape or, counted on behind those, the solid; or
   std::uint32_t triangle = kNoIndex;  ///< the triangle, with the weights of its second and third corner
   float u = 0, v = 0;
 
@@ -29,12 +31,21 @@ struct SurfacePoint {
   Vec3 shading_normal;  ///< unit; the mesh's interpolated normal, in the same half space
   std::uint32_t surface = kNoIndex;  ///< the number given when it was added
   float offset = 0;     ///< how far along the normal a new ray must start to be clear of the surface [m]
+  Vec2 uv = Vec2::Zero();  ///< where pictures on the surface are read; of what has none of its own, see World::point
 };
 
 /// An analytic shape with its place. Its ray test runs in its own space, in double precision.
 struct PlacedShape {
   Shape shape;
   Transform to_world, to_local;
+  std::uint32_t surface = kNoIndex;
+};
+
+/// A solid with its place.
+struct PlacedSolid {
+  std::shared_ptr<const Solid> solid;
+  Transform to_world, to_local;
+  MarchSettings march;  ///< in the solid's own space
   std::uint32_t surface = kNoIndex;
 };
 
@@ -49,6 +60,7 @@ class World {
  public:
   /// `surface` is a number of the caller's that comes back with each hit.
   void add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface);
+  void add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march);
   /// The mesh must be faultless (mesh_fault) and in world space already.
   void add_mesh(Mesh mesh, std::uint32_t surface);
   void build();
@@ -59,6 +71,9 @@ class World {
   /// Whether anything lies in (0, ray.t_max), not counting the analytic shapes of surface `ignored`.
   bool blocked(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
 
+  /// Places on pictures: of meshes their own; of shapes over the unit square (sphere, cylinder, cone and torus: around and
+  /// along the axis; box: each side); of planes, solids and meshes without any, meters along the two axes that the normal
+  /// turns away from most.
   SurfacePoint point(const Ray& ray, const Hit& hit) const;
   std::uint32_t surface_of(const Hit& hit) const;
   /// A starting point for a ray that leaves p towards `direction`, clear of the surface on that side.
@@ -70,6 +85,7 @@ class World {
   const Bounds& bounds() const { return bounds_; }
   std::size_t triangle_count() const { return triangles_.size(); }
   const std::vector<PlacedShape>& shapes() const { return shapes_; }
+  const std::vector<PlacedSolid>& solids() const { return solids_; }
   /// Bytes held by triangles, shapes and hierarchies.
   std::size_t memory_bytes() const;
   /// The vector instructions that ray queries run on, such as "AVX2".
@@ -79,14 +95,16 @@ class World {
   friend struct WorldQueries;
 
   std::vector<PlacedShape> shapes_;
-  std::vector<std::uint32_t> endless_;  ///< shapes without bounds, tested by every ray
+  std::vector<PlacedSolid> solids_;
+  std::vector<std::uint32_t> endless_;  ///< shapes and solids without bounds, tested by every ray
   Bvh shape_bvh_;
 
   std::vector<Vec3> positions_, normals_;
+  std::vector<Vec2> uvs_;  ///< empty, or for all vertices
   std::vector<std::array<std::uint32_t, 3>> triangles_;
   struct MeshRange {
     std::uint32_t first_triangle, surface;
-    bool smooth;
+    bool smooth, has_uv;
   };
   std::vector<MeshRange> meshes_;
   std::vector<TrianglePacket> packets_;
@@ -97,6 +115,8 @@ class World {
 /// What traversal reads of a World; internal to geometry.
 struct WorldQueries {
   const PlacedShape* shapes;
+  std::size_t shape_count;
+  const PlacedSolid* solids;
   const std::uint32_t* endless;
   std::size_t endless_count;
   const BvhNode* shape_nodes;
@@ -106,6 +126,8 @@ struct WorldQueries {
 
   static WorldQueries of(const World& world) {
     return {world.shapes_.data(),
+            world.shapes_.size(),
+            world.solids_.data(),
             world.endless_.data(),
             world.endless_.size(),
             world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),

@@ -79,6 +79,7 @@ class Checks {
       albedo(m);
     }
     haze();
+    solids();
     for (const CameraSpec& c : rig_.cameras) {
       for (const std::uint32_t o : objects_around(scene_, c.at.cast<float>())) {
         around_camera_.push_back(o);
@@ -131,7 +132,7 @@ class Checks {
       return;
     }
     for (const HazeSpec& h : rig_.hazes) {
-      if (h.everywhere && h.extinction > 0 && !scene_.distant.empty()) {
+      if (!h.inside && h.extinction > 0 && h.falloff_height == 0 && h.file.empty() && !scene_.distant.empty()) {
         warn("haze-hides-sky", h.place, "haze." + h.name + ".inside", "is everywhere without end: nothing of sun, sky and dome comes through", "hold it inside a solid, such as a box around the set");
       }
       constexpr int kManyBounces = 1000;
@@ -148,7 +149,7 @@ class Checks {
           const Ray ray = camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
           const Hit hit = scene_.world.closest(ray);
           if (hit.found()) {
-            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t), hit.t);
+            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t, 64), hit.t);
           }
         }
       }
@@ -169,6 +170,49 @@ class Checks {
            fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}", rig_.cameras[c].name, left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2), readable_length(distance), readable_length(-std::log(0.05) / thickest->extinction)),
            fmt::format("visibility = \"{}\" leaves half of it", readable_length(-std::log(0.05) / works)));
     }
+  }
+
+  bool opaque(const ObjectSpec& o) const { return o.material < 0 || !scene_.materials[static_cast<std::size_t>(o.material)].lets_through(); }
+
+  // Solids that rays may miss or pass through, and cameras in them.
+  void solids() {
+    for (const Rig::Solid& s : rig_.solids) {
+      if (s.node.kind != SolidKind::kFormula) {
+        continue;
+      }
+      const double steepest = s.compiled->steepest(20000);
+      if (steepest > 1.01) {
+        warn("formula-slope", s.place, "solid." + s.name + ".slope",
+             fmt::format("rises by up to {} a meter, but slope says {}: rays may pass through its surface", short_number(steepest * s.node.slope, 3), short_number(s.node.slope, 3)),
+             fmt::format("slope = {}", short_number(1.1 * steepest * s.node.slope, 2)));
+      }
+    }
+    const double tolerance = rig_.render.march.tolerance;
+    for (const PlacedSolid& placed : scene_.world.solids()) {
+      const ObjectSpec& object = rig_.objects[scene_.surfaces[placed.surface].object];
+      const double smallest = placed.solid->smallest() * placed.to_world.linear.colwise().norm().minCoeff();
+      if (smallest < 2 * tolerance) {
+        warn("march-tolerance", rig_.render.march_place.line > 0 ? rig_.render.march_place : object.place, "render.march.tolerance",
+             fmt::format("steps of {} are too coarse for \"{}\", whose thinnest part measures {}: rays may miss it", readable_length(tolerance), object.name, readable_length(smallest)),
+             fmt::format("march = {{ tolerance = \"{}\" }}", readable_length(smallest / 4)));
+      }
+      for (const CameraSpec& c : rig_.cameras) {
+        if (opaque(object) && placed.solid->distance(placed.to_local.point(c.at)) < 0) {
+          warn("camera-inside-solid", c.place, "camera." + c.name, fmt::format("is inside the solid object \"{}\" ({}): it sees nothing else", object.name, to_string(object.place)), "move the camera out");
+        }
+      }
+    }
+  }
+
+  // The solid object whose matter is at a place; null where none is.
+  const ObjectSpec* solid_at(const Vec3d& p) const {
+    for (const PlacedSolid& placed : scene_.world.solids()) {
+      const ObjectSpec& object = rig_.objects[scene_.surfaces[placed.surface].object];
+      if (opaque(object) && placed.solid->distance(placed.to_local.point(p)) < 0) {
+        return &object;
+      }
+    }
+    return nullptr;
   }
 
   void albedo(const MaterialSpec& m) {
@@ -209,7 +253,7 @@ class Checks {
       nearest = std::min(nearest, d);
       within = within || d < light.falloff.reach_end;
       const SurfacePoint p = scene_.world.point(ray, hit);
-      in_zone = in_zone || emitter.detail->zone->holds(p.position);
+      in_zone = in_zone || emitter.detail->zone->contains(p.position.cast<double>());
       const Vec3 to = (center - p.position).normalized();
       const double e = std::abs(p.normal.dot(to)) * relative_level(emitter, p.position);
       if (e > 0) {
@@ -338,14 +382,18 @@ class Checks {
     profile_lumens(light, report, address);
     bool enclosed = false;
     const auto index = static_cast<std::size_t>(&light - rig_.lights.data());
+    if (const ObjectSpec* o = light.object >= 0 ? nullptr : solid_at(light.at)) {
+      enclosed = true;
+      warn("light-inside-object", light.place, address, fmt::format("is inside the solid object \"{}\" ({}): none of its light comes out", o->name, to_string(o->place)), "move the light out, or use a shell");
+    }
     const std::vector<std::uint32_t> around = light.object >= 0 ? std::vector<std::uint32_t>{} : objects_around(scene_, light.at.cast<float>());
     for (const std::uint32_t object : around) {
       if (std::find(around_camera_.begin(), around_camera_.end(), object) != around_camera_.end()) {
         continue;  // a room around camera and light
       }
       const ObjectSpec& o = rig_.objects[object];
-      if (o.material >= 0 && scene_.materials[static_cast<std::size_t>(o.material)].lets_through()) {
-        continue;  // a lampshade, a glass
+      if (!opaque(o) || o.solid >= 0) {
+        continue;  // a lampshade, a glass; what is inside a solid was asked for above
       }
       enclosed = true;
       warn("light-inside-object", light.place, address,

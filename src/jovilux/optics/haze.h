@@ -2,13 +2,15 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <vector>
 
+#include "jovilux/base/sampler.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/nodes.h"
+#include "jovilux/geometry/enclosure.h"
 #include "jovilux/geometry/ray.h"
-#include "jovilux/geometry/shapes.h"
-#include "jovilux/geometry/transform.h"
+#include "jovilux/optics/density.h"
 
 namespace jovilux {
 
@@ -24,19 +26,43 @@ float sample_henyey_greenstein(float g, float u);
 /// Extinction [1/m] of a meteorological visibility [m]: -ln(0.05) / V, a contrast of 5 %. Source: Koschmieder; WMO.
 double extinction_of_visibility(double visibility);
 
-/// Even haze, everywhere or inside a closed shape. What overlaps adds up.
+/// Haze, everywhere or inside a volume. What overlaps adds up.
 struct Haze {
-  float sigma_t = 0;                      ///< extinction [1/m]
+  float sigma_t = 0;                      ///< extinction where its density is 1 [1/m]
   Spectrum albedo = Spectrum::Ones();     ///< scattered share of what is extinguished
   float g = 0;                            ///< mean cosine of scattering
-  bool everywhere = true;
-  Shape shape;
-  Transform to_local;
+  std::optional<Enclosure> inside;        ///< nothing: everywhere
+  HazeDensity density;
+  float glow = 0;                         ///< luminance that it adds each meter where its density is 1 [cd/m2 per m]
+  std::uint32_t layer = 0;                ///< of the film, for its glow
 };
 
 inline constexpr std::size_t kMostHazes = 16;
 
-/// The hazes along one ray: extinction in pieces, each even. Lives on the stack of a path.
+/// The hazes at one place.
+class HazeAt {
+ public:
+  /// Of all hazes together [1/m].
+  float sigma_t() const { return total_; }
+  /// Of one of them.
+  float sigma_t(std::size_t haze) const { return sigma_[haze]; }
+  /// Scattering towards a direction with this cosine to the ray: sum of sigma_s p(cos) over the hazes here [1/(m sr)].
+  Spectrum scattering(float cosine) const;
+  /// Density with which sample_phase chooses a direction of this cosine [1/sr].
+  float phase_pdf(float cosine) const;
+  float sample_phase(const Vec3& direction, const Vec2& u, Vec3& wi) const;  ///< returns its density
+
+ private:
+  friend class HazeAlong;
+  explicit HazeAt(const std::vector<Haze>& hazes) : hazes_(&hazes) {}
+  const std::vector<Haze>* hazes_;
+  std::array<float, kMostHazes> sigma_;  // NOLINT: filled as far as there are hazes
+  float total_ = 0;
+};
+
+/// The hazes along one ray. Their even parts are known in pieces; what is uneven is tracked by chance between local bounds
+/// (delta and ratio tracking, both unbiased). Sources: E. Woodcock et al., ANL-7050, 1965; J. Novak, A. Selle, W. Jarosz,
+/// "Residual Ratio Tracking", SIGGRAPH Asia 2014. Lives on the stack of a path.
 class HazeAlong {
  public:
   /// `hazes`: at most kMostHazes; `end` may be kFar.
@@ -44,35 +70,56 @@ class HazeAlong {
 
   /// Whether there is any before the end.
   bool any() const { return any_; }
-  /// From the ray's origin to t in [0, end].
-  double optical_depth(float t) const;
-  /// exp(-optical_depth(t)).
-  float transmittance(float t) const;
-  /// A distance chosen by what is left of the light: density sigma_t(t) transmittance(t). At or beyond the end: none.
-  float sample(float u) const;
-  float pdf(float t) const { return sigma_t(t) * transmittance(t); }
-  float sigma_t(float t) const { return pieces_[piece(t)].sigma_t; }
+  /// Whether some of it is uneven.
+  bool uneven() const { return uneven_; }
+  /// From the ray's origin to t in [0, end]. Of uneven haze by `points` points: nearly right, the same at each call.
+  double optical_depth(float t, int points = 6) const;
+  /// exp(-optical_depth(t)): what weighs ways of sampling against each other; exact without uneven haze.
+  float likely_transmittance(float t) const;
+  /// What is left of the light at t; with uneven haze an estimate whose mean is right.
+  float transmittance(float t, Rng& random) const;
+  /// A distance chosen by what is left of the light: density sigma_t(t) transmittance(t). kFar where none lies before the end.
+  float sample(float u, Rng& random) const;
+  HazeAt at(float t) const;
 
-  /// Scattering at t towards a direction with this cosine to the ray: sum of sigma_s p(cos) over the hazes there [1/(m sr)].
-  Spectrum scattering(float t, float cosine) const;
-  /// Density with which sample_phase chooses a direction of this cosine [1/sr].
-  float phase_pdf(float t, float cosine) const;
-  float sample_phase(float t, const Vec2& u, Vec3& wi) const;  ///< returns its density
+  /// What the hazes' glow adds on the way to the end, without uneven haze: calls add(haze, luminance).
+  template <class Fn>
+  void glow(const Fn& add) const {
+    for (std::size_t k = 0; k < count_; ++k) {
+      const Piece& p = pieces()[k];
+      const float stop = k + 1 < count_ ? pieces()[k + 1].begin : end_;
+      const double left = std::exp(-p.tau), length = stop - p.begin;
+      const double along = p.sigma_t > 0 ? left * -std::expm1(-static_cast<double>(p.sigma_t) * length) / p.sigma_t : 0;
+      for (std::size_t i = 0; i < hazes_.size() && along > 0; ++i) {
+        if ((p.inside >> i & 1U) != 0 && hazes_[i].glow > 0) {
+          add(i, static_cast<float>(along * hazes_[i].glow));
+        }
+      }
+    }
+  }
 
  private:
   struct Piece {
-    float begin, sigma_t;
-    double tau;  ///< optical depth up to its beginning
-    std::uint32_t inside;
+    float begin, sigma_t;  ///< of what is even
+    double tau;  ///< optical depth of that up to its beginning
+    std::uint32_t inside, uneven;
   };
+  const Piece* pieces() const { return more_.empty() ? pieces_.data() : more_.data(); }
   std::size_t piece(float t) const;
+  double even_depth(float t) const;
+  float uneven_sigma(const Piece& piece, const Vec3& p) const;
+  // Visits stretches from 0 to `to` with a bound of the uneven extinction in each: f(begin, end, bound, piece), true to stop.
+  template <class Fn>
+  void stretches(float to, const Fn& f) const;
 
   const std::vector<Haze>& hazes_;
-  Vec3 direction_;
+  Ray ray_;
   float end_;
-  bool any_ = false;
+  bool any_ = false, uneven_ = false;
   std::size_t count_ = 0;
-  std::array<Piece, 4 * kMostHazes + 2> pieces_;  // NOLINT: filled up to count_
+  static constexpr std::size_t kFew = 24;
+  std::array<Piece, kFew> pieces_;  // NOLINT: filled up to count_
+  std::vector<Piece> more_;         // instead, where there are more
 };
 
 }  // namespace jovilux

@@ -77,20 +77,117 @@ double ggx_directional_albedo(double alpha, double cosine, double eta, int n) {
   return sum / (static_cast<double>(n) * n);
 }
 
-AlbedoTable::AlbedoTable(float alpha, float fresnel_eta) {
-  constexpr int kQuadrature = 64;
+double fresnel_conductor(double cos_i, double n, double k) {
+  const double c2 = cos_i * cos_i, s2 = 1 - c2;
+  const double t0 = n * n - k * k - s2, ab = std::sqrt(t0 * t0 + 4 * n * n * k * k);
+  const double a = std::sqrt(std::max(0.0, 0.5 * (ab + t0)));
+  const double t1 = ab + c2, t2 = 2 * a * cos_i, rs = (t1 - t2) / (t1 + t2);
+  const double t3 = c2 * ab + s2 * s2, t4 = t2 * s2, rp = rs * (t3 - t4) / (t3 + t4);
+  return 0.5 * (rs + rp);
+}
+
+namespace {
+
+// The microfacet normal, on wo's side, that turns wo into wi; zero where none does.
+Vec3 dielectric_normal(const Vec3& wo, const Vec3& wi, float eta) {
+  Vec3 h = wi.z() > 0 ? Vec3(wo + wi) : Vec3(-(wo + eta * wi));
+  const float length = h.norm();
+  if (!(length > 1e-9f)) {
+    return Vec3::Zero();
+  }
+  h /= length;
+  if (h.z() < 0) {
+    h = -h;
+  }
+  return wo.dot(h) > 0 && (wi.z() > 0 ? wi.dot(h) > 0 : wi.dot(h) < 0) ? h : Vec3(Vec3::Zero());
+}
+
+float refraction_jacobian(float oh, float ih, float eta) { return eta * eta * std::abs(ih) / sqr(oh + eta * ih); }
+
+}  // namespace
+
+float ggx_dielectric(const Vec3& wo, const Vec3& wi, float alpha, float eta) {
+  const Vec3 h = dielectric_normal(wo, wi, eta);
+  if (h.z() <= 0 || wi.z() == 0) {
+    return 0;
+  }
+  const float oh = wo.dot(h), ih = wi.dot(h), f = fresnel_dielectric(std::min(1.0f, oh), eta), d = ggx_distribution(h, alpha);
+  if (wi.z() > 0) {
+    return f * d * ggx_visibility(wo, wi, alpha) / (4 * wo.z() * wi.z());
+  }
+  const float seen = 1 / ((1 + ggx_lambda(wo, alpha)) * (1 + ggx_lambda(wi, alpha)));
+  return (1 - f) * d * seen * oh * refraction_jacobian(oh, ih, eta) / (wo.z() * std::abs(wi.z()));
+}
+
+float ggx_dielectric_pdf(const Vec3& wo, const Vec3& wi, float alpha, float eta) {
+  const Vec3 h = dielectric_normal(wo, wi, eta);
+  if (h.z() <= 0) {
+    return 0;
+  }
+  const float oh = wo.dot(h), f = fresnel_dielectric(std::min(1.0f, oh), eta);
+  const float of_normal = ggx_distribution(h, alpha) * oh / ((1 + ggx_lambda(wo, alpha)) * wo.z());
+  return wi.z() > 0 ? f * of_normal / (4 * oh) : (1 - f) * of_normal * refraction_jacobian(oh, wi.dot(h), eta);
+}
+
+Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u, float choice) {
+  const Vec3 h = sample_ggx_normal(wo, alpha, u);
+  const float oh = wo.dot(h);
+  if (oh <= 0) {
+    return Vec3::Zero();
+  }
+  if (choice < fresnel_dielectric(std::min(1.0f, oh), eta)) {
+    const Vec3 wi = 2 * oh * h - wo;
+    return wi.z() > 0 ? wi : Vec3(Vec3::Zero());
+  }
+  const float cos_t = std::sqrt(std::max(0.0f, 1 - (1 - oh * oh) / (eta * eta)));
+  const Vec3 wi = ((oh / eta - cos_t) * h - wo / eta).normalized();
+  return wi.z() < 0 ? wi : Vec3(Vec3::Zero());
+}
+
+template <class Fn>
+void AlbedoTable::fill(const Fn& of_cosine) {
   for (int i = 0; i < kSize; ++i) {
-    const float cosine = sqr(static_cast<float>(i) / (kSize - 1));
-    if (alpha > 0) {
-      value_[static_cast<std::size_t>(i)] =
-          static_cast<float>(ggx_directional_albedo(alpha, cosine, fresnel_eta, kQuadrature));
-    } else {
-      value_[static_cast<std::size_t>(i)] = fresnel_eta > 0 ? fresnel_dielectric(cosine, fresnel_eta) : 1.0f;
-    }
+    value_[static_cast<std::size_t>(i)] = of_cosine(sqr(static_cast<float>(i) / (kSize - 1)));
   }
   // One panel a table cell, in s = sqrt(cosine), where at() is linear: c = s^2, 2 c dc = 4 s^3 ds.
-  average_ = static_cast<float>(
-      integral([&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));
+  average_ = static_cast<float>(integral([&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));
+}
+
+AlbedoTable::AlbedoTable(float alpha, float fresnel_eta) {
+  constexpr int kQuadrature = 64;
+  fill([&](float cosine) {
+    if (alpha > 0) {
+      return static_cast<float>(ggx_directional_albedo(alpha, cosine, fresnel_eta, kQuadrature));
+    }
+    return fresnel_eta > 0 ? fresnel_dielectric(cosine, fresnel_eta) : 1.0f;
+  });
+}
+
+AlbedoTable AlbedoTable::of_dielectric(float alpha, float eta) {
+  constexpr int kQuadrature = 48;
+  AlbedoTable out;
+  out.fill([&](float cosine) {
+    const float c = std::max(1e-4f, cosine);
+    const Vec3 wo(std::sqrt(1 - c * c), 0, c);
+    const float lambda_o = ggx_lambda(wo, alpha);
+    double sum = 0;
+    for (int i = 0; i < kQuadrature; ++i) {
+      for (int j = 0; j < kQuadrature; ++j) {
+        const Vec2 u((static_cast<float>(i) + 0.5f) / kQuadrature, (static_cast<float>(j) + 0.5f) / kQuadrature);
+        const float f = fresnel_dielectric(std::clamp(wo.dot(sample_ggx_normal(wo, alpha, u)), 0.0f, 1.0f), eta);
+        if (const Vec3 back = sample_ggx_dielectric(wo, alpha, eta, u, -1); back.z() > 0) {
+          sum += f * (1 + lambda_o) / (1 + lambda_o + ggx_lambda(back, alpha));
+        }
+        if (f < 1) {
+          if (const Vec3 on = sample_ggx_dielectric(wo, alpha, eta, u, 2); on.z() < 0) {
+            sum += (1 - f) / (1 + ggx_lambda(on, alpha));
+          }
+        }
+      }
+    }
+    return static_cast<float>(std::min(1.0, sum / (kQuadrature * kQuadrature)));
+  });
+  return out;
 }
 
 }  // namespace jovilux

@@ -26,6 +26,18 @@ float ggx_reflection_pdf(const Vec3& wo, const Vec3& h, float alpha);
 /// [0, 1]: Fresnel's equations; 1 on total reflection.
 float fresnel_dielectric(float cos_i, float eta);
 
+/// Reflectance of unpolarized light at a smooth conductor of relative index n + i k, cos_i in [0, 1]: Fresnel's equations.
+double fresnel_conductor(double cos_i, double n, double k);
+
+/// Microfacets of a dielectric of relative index eta (the far side's over the near side's), which reflect and refract. f is
+/// of flux: what refraction does to radiance, 1 / eta^2, is not in it. wi.z < 0 lies on the far side.
+/// Source: B. Walter et al., EGSR 2007.
+float ggx_dielectric(const Vec3& wo, const Vec3& wi, float alpha, float eta);
+/// Density over solid angle of a direction by visible normals and Fresnel's reflectance.
+float ggx_dielectric_pdf(const Vec3& wo, const Vec3& wi, float alpha, float eta);
+/// A direction chosen so; zero where there is none.
+Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u, float choice);
+
 /// Directional albedo over the cosine of the direction, tabulated: the share of light from a direction that a lobe
 /// reflects. Linear between kSize places, which crowd towards grazing.
 class AlbedoTable {
@@ -34,6 +46,8 @@ class AlbedoTable {
   /// fresnel_eta <= 0: a perfect mirror's microfacets (F = 1); alpha 0: a smooth surface.
   AlbedoTable(float alpha, float fresnel_eta);
   AlbedoTable() = default;
+  /// Of a dielectric's microfacets, what they reflect and let through together.
+  static AlbedoTable of_dielectric(float alpha, float eta);
 
   float at(float cosine) const {
     const float x = std::sqrt(std::max(0.0f, cosine)) * (kSize - 1);
@@ -45,6 +59,9 @@ class AlbedoTable {
   float average() const { return average_; }
 
  private:
+  template <class Fn>
+  void fill(const Fn& of_cosine);
+
   std::array<float, kSize> value_{};
   float average_ = 0;
 };

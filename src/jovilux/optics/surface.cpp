@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "jovilux/base/quadrature.h"
+
 namespace jovilux {
 namespace {
 
@@ -44,13 +46,25 @@ Spectrum schlick(const Spectrum& normal, float cosine) {
   return normal + (1.0f - normal) * (k * k * k * k * k);
 }
 
+// The same by a metal's index, at each node.
+Spectrum conductor(const SurfaceModel& m, float cosine) {
+  if (!m.by_index) {
+    return schlick(m.color, cosine);
+  }
+  const float c = std::clamp(cosine, 0.0f, 1.0f), c2 = c * c, s2 = 1 - c2;
+  const Spectrum n2 = m.n * m.n, k2 = m.k * m.k, t0 = n2 - k2 - s2, ab = (t0 * t0 + 4 * n2 * k2).sqrt();
+  const Spectrum a = (0.5f * (ab + t0)).max(0.0f).sqrt(), t1 = ab + c2, t2 = 2 * c * a, rs = (t1 - t2) / (t1 + t2);
+  const Spectrum t3 = c2 * ab + s2 * s2, t4 = t2 * s2;
+  return 0.5f * (rs + rs * (t3 - t4) / (t3 + t4));
+}
+
 Spectrum metal_reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   const Vec3 h = (wo + wi).normalized();
   const float single =
       ggx_distribution(h, m.alpha) * ggx_visibility(wo, wi, m.alpha) / (4 * wo.z() * wi.z());
   // Light scattered between facets. Source: C. Kulla, A. Conty, SIGGRAPH course "Physically Based Shading", 2017.
   const float between = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z()));
-  return schlick(m.color, wo.dot(h)) * single + m.compensation * between;
+  return conductor(m, wo.dot(h)) * single + m.compensation * between;
 }
 
 // How the coat's color deepens along slanted paths in and out.
@@ -97,17 +111,54 @@ SurfaceModel matte(const Spectrum& albedo, float roughness) {
   return m;
 }
 
+namespace {
+
+// `fresnel`: the hemispherical mean of what the facets reflect.
+void compensate(SurfaceModel& m, const Spectrum& fresnel) {
+  const float average = m.lobe.average();
+  if (m.alpha > 0 && average < 1) {
+    m.compensation = fresnel.square() * average / (1.0f - fresnel * (1 - average)) * (kInvPi / (1 - average));
+  }
+}
+
+Spectrum schlick_mean(const Spectrum& normal_reflectance) { return (20.0f * normal_reflectance + 1.0f) / 21.0f; }
+
+}  // namespace
+
 SurfaceModel metal(const Spectrum& normal_reflectance, float roughness) {
   SurfaceModel m;
   m.kind = SurfaceKind::kMetal;
   m.color = normal_reflectance;
   m.alpha = ggx_alpha(roughness);
   m.lobe = AlbedoTable(m.alpha, 0);
-  const float average = m.lobe.average();
-  if (m.alpha > 0 && average < 1) {
-    const Spectrum fresnel = (20.0f * normal_reflectance + 1.0f) / 21.0f;  // hemispherical mean of Schlick's formula
-    m.compensation =
-        fresnel.square() * average / (1.0f - fresnel * (1 - average)) * (kInvPi / (1 - average));
+  compensate(m, schlick_mean(normal_reflectance));
+  return m;
+}
+
+SurfaceModel metal_of_index(const Spectrum& n, const Spectrum& k, float roughness) {
+  SurfaceModel m;
+  m.kind = SurfaceKind::kMetal;
+  m.by_index = true;
+  m.n = n;
+  m.k = k;
+  m.alpha = ggx_alpha(roughness);
+  m.lobe = AlbedoTable(m.alpha, 0);
+  Spectrum mean;
+  for (int i = 0; i < static_cast<int>(n.size()); ++i) {
+    const double ni = n[i], ki = k[i];
+    m.color[i] = static_cast<float>(fresnel_conductor(1, ni, ki));
+    mean[i] = static_cast<float>(integral([&](double c) { return 2 * c * fresnel_conductor(c, ni, ki); }, 0, 1, 16));
+  }
+  compensate(m, mean);
+  return m;
+}
+
+SurfaceModel recolored(const SurfaceModel& s, const Spectrum& color, const Spectrum& through) {
+  SurfaceModel m = s;
+  m.color = color;
+  m.through = through;
+  if (m.kind == SurfaceKind::kMetal && !m.by_index) {
+    compensate(m, schlick_mean(color));
   }
   return m;
 }
@@ -124,8 +175,12 @@ SurfaceModel gloss(const Spectrum& albedo, const Spectrum& coat, float ior, floa
   return m;
 }
 
-Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
   Lobes out;
+  if (m.kind == SurfaceKind::kGlass) {
+    out.gloss = reflection(m, wo, wi, inside);
+    return out;
+  }
   if (m.kind == SurfaceKind::kSheet) {
     out.diffuse = reflection(m, wo, wi);
     return out;
@@ -152,12 +207,24 @@ Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   return out;
 }
 
-SurfaceModel glass(float ior, const Spectrum& absorption) {
+SurfaceModel glass(float ior, const Spectrum& absorption, float roughness) {
   SurfaceModel m;
   m.kind = SurfaceKind::kGlass;
   m.color = Spectrum::Ones();
   m.eta = ior;
   m.absorption = absorption;
+  m.alpha = ggx_alpha(roughness);
+  if (m.alpha > 0) {
+    // What is scattered between facets leaves to both sides, in shares that keep the whole reciprocal: those that pass, times
+    // what is missing on their side and the square of its index, are the same in and out.
+    m.lobe = AlbedoTable::of_dielectric(m.alpha, ior);
+    m.inner = AlbedoTable::of_dielectric(m.alpha, 1 / ior);
+    const auto fresnel = static_cast<float>(integral([&](double c) { return 2 * c * static_cast<double>(fresnel_dielectric(static_cast<float>(c), ior)); }, 0, 1, 64));
+    const float out = std::max(1e-6f, 1 - m.lobe.average()), in = std::max(1e-6f, 1 - m.inner.average());
+    const float passes = (1 - fresnel) * std::min(out, in);
+    m.onward = passes / out;
+    m.outward = passes / (in * ior * ior);
+  }
   return m;
 }
 
@@ -212,9 +279,51 @@ Scattering scatter_glass(const SurfaceModel& m, const Vec3& wo, float choice, bo
   return out;
 }
 
+// Rough glass, of flux: its microfacets and what is scattered between them.
+float rough_glass(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
+  const AlbedoTable& here = inside ? m.inner : m.lobe;
+  const AlbedoTable& there = inside ? m.lobe : m.inner;
+  const float passes = inside ? m.outward : m.onward, missing = 1 - here.at(wo.z());
+  const float between = wi.z() > 0 ? (1 - passes) * (1 - here.at(wi.z())) / std::max(1e-6f, 1 - here.average())
+                                   : passes * (1 - there.at(-wi.z())) / std::max(1e-6f, 1 - there.average());
+  return ggx_dielectric(wo, wi, m.alpha, inside ? 1 / m.eta : m.eta) + missing * between * kInvPi;
+}
+
+float rough_glass_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
+  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()), passes = inside ? m.outward : m.onward;
+  return (1 - missing) * ggx_dielectric_pdf(wo, wi, m.alpha, inside ? 1 / m.eta : m.eta) + missing * (wi.z() > 0 ? 1 - passes : passes) * std::abs(wi.z()) * kInvPi;
+}
+
+// What refraction does to radiance.
+float refracted_radiance(const SurfaceModel& m, const Vec3& wi, bool inside) { return wi.z() > 0 ? 1.0f : inside ? m.eta * m.eta : 1 / (m.eta * m.eta); }
+
+Scattering scatter_rough_glass(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float choice, bool inside) {
+  Scattering out;
+  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()), passes = inside ? m.outward : m.onward;
+  if (choice < missing) {
+    out.wi = cosine_direction(u);
+    if (choice < missing * passes) {
+      out.wi.z() = -out.wi.z();
+    }
+  } else {
+    out.wi = sample_ggx_dielectric(wo, m.alpha, inside ? 1 / m.eta : m.eta, u, (choice - missing) / (1 - missing));
+  }
+  if (out.wi.z() == 0) {
+    return out;
+  }
+  out.pdf = rough_glass_pdf(m, wo, out.wi, inside);
+  if (out.pdf > 0) {
+    out.weight.setConstant(rough_glass(m, wo, out.wi, inside) * refracted_radiance(m, out.wi, inside) * std::abs(out.wi.z()) / out.pdf);
+  }
+  return out;
+}
+
 }  // namespace
 
-Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
+  if (m.kind == SurfaceKind::kGlass) {
+    return Spectrum::Constant(m.alpha > 0 && wo.z() > 0 && wi.z() != 0 ? rough_glass(m, wo, wi, inside) * refracted_radiance(m, wi, inside) : 0.0f);
+  }
   if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
     return (wi.z() > 0 ? m.color : m.through) * kInvPi;
   }
@@ -232,12 +341,15 @@ Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   return Spectrum::Zero();
 }
 
-float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
+  if (m.kind == SurfaceKind::kGlass) {
+    return m.alpha > 0 && wo.z() > 0 && wi.z() != 0 ? rough_glass_pdf(m, wo, wi, inside) : 0;
+  }
   if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
     const float through = through_chance(m);
     return (wi.z() > 0 ? 1 - through : through) * std::abs(wi.z()) * kInvPi;
   }
-  if (wo.z() <= 0 || wi.z() <= 0 || m.kind == SurfaceKind::kGlass) {
+  if (wo.z() <= 0 || wi.z() <= 0) {
     return 0;
   }
   const float cosine = wi.z() * kInvPi;
@@ -258,7 +370,7 @@ Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float l
     return out;
   }
   if (m.kind == SurfaceKind::kGlass) {
-    return scatter_glass(m, wo, lobe_choice, inside);
+    return m.alpha > 0 ? scatter_rough_glass(m, wo, u, lobe_choice, inside) : scatter_glass(m, wo, lobe_choice, inside);
   }
   if (m.kind == SurfaceKind::kSheet) {
     const float chance = through_chance(m);
@@ -286,7 +398,7 @@ Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float l
     out.pdf = chance;
     out.mirror = true;
     out.weight = m.kind == SurfaceKind::kMetal
-                     ? schlick(m.color, wo.z())
+                     ? conductor(m, wo.z())
                      : Spectrum(Spectrum::Constant(fresnel_dielectric(wo.z(), m.eta) / chance));
     return out;
   }

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <optional>
 
 namespace jovilux {
 namespace {
@@ -13,7 +14,7 @@ enum Use : std::uint32_t { kLight = 0, kScatter = 1, kChoices = 2, kRoulette = 3
 // Pairs of dimensions of the haze before a scattering; far from the others, whose points stay what they are without haze.
 // Passing a pane is no scattering, but the stretch of haze behind it has pairs of its own.
 constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8, kHazePairsPerPane = 1U << 14;
-constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 24;
+constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPanes, kTrackingPairs = kMaskPairs + kMostPanes;
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 enum HazeUse : std::uint32_t { kAlong = 0, kAlongLight = 1, kPlace = 2, kHere = 3, kHereLight = 4, kTurn = 5 };
 
@@ -28,7 +29,7 @@ float power_heuristic(float a, float b) {
 float power_heuristic(float a, float b, float c) { return 1 / (1 + (b / a) * (b / a) + (c / a) * (c / a)); }
 
 // What haze takes of the light on a ray's way up to `end`.
-float haze_passes(const Scene& scene, const Ray& ray, float end) { return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end); }
+float haze_passes(const Scene& scene, const Ray& ray, float end, Rng& random) { return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end, random); }
 
 // What the last scattering knew, to weigh a light that the next ray meets.
 struct Departure {
@@ -40,6 +41,7 @@ struct Departure {
   bool rough_before = false;  // before it lies a surface that is no mirror
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
   const SurfaceModel* material = nullptr;  // null: haze
+  bool inside = false;       // glass, left from within
   // Where haze scattered: the ray it happened on, its end, where, and the densities there of place and direction.
   Ray haze_ray;
   float haze_end = 0, haze_t = 0, haze_pdf = 0, haze_total = 0;
@@ -134,7 +136,7 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
     if (from.certain) {
       contribute(e, throughput, luminance * f.gloss, how, sink);
     } else {
-      const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi);
+      const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi, from.inside);
       const Spectrum all = lobes.diffuse + lobes.gloss;
       const Spectrum kept = (all > 0.0f).select((f.diffuse * lobes.diffuse + f.gloss * lobes.gloss) / all.max(1e-30f), 0.0f);
       contribute(e, throughput * kept, luminance, how, sink);
@@ -142,6 +144,17 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
     return;
   }
   contribute(e, throughput, luminance, how, sink);
+}
+
+Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv) {
+  const Vec3 rgb = pictures.color->at(uv.cwiseProduct(pictures.tile)).cwiseMax(0.0f).cwiseMin(1.0f);
+  return spectrum_from_rgb(Eigen::Array3f(rgb.array())).max(0.0f).min(1.0f);
+}
+
+// The material with the color that its picture has there.
+SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv) {
+  const Spectrum color = painted_color(pictures, uv);
+  return recolored(m, color * pictures.reflected, pictures.through > 0 ? Spectrum(color * pictures.through) : m.through);
 }
 
 // What of a light's way from p is left: 1 where nothing stands in it, what panes let through, what its shadows let through
@@ -153,7 +166,7 @@ Spectrum passage(const Scene& scene, const Emitter& e, Ray ray, std::uint32_t bo
     if (!scene.world.blocked(ray, body)) {
       return left;
     }
-    if (!scene.has_panes) {
+    if (!scene.has_openings) {
       return e.cheats.shadow_color;
     }
   }
@@ -167,11 +180,23 @@ Spectrum passage(const Scene& scene, const Emitter& e, Ray ray, std::uint32_t bo
     const SurfacePoint p = scene.world.point(ray, hit);
     const std::uint32_t material = scene.surfaces[p.surface].material;
     if (p.surface != body && (casters == nullptr || (*casters)[p.surface])) {
-      if (material == kNoIndex || !scene.materials[material].is_pane()) {
+      if (material == kNoIndex) {
         return left * e.cheats.shadow_color;
       }
       const SurfaceModel& m = scene.materials[material];
-      left *= m.through * (1 - pane_reflectance(m, std::abs(p.normal.dot(ray.direction))));
+      const Scene::Pictures& pictures = scene.pictures[material];
+      const float covered = pictures.covered(p.uv);
+      Spectrum past = e.cheats.shadow_color;
+      if (m.is_pane()) {
+        const Spectrum tint = pictures.color == nullptr ? m.through : painted_color(pictures, p.uv);
+        past = tint * (1 - pane_reflectance(m, std::abs(p.normal.dot(ray.direction))));
+      } else if (covered >= 1) {
+        return left * past;
+      }
+      left *= (1 - covered) + covered * past;
+      if (!(left > 0.0f).any()) {
+        return left;
+      }
     }
     ++counts.shadow;
     const float gone = hit.t + p.offset;
@@ -196,7 +221,7 @@ auto timed(RayCounts& counts, const Query& query) {
 
 // A light sampled toward from a place in haze: what of it arrives there, weighed.
 template <bool kTimed>
-void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const LightSample& light, const Spectrum& throughput, float weight, const Arrival& how, LightSink& sink, RayCounts& counts) {
+void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const LightSample& light, const Spectrum& throughput, float weight, const Arrival& how, LightSink& sink, Rng& random, RayCounts& counts) {
   const Emitter& e = scene.emitters[index];
   if (!(weight > 0) || !(throughput > 0.0f).any()) {
     return;
@@ -207,7 +232,7 @@ void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const
     shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f);
     body = scene.emitter_surface[index];
   }
-  Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max));
+  Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));
   if (passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {
     ++counts.shadow;
     passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
@@ -217,10 +242,32 @@ void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const
   }
 }
 
+// What the hazes themselves give off on a ray's way; t is where haze extinguishes it.
+void add_glow(const Scene& scene, const HazeAlong& along, float t, const Spectrum& throughput, LightSink& sink) {
+  const auto add = [&](std::size_t haze, float luminance) {
+    sink.add(scene.hazes[haze].layer, Part::kHaze, tristimulus(scene.glow_table, throughput, luminance));
+  };
+  if (!along.uneven()) {
+    along.glow(add);
+    return;
+  }
+  if (t == kFar) {
+    return;
+  }
+  // The place has the density of what is extinguished there: what is given off there over that is the whole, on average.
+  const HazeAt here = along.at(t);
+  for (std::size_t i = 0; i < scene.hazes.size(); ++i) {
+    const Haze& h = scene.hazes[i];
+    if (h.glow > 0 && here.sigma_t(i) > 0) {
+      add(i, h.glow * (here.sigma_t(i) / h.sigma_t) / here.sigma_t());
+    }
+  }
+}
+
 // Light that haze scatters once on a ray's way: a light is chosen first, then a place that suits it. Returns the choice.
 template <bool kTimed>
 LightChoice light_along(const Scene& scene, const Ray& ray, float end, const HazeAlong& along, const Spectrum& throughput, const Sampler& sampler, std::uint32_t pairs, std::uint64_t links, Arrival how, LightSink& sink,
-                              RayCounts& counts) {
+                        Rng& random, RayCounts& counts) {
   const Vec2 u = sampler.pair(pairs + kAlong);
   const LightChoice choice = choose_light_along(scene.emitters, ray, end, u.x(), links);
   if (choice.index == kNoIndex) {
@@ -232,28 +279,33 @@ LightChoice light_along(const Scene& scene, const Ray& ray, float end, const Haz
   if (!(t > 0) || !(t < end)) {
     return choice;
   }
-  const float sigma_t = along.sigma_t(t), left = along.transmittance(t);
+  const HazeAt here = along.at(t);
+  const float sigma_t = here.sigma_t();
   const Vec3 p = ray.at(t);
-  if (!(sigma_t > 0) || !(left > 0) || !may_reach(e, p, links)) {
+  if (!(sigma_t > 0) || !may_reach(e, p, links)) {
+    return choice;
+  }
+  const float left = along.transmittance(t, random);
+  if (!(left > 0)) {
     return choice;
   }
   const LightSample light = sample_toward(e, p, sampler.pair(pairs + kAlongLight));
   if (!(light.weight > 0)) {
     return choice;
   }
-  const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1, by_distance = sigma_t * left;
+  const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1, by_distance = sigma_t * along.likely_transmittance(t);
   // The other ways need what all lights would bring here.
   float total = 0;
   for (const Emitter& other : scene.emitters) {
     total += expected_fluence(other, p, links);
   }
   const float there = total > 0 ? expected_fluence(e, p, links) / total : 0;
-  const float by_phase = light.pdf > 0 && !e.only_sampled ? along.phase_pdf(t, cosine) : 0;
+  const float by_phase = light.pdf > 0 && !e.only_sampled ? here.phase_pdf(cosine) : 0;
   const float mine = choice.chance * span.pdf(t);
   const float weight = light.weight * left / mine * power_heuristic(mine * direction, by_distance * there * direction, by_distance * by_phase);
   how.colored = light.colored;
   how.rgb = light.rgb;
-  light_on_haze<kTimed>(scene, choice.index, p, light, throughput * along.scattering(t, cosine), weight, how, sink, counts);
+  light_on_haze<kTimed>(scene, choice.index, p, light, throughput * here.scattering(cosine), weight, how, sink, random, counts);
   return choice;
 }
 
@@ -269,6 +321,12 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   const SurfaceModel* within = nullptr;  // the glass that the ray runs in
   std::uint32_t panes = 0;               // that it has passed
   float to_panes = 0;                    // from the camera to the last pane that it looked through [m]
+  std::optional<SurfaceModel> colored;   // the material met last, where a picture colors it
+  Rng random(0);                         // for tracking through uneven haze
+  if (!scene.hazes.empty()) {
+    const Vec2 seed = sampler.pair(kTrackingPairs);
+    random = Rng(static_cast<std::uint64_t>(seed.x() * 0x1p24f) << 24 | static_cast<std::uint64_t>(seed.y() * 0x1p24f));
+  }
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
     const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
@@ -279,9 +337,10 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         const float end = hit.found() ? hit.t : kFar;
         LightChoice chosen;
         if (scatterings < bounces) {
-          chosen = light_along<kTimed>(scene, ray, end, along, throughput, sampler, pairs, path_links, Arrival{scatterings + 1, rough_before, true, true, false, Eigen::Array3f::Ones()}, sink, counts);
+          chosen = light_along<kTimed>(scene, ray, end, along, throughput, sampler, pairs, path_links, Arrival{scatterings + 1, rough_before, true, true, false, Eigen::Array3f::Ones()}, sink, random, counts);
         }
-        const float t = along.sample(sampler.single(pairs + kPlace));
+        const float t = along.sample(sampler.single(pairs + kPlace), random);
+        add_glow(scene, along, t, throughput, sink);
         if (t < end) {  // haze extinguishes it here
           if (scatterings >= bounces) {
             return;
@@ -289,14 +348,15 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           from.haze_ray = ray;
           from.haze_end = end;
           from.haze_t = t;
-          from.haze_pdf = along.pdf(t);
+          const HazeAt at = along.at(t);
+          const float sigma_t = at.sigma_t();
+          from.haze_pdf = sigma_t * along.likely_transmittance(t);
           from.haze_total = chosen.total;
           from.p = ray.at(t);
           from.links = path_links;
           from.rough_before = rough_before;
           from.material = nullptr;
           from.certain = false;
-          const float sigma_t = along.sigma_t(t);
           const LightChoice here = choose_light_in_haze(scene.emitters, from.p, sampler.pair(pairs + kHere).x(), path_links);
           from.total_expected = here.total;
           if (here.index != kNoIndex) {
@@ -306,15 +366,15 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
               const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1;
               const float seg = e.is_distant() || !(chosen.total > 0) ? 0 : expected_along(e, ray, end, path_links) / chosen.total;
               const float suits = seg > 0 ? seg * EquiangularSpan(e.center, ray, end).pdf(t) : 0;
-              const float by_phase = light.pdf > 0 && !e.only_sampled ? along.phase_pdf(t, cosine) : 0;
+              const float by_phase = light.pdf > 0 && !e.only_sampled ? at.phase_pdf(cosine) : 0;
               const float weight = light.weight / here.chance * power_heuristic(from.haze_pdf * here.chance * direction, suits * direction, from.haze_pdf * by_phase);
               const Arrival how{scatterings + 1, rough_before, true, true, light.colored, light.rgb};
-              light_on_haze<kTimed>(scene, here.index, from.p, light, throughput * along.scattering(t, cosine) / sigma_t, weight, how, sink, counts);
+              light_on_haze<kTimed>(scene, here.index, from.p, light, throughput * at.scattering(cosine) / sigma_t, weight, how, sink, random, counts);
             }
           }
           Vec3 wi;
-          from.pdf = along.sample_phase(t, sampler.pair(pairs + kTurn), wi);
-          throughput *= along.scattering(t, ray.direction.dot(wi)) / (sigma_t * from.pdf);
+          from.pdf = at.sample_phase(ray.direction, sampler.pair(pairs + kTurn), wi);
+          throughput *= at.scattering(ray.direction.dot(wi)) / (sigma_t * from.pdf);
           if (scatterings + 1 >= kRouletteFrom) {
             const float survival = std::min(0.95f, throughput.maxCoeff());
             if (!(sampler.pair(pairs + kHere).y() < survival)) {
@@ -351,7 +411,27 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         return;
       }
     }
-    const SurfaceModel& material = scene.materials[surface.material];
+    if (scene.has_pictures && scene.pictures[surface.material].any()) {
+      const Scene::Pictures& pictures = scene.pictures[surface.material];
+      if (const float covered = pictures.covered(p.uv); covered < 1 && !(sampler.single(kMaskPairs + panes) < covered)) {
+        if (++panes == kMostPanes) {
+          return;
+        }
+        if (scatterings == 0) {
+          to_panes += hit.t;
+        }
+        ray = {World::leave(p, ray.direction), ray.direction};
+        --scatterings;
+        continue;
+      }
+      colored.reset();
+      if (pictures.color != nullptr) {
+        colored = painted(scene.materials[surface.material], pictures, p.uv);
+      }
+    } else {
+      colored.reset();
+    }
+    const SurfaceModel& material = colored ? *colored : scene.materials[surface.material];
     const Vec3 wo = -ray.direction;
     const Vec3 normal = p.normal.dot(wo) >= 0 ? p.normal : Vec3(-p.normal);
     Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
@@ -394,7 +474,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       return;
     }
     const bool inside = p.normal.dot(wo) < 0;  // glass
-    const bool through_too = material.kind == SurfaceKind::kSheet;
+    const bool through_too = material.scatters_through();
     const Frame frame = Frame::around(shading);
     const Vec3 local_wo = frame.to_local(wo);
     const std::uint32_t pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(scatterings);
@@ -419,15 +499,15 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           const Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
           Spectrum f;
           if (e.cheats.any_on_reflection()) {
-            const Lobes lobes = reflection_lobes(material, local_wo, local_wi);
+            const Lobes lobes = reflection_lobes(material, local_wo, local_wi, inside);
             const LobeFactors factors = lobe_factors(e.cheats, how.rough_before);
             f = factors.diffuse * lobes.diffuse + factors.gloss * lobes.gloss;
           } else {
-            f = reflection(material, local_wo, local_wi);
+            f = reflection(material, local_wo, local_wi, inside);
           }
           float weight = light.weight * std::abs(local_wi.z()) / choice.chance;
           if (light.pdf > 0 && !e.only_sampled) {
-            weight *= power_heuristic(choice.chance * light.pdf, reflection_pdf(material, local_wo, local_wi));
+            weight *= power_heuristic(choice.chance * light.pdf, reflection_pdf(material, local_wo, local_wi, inside));
           }
           if (weight > 0 && (f > 0.0f).any()) {
             Ray shadow{World::leave(p, light.wi), light.wi};
@@ -437,10 +517,13 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
               shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset;
               body = scene.emitter_surface[choice.index];
             }
-            Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max));
+            Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));
             if (shadow.t_max > 0 && passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {  // a light without shadows asks no ray
               ++counts.shadow;
               passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+            }
+            if (material.kind == SurfaceKind::kGlass && inside == (local_wi.z() > 0) && !e.is_distant()) {
+              passed *= (-light.distance * material.absorption).exp();  // its way lies in the glass
             }
             if ((passed > 0.0f).any()) {
               contribute(e, throughput * f * passed, weight, how, sink);
@@ -459,7 +542,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       return;  // to the other side than meant: an interpolated normal's doing
     }
     if (material.kind == SurfaceKind::kGlass && next.wi.z() < 0) {
-      within = inside ? nullptr : &material;
+      within = inside ? nullptr : &scene.materials[surface.material];
     }
     throughput *= next.weight;
     from.pdf = next.pdf;
@@ -467,6 +550,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     from.material = &material;
     from.wo = local_wo;
     from.wi = next.wi;
+    from.inside = inside;
     if (scatterings + 1 >= kRouletteFrom) {
       const float survival = std::min(0.95f, throughput.maxCoeff());
       if (!(sampler.single(pairs + kRoulette) < survival)) {

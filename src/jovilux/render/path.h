@@ -11,11 +11,15 @@ namespace jovilux {
 
 struct RayCounts {
   std::uint64_t camera = 0, path = 0, shadow = 0;
+  MarchCounts march;             ///< of solids
+  std::uint64_t media_steps = 0; ///< densities looked up on the way through uneven haze
   std::uint64_t query_ns = 0;  ///< time inside ray queries, where it was asked for
   RayCounts& operator+=(const RayCounts& o) {
     camera += o.camera;
     path += o.path;
     shadow += o.shadow;
+    march += o.march;
+    media_steps += o.media_steps;
     query_ns += o.query_ns;
     return *this;
   }

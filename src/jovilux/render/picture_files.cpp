@@ -11,6 +11,7 @@
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
+#include "jovilux/render/bloom.h"
 #include "jovilux/render/view.h"
 
 namespace jovilux {
@@ -140,7 +141,7 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["stopped_by"] = kStopped[static_cast<int>(stats.stopped_by)];
   j["noise"] = {{"median", known(stats.noise.median)}, {"p95", known(stats.noise.p95)}, {"fireflies", stats.noise.fireflies}};
   j["white_luminance_cd_m2"] = stats.white_luminance;
-  j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", 0}, {"media_steps", 0}};
+  j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", stats.rays.march.steps}, {"marches", stats.rays.march.marches}, {"marches_out_of_steps", stats.rays.march.exhausted}, {"media_steps", stats.rays.media_steps}};
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
     j["lights"].push_back({{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}});
@@ -155,9 +156,14 @@ void save_render(const std::string& folder, const Rig& rig, const Scene& scene, 
   const std::string rig_text = resolved_toml(rig, folder);
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
   save_exr((dir / "image.exr").string(), rig_text, rig, scene, options, r, view.ev());
+  std::vector<float> rgb(film.pixels() * 3);
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
+  }
+  bloom(rgb, film.width(), film.height(), rig.look.bloom);
   std::vector<std::uint8_t> bytes(film.pixels() * 3);
   for (std::size_t i = 0; i < film.pixels(); ++i) {
-    const auto v = view.srgb8(picture_rgb(film, i).cast<double>());
+    const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
     std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
   }
   write_png((dir / "view.png").string(), film.width(), film.height(), bytes,

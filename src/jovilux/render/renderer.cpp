@@ -116,6 +116,9 @@ class Renderer {
     std::vector<float> by_light(kScramblings * layers);
     TileTally tally;
     tally.light_variance.assign(layers, 0.0);
+    // Counted by the thread as it goes: no other work runs on it until the tile is done.
+    const MarchCounts march_before = march_counts();
+    const std::uint64_t media_before = media_step_count();
     std::size_t i = 0;
     for (int y = y0; y < y1; ++y) {
       if (should_stop()) {
@@ -128,6 +131,8 @@ class Renderer {
         tally_lights(by_light, tally.light_variance);
       }
     }
+    tally.rays.march += march_counts() - march_before;
+    tally.rays.media_steps += media_step_count() - media_before;
     i = 0;
     for (int y = y0; y < y1; ++y) {
       for (int x = x0; x < x1; ++x, ++i) {
@@ -254,9 +259,18 @@ class Renderer {
         variance[l] += t.light_variance[l];
       }
     }
-    for (std::size_t k = 0; k < rig_.lights.size(); ++k) {
+    std::vector<std::string> names;
+    for (const LightSpec& light : rig_.lights) {
+      names.push_back(light.layer_in(rig_.render.layers == RenderSpec::Layers::kGroups));
+    }
+    for (const HazeSpec& haze : rig_.hazes) {
+      if (haze.glow > 0) {
+        names.push_back(haze.name);
+      }
+    }
+    for (const std::string& name : names) {
       RenderStats::Light light;
-      light.name = rig_.lights[k].layer_in(rig_.render.layers == RenderSpec::Layers::kGroups);
+      light.name = name;
       if (std::any_of(stats.lights.begin(), stats.lights.end(), [&](const RenderStats::Light& l) { return l.name == light.name; })) {
         continue;  // copies of one array are one layer, and so is a group
       }

@@ -1,4 +1,5 @@
 #include "jovilux/rig/read_light.h"
+#include "jovilux/rig/read_solid.h"
 
 #include <algorithm>
 #include <cmath>
@@ -38,24 +39,6 @@ void read_axis(TableReader& r, LightSpec& light) {
   }
   light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
 }
-
-// A formula of some variables; says what is wrong with it.
-std::optional<Formula> read_formula(TableReader& r, std::string_view key, const std::vector<std::string>& variables, const char* example) {
-  const auto text = r.text(key);
-  if (!text) {
-    if (!r.has(key)) {
-      r.missing(key, fmt::format("a formula such as \"{}\"", example));
-    }
-    return std::nullopt;
-  }
-  auto parsed = Formula::parse(*text, variables);
-  if (const auto* fault = std::get_if<FormulaFault>(&parsed)) {
-    r.error(key, r.place(key), "bad-formula", fmt::format("\"{}\", character {}: {}", printable(*text), fault->column, fault->text));
-    return std::nullopt;
-  }
-  return std::get<Formula>(std::move(parsed));
-}
-
 // The laws that a user draws or writes; the level at `match` must be above 0.
 void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
   const bool by_points = out.law == FalloffLaw::kPoints;
@@ -371,6 +354,10 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         return false;
       }
       const ObjectSpec& object = rig.objects[static_cast<std::size_t>(light.object)];
+      if (object.solid >= 0) {
+        r.error("object", r.place("object"), "wrong-type", fmt::format("\"{}\" is a marched solid, whose area is not known", *name), "use an object with a shape or a mesh");
+        return false;
+      }
       if (object.shape && !object.shape->bounded()) {
         r.error("object", r.place("object"), "out-of-range", "an endless plane has no total flux", "use a rect object, or a sky");
         return false;
@@ -567,22 +554,7 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
   }
   if (!is_distant(light.shape.form)) {
     if (const auto zone = r.text("zone")) {
-      std::vector<std::string> names;
-      for (const Rig::Solid& s : rig.solids) {
-        names.push_back(s.name);
-        if (s.name == *zone) {
-          light.zone = ZoneSpec{s.name, s.shape, s.transform};
-        }
-      }
-      for (const ObjectSpec& o : rig.objects) {
-        names.push_back(o.name);
-        if (!light.zone && o.name == *zone && o.shape && o.shape->closed()) {
-          light.zone = ZoneSpec{o.name, *o.shape, o.transform};
-        }
-      }
-      if (!light.zone) {
-        r.error("zone", r.place("zone"), "unknown-name", fmt::format("there is no solid or closed object \"{}\"", printable(*zone)), did_you_mean(*zone, names));
-      }
+      light.zone = volume_named(r, "zone", *zone, rig, {});
     }
     if (const auto fade = r.quantities("fade_with_camera", Dimension::kLength, 2, kNotNegative)) {
       if ((*fade)[1] <= (*fade)[0]) {

@@ -9,6 +9,7 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/rig/read_light.h"
+#include "jovilux/rig/read_solid.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/rig/table_reader.h"
 
@@ -41,9 +42,9 @@ class RigReader {
     }
     read_scene(top);
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
+    read_solids(top);
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
-    each(top, "solid", [&](TableReader& r, const std::string& name) { read_solid(r, name); });
     each(top, "haze", [&](TableReader& r, const std::string& name) { read_haze(r, name); });
     find_patterns();
     each(top, "light", [&](TableReader& r, const std::string& name) {
@@ -167,30 +168,51 @@ class RigReader {
         r.error("color", color->place, "missing-file", fmt::format("file not found: {}", printable(m.color_file, 200)));
       }
     } else if (color != nullptr && color->is_text() && !color->text().starts_with("#")) {
-      r.error("color", color->place, "unavailable-key",
-              fmt::format("found \"{}\"; images as colors are not available in this version", printable(color->text())),
-              "write \"#rrggbb\", three linear values, or a .csv file of wavelengths in nm and reflectances");
+      read_picture(r, "color", *color, m.picture);
     } else {
       m.color = r.color("color", 1).value_or(m.color);
     }
     using Kind = MaterialSpec::Kind;
-    std::vector<std::string> later = {"mask"}, elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness"};
+    if (const DocumentNode* mask = r.find("mask"); mask != nullptr && mask->is_text()) {
+      read_picture(r, "mask", *mask, m.mask);
+      m.mask.srgb = false;  // a share, not a color
+    } else if (mask != nullptr) {
+      r.wrong_type("mask", *mask, "a picture's file name");
+    }
+    if (const auto encoding = r.word("encoding", {"srgb", "linear"})) {
+      m.picture.srgb = *encoding == 0;
+      if (m.picture.file.empty()) {
+        r.error("encoding", r.place("encoding"), "conflict", "says how a picture is encoded, but the color is no picture");
+      }
+    }
+    if (const DocumentNode* tile = r.find("tile")) {
+      const bool pair = tile->is_array() && tile->array().size() == 2 && tile->array()[0].is_number() && tile->array()[1].is_number();
+      if (!pair || !(tile->array()[0].number() > 0) || !(tile->array()[1].number() > 0) || tile->array()[0].number() > 1e6 || tile->array()[1].number() > 1e6) {
+        r.error("tile", tile->place, "out-of-range", "expected [across, up], how often the picture repeats, each above 0");
+      } else {
+        m.tile = {tile->array()[0].number(), tile->array()[1].number()};
+      }
+      if (m.picture.file.empty() && m.mask.file.empty()) {
+        r.error("tile", tile->place, "conflict", "repeats a picture, but neither color nor mask is one");
+      }
+    }
+    std::vector<std::string> elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness"};
     if (m.kind == Kind::kMatte || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
       m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kMatte ? 0.0 : 0.2);
     }
     switch (m.kind) {
       case Kind::kMatte: break;
-      case Kind::kMetal: later.insert(later.end(), {"ior", "absorption"}); break;
+      case Kind::kMetal: read_index(r, m); break;
       case Kind::kGloss:
         m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
         m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
         break;
       case Kind::kGlass:
-        later.push_back("roughness");
         m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
         m.thin = r.flag("thin").value_or(false);
         if (!m.thin) {
           read_absorption(r, m);
+          m.roughness = r.ratio("roughness", kShare).value_or(0);
         }
         if (!r.has("color")) {
           m.color = Rgb::Ones();
@@ -204,9 +226,53 @@ class RigReader {
         break;
     }
     static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
-    r.finish(later, elsewhere, kKinds[static_cast<int>(m.kind)]);
+    r.finish({}, elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
+  }
+
+  void read_picture(TableReader& r, std::string_view key, const DocumentNode& node, PictureSpec& out) {
+    const std::string ending = fs::path(node.text()).extension().string();
+    std::error_code ec;
+    out.place = node.place;
+    out.file = path_from(node.place, node.text());
+    if (ending != ".png" && ending != ".exr" && ending != ".hdr") {
+      r.error(key, node.place, "unknown-word", fmt::format("found \"{}\"; expected a picture ending in .png, .exr or .hdr", printable(node.text())),
+              key == "color" ? "or \"#rrggbb\", three linear values, a .csv file of wavelengths in nm and reflectances" : "");
+    } else if (!fs::is_regular_file(out.file, ec)) {
+      r.error(key, node.place, "missing-file", fmt::format("file not found: {}", printable(out.file, 200)));
+    }
+    out.srgb = ending == ".png";
+  }
+
+  // A metal's index n + i k: numbers, or tables over wavelength.
+  static void read_index(TableReader& r, MaterialSpec& m) {
+    const auto one = [&](std::string_view key, double lo, double& value, std::string& file, Place& place) {
+      const DocumentNode* node = r.find(key);
+      if (node == nullptr) {
+        return;
+      }
+      place = node->place;
+      if (node->is_text() && node->text().ends_with(".csv")) {
+        file = path_from(node->place, node->text());
+        std::error_code ec;
+        if (!fs::is_regular_file(file, ec)) {
+          r.error(key, node->place, "missing-file", fmt::format("file not found: {}", printable(file, 200)));
+        }
+      } else if (node->is_number()) {
+        value = r.ratio(key, {lo, 50}).value_or(1);
+      } else {
+        r.wrong_type(key, *node, "a number, or a .csv file of wavelengths in nm and values");
+      }
+    };
+    one("ior", 1e-3, m.ior, m.ior_file, m.ior_place);
+    one("absorption", 0, m.extinction, m.extinction_file, m.extinction_place);
+    m.by_index = r.has("ior") || r.has("absorption");
+    if (r.has("ior") != r.has("absorption")) {
+      r.error(r.has("ior") ? "ior" : "absorption", r.has("ior") ? m.ior_place : m.extinction_place, "missing-key", "a metal's index needs both ior (n) and absorption (k)", "or give its color");
+    } else if (m.by_index && r.has("color")) {
+      r.error("color", m.color_place, "conflict", "color and an index are both given; either says what the metal reflects");
+    }
   }
 
   // Per meter: "0.5 /m", a bare number, or one for each of red, green and blue.
@@ -316,88 +382,15 @@ class RigReader {
     }
   }
 
-  static Shape shape_of(TableReader& r) {
-    Shape s;
-    const auto kind = r.word("kind", shape_kind_names());
-    if (!kind) {
-      if (!r.has("kind")) {
-        r.missing("kind", join_or(shape_kind_names()));
+  // All solids together: one may be made of others that come later.
+  void read_solids(TableReader& top) {
+    std::vector<SolidDraft> drafts;
+    each(top, "solid", [&](TableReader& r, const std::string& name) {
+      if (auto draft = read_solid(r, name)) {
+        drafts.push_back(std::move(*draft));
       }
-      return s;
-    }
-    s.kind = *parse_shape_kind(shape_kind_names()[*kind]);
-    const auto radius = [&]() -> double {
-      const auto v = r.quantity("radius", Dimension::kLength, kPositive);
-      if (!v && !r.has("radius")) {
-        r.missing("radius", "a length such as \"11 cm\"");
-      }
-      return v.value_or(1);
-    };
-    const auto radii = [&](Limits limits, std::string_view what) {
-      const auto v = r.quantities("radius", Dimension::kLength, 2, limits);
-      if (!v && !r.has("radius")) {
-        r.missing("radius", what);
-      }
-      return v.value_or(std::vector<double>{1, 0.25});
-    };
-    switch (s.kind) {
-      case ShapeKind::kBox: {
-        const auto size = r.quantities("size", Dimension::kLength, 3, kPositive);
-        if (size) {
-          s.a = (*size)[0] / 2;
-          s.b = (*size)[1] / 2;
-          s.c = (*size)[2] / 2;
-        } else if (!r.has("size")) {
-          r.missing("size", "[x, y, z]");
-        }
-        break;
-      }
-      case ShapeKind::kRect: {
-        const auto size = r.quantities("size", Dimension::kLength, 2, kPositive);
-        if (size) {
-          s.a = (*size)[0] / 2;
-          s.b = (*size)[1] / 2;
-        } else if (!r.has("size")) {
-          r.missing("size", "[width, height]");
-        }
-        break;
-      }
-      case ShapeKind::kSphere:
-      case ShapeKind::kDisk: s.a = radius(); break;
-      case ShapeKind::kPlane: break;
-      case ShapeKind::kCylinder:
-      case ShapeKind::kCone: {
-        const DocumentNode* node = r.find("radius");
-        if (s.kind == ShapeKind::kCone && node != nullptr && node->is_array()) {
-          const auto v = radii(kNotNegative, "[bottom, top]");
-          s.a = v[0];
-          s.b = v[1];
-          if (s.a + s.b <= 0) {
-            r.error("radius", node->place, "out-of-range", "both radii are 0");
-          }
-        } else {
-          s.a = radius();
-          s.b = 0;
-        }
-        const auto height = r.quantity("height", Dimension::kLength, kPositive);
-        if (!height && !r.has("height")) {
-          r.missing("height", "a length such as \"24 cm\"");
-        }
-        s.c = height.value_or(1) / 2;
-        s.open = r.flag("open").value_or(false);
-        break;
-      }
-      case ShapeKind::kTorus: {
-        const auto v = radii(kPositive, "[ring, tube]");
-        s.a = v[0];
-        s.b = v[1];
-        if (s.b > s.a) {
-          r.error("radius", r.place("radius"), "out-of-range", "the tube is thicker than the ring", "write [ring, tube], the larger first");
-        }
-        break;
-      }
-    }
-    return s;
+    });
+    join_solids(std::move(drafts), rig_, problems_);
   }
 
   void read_haze(TableReader& r, const std::string& name) {
@@ -410,32 +403,7 @@ class RigReader {
         r.missing("inside", "\"everywhere\", or the name of a solid or closed object");
       }
     } else if (*inside != "everywhere") {
-      h.everywhere = false;
-      h.inside = *inside;
-      std::vector<std::string> names = {"everywhere"};
-      bool found = false, open = false;
-      for (const Rig::Solid& s : rig_.solids) {
-        names.push_back(s.name);
-        if (s.name == *inside && s.shape.bounded()) {
-          found = true;
-          h.shape = s.shape;
-          h.transform = s.transform;
-        }
-      }
-      for (const ObjectSpec& o : rig_.objects) {
-        names.push_back(o.name);
-        if (!found && o.name == *inside) {
-          open = !o.shape || !o.shape->closed();
-          found = !open;
-          h.shape = o.shape.value_or(Shape{});
-          h.transform = o.transform;
-        }
-      }
-      if (open) {
-        r.error("inside", r.place("inside"), "wrong-type", fmt::format("\"{}\" encloses no volume of simple shape", printable(*inside)), "use a box, sphere, closed cylinder or cone, torus, or a solid");
-      } else if (!found) {
-        r.error("inside", r.place("inside"), "unknown-name", fmt::format("there is no bounded solid or closed object \"{}\"", printable(*inside)), did_you_mean(*inside, names));
-      }
+      h.inside = volume_named(r, "inside", *inside, rig_, {"everywhere"});
     }
     const auto visibility = r.quantity("visibility", Dimension::kLength, kPositive);
     const auto extinction = r.quantity("extinction", Dimension::kExtinction, kNotNegative);
@@ -455,7 +423,43 @@ class RigReader {
       h.albedo = r.color("albedo", 1).value_or(h.albedo);
     }
     h.anisotropy = r.ratio("anisotropy", {-0.95, 0.95}).value_or(0);
-    r.finish({"clumps", "falloff_height", "glow", "file", "grid"});
+    read_clumps(r, h);
+    if (const auto height = r.quantity("falloff_height", Dimension::kLength, kPositive)) {
+      h.falloff_height = *height;
+    }
+    h.glow = r.quantity("glow", Dimension::kLuminance, kNotNegative).value_or(0);
+    if (h.glow > 0 && h.extinction == 0) {
+      r.error("glow", r.place("glow"), "conflict", "a haze without extinction cannot glow", "give it a little extinction");
+    }
+    if (const auto file = r.text("file")) {
+      h.file_place = r.place("file");
+      h.file = path_from(h.file_place, *file);
+      std::error_code ec;
+      if (!file->ends_with(".vdb")) {
+        r.error("file", h.file_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .vdb", printable(*file)));
+      } else if (!fs::is_regular_file(h.file, ec)) {
+        r.error("file", h.file_place, "missing-file", fmt::format("file not found: {}", printable(h.file, 200)));
+      }
+      if (h.clumps) {
+        r.error("clumps", r.place("clumps"), "conflict", "clumps and a density file are both given", "leave one of them out");
+      }
+    }
+    if (!h.file.empty()) {
+      h.grid_place = read_placement(r);
+    }
+    h.grid = r.text("grid").value_or("density");
+    if (r.has("grid") && h.file.empty()) {
+      r.error("grid", r.place("grid"), "conflict", "names a grid of a file, but there is no file", "add file = \"mist.vdb\"");
+    }
+    for (const DocumentNode* lights = root_.find("light"); h.glow > 0 && lights != nullptr && lights->is_array();) {
+      for (const DocumentNode& light : lights->array()) {
+        if (const DocumentNode* other = light.find("name"); other != nullptr && other->is_text() && other->text() == name) {
+          r.error("name", r.place("name"), "duplicate-name", fmt::format("glows, and so has a layer of its name; so has the light at {}", to_string(other->place)), "rename one of them");
+        }
+      }
+      break;
+    }
+    r.finish({}, {"at", "turn", "scale"}, "a haze without a file");
     constexpr std::size_t kMostHazes = 16;
     if (rig_.hazes.size() == kMostHazes) {
       r.error("name", r.place("name"), "out-of-range", fmt::format("at most {} hazes", kMostHazes));
@@ -464,78 +468,32 @@ class RigReader {
     rig_.hazes.push_back(std::move(h));
   }
 
-  // The solids whose sizes are those of shapes.
-  void read_solid(TableReader& r, const std::string& name) {
-    const DocumentNode* kind = r.find("kind");
-    static const std::vector<std::string> kLater = {"capsule", "round-box", "frame", "union", "subtract", "intersect", "repeat", "twist", "shell", "fractal"};
-    if (r.has("formula") || (kind != nullptr && kind->is_text() && std::find(kLater.begin(), kLater.end(), kind->text()) != kLater.end())) {
-      const bool formula = r.has("formula");
-      r.error(formula ? "formula" : "kind", formula ? r.place("formula") : kind->place, "unavailable-key",
-              fmt::format("{} belongs to the rig format but is not available in this version", formula ? std::string("a formula") : fmt::format("kind \"{}\"", kind->text())), "use sphere, box, plane, torus, cylinder or cone");
+  static void read_clumps(TableReader& r, HazeSpec& h) {
+    const DocumentNode* node = r.find("clumps");
+    if (node == nullptr) {
       return;
     }
-    const std::size_t before = problems_.size();
-    Rig::Solid solid{name, r.table().place, shape_of(r), {}};
-    if (problems_.size() != before) {
+    if (!node->is_table()) {
+      r.wrong_type("clumps", *node, "{ size = \"40 cm\", depth = 0.6, drift = [x, y, z], seed = 1 }");
       return;
     }
-    if (solid.shape.kind == ShapeKind::kRect || solid.shape.kind == ShapeKind::kDisk || solid.shape.open) {
-      r.error("kind", kind != nullptr ? kind->place : r.table().place, "unknown-word", "a solid encloses a volume; expected sphere, box, plane, torus, cylinder or cone");
+    TableReader c(*node, r.address_of("clumps"), r.length(), r.problems());
+    ClumpsSpec out;
+    if (!c.has("size")) {
+      c.missing("size", "a length such as \"40 cm\"");
     }
-    const Vec3d at = r.position("at").value_or(Vec3d::Zero());
-    Vec3d turn = Vec3d::Zero();
-    if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
-      turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
+    out.size = c.quantity("size", Dimension::kLength, {1e-4, 1e5}).value_or(out.size);
+    out.depth = c.ratio("depth", kShare).value_or(out.depth);
+    if (const auto drift = c.position("drift")) {
+      out.drift = *drift;
     }
-    solid.transform = placement(at, turn, Vec3d::Ones());
-    r.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(solid.shape.kind)));
-    rig_.solids.push_back(std::move(solid));
+    out.seed = static_cast<std::uint32_t>(c.integer("seed", 0, 0xffffffffLL).value_or(1));
+    c.finish();
+    h.clumps = out;
   }
 
-  void read_object(TableReader& r, const std::string& name) {
-    ObjectSpec o;
-    o.name = name;
-    o.place = r.table().place;
-    const DocumentNode* shape = r.find("shape");
-    const auto mesh = r.text("mesh");
-    const bool solid = r.has("solid");
-    if ((shape != nullptr) + r.has("mesh") + solid != 1) {
-      r.error("shape", shape != nullptr ? shape->place : r.table().place, shape != nullptr ? "conflict" : "missing-key",
-              shape != nullptr ? "more than one of shape, mesh and solid is given" : "is missing; expected shape = { kind = ... } or mesh = \"file\"");
-    }
-    if (shape != nullptr && shape->is_table()) {
-      TableReader s(*shape, r.address_of("shape"), rig_.length, problems_);
-      const std::size_t before = problems_.size();
-      o.shape = shape_of(s);
-      if (problems_.size() == before) {  // without a kind nothing can be said of its sizes
-        s.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
-      }
-    } else if (shape != nullptr) {
-      r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
-    }
-    if (mesh) {
-      o.mesh_place = r.place("mesh");
-      o.mesh = path_from(o.mesh_place, *mesh);
-      std::error_code ec;
-      const std::string ending = fs::path(*mesh).extension().string();
-      if (ending == ".glb" || ending == ".gltf") {
-        r.error("mesh", o.mesh_place, "unavailable-key", fmt::format("{} meshes belong to the rig format but are not available in this version", ending),
-                "use .obj or .ply");
-      } else if (ending != ".obj" && ending != ".ply") {
-        r.error("mesh", o.mesh_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .obj or .ply", printable(*mesh)));
-      } else if (!fs::is_regular_file(o.mesh, ec)) {
-        r.error("mesh", o.mesh_place, "missing-file", fmt::format("file not found: {}", printable(o.mesh, 200)));
-      }
-      static const std::vector<std::string> kUnits = {"mm", "cm", "m", "km", "in", "ft"};
-      static constexpr double kMeters[] = {1e-3, 1e-2, 1, 1e3, 0.0254, 0.3048};
-      o.mesh_length = rig_.length;
-      if (const auto unit = r.word("mesh_length", kUnits)) {
-        o.mesh_length = kMeters[*unit];
-      }
-      if (const auto up = r.word("mesh_up", {"z", "y"})) {
-        o.mesh_up = *up == 0 ? 'z' : 'y';
-      }
-    }
+  // at, turn, scale.
+  static Transform read_placement(TableReader& r) {
     const Vec3d at = r.position("at").value_or(Vec3d::Zero());
     Vec3d turn = Vec3d::Zero(), scale = Vec3d::Ones();
     if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
@@ -549,7 +507,63 @@ class RigReader {
     } else if (const auto v = r.ratio("scale", factors)) {
       scale = Vec3d::Constant(*v);
     }
-    o.transform = placement(at, turn, scale);
+    return placement(at, turn, scale);
+  }
+
+  void read_object(TableReader& r, const std::string& name) {
+    ObjectSpec o;
+    o.name = name;
+    o.place = r.table().place;
+    const DocumentNode* shape = r.find("shape");
+    const auto mesh = r.text("mesh");
+    const auto solid = r.text("solid");
+    if ((shape != nullptr) + r.has("mesh") + r.has("solid") != 1) {
+      r.error("shape", shape != nullptr ? shape->place : r.table().place, shape != nullptr ? "conflict" : "missing-key",
+              shape != nullptr ? "more than one of shape, mesh and solid is given" : "is missing; expected shape = { kind = ... }, mesh = \"file\" or solid = \"name\"");
+    }
+    if (solid) {
+      std::vector<std::string> names;
+      for (std::size_t i = 0; i < rig_.solids.size(); ++i) {
+        names.push_back(rig_.solids[i].name);
+        o.solid = names.back() == *solid ? static_cast<int>(i) : o.solid;
+      }
+      if (o.solid < 0) {
+        r.error("solid", r.place("solid"), "unknown-name", fmt::format("there is no solid \"{}\"", printable(*solid)), did_you_mean(*solid, names));
+      }
+    }
+    if (shape != nullptr && shape->is_table()) {
+      TableReader s(*shape, r.address_of("shape"), rig_.length, problems_);
+      const std::size_t before = problems_.size();
+      o.shape = read_shape(s);
+      if (problems_.size() == before) {  // without a kind nothing can be said of its sizes
+        s.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
+      }
+    } else if (shape != nullptr) {
+      r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
+    }
+    if (mesh) {
+      o.mesh_place = r.place("mesh");
+      o.mesh = path_from(o.mesh_place, *mesh);
+      std::error_code ec;
+      const std::string ending = fs::path(*mesh).extension().string();
+      const bool gltf = ending == ".glb" || ending == ".gltf";
+      if (!gltf && ending != ".obj" && ending != ".ply") {
+        r.error("mesh", o.mesh_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .obj, .ply, .gltf or .glb", printable(*mesh)));
+      } else if (!fs::is_regular_file(o.mesh, ec)) {
+        r.error("mesh", o.mesh_place, "missing-file", fmt::format("file not found: {}", printable(o.mesh, 200)));
+      }
+      static const std::vector<std::string> kUnits = {"mm", "cm", "m", "km", "in", "ft"};
+      static constexpr double kMeters[] = {1e-3, 1e-2, 1, 1e3, 0.0254, 0.3048};
+      o.mesh_length = gltf ? 1 : rig_.length;  // meters and y up are what that standard says
+      o.mesh_up = gltf ? 'y' : 'z';
+      if (const auto unit = r.word("mesh_length", kUnits)) {
+        o.mesh_length = kMeters[*unit];
+      }
+      if (const auto up = r.word("mesh_up", {"z", "y"})) {
+        o.mesh_up = *up == 0 ? 'z' : 'y';
+      }
+    }
+    o.transform = read_placement(r);
     if (const auto material = r.text("material")) {
       const auto found = std::find(material_names_.begin(), material_names_.end(), *material);
       if (found == material_names_.end()) {
@@ -560,7 +574,7 @@ class RigReader {
       }
     }
     o.tags = r.texts("tags").value_or(std::vector<std::string>{});
-    r.finish({"solid"}, {"mesh_length", "mesh_up"}, "a shape");
+    r.finish({}, {"mesh_length", "mesh_up"}, solid ? "a solid" : "a shape");
     rig_.objects.push_back(std::move(o));
   }
 
@@ -653,7 +667,8 @@ class RigReader {
     if (const auto curve = r.word("curve", {"film", "linear"})) {
       look.curve = *curve == 0 ? LookSpec::Curve::kFilm : LookSpec::Curve::kLinear;
     }
-    r.finish({"bloom"});
+    look.bloom = r.ratio("bloom", {0, 0.9}).value_or(0);
+    r.finish();
   }
 
   void read_render(TableReader& top) {
@@ -698,7 +713,16 @@ class RigReader {
     if (const auto word = r.word("layers", {"none", "lights", "lights+parts", "groups"})) {
       out.layers = static_cast<RenderSpec::Layers>(*word);
     }
-    r.finish({"march"});
+    if (const DocumentNode* march = r.find("march"); march != nullptr && !march->is_table()) {
+      r.wrong_type("march", *march, "{ tolerance = \"0.2 mm\", max_steps = 512 }");
+    } else if (march != nullptr) {
+      TableReader m(*march, "render.march", rig_.length, problems_);
+      out.march_place = march->place;
+      out.march.tolerance = m.quantity("tolerance", Dimension::kLength, {1e-8, 1}).value_or(out.march.tolerance);
+      out.march.max_steps = static_cast<int>(m.integer("max_steps", 8, 1 << 20).value_or(out.march.max_steps));
+      m.finish();
+    }
+    r.finish();
   }
 
   const DocumentNode& root_;
@@ -770,12 +794,16 @@ std::string resolved_toml(const Rig& rig, const std::string& folder) {
     DocumentNode* list = document.find("material");
     for (std::size_t i = 0; list != nullptr && i < list->array().size(); ++i) {
       DocumentNode* color = list->array()[i].find("color");
-      if (color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
+      if (color != nullptr && color->is_text() && !color->text().starts_with("#")) {
         relocate_one(color);
       }
     }
   };
   relocate("object", "mesh");
+  relocate("material", "mask");
+  relocate("material", "ior");
+  relocate("material", "absorption");
+  relocate("haze", "file");
   relocate("gel", "file");
   relocate_colors();
   relocate("light", "spectrum");

@@ -2,6 +2,7 @@
 
 #include <array>
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -13,6 +14,7 @@
 #include "jovilux/color/sources_by_name.h"
 #include "jovilux/color/spectra.h"
 #include "jovilux/geometry/shapes.h"
+#include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/transform.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
@@ -58,11 +60,13 @@ struct CheatSpec {
   bool seen = true;
 };
 
-/// A solid or closed object that holds a light's effect.
-struct ZoneSpec {
+/// What a solid or closed object encloses: a closed shape, a marched solid, or an object's mesh.
+struct VolumeSpec {
   std::string name;
-  Shape shape;
-  Transform transform;
+  std::optional<Shape> shape;
+  std::shared_ptr<const Solid> solid;
+  int object = -1;                 ///< whose mesh it is
+  Transform transform;             ///< of shape and solid, to the world
 };
 
 struct LightSpec {
@@ -92,7 +96,7 @@ struct LightSpec {
   std::optional<TintByPosition> tint_by;
   std::optional<std::vector<std::uint32_t>> lit;      ///< indices of the objects it lights; nothing: all
   std::optional<std::vector<std::uint32_t>> casters;  ///< of those that throw its shadows; nothing: all
-  std::optional<ZoneSpec> zone;
+  std::optional<VolumeSpec> zone;
   std::optional<std::pair<double, double>> fade_with_camera;  ///< full up to the first distance, gone at the second
   std::string group;
   CheatSpec cheat;
@@ -119,17 +123,37 @@ struct LightSpec {
   }
 };
 
-/// Even haze, everywhere or inside a closed shape.
+/// Noise on a haze's density.
+struct ClumpsSpec {
+  double size = 0.4;               ///< of the largest clumps [m]
+  double depth = 0.5;              ///< 0 even .. 1 down to nothing and up to twice as much
+  Vec3d drift = Vec3d::Zero();     ///< [m/s]
+  std::uint32_t seed = 1;
+};
+
+/// Haze, everywhere or inside a volume.
 struct HazeSpec {
   std::string name;
-  Place place, extinction_place, albedo_place;
-  bool everywhere = true;
-  std::string inside;              ///< the solid or object that holds it
-  Shape shape;
-  Transform transform;
-  double extinction = 0;           ///< [1/m]
+  Place place, extinction_place, albedo_place, file_place;
+  std::optional<VolumeSpec> inside;  ///< nothing: everywhere
+  double extinction = 0;           ///< [1/m]; of an uneven haze where its density is 1
   Rgb albedo = Rgb::Constant(0.95);
   double anisotropy = 0;
+  std::optional<ClumpsSpec> clumps;
+  double falloff_height = 0;       ///< thins by 1/e for each of this above height 0 [m]; 0: does not
+  double glow = 0;                 ///< luminance that it adds each meter where its density is 1 [cd/m2 per m]
+  std::string file;                ///< density grid, path relative to the working folder
+  std::string grid;                ///< its name in the file
+  Transform grid_place;            ///< of the file's space in the world
+
+  bool uneven() const { return clumps || falloff_height > 0 || !file.empty(); }
+};
+
+/// A picture on a surface.
+struct PictureSpec {
+  std::string file;                ///< path relative to the working folder; empty: none
+  Place place;
+  bool srgb = true;                ///< whether its values are encoded for a display; EXR and HDR never are
 };
 
 struct MaterialSpec {
@@ -138,9 +162,16 @@ struct MaterialSpec {
   enum class Kind { kMatte, kMetal, kGloss, kGlass, kSheet } kind = Kind::kMatte;
   Rgb color = Rgb::Constant(0.5);
   std::string color_file;          ///< a reflectance table instead, path relative to the working folder
+  PictureSpec picture;             ///< or a picture
+  PictureSpec mask;                ///< cuts the surface out where it is black
+  std::array<double, 2> tile = {1, 1};  ///< how often pictures repeat over a unit of a surface's places on them
   Rgb coat_color = Rgb::Ones();
   double roughness = 0;
   double ior = 1.5;
+  double extinction = 0;           ///< metal: k of the index n + i k, where it is not from a file
+  std::string ior_file, extinction_file;  ///< metal: tables of n and k over wavelength
+  Place ior_place, extinction_place;
+  bool by_index = false;           ///< metal: reflects by n and k instead of a color
   bool thin = false;               ///< glass: a pane
   Rgb absorption = Rgb::Zero();    ///< glass [1/m]
   double through = 0;              ///< sheet: share that it lets through
@@ -151,7 +182,8 @@ struct ObjectSpec {
   std::string name;
   Place place, mesh_place;
   std::optional<Shape> shape;
-  std::string mesh;                ///< path of a file, relative to the working folder; empty with a shape
+  std::string mesh;                ///< path of a file, relative to the working folder; empty with a shape or solid
+  int solid = -1;                  ///< index
   double mesh_length = 1;          ///< meters that a unit of the file stands for
   char mesh_up = 'z';
   Transform transform;
@@ -176,6 +208,7 @@ struct LookSpec {
   double ev = 0;                   ///< EV100, with kFixed
   std::optional<White> white_balance;
   enum class Curve { kFilm, kLinear } curve = Curve::kFilm;
+  double bloom = 0;                ///< share of the light that the lens spreads
 };
 
 struct RenderSpec {
@@ -186,6 +219,8 @@ struct RenderSpec {
   int bounces = 6;
   std::uint32_t seed = 1;
   enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;
+  MarchSettings march;
+  Place march_place;
 };
 
 struct Rig {
@@ -207,10 +242,11 @@ struct Rig {
   struct Solid {
     std::string name;
     Place place;
-    Shape shape;
-    Transform transform;
+    SolidNode node;
+    std::optional<Shape> shape;    ///< the same as a closed shape, where there is one
+    std::shared_ptr<const jovilux::Solid> compiled;  ///< without its own place
   };
-  std::vector<Solid> solids;       ///< drawn by nothing yet; zones of lights
+  std::vector<Solid> solids;
   std::vector<std::string> variants;
   LookSpec look;
   RenderSpec render;

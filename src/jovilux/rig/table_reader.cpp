@@ -48,6 +48,23 @@ std::string shown_value(const DocumentNode& node) {
 
 }  // namespace
 
+// A formula of some variables; says what is wrong with it.
+std::optional<Formula> read_formula(TableReader& r, std::string_view key, const std::vector<std::string>& variables, const char* example) {
+  const auto text = r.text(key);
+  if (!text) {
+    if (!r.has(key)) {
+      r.missing(key, fmt::format("a formula such as \"{}\"", example));
+    }
+    return std::nullopt;
+  }
+  auto parsed = Formula::parse(*text, variables);
+  if (const auto* fault = std::get_if<FormulaFault>(&parsed)) {
+    r.error(key, r.place(key), "bad-formula", fmt::format("\"{}\", character {}: {}", printable(*text), fault->column, fault->text));
+    return std::nullopt;
+  }
+  return std::get<Formula>(std::move(parsed));
+}
+
 bool is_plain_name(std::string_view name) {
   return !name.empty() && name.size() <= 100 && std::all_of(name.begin(), name.end(), [](char c) {
     return std::isalnum(static_cast<unsigned char>(c)) || c == '-' || c == '_';

@@ -6,6 +6,7 @@
 #include <string_view>
 #include <vector>
 
+#include "jovilux/base/formula.h"
 #include "jovilux/base/problem.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/rgb.h"
@@ -84,6 +85,9 @@ class TableReader {
   Problems& problems_;
   std::vector<std::string> known_;
 };
+
+/// A formula of the variables, from a key that must be there; `example` shows what is expected.
+std::optional<Formula> read_formula(TableReader& r, std::string_view key, const std::vector<std::string>& variables, const char* example);
 
 /// Whether a name can be part of an address: letters, digits, "-" and "_", at most 100.
 bool is_plain_name(std::string_view name);

@@ -289,8 +289,7 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
   }
   if (light.zone) {
     needed = true;
-    const ZoneSpec& zone = *light.zone;
-    detail->zone = Zone{zone.shape, zone.transform.inverse()};
+    detail->zone = enclosure_of_(*light.zone);
   }
   if (needed) {
     out.detail = std::move(detail);

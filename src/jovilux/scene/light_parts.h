@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <map>
 #include <memory>
 #include <string>
@@ -35,8 +36,10 @@ struct LightParts {
 /// Reads what lights name, each file once.
 class LightLoader {
  public:
-  /// `up` of the scene. Problems are added to `problems`, with the files' places.
-  LightLoader(const Rig& rig, Problems& problems) : rig_(rig), problems_(problems) {}
+  using EnclosureOf = std::function<std::optional<Enclosure>(const VolumeSpec&)>;
+
+  /// `enclosure_of` makes the volumes that hold lights. Problems are added to `problems`, with the files' places.
+  LightLoader(const Rig& rig, Problems& problems, EnclosureOf enclosure_of) : rig_(rig), problems_(problems), enclosure_of_(std::move(enclosure_of)) {}
 
   /// The parts of a light; `surface` is its object's, where it has one.
   LightParts parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface);
@@ -48,6 +51,7 @@ class LightLoader {
 
   const Rig& rig_;
   Problems& problems_;
+  EnclosureOf enclosure_of_;
   std::map<std::string, std::shared_ptr<const PhotometricFile>> profiles_;
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
   std::map<std::string, std::shared_ptr<const Gobo>> gobos_;  // by light, an array's by its name

@@ -2,10 +2,15 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include <fmt/format.h>
 
 #include "jovilux/base/text.h"
+#include "jovilux/color/sources_by_name.h"
+#include "jovilux/files/density_file.h"
+#include "jovilux/files/gltf.h"
+#include "jovilux/files/image.h"
 #include "jovilux/files/mesh_file.h"
 #include "jovilux/files/spectrum_file.h"
 
@@ -30,20 +35,73 @@ Spectrum reflectance_of(const MaterialSpec& m, Problems& problems) {
   return spectrum_from_table(*table);
 }
 
+// A metal's n or k at the nodes; `least` keeps n away from 0.
+Spectrum index_of(const MaterialSpec& m, const std::string& file, double value, const Place& place, const char* key, float least, Problems& problems) {
+  if (file.empty()) {
+    return Spectrum::Constant(static_cast<float>(value));
+  }
+  const std::string address = "material." + m.name + "." + key;
+  const auto table = load_spectrum(file);
+  for (Problem p : table.problems()) {
+    p.address = address;
+    p.hint = "named at " + to_string(place);
+    problems.push_back(std::move(p));
+  }
+  if (!table) {
+    return Spectrum::Ones();
+  }
+  const Spectrum out = spectrum_from_table(*table);
+  if (!(out >= least).all() || (out > 50.0f).any()) {
+    problems.push_back({Severity::kError, "bad-spectrum", {file, 0, 0}, address, fmt::format("values from {} to 50 are needed from 420 to 680 nm", least), "named at " + to_string(place)});
+  }
+  return out.max(least).min(50.0f);
+}
+
+std::shared_ptr<const Picture> picture_of(const MaterialSpec& m, const PictureSpec& spec, const char* key, Problems& problems) {
+  if (spec.file.empty()) {
+    return nullptr;
+  }
+  auto image = load_image(spec.file, spec.srgb);
+  for (Problem p : image.problems()) {
+    p.address = "material." + m.name + "." + key;
+    p.hint = "named at " + to_string(spec.place);
+    problems.push_back(std::move(p));
+  }
+  return image ? std::make_shared<Picture>(image->width, image->height, std::move(image->rgb)) : nullptr;
+}
+
 SurfaceModel model_of(const MaterialSpec& m, Problems& problems) {
   const Spectrum color = m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
   const auto roughness = static_cast<float>(m.roughness);
   switch (m.kind) {
     case MaterialSpec::Kind::kMatte: return matte(color, roughness);
-    case MaterialSpec::Kind::kMetal: return metal(color, roughness);
+    case MaterialSpec::Kind::kMetal:
+      if (m.by_index) {
+        return metal_of_index(index_of(m, m.ior_file, m.ior, m.ior_place, "ior", 0.001f, problems), index_of(m, m.extinction_file, m.extinction, m.extinction_place, "absorption", 0, problems), roughness);
+      }
+      return metal(color, roughness);
     case MaterialSpec::Kind::kGlass:
-      return m.thin ? pane(static_cast<float>(m.ior), color) : glass(static_cast<float>(m.ior), spectrum_from_rgb(m.absorption).max(0.0f));
+      return m.thin ? pane(static_cast<float>(m.ior), color) : glass(static_cast<float>(m.ior), spectrum_from_rgb(m.absorption).max(0.0f), roughness);
     case MaterialSpec::Kind::kSheet:
       return sheet(color * static_cast<float>(1 - m.through), (m.through_color ? spectrum_from_rgb(*m.through_color) : color) * static_cast<float>(m.through));
     case MaterialSpec::Kind::kGloss:
       return gloss(color, spectrum_from_rgb(m.coat_color), static_cast<float>(m.ior), roughness);
   }
   return {};
+}
+
+Scene::Pictures pictures_of(const MaterialSpec& m, Problems& problems) {
+  Scene::Pictures out;
+  out.color = picture_of(m, m.picture, "color", problems);
+  out.mask = picture_of(m, m.mask, "mask", problems);
+  out.tile = Vec2(static_cast<float>(m.tile[0]), static_cast<float>(m.tile[1]));
+  if (m.kind == MaterialSpec::Kind::kSheet) {
+    out.reflected = static_cast<float>(1 - m.through);
+    out.through = m.through_color ? 0.0f : static_cast<float>(m.through);
+  } else if (m.kind == MaterialSpec::Kind::kGlass) {
+    out.through = 1;  // a pane's tint
+  }
+  return out;
 }
 
 Shape body_of(const SourceShape& s) {
@@ -66,6 +124,98 @@ Shape body_of(const SourceShape& s) {
   return out;
 }
 
+// A mesh of one material; `material` is the file's own, where it has one.
+struct MeshPart {
+  Mesh mesh;
+  std::shared_ptr<const GltfScene::Material> material;
+};
+
+void append(Mesh& to, const Mesh& more) {
+  const auto first = static_cast<std::uint32_t>(to.positions.size());
+  to.positions.insert(to.positions.end(), more.positions.begin(), more.positions.end());
+  for (const auto& t : more.triangles) {
+    to.triangles.push_back({t[0] + first, t[1] + first, t[2] + first});
+  }
+}
+
+std::vector<MeshPart> mesh_parts(const ObjectSpec& object, Problems& problems) {
+  std::vector<MeshPart> out;
+  const auto note = [&](const Problems& found) {
+    for (Problem p : found) {
+      p.address = "object." + object.name + ".mesh";
+      p.hint = "named at " + to_string(object.mesh_place);
+      problems.push_back(std::move(p));
+    }
+  };
+  if (!object.mesh.ends_with(".glb") && !object.mesh.ends_with(".gltf")) {
+    auto mesh = load_mesh(object.mesh);
+    note(mesh.problems());
+    if (mesh) {
+      out.push_back({std::move(*mesh), nullptr});
+    }
+    return out;
+  }
+  auto file = load_gltf(object.mesh);
+  note(file.problems());
+  if (!file) {
+    return out;
+  }
+  std::vector<std::shared_ptr<const GltfScene::Material>> materials;
+  for (GltfScene::Material& m : file->materials) {
+    materials.push_back(std::make_shared<GltfScene::Material>(std::move(m)));
+  }
+  for (GltfScene::Part& p : file->parts) {
+    out.push_back({std::move(p.mesh), p.material >= 0 ? materials[static_cast<std::size_t>(p.material)] : nullptr});
+  }
+  if (out.empty()) {
+    note({{Severity::kError, "bad-mesh", {object.mesh, 0, 0}, "", "holds no triangles", ""}});
+  }
+  return out;
+}
+
+// Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a matte base.
+void add_file_material(Scene& scene, const GltfScene::Material& m) {
+  const Spectrum color = spectrum_from_rgb(m.color);
+  const auto roughness = static_cast<float>(m.roughness);
+  scene.materials.push_back(m.metallic >= 0.5 ? metal(color, roughness) : gloss(color, Spectrum::Ones(), 1.5f, roughness));
+  scene.pictures.emplace_back();
+  if (m.picture != nullptr) {
+    scene.pictures.back().color = std::make_shared<Picture>(m.picture->width, m.picture->height, m.picture->rgb);
+    scene.has_pictures = true;
+  }
+}
+
+void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enclosure> inside, Problems& problems) {
+  if (!(h.extinction > 0)) {
+    return;
+  }
+  Haze out;
+  out.sigma_t = static_cast<float>(h.extinction);
+  out.albedo = spectrum_from_rgb(h.albedo);
+  out.g = static_cast<float>(h.anisotropy);
+  out.inside = std::move(inside);
+  out.glow = static_cast<float>(h.glow);
+  out.density.up = rig.up.cast<float>();
+  out.density.falloff_height = static_cast<float>(h.falloff_height);
+  if (h.clumps) {
+    // Cell by cell where a clump takes much of the light; else one bound for all costs less.
+    out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size), static_cast<float>(h.clumps->depth), Vec3::Zero(), h.clumps->seed, h.extinction * h.clumps->size > 0.25};
+  }
+  if (!h.file.empty()) {
+    auto grid = load_density_grid(h.file, h.grid, h.grid_place);
+    for (Problem p : grid.problems()) {
+      p.address = "haze." + h.name + ".file";
+      p.hint = (p.hint.empty() ? "" : p.hint + "; ") + ("named at " + to_string(h.file_place));
+      problems.push_back(std::move(p));
+    }
+    if (!grid) {
+      return;
+    }
+    out.density.grid = std::make_shared<DensityGrid>(std::move(*grid));
+  }
+  scene.hazes.push_back(std::move(out));
+}
+
 }  // namespace
 
 Result<Scene> prepare_scene(const Rig& rig, int camera) {
@@ -73,17 +223,36 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   Problems problems;
   for (const MaterialSpec& m : rig.materials) {
     scene.materials.push_back(model_of(m, problems));
+    scene.pictures.push_back(pictures_of(m, problems));
   }
   const auto plain = static_cast<std::uint32_t>(scene.materials.size());
   scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
-  scene.has_panes = std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) { return m.is_pane(); });
+  scene.pictures.emplace_back();
+  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
+    scene.has_openings = scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
+    scene.has_pictures = scene.has_pictures || scene.pictures[i].any();
+  }
 
+  // The meshes that hold haze or lights, each in a world of its own.
+  std::map<int, std::shared_ptr<World>> holders;
   for (const HazeSpec& h : rig.hazes) {
-    if (h.extinction > 0) {
-      scene.hazes.push_back({static_cast<float>(h.extinction), spectrum_from_rgb(h.albedo), static_cast<float>(h.anisotropy), h.everywhere, h.shape, h.transform.inverse()});
+    if (h.inside && h.inside->object >= 0) {
+      holders[h.inside->object] = std::make_shared<World>();
     }
   }
+  for (const LightSpec& l : rig.lights) {
+    if (l.zone && l.zone->object >= 0) {
+      holders[l.zone->object] = std::make_shared<World>();
+    }
+  }
+  const auto enclosure_of = [&](const VolumeSpec& v) -> std::optional<Enclosure> {
+    if (v.shape) {
+      return Enclosure(*v.shape, v.transform);
+    }
+    return v.solid != nullptr ? Enclosure(v.solid, v.transform, rig.render.march) : Enclosure(holders.at(v.object));
+  };
   // The objects that emit, and what of them emits.
+  scene.glow_table = light_table(*spectrum_named("cie-d65"));
   std::vector<int> light_of_object(rig.objects.size(), -1);
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
     if (rig.lights[i].object >= 0) {
@@ -91,6 +260,7 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
     }
   }
   std::vector<std::shared_ptr<const LuminousSurface>> luminous(rig.lights.size());
+  std::vector<std::pair<MeshPart, std::uint32_t>> later;
   for (std::size_t i = 0; i < rig.objects.size(); ++i) {
     const ObjectSpec& object = rig.objects[i];
     const int its_light = light_of_object[i];
@@ -105,13 +275,14 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
       }
       continue;
     }
-    auto mesh = load_mesh(object.mesh);
-    if (!mesh) {
-      for (Problem p : mesh.problems()) {
-        p.address = "object." + object.name + ".mesh";
-        p.hint = "named at " + to_string(object.mesh_place);
-        problems.push_back(std::move(p));
-      }
+    if (object.solid >= 0) {
+      const Rig::Solid& solid = rig.solids[static_cast<std::size_t>(object.solid)];
+      const Transform& own = solid.node.place;
+      scene.world.add_solid(solid.compiled, {object.transform.linear * own.linear, object.transform.point(own.offset)}, surface, rig.render.march);
+      continue;
+    }
+    auto parts = mesh_parts(object, problems);
+    if (parts.empty()) {
       continue;
     }
     Transform transform = object.transform;
@@ -122,24 +293,55 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
       file_axes = stand * object.mesh_length;
     }
     transform.linear = transform.linear * file_axes;
-    transform_mesh(*mesh, transform);
     constexpr float kFarthest = 1e7f;
     bool inside = true;
-    for (const Vec3& p : mesh->positions) {
-      inside = inside && p.cwiseAbs().maxCoeff() <= kFarthest;
+    Mesh whole;
+    const bool emits = its_light >= 0;
+    const auto holder = holders.find(static_cast<int>(i));
+    for (MeshPart& part : parts) {
+      transform_mesh(part.mesh, transform);
+      for (const Vec3& p : part.mesh.positions) {
+        inside = inside && p.cwiseAbs().maxCoeff() <= kFarthest;
+      }
+      if (emits) {
+        append(whole, part.mesh);
+      }
+      if (holder != holders.end()) {
+        holder->second->add_mesh(part.mesh, 0);
+      }
     }
     if (!inside) {
       problems.push_back({Severity::kError, "out-of-range", object.mesh_place, "object." + object.name + ".mesh",
                           "a vertex lies farther than 10000 km from the origin", "see mesh_length and scale"});
       continue;
     }
-    if (its_light >= 0) {
-      luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(*mesh);
+    if (emits) {
+      luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(whole);
     }
-    scene.world.add_mesh(std::move(*mesh), surface);
+    if (holder != holders.end()) {
+      holder->second->build();
+    }
+    for (MeshPart& part : parts) {
+      later.push_back({std::move(part), static_cast<std::uint32_t>(i)});
+    }
+  }
+  // The parts of meshes: those of the object's own material, and one surface more for each other of a file's.
+  for (auto& [part, object] : later) {
+    std::uint32_t surface = object;
+    if (part.material != nullptr && rig.objects[object].material < 0 && light_of_object[object] < 0) {
+      surface = static_cast<std::uint32_t>(scene.surfaces.size());
+      scene.surfaces.push_back({object, static_cast<std::uint32_t>(scene.materials.size()), kNoIndex});
+      add_file_material(scene, *part.material);
+    }
+    scene.world.add_mesh(std::move(part.mesh), surface);
+  }
+  if (!has_errors(problems)) {
+    for (const HazeSpec& h : rig.hazes) {
+      add_haze(scene, rig, h, h.inside ? enclosure_of(*h.inside) : std::nullopt, problems);
+    }
   }
 
-  LightLoader loader(rig, problems);
+  LightLoader loader(rig, problems, enclosure_of);
   std::vector<std::vector<std::uint32_t>> link_lists, caster_lists;
   const auto number_of = [](std::vector<std::vector<std::uint32_t>>& lists, const std::vector<std::uint32_t>& list) {
     const auto known = std::find(lists.begin(), lists.end(), list);
@@ -205,6 +407,18 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
     scene.lights.push_back(std::move(parts));
     scene.emitters.push_back(std::move(e));
   }
+  if (has_errors(problems)) {
+    return problems;
+  }
+  for (std::size_t i = 0, glowing = 0; i < rig.hazes.size(); ++i) {
+    if (rig.hazes[i].extinction > 0) {
+      Haze& haze = scene.hazes[glowing++];
+      if (haze.glow > 0) {
+        haze.layer = static_cast<std::uint32_t>(scene.layers.size());
+        scene.layers.push_back(rig.hazes[i].name);
+      }
+    }
+  }
   for (Scene::Surface& surface : scene.surfaces) {
     surface.links = 0;
     for (std::size_t list = 0; list < link_lists.size(); ++list) {
@@ -215,8 +429,8 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   }
   for (const std::vector<std::uint32_t>& list : caster_lists) {
     std::vector<bool> throws(scene.surfaces.size(), false);  // bodies of lights throw none then
-    for (const std::uint32_t object : list) {
-      throws[object] = true;
+    for (std::size_t i = 0; i < throws.size(); ++i) {
+      throws[i] = scene.surfaces[i].object != kNoIndex && std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
     }
     scene.casters.push_back(std::move(throws));
   }

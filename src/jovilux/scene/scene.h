@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <memory>
 #include <string>
 #include <vector>
@@ -8,6 +9,7 @@
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/geometry/world.h"
 #include "jovilux/optics/haze.h"
+#include "jovilux/optics/picture.h"
 #include "jovilux/optics/surface.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/scene/light_parts.h"
@@ -27,14 +29,27 @@ struct Scene {
   World world;
   std::vector<Surface> surfaces;
   std::vector<SurfaceModel> materials;
-  bool has_panes = false;                  ///< some material lets light straight through
+  /// Pictures on a material.
+  struct Pictures {
+    std::shared_ptr<const Picture> color, mask;
+    Vec2 tile = Vec2::Ones();
+    float reflected = 1, through = 0;      ///< sheet: factors of its color on what is reflected and, 0 if that has a color of its own, let through
+
+    bool any() const { return color != nullptr || mask != nullptr; }
+    /// How much of the surface is there, 0..1.
+    float covered(const Vec2& uv) const { return mask == nullptr ? 1.0f : std::clamp(mask->at(uv.cwiseProduct(tile)).dot(Vec3(0.2126f, 0.7152f, 0.0722f)), 0.0f, 1.0f); }
+  };
+  std::vector<Pictures> pictures;          ///< one for each material
+  bool has_openings = false;               ///< some material lets light straight through: panes, masks
+  bool has_pictures = false;
   std::vector<Haze> hazes;
+  LightTable glow_table;                   ///< of their glow: D65
   std::vector<Emitter> emitters;           ///< one for each light of the rig, in its order, the dark ones too
   std::vector<LightParts> lights;          ///< of each light, what its files told
   std::vector<std::uint32_t> emitter_surface;  ///< of each emitter, the surface number of its body; kNoIndex without
   std::vector<std::uint32_t> distant;      ///< the emitters that rays which leave the world may see
   std::vector<std::vector<bool>> casters;  ///< lists of surfaces that throw shadows; Emitter::casters points here
-  std::vector<std::string> layers;         ///< names of the lights that shine; Emitter::layer points here
+  std::vector<std::string> layers;         ///< names of the lights that shine, then of the hazes that glow; Emitter::layer points here
 };
 
 /// Loads all files and builds the hierarchy. Problems of files carry the file's place and the rig's address. `camera` is

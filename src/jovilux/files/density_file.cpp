@@ -1,0 +1,190 @@
+#include "jovilux/files/density_file.h"
+
+#include <fcntl.h>
+#include <signal.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cmath>
+#include <cstring>
+#include <filesystem>
+#include <optional>
+#include <vector>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+namespace jovilux {
+namespace {
+
+namespace fs = std::filesystem;
+
+Problem fault(const std::string& path, std::string text, std::string hint = "") { return {Severity::kError, "bad-density", {path, 0, 0}, "", std::move(text), std::move(hint)}; }
+
+struct Pipe {
+  std::array<int, 2> end = {-1, -1};
+  Pipe() {
+    if (::pipe2(end.data(), O_CLOEXEC) != 0) {
+      throw MachineTrouble(fmt::format("reading a density: no pipe can be made: {}", std::strerror(errno)));
+    }
+  }
+  ~Pipe() {
+    close(0);
+    close(1);
+  }
+  Pipe(const Pipe&) = delete;
+  void close(std::size_t i) {
+    if (end[i] >= 0) {
+      ::close(end[i]);
+      end[i] = -1;
+    }
+  }
+};
+
+// What a program sends, as it comes.
+class Stream {
+ public:
+  explicit Stream(int fd) : fd_(fd) {}
+  bool read(void* to, std::size_t bytes) {
+    auto* at = static_cast<char*>(to);
+    while (bytes > 0) {
+      const ssize_t n = ::read(fd_, at, bytes);
+      if (n < 0 && errno == EINTR) {
+        continue;
+      }
+      if (n <= 0) {
+        return false;
+      }
+      at += n;
+      bytes -= static_cast<std::size_t>(n);
+    }
+    return true;
+  }
+
+ private:
+  int fd_;
+};
+
+// Nothing where the stream does not hold a whole grid.
+std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::uint64_t most_bytes) {
+  std::array<char, 4> magic{};
+  std::array<double, 12> rows{};
+  std::array<std::int32_t, 3> first{}, blocks{};
+  std::uint64_t count = 0;
+  if (!in.read(magic.data(), 4) || std::memcmp(magic.data(), "JVDG", 4) != 0 || !in.read(rows.data(), sizeof rows) || !in.read(first.data(), sizeof first) || !in.read(blocks.data(), sizeof blocks) ||
+      !in.read(&count, sizeof count)) {
+    return std::nullopt;
+  }
+  Transform t;
+  bool good = true;
+  for (int r = 0; r < 3; ++r) {
+    for (int c = 0; c < 4; ++c) {
+      const double v = rows[static_cast<std::size_t>(4 * r + c)];
+      good = good && std::isfinite(v);
+      (c < 3 ? t.linear(r, c) : t.offset[r]) = v;
+    }
+  }
+  double slots = 1;
+  for (const std::int32_t b : blocks) {
+    good = good && b > 0;
+    slots *= b;
+  }
+  if (!good || !(std::abs(t.linear.determinant()) > 1e-30) || slots * 8 + static_cast<double>(count) * 2048 > static_cast<double>(most_bytes) || static_cast<double>(count) > slots) {
+    return std::nullopt;
+  }
+  t.linear = place.linear * t.linear;
+  t.offset = place.point(t.offset);
+  DensityGrid out(t, first, blocks);
+  std::vector<bool> seen(static_cast<std::size_t>(slots), false);
+  for (std::uint64_t i = 0; i < count; ++i) {
+    std::array<std::int32_t, 3> at{}, block{};
+    std::array<float, 512> values{};
+    if (!in.read(at.data(), sizeof at) || !in.read(values.data(), sizeof values)) {
+      return std::nullopt;
+    }
+    for (std::size_t k = 0; k < 3; ++k) {
+      const std::int64_t from = static_cast<std::int64_t>(at[k]) - first[k];
+      if (from < 0 || from % 8 != 0 || from / 8 >= blocks[k]) {
+        return std::nullopt;
+      }
+      block[k] = static_cast<std::int32_t>(from / 8);
+    }
+    const auto slot = (static_cast<std::size_t>(block[2]) * static_cast<std::size_t>(blocks[1]) + static_cast<std::size_t>(block[1])) * static_cast<std::size_t>(blocks[0]) + static_cast<std::size_t>(block[0]);
+    if (seen[slot]) {
+      return std::nullopt;
+    }
+    seen[slot] = true;
+    out.set_block(block, values.data());
+  }
+  out.finish();
+  return out;
+}
+
+}  // namespace
+
+Result<DensityGrid> load_density_grid(const std::string& path, const std::string& grid, const Transform& place) {
+  std::error_code ec;
+  const fs::path reader = fs::read_symlink("/proc/self/exe", ec).parent_path() / "jovilux-vdb";
+  if (ec || !fs::exists(reader, ec)) {
+    return fault(path, "this build reads no .vdb files: the program jovilux-vdb is not beside it", "install libopenvdb-dev and build again");
+  }
+  const std::uint64_t size = fs::file_size(path, ec);
+  if (ec) {
+    return fault(path, "cannot be read");
+  }
+  constexpr std::uint64_t kLeast = 256ULL << 20, kMost = 8ULL << 30;
+  const std::uint64_t limit = std::min(kMost, kLeast + 64 * std::min<std::uint64_t>(size, kMost));
+  Pipe out, err;
+  posix_spawn_file_actions_t actions;
+  posix_spawn_file_actions_init(&actions);
+  posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
+  posix_spawn_file_actions_adddup2(&actions, out.end[1], 1);
+  posix_spawn_file_actions_adddup2(&actions, err.end[1], 2);
+  std::string program = reader.string(), file = path, name = grid, megabytes = std::to_string(limit >> 20);
+  std::array<char*, 5> argv = {program.data(), file.data(), name.data(), megabytes.data(), nullptr};
+  pid_t child = 0;
+  const int started = ::posix_spawn(&child, program.c_str(), &actions, nullptr, argv.data(), environ);
+  posix_spawn_file_actions_destroy(&actions);
+  if (started != 0) {
+    throw MachineTrouble(fmt::format("reading a density: {} cannot be run: {}", program, std::strerror(started)));
+  }
+  out.close(1);
+  err.close(1);
+  Stream stream(out.end[0]);
+  std::optional<DensityGrid> read;
+  try {
+    read = grid_from(stream, place, limit);
+  } catch (...) {
+    ::kill(child, SIGKILL);
+    ::waitpid(child, nullptr, 0);
+    throw;
+  }
+  out.close(0);  // ends a reader that has more to say
+  std::string said;
+  std::array<char, 256> text{};
+  while (said.size() < 1000) {
+    const ssize_t n = ::read(err.end[0], text.data(), text.size());
+    if (n <= 0) {
+      break;
+    }
+    said.append(text.data(), static_cast<std::size_t>(n));
+  }
+  int status = 0;
+  while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+  }
+  if (!read || !WIFEXITED(status) || WEXITSTATUS(status) != 0) {
+    if (WIFEXITED(status) && WEXITSTATUS(status) == 2) {
+      return fault(path, said.empty() ? "cannot be read" : printable(said, 300));
+    }
+    return fault(path, "damaged, or not a .vdb file: reading it was stopped", fmt::format("it may take {} MB and 60 s", limit >> 20));
+  }
+  return std::move(*read);
+}
+
+}  // namespace jovilux
