@@ -31,6 +31,7 @@ constexpr const char* kHelp =
     "                                  float32 x 7, little-endian: origin, unit direction, t max\n"
     "  make --kind room|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
     "                                  a test mesh and its camera, bounce and shadow rays: PREFIX-camera.rays ...\n"
+    "  march                           marched solids, and a marched sphere against the analytic one\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time in ray queries\n";
 
 double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
@@ -298,9 +299,80 @@ int bench_render(const Options& o) {
   const double samples = plain.stats.samples_per_pixel * rig->render.width * rig->render.height;
   const double other_s = timed.stats.cpu_s - static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
   std::printf("%s\n", Json({{"rig", o.words[0]}, {"threads", plain.stats.threads}, {"samples", samples}, {"seconds", plain.stats.wall_s}, {"samples_per_s", samples / plain.stats.wall_s},
-                            {"rays", rays}, {"mrays_per_s", rays / plain.stats.wall_s / 1e6}, {"query_share", query_s / (query_s + other_s)}, {"instructions", World::instruction_set()}})
+                            {"rays", rays}, {"mrays_per_s", rays / plain.stats.wall_s / 1e6}, {"march_steps_per_march", n.march.marches > 0 ? static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches) : 0.0}, {"media_steps_per_ray", static_cast<double>(n.media_steps) / rays}, {"query_share", query_s / (query_s + other_s)}, {"instructions", World::instruction_set()}})
                            .dump()
                            .c_str());
+  return 0;
+}
+
+SolidNode node(SolidKind kind, double a, double b = 1, double c = 1, double d = 0) {
+  SolidNode n;
+  n.kind = kind;
+  n.a = a;
+  n.b = b;
+  n.c = c;
+  n.d = d;
+  return n;
+}
+
+// Rays towards a thing of about 1 m in a world of its own, half of which meet it.
+Json bench_march(const std::string& name, const World& world, double* seconds) {
+  constexpr int kRays = 200'000;
+  std::vector<Ray> rays;
+  Rng rng(1);
+  const auto around = [&](double reach) { return Vec3(static_cast<float>(rng.uniform(-reach, reach)), static_cast<float>(rng.uniform(-reach, reach)), static_cast<float>(rng.uniform(-reach, reach))); };
+  for (int i = 0; i < kRays; ++i) {
+    const Vec3 o = 3 * around(1).normalized();
+    rays.push_back({o, (around(0.6) - o).normalized()});
+  }
+  double best = 1e30;
+  std::uint64_t hits = 0;
+  MarchCounts spent;
+  for (int run = 0; run < 5; ++run) {
+    const auto start = Clock::now();
+    const MarchCounts before = march_counts();
+    hits = 0;
+    for (const Ray& ray : rays) {
+      hits += world.closest(ray).found() ? 1 : 0;
+    }
+    spent = march_counts() - before;
+    best = std::min(best, seconds_since(start));
+  }
+  *seconds = best;
+  return {{"name", name}, {"hits", hits}, {"mrays_per_s", kRays / best / 1e6}, {"steps_per_march", spent.marches > 0 ? static_cast<double>(spent.steps) / static_cast<double>(spent.marches) : 0.0}, {"out_of_steps", spent.exhausted}};
+}
+
+// A marched sphere against the analytic one, and marched solids of several kinds, one thread.
+int bench_solids() {
+  const auto placed = [](const std::vector<SolidNode>& nodes) {
+    World world;
+    world.add_solid(std::make_shared<Solid>(std::get<Solid>(Solid::compile(nodes, static_cast<std::uint32_t>(nodes.size() - 1)))), {}, 0, {});
+    world.build();
+    return world;
+  };
+  World analytic;
+  analytic.add_shape({ShapeKind::kSphere, 0.5}, {}, 0);
+  analytic.build();
+  SolidNode menger = node(SolidKind::kFractal, 0.5);
+  SolidNode julia = menger;
+  julia.fractal = FractalKind::kJulia;
+  julia.iterations = 9;
+  SolidNode pot = node(SolidKind::kUnion, 1), hollowed = node(SolidKind::kSubtract, 1), foot = node(SolidKind::kCylinder, 0.3, 1, 0.1), rim = node(SolidKind::kTorus, 0.42, 0.05), hollow = node(SolidKind::kCapsule, 0.35, 1, 0.6);
+  foot.place.offset = Vec3d(0, 0, -0.35);
+  rim.place.offset = Vec3d(0, 0, 0.35);
+  hollow.place.offset = Vec3d(0, 0, 0.5);
+  pot.of = {0, 1, 2};
+  pot.blend = 0.15;
+  hollowed.of = {3, 4};
+  hollowed.blend = 0.03;
+  double base = 0, marched = 0, other = 0;
+  Json all = Json::array();
+  all.push_back(bench_march("analytic sphere", analytic, &base));
+  all.push_back(bench_march("marched sphere", placed({node(SolidKind::kSphere, 0.5)}), &marched));
+  all.push_back(bench_march("blended pot", placed({node(SolidKind::kSphere, 0.42), foot, rim, pot, hollow, hollowed}), &other));
+  all.push_back(bench_march("menger 4", placed({menger}), &other));
+  all.push_back(bench_march("julia 9", placed({julia}), &other));
+  std::printf("%s\n", Json({{"solids", all}, {"marched_over_analytic", marched / base}}).dump().c_str());
   return 0;
 }
 
@@ -309,6 +381,9 @@ int run(int argc, char** argv) {
   const Options o = options_of(argc, argv);
   if (what == "rays") {
     return bench_rays(o);
+  }
+  if (what == "march") {
+    return bench_solids();
   }
   if (what == "make") {
     return make(o);

@@ -243,7 +243,7 @@ TEST_CASE("bloom keeps the light, spreads it as its kernel says, and leaves the 
   CHECK(sum == Approx(1000).epsilon(1e-4));
   // At 40 pixels: the widest kernel, 20 pixels, and what the two narrower ones still give.
   double k = 0;
-  for (const double a : {0.002 * kW, 0.01 * kW, 0.05 * kW}) {
+  for (const double a : {1.6, 0.01 * kW, 0.05 * kW}) {
     k += a / (2 * kPiD * std::pow(40.0 * 40 + a * a, 1.5)) / 3;
   }
   const double mirrored = 0.3 * 1000 * (0.05 * kW) / (2 * kPiD * std::pow(260.0, 3)) / 3 * 6;  // about what comes back from the edges

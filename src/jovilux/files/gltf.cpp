@@ -164,8 +164,8 @@ class Importer {
     std::vector<bool> seen(model_.nodes.size(), false);
     // A forest: no node has two parents, so that each is visited once.
     std::vector<std::pair<int, Transform>> open;
-    for (const int r : roots) {
-      open.emplace_back(r, Transform{});
+    for (auto r = roots.rbegin(); r != roots.rend(); ++r) {
+      open.emplace_back(*r, Transform{});
     }
     while (!open.empty()) {
       const auto [index, above] = open.back();
@@ -187,8 +187,8 @@ class Importer {
         throw Fault{fmt::format("node {} has a place that is not finite", index)};
       }
       node(n, here);
-      for (const int child : n.children) {
-        open.emplace_back(child, here);
+      for (auto child = n.children.rbegin(); child != n.children.rend(); ++child) {
+        open.emplace_back(*child, here);
       }
     }
     return std::move(out_);

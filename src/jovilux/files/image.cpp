@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 
 #include "jovilux/base/text.h"
+#include "jovilux/color/rgb.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/read_file.h"
 
@@ -212,8 +213,8 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
   const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
   LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
   const auto read = [&](auto& pixels) { return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0; };
-  if (encoded || deep) {
-    image.flags |= deep && encoded ? PNG_IMAGE_FLAG_16BIT_sRGB : 0U;
+  if (deep) {
+    image.flags |= encoded ? PNG_IMAGE_FLAG_16BIT_sRGB : 0U;
     image.format = PNG_FORMAT_LINEAR_RGB_ALPHA;  // 16 bit, linear, multiplied by alpha
     std::vector<png_uint_16> pixels(PNG_IMAGE_SIZE(image) / sizeof(png_uint_16));
     if (!read(pixels)) {
@@ -226,7 +227,12 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
       }
     }
   } else {
-    image.format = PNG_FORMAT_RGBA;  // as they are in the file
+    image.format = PNG_FORMAT_RGBA;  // as they are in the file; the library's own decoding is a power of 2.2
+    std::array<float, 256> value{};
+    for (std::size_t i = 0; i < value.size(); ++i) {
+      const double v = static_cast<double>(i) / 255;
+      value[i] = static_cast<float>(encoded ? srgb_decoded(v) : v);
+    }
     std::vector<png_byte> pixels(PNG_IMAGE_SIZE(image));
     if (!read(pixels)) {
       return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
@@ -234,7 +240,7 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
     out.rgb.reserve(pixels.size() / 4 * 3);
     for (std::size_t i = 0; i < pixels.size(); ++i) {
       if (i % 4 != 3) {
-        out.rgb.push_back(static_cast<float>(pixels[i]) / 255.0f * static_cast<float>(pixels[i / 4 * 4 + 3]) / 255.0f);
+        out.rgb.push_back(value[pixels[i]] * static_cast<float>(pixels[i / 4 * 4 + 3]) / 255.0f);
       }
     }
   }

@@ -19,13 +19,14 @@ void bloom(std::vector<float>& rgb, int width, int height, double share) {
     return;
   }
   constexpr std::array<double, 3> kWidths = {0.002, 0.01, 0.05};
+  constexpr double kNarrowest = 1.6;  // pixels: a narrower one would ring
   std::vector<float> spread(pixels);
   for (std::size_t y = 0; y < static_cast<std::size_t>(height); ++y) {
     for (std::size_t x = 0; x < static_cast<std::size_t>(width); ++x) {
       const double f = std::hypot(static_cast<double>(x) / (2 * width), static_cast<double>(y) / (2 * height));  // [1/pixel]
       double kept = 0;
       for (const double a : kWidths) {
-        kept += std::exp(-2 * std::numbers::pi * a * width * f) / kWidths.size();
+        kept += std::exp(-2 * std::numbers::pi * std::max(a * width, kNarrowest) * f) / kWidths.size();
       }
       spread[y * static_cast<std::size_t>(width) + x] = static_cast<float>(1 - share + share * kept);
     }
