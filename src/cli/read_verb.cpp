@@ -1,4 +1,3 @@
-#include <charconv>
 #include <cmath>
 #include <filesystem>
 
@@ -7,37 +6,13 @@
 
 #include "cli/arguments.h"
 #include "cli/output.h"
+#include "cli/pixel_options.h"
 #include "cli/verbs.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/readings.h"
 
 namespace jovilux::cli {
-namespace {
-
 using Json = nlohmann::ordered_json;
-
-// "3,4" as whole numbers.
-std::vector<int> numbers_of(const std::string& option, const std::string& text, std::size_t count, const std::string& form) {
-  std::vector<int> out;
-  std::size_t begin = 0;
-  while (begin <= text.size()) {
-    const std::size_t end = std::min(text.find(',', begin), text.size());
-    const std::string_view word = trimmed(std::string_view(text).substr(begin, end - begin));
-    int value = 0;
-    const auto [stop, error] = std::from_chars(word.data(), word.data() + word.size(), value);
-    if (word.empty() || error != std::errc() || stop != word.data() + word.size()) {
-      break;
-    }
-    out.push_back(value);
-    begin = end + 1;
-  }
-  if (out.size() != count || begin <= text.size()) {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected {} in whole pixels", option, printable(text), form));
-  }
-  return out;
-}
-
-}  // namespace
 
 int run_read(int argc, char** argv) {
   const Usage usage{"read", "IMAGE",
@@ -58,15 +33,7 @@ int run_read(int argc, char** argv) {
   if (std::filesystem::is_directory(path, ec)) {
     path = (std::filesystem::path(path) / "image.exr").string();  // a render's folder
   }
-  std::vector<PixelBox> boxes;
-  for (const std::string& at : a.texts("at")) {
-    const auto n = numbers_of("--at", at, 2, "X,Y");
-    boxes.push_back({n[0], n[1], 1, 1});
-  }
-  for (const std::string& box : a.texts("box")) {
-    const auto n = numbers_of("--box", box, 4, "X,Y,W,H");
-    boxes.push_back({n[0], n[1], n[2], n[3]});
-  }
+  std::vector<PixelBox> boxes = pixel_boxes(a);
   for (const std::string& line : a.texts("line")) {
     const auto n = numbers_of("--line", line, 4, "X0,Y0,X1,Y1");
     for (const int v : n) {

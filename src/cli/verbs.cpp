@@ -31,6 +31,12 @@ constexpr Verb kVerbs[] = {
     {"color", "whites, spectra, gels and colors in figures", run_color},
     {"render", "trace the rig: image.exr, view.png, stats.json", run_render},
     {"read", "luminances of an image, as a spot meter reads them", run_read},
+    {"false-color", "luminance in bands of stops or cd/m2, with a legend", run_false_color},
+    {"meter", "lux and cd/m2 at the rig's meters, against their targets", run_meter},
+    {"compare", "two pictures: stops, color, and whether noise explains it", run_compare},
+    {"sweep", "one or two parameters: contact sheet, curves, readings", run_sweep},
+    {"balance", "new levels and colors from a render's layers", run_balance},
+    {"show", "the picture in the terminal", run_show},
 };
 
 }  // namespace
@@ -40,7 +46,7 @@ std::string overview() {
       "jovilux: light rigs in real units, path traced, with numbers to trust\n\n"
       "  jovilux VERB [arguments] [options]\n\nVerbs, in working order:\n";
   for (const Verb& v : kVerbs) {
-    out += fmt::format("  {:<9} {}\n", v.name, v.line);
+    out += fmt::format("  {:<12} {}\n", v.name, v.line);
   }
   return out +
          "\n  jovilux VERB --help   options with their units, and an example\n"

@@ -14,6 +14,12 @@ int run_falloff(int argc, char** argv);
 int run_profile(int argc, char** argv);
 int run_render(int argc, char** argv);
 int run_read(int argc, char** argv);
+int run_false_color(int argc, char** argv);
+int run_meter(int argc, char** argv);
+int run_compare(int argc, char** argv);
+int run_sweep(int argc, char** argv);
+int run_balance(int argc, char** argv);
+int run_show(int argc, char** argv);
 
 /// The whole program: chooses the verb, prints errors, turns exceptions into exit statuses.
 int run(int argc, char** argv);

@@ -2,6 +2,7 @@
 
 #include <pango/pangocairo.h>
 
+#include <algorithm>
 #include <array>
 #include <cmath>
 
@@ -100,6 +101,56 @@ void Canvas::picture(double x, double y, const std::string& png_file) {
   if (status != CAIRO_STATUS_SUCCESS) {
     throw MachineTrouble(png_file + ": " + cairo_status_to_string(status));
   }
+}
+
+std::array<double, 4> Canvas::fitted(double x, double y, double w, double h, const std::string& png_file) {
+  cairo_surface_t* png = cairo_image_surface_create_from_png(png_file.c_str());
+  const cairo_status_t status = cairo_surface_status(png);
+  std::array<double, 4> out = {x, y, w, h};
+  if (status == CAIRO_STATUS_SUCCESS) {
+    const double pw = cairo_image_surface_get_width(png), ph = cairo_image_surface_get_height(png), s = std::min(w / pw, h / ph);
+    out = {x + (w - s * pw) / 2, y + (h - s * ph) / 2, s * pw, s * ph};
+    cairo_save(inside_->cairo);
+    cairo_translate(inside_->cairo, out[0], out[1]);
+    cairo_scale(inside_->cairo, s, s);
+    cairo_set_source_surface(inside_->cairo, png, 0, 0);
+    cairo_pattern_set_filter(cairo_get_source(inside_->cairo), s < 1 ? CAIRO_FILTER_GOOD : CAIRO_FILTER_NEAREST);
+    cairo_paint(inside_->cairo);
+    cairo_restore(inside_->cairo);
+  }
+  cairo_surface_destroy(png);
+  if (status != CAIRO_STATUS_SUCCESS) {
+    throw MachineTrouble(png_file + ": " + cairo_status_to_string(status));
+  }
+  return out;
+}
+
+void Canvas::pixels(double x, double y, double w, double h, int width, int height, const std::vector<std::uint8_t>& rgb) {
+  JOVILUX_ASSERT(rgb.size() == 3 * static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
+  cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height);
+  if (cairo_surface_status(image) != CAIRO_STATUS_SUCCESS) {
+    const std::string why = cairo_status_to_string(cairo_surface_status(image));
+    cairo_surface_destroy(image);
+    throw MachineTrouble("drawing a figure: " + why);
+  }
+  unsigned char* data = cairo_image_surface_get_data(image);
+  const int stride = cairo_image_surface_get_stride(image);
+  for (int v = 0; v < height; ++v) {
+    auto* row = reinterpret_cast<std::uint32_t*>(data + static_cast<std::ptrdiff_t>(v) * stride);
+    for (int u = 0; u < width; ++u) {
+      const std::uint8_t* p = rgb.data() + 3 * (static_cast<std::size_t>(v) * static_cast<std::size_t>(width) + static_cast<std::size_t>(u));
+      row[u] = static_cast<std::uint32_t>(p[0]) << 16 | static_cast<std::uint32_t>(p[1]) << 8 | p[2];
+    }
+  }
+  cairo_surface_mark_dirty(image);
+  cairo_save(inside_->cairo);
+  cairo_translate(inside_->cairo, x, y);
+  cairo_scale(inside_->cairo, w / width, h / height);
+  cairo_set_source_surface(inside_->cairo, image, 0, 0);
+  cairo_pattern_set_filter(cairo_get_source(inside_->cairo), w < width ? CAIRO_FILTER_GOOD : CAIRO_FILTER_NEAREST);
+  cairo_paint(inside_->cairo);
+  cairo_restore(inside_->cairo);
+  cairo_surface_destroy(image);
 }
 
 void Canvas::save(const std::string& path) const {

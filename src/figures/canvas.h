@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <memory>
 #include <string>
@@ -31,6 +32,10 @@ class Canvas {
   void line(double x0, double y0, double x1, double y1, const std::string& color, double line = 1);
   /// A PNG file as it is, its upper left corner at (x, y).
   void picture(double x, double y, const std::string& png_file);
+  /// A PNG file scaled to fit the rectangle, centered in it; returns the rectangle that it takes: x, y, width, height.
+  std::array<double, 4> fitted(double x, double y, double w, double h, const std::string& png_file);
+  /// 8-bit RGB pixels, width x height of them, rows from the top, scaled to the rectangle.
+  void pixels(double x, double y, double w, double h, int width, int height, const std::vector<std::uint8_t>& rgb);
   /// Writes a PNG, atomically.
   void save(const std::string& path) const;
 

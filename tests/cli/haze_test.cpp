@@ -145,6 +145,23 @@ TEST_CASE("a lamp's glow in haze that thins with height is its double quadrature
   check_luminance(rig + light("form='sphere'\nradius=0.02\nat=[0.5,1.5,1.2]\noutput='100 cd'\n"), exact, 0.05, 16);
 }
 
+TEST_CASE("a gobo cuts its light in haze as well, and clumps drift with time", "[cli][haze]") {
+  const TemporaryFolder dir;
+  const auto mean = [&](const std::string& more, const std::string& mist = "") {
+    const std::string rig = "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,1]\nview='40 deg'\n[render]\nsize=[24,24]\nsamples=256\nbounces=1\n" + haze(0.1, 0.9, 0) + mist + light("form='spot'\nbeam=40\nfield=40\nat=[0,0,2.2]\naim=[0,0,0]\noutput='1000 cd'\n" + more);
+    REQUIRE(run_program({"render", dir.write("r.toml", rig), "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
+    return run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["luminance_cd_m2"].get<double>();
+  };
+  const double all = mean(""), half = mean("gobo={pattern='slats', count=8, open=0.5, size=['2.67 cm','2.67 cm'], at='2 cm'}\n");
+  CHECK(half == Approx(0.5 * all).epsilon(0.05));
+  const std::string clumps = "clumps={size=0.5, depth=1, drift=[0.3,0,0]}\n";
+  const double at_start = mean("", clumps), later = mean("", clumps + "[render.march]\n");
+  CHECK(later == at_start);
+  const ProgramRun moved = run_program({"render", dir.path("r.toml"), "-o", dir.path("out"), "--quiet", "--force", "--set", "render.time=\"5 s\""});
+  REQUIRE(moved.status == 0);
+  CHECK(run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["luminance_cd_m2"].get<double>() != at_start);
+}
+
 TEST_CASE("haze glows over its way", "[cli][haze][truth]") {
   const std::string rig = looking_ahead("[[solid]]\nname='b'\nkind='box'\nsize=[1,2,1]\nat=[0,2,0]\n" + haze(0.5, 0, 0, "b") + "glow='10 cd/m2'\n", 0, 64);
   check_luminance(rig, 10 * (1 - std::exp(-1.0)) / 0.5, 0.02);

@@ -185,7 +185,7 @@ TEST_CASE("every key of the format that is not there yet is an error that names 
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);
   }
-  for (const char* table : {"[[meter]]\nname='m'", "[time]\nrate=24"}) {
+  for (const char* table : {"[time]\nrate=24"}) {
     const std::string all = all_problems(std::string(table) + "\n");
     INFO(all);
     CHECK(all.find("not available in this version") != std::string::npos);

@@ -395,8 +395,9 @@ class SolidCompiler {
   int points_ = 1, distances_ = 0;
 };
 
-std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes, std::uint32_t root) {
+std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes, std::uint32_t root, double time) {
   Solid out;
+  out.time_ = time;
   SolidCompiler compiler(nodes, out);
   const SolidCompiler::Box box = compiler.write_here(nodes[root]);
   if (!compiler.error.empty()) {
@@ -469,7 +470,7 @@ double Solid::distance(const Vec3d& at) const {
       case Code::kSierpinski: push(sierpinski_distance(p, v[0], static_cast<int>(op->index))); break;
       case Code::kJulia: push(julia_distance(p, v[0], v, static_cast<int>(op->index))); break;
       case Code::kFormula: {
-        const std::array<double, 4> values = {p.x(), p.y(), p.z(), 0};
+        const std::array<double, 4> values = {p.x(), p.y(), p.z(), time_};
         const double d = formulas_[op->index](values) * v[0];
         push(std::isfinite(d) ? d : 1e-3);  // nowhere defined: empty, and passed in small steps
         break;

@@ -79,8 +79,8 @@ MarchCounts& march_counts();
 class Solid {
  public:
   /// The solid `nodes[root]` without its own place. Fails with a text for the user: too long, or a child too large for
-  /// its cell. Children must be without cycles.
-  static std::variant<Solid, std::string> compile(std::span<const SolidNode> nodes, std::uint32_t root);
+  /// its cell. Children must be without cycles. `time` [s] is what formulas know as t.
+  static std::variant<Solid, std::string> compile(std::span<const SolidNode> nodes, std::uint32_t root, double time = 0);
 
   /// A bound on the distance to the surface [m]: never more than it, of the right sign.
   double distance(const Vec3d& p) const;
@@ -119,7 +119,7 @@ class Solid {
   std::vector<Transform> turns_;
   std::vector<Formula> formulas_;
   Vec3d lo_ = Vec3d::Zero(), hi_ = Vec3d::Zero();
-  double smallest_ = 0;
+  double smallest_ = 0, time_ = 0;
 };
 
 }  // namespace jovilux

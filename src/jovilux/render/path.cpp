@@ -242,6 +242,19 @@ void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const
   }
 }
 
+SurfacePoint place_of(const Receiver& r) {
+  SurfacePoint out;
+  out.position = r.at;
+  out.normal = out.shading_normal = r.normal;
+  out.offset = 1e-6f * (1 + r.at.cwiseAbs().maxCoeff());
+  return out;
+}
+
+const SurfaceModel& white_receiver() {
+  static const SurfaceModel model = matte(Spectrum::Ones(), 0);
+  return model;
+}
+
 // What the hazes themselves give off on a ray's way; t is where haze extinguishes it.
 void add_glow(const Scene& scene, const HazeAlong& along, float t, const Spectrum& throughput, LightSink& sink) {
   const auto add = [&](std::size_t haze, float luminance) {
@@ -312,7 +325,7 @@ LightChoice light_along(const Scene& scene, const Ray& ray, float end, const Haz
 }  // namespace
 
 template <bool kTimed>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts) {
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver) {
   Spectrum throughput = Spectrum::Ones();
   Departure from;
   std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
@@ -329,8 +342,9 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   }
   ++counts.camera;
   for (int scatterings = 0;; ++scatterings) {
-    const Hit hit = timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
-    if (!scene.hazes.empty()) {
+    const bool received = receiver != nullptr && scatterings == 0;
+    const Hit hit = received ? Hit{} : timed<kTimed>(counts, [&] { return scene.world.closest(ray); });
+    if (!scene.hazes.empty() && !received) {
       const HazeAlong along(scene.hazes, ray, hit.found() ? hit.t : kFar);
       if (along.any()) {
         const std::uint32_t pairs = kHazePairs + kHazePairsPerPane * panes + kHazePairsPerVertex * static_cast<std::uint32_t>(scatterings);
@@ -389,7 +403,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         }
       }
     }
-    if (!hit.found()) {
+    if (!hit.found() && !received) {
       for (const std::uint32_t index : scene.distant) {
         if (covers(scene.emitters[index], ray.direction)) {
           meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, hazy, sink);
@@ -397,11 +411,12 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       }
       return;
     }
-    if (within != nullptr) {
+    if (within != nullptr && !received) {
       throughput *= (-hit.t * within->absorption).exp();
     }
-    const SurfacePoint p = scene.world.point(ray, hit);
-    const Scene::Surface& surface = scene.surfaces[p.surface];
+    const SurfacePoint p = received ? place_of(*receiver) : scene.world.point(ray, hit);
+    static constexpr Scene::Surface kNone;
+    const Scene::Surface& surface = received ? kNone : scene.surfaces[p.surface];
     if (surface.emitter != kNoIndex) {
       meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, hazy, sink);
       if (surface.material == kNoIndex) {  // the bodies of lights are black to other light
@@ -411,7 +426,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         return;
       }
     }
-    if (scene.has_pictures && scene.pictures[surface.material].any()) {
+    if (scene.has_pictures && !received && scene.pictures[surface.material].any()) {
       const Scene::Pictures& pictures = scene.pictures[surface.material];
       if (const float covered = pictures.covered(p.uv); covered < 1 && !(sampler.single(kMaskPairs + panes) < covered)) {
         if (++panes == kMostPanes) {
@@ -431,7 +446,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     } else {
       colored.reset();
     }
-    const SurfaceModel& material = colored ? *colored : scene.materials[surface.material];
+    const SurfaceModel& material = received ? white_receiver() : colored ? *colored : scene.materials[surface.material];
     const Vec3 wo = -ray.direction;
     const Vec3 normal = p.normal.dot(wo) >= 0 ? p.normal : Vec3(-p.normal);
     Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
@@ -567,7 +582,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   }
 }
 
-template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&);
-template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&);
+template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*);
+template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*);
 
 }  // namespace jovilux

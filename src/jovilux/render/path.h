@@ -57,6 +57,11 @@ struct FirstHit {
   std::uint32_t surface = kNoIndex;
 };
 
+/// A small white plane that receives light by the cosine, on the side of its normal.
+struct Receiver {
+  Vec3 at, normal;
+};
+
 /// Unidirectional path tracing: at each surface one light is chosen and sampled toward (next-event estimation), and one
 /// direction by the surface; both find lights, joined by multiple importance sampling (power heuristic). Unbiased;
 /// Russian roulette after three scatterings.
@@ -68,8 +73,10 @@ struct FirstHit {
 /// `bounces` is the number of scatterings after the camera, by surfaces and haze: 0 sees lights only, 1 is direct light.
 ///
 /// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of its own.
+///
+/// With a receiver the path begins at its plane, as if the eye saw it: what it receives over pi, as a luminance.
 template <bool kTimed = false>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts);
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver = nullptr);
 
 /// Pairs of dimensions that the camera takes before trace_path's own begin.
 inline constexpr std::uint32_t kCameraPairs = 2;

@@ -42,6 +42,7 @@ class RigReader {
     }
     read_scene(top);
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
+    read_render(top);
     read_solids(top);
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
@@ -56,10 +57,10 @@ class RigReader {
     });
     each(top, "array", [&](TableReader& r, const std::string& name) { read_copies(r, name); });
     each(top, "camera", [&](TableReader& r, const std::string& name) { read_camera(r, name); });
+    each(top, "meter", [&](TableReader& r, const std::string& name) { read_meter(r, name); });
     each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
     read_look(top);
-    read_render(top);
-    top.finish({"meter", "time"});
+    top.finish({"time"});
   }
 
  private:
@@ -578,6 +579,83 @@ class RigReader {
     rig_.objects.push_back(std::move(o));
   }
 
+  void read_meter(TableReader& r, const std::string& name) {
+    MeterSpec m;
+    m.name = name;
+    m.place = r.table().place;
+    if (!r.has("kind")) {
+      r.missing("kind", "illuminance or luminance");
+    } else if (const auto kind = r.word("kind", {"illuminance", "luminance"})) {
+      m.luminance = *kind == 1;
+    }
+    if (r.has("at") == r.has("grid")) {
+      r.error("at", r.has("at") ? r.place("grid") : r.table().place, r.has("at") ? "conflict" : "missing-key", r.has("at") ? "at and grid are both given" : "is missing; expected a position [x, y, z], or grid = { from, to, count }");
+    }
+    m.at = r.position("at").value_or(m.at);
+    if (r.has("aim")) {
+      const auto aim = r.position("aim");
+      if (r.has("facing")) {
+        r.error("aim", r.place("aim"), "conflict", "aim and facing are both given; either says which way it looks");
+      } else if (aim && !((*aim - m.at).norm() > 1e-9)) {
+        r.error("aim", r.place("aim"), "zero-direction", "the meter is at the point that it aims at");
+      } else if (aim) {
+        m.facing = (*aim - m.at).normalized();
+      }
+    } else {
+      m.facing = r.direction("facing").value_or(rig_.up);
+    }
+    if (m.luminance) {
+      m.field = r.quantity("field", Dimension::kAngle, {1e-5, kPiD}).value_or(m.field);
+    }
+    if (const DocumentNode* target = r.find("target")) {
+      const Dimension unit = m.luminance ? Dimension::kLuminance : Dimension::kIlluminance;
+      const bool pair = target->is_array() && target->array().size() == 2;
+      const auto lo = pair ? r.amount(target->array()[0], "target", unit, kNotNegative) : std::nullopt, hi = pair ? r.amount(target->array()[1], "target", unit, kNotNegative) : std::nullopt;
+      if (!pair) {
+        r.wrong_type("target", *target, m.luminance ? "[\"80 cd/m2\", \"120 cd/m2\"]" : "[\"450 lx\", \"550 lx\"]");
+      } else if (lo && hi && *hi < *lo) {
+        r.error("target", target->place, "out-of-range", "the first value is the lowest that will do, the second the highest");
+      } else if (lo && hi) {
+        m.target = std::pair(*lo, *hi);
+      }
+    }
+    if (const DocumentNode* grid = r.find("grid"); grid != nullptr && !grid->is_table()) {
+      r.wrong_type("grid", *grid, "{ from = [x, y, z], to = [x, y, z], count = [8, 5] }");
+    } else if (grid != nullptr) {
+      TableReader g(*grid, r.address_of("grid"), r.length(), r.problems());
+      MeterSpec::Grid out;
+      const auto from = g.position("from"), to = g.position("to");
+      for (const char* key : {"from", "to"}) {
+        if (!g.has(key)) {
+          g.missing(key, "a corner [x, y, z]");
+        }
+      }
+      out.from = from.value_or(out.from);
+      out.to = to.value_or(out.to);
+      const DocumentNode* count = g.find("count");
+      bool good = count != nullptr && count->is_array() && count->array().size() == 2;
+      for (std::size_t i = 0; good && i < 2; ++i) {
+        const auto* v = std::get_if<std::int64_t>(&count->array()[i].value);
+        good = v != nullptr && *v >= 1 && *v <= 200;
+        out.count[i] = good ? static_cast<int>(*v) : 1;
+      }
+      if (!good) {
+        g.error("count", count != nullptr ? count->place : grid->place, "out-of-range", "expected two whole numbers from 1 to 200, such as [8, 5]");
+      }
+      int differ = 0;
+      for (int i = 0; i < 3; ++i) {
+        differ += out.from[i] != out.to[i] ? 1 : 0;
+      }
+      if (from && to && (differ == 0 || differ > 2)) {
+        g.error("to", g.place("to"), "out-of-range", "the corners must differ along one or two axes", "give two corners of a level or upright rectangle");
+      }
+      g.finish();
+      m.grid = out;
+    }
+    r.finish({}, {"field"}, "an illuminance meter");
+    rig_.meters.push_back(std::move(m));
+  }
+
   void read_camera(TableReader& r, const std::string& name) {
     CameraSpec c;
     c.name = name;
@@ -710,6 +788,7 @@ class RigReader {
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);
     }
+    out.time = r.quantity("time", Dimension::kTime, {-1e6, 1e6}).value_or(0);
     if (const auto word = r.word("layers", {"none", "lights", "lights+parts", "groups"})) {
       out.layers = static_cast<RenderSpec::Layers>(*word);
     }
@@ -733,6 +812,31 @@ class RigReader {
 };
 
 }  // namespace
+
+std::vector<Vec3d> MeterSpec::points() const {
+  if (!grid) {
+    return {at};
+  }
+  std::vector<int> axes;
+  for (int i = 0; i < 3; ++i) {
+    if (grid->from[i] != grid->to[i]) {
+      axes.push_back(i);
+    }
+  }
+  std::vector<Vec3d> out;
+  const auto share = [](int i, int count) { return count > 1 ? static_cast<double>(i) / (count - 1) : 0.5; };
+  for (int v = 0; v < grid->count[1]; ++v) {
+    for (int u = 0; u < grid->count[0]; ++u) {
+      Vec3d p = grid->from;
+      for (std::size_t k = 0; k < axes.size(); ++k) {
+        const double t = k == 0 ? share(u, grid->count[0]) : share(v, grid->count[1]);
+        p[axes[k]] += t * (grid->to[axes[k]] - grid->from[axes[k]]);
+      }
+      out.push_back(p);
+    }
+  }
+  return out;
+}
 
 std::string path_from(const Place& place, const std::string& name) {
   const fs::path given(name);

@@ -352,7 +352,7 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
   }
   for (std::size_t i = 0; i < drafts.size(); ++i) {
     if (whole) {
-      auto compiled = Solid::compile(nodes, static_cast<std::uint32_t>(i));
+      auto compiled = Solid::compile(nodes, static_cast<std::uint32_t>(i), rig.render.time);
       if (const std::string* fault = std::get_if<std::string>(&compiled)) {
         fail(drafts[i], drafts[i].solid.place, "", "bad-solid", *fault, "");
       } else {

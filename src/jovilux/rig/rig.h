@@ -191,6 +191,25 @@ struct ObjectSpec {
   std::vector<std::string> tags;
 };
 
+/// A meter: what it measures, where.
+struct MeterSpec {
+  std::string name;
+  Place place;
+  bool luminance = false;          ///< cd/m2 of what it is pointed at; else lx on a plane
+  Vec3d at = Vec3d::Zero();
+  Vec3d facing = Vec3d::UnitZ();   ///< unit
+  double field = 0.0174532925;     ///< luminance: full angle that it averages over [rad]
+  std::optional<std::pair<double, double>> target;
+  struct Grid {
+    Vec3d from = Vec3d::Zero(), to = Vec3d::Zero();
+    std::array<int, 2> count = {1, 1};  ///< points along the first and the second axis that they differ in, ends included
+  };
+  std::optional<Grid> grid;
+
+  /// Where it measures: one point, or the grid's, row by row.
+  std::vector<Vec3d> points() const;
+};
+
 struct CameraSpec {
   std::string name;
   Place place;
@@ -221,6 +240,7 @@ struct RenderSpec {
   enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;
   MarchSettings march;
   Place march_place;
+  double time = 0;                 ///< the moment that the picture shows [s]: formulas' t, the drift of clumps
 };
 
 struct Rig {
@@ -238,6 +258,7 @@ struct Rig {
   std::vector<ObjectSpec> objects;
   std::vector<MaterialSpec> materials;
   std::vector<HazeSpec> hazes;
+  std::vector<MeterSpec> meters;
   std::vector<GelSpec> gels;
   struct Solid {
     std::string name;

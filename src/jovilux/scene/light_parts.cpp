@@ -277,7 +277,7 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
   }
   if (light.tint_by) {
     needed = true;
-    PositionTint tint{light.tint_by->formula, {}, Eigen::Array3f::Ones(), 0};
+    PositionTint tint{light.tint_by->formula, {}, Eigen::Array3f::Ones(), rig_.render.time};
     for (const auto& [value, rgb] : light.tint_by->ramp) {
       tint.ramp.emplace_back(value, rgb.cast<float>().array());
     }

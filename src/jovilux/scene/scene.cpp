@@ -199,7 +199,7 @@ void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enc
   out.density.falloff_height = static_cast<float>(h.falloff_height);
   if (h.clumps) {
     // Cell by cell where a clump takes much of the light; else one bound for all costs less.
-    out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size), static_cast<float>(h.clumps->depth), Vec3::Zero(), h.clumps->seed, h.extinction * h.clumps->size > 0.25};
+    out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size), static_cast<float>(h.clumps->depth), (rig.render.time * h.clumps->drift).cast<float>(), h.clumps->seed, h.extinction * h.clumps->size > 0.25};
   }
   if (!h.file.empty()) {
     auto grid = load_density_grid(h.file, h.grid, h.grid_place);

@@ -1,0 +1,45 @@
+#include "cli/pixel_options.h"
+
+#include <algorithm>
+#include <charconv>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+
+namespace jovilux::cli {
+
+std::vector<int> numbers_of(const std::string& option, const std::string& text, std::size_t count, const std::string& form) {
+  std::vector<int> out;
+  std::size_t begin = 0;
+  while (begin <= text.size()) {
+    const std::size_t end = std::min(text.find(',', begin), text.size());
+    const std::string_view word = trimmed(std::string_view(text).substr(begin, end - begin));
+    int value = 0;
+    const auto [stop, error] = std::from_chars(word.data(), word.data() + word.size(), value);
+    if (word.empty() || error != std::errc() || stop != word.data() + word.size()) {
+      break;
+    }
+    out.push_back(value);
+    begin = end + 1;
+  }
+  if (out.size() != count || begin <= text.size()) {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected {} in whole pixels", option, printable(text), form));
+  }
+  return out;
+}
+
+std::vector<PixelBox> pixel_boxes(const Arguments& arguments) {
+  std::vector<PixelBox> out;
+  for (const std::string& at : arguments.texts("at")) {
+    const auto n = numbers_of("--at", at, 2, "X,Y");
+    out.push_back({n[0], n[1], 1, 1});
+  }
+  for (const std::string& box : arguments.texts("box")) {
+    const auto n = numbers_of("--box", box, 4, "X,Y,W,H");
+    out.push_back({n[0], n[1], n[2], n[3]});
+  }
+  return out;
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,361 @@
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/pixel_options.h"
+#include "cli/render_verb.h"
+#include "cli/sweep_range.h"
+#include "cli/verbs.h"
+#include "figures/sheet_figure.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/judge/balance.h"
+#include "jovilux/judge/light_report.h"
+#include "jovilux/judge/readings.h"
+#include "jovilux/judge/rendered_image.h"
+#include "jovilux/judge/rig_checks.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+struct Point {
+  std::vector<std::size_t> at;          // of each parameter's values
+  std::vector<std::string> overrides;
+  std::string folder, name;
+  bool rendered = false, kept = false;  // kept: found finished from before
+  double mean = 0, p95 = 0, from_haze = 0;
+  bool has_haze = false, drowned = false;
+  std::vector<Reading> readings;
+};
+
+std::string text_of(const fs::path& file) {
+  std::ifstream in(file);
+  std::ostringstream out;
+  out << in.rdbuf();
+  return out.str();
+}
+
+// Whether a folder holds the finished render of exactly this rig.
+bool finished(const std::string& folder, const Rig& rig) {
+  std::error_code ec;
+  return fs::exists(fs::path(folder) / "stats.json", ec) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder) && text_of(fs::path(folder) / "stats.json").find("\"stopped_by\": \"signal\"") == std::string::npos;
+}
+
+// What a value looks like beside others.
+std::string shown(const SweptParameter& p, std::size_t i) {
+  if (!p.numbers.empty()) {
+    return short_number(p.numbers[i], 3) + (p.unit.empty() ? "" : " " + p.unit);
+  }
+  return p.values[i];
+}
+
+std::string csv(const std::vector<SweptParameter>& parameters, const std::vector<Point>& points) {
+  std::string out = "folder";
+  for (const SweptParameter& p : parameters) {
+    out += ",\"" + p.address + (p.unit.empty() ? "" : " [" + p.unit + "]") + "\"";
+  }
+  out += ",mean_cd_m2,noise_p95,share_from_haze";
+  for (std::size_t r = 0; r < points.front().readings.size(); ++r) {
+    const PixelBox& b = points.front().readings[r].box;
+    out += fmt::format(",\"{}x{} at {},{} cd/m2\",\"standard error cd/m2\"", b.width, b.height, b.x, b.y);
+  }
+  out += "\n";
+  for (const Point& p : points) {
+    out += p.name;
+    for (std::size_t k = 0; k < parameters.size(); ++k) {
+      std::string value = parameters[k].numbers.empty() ? parameters[k].values[p.at[k]] : fmt::format("{:.6g}", parameters[k].numbers[p.at[k]]);
+      std::replace(value.begin(), value.end(), '"', '\'');
+      out += ",\"" + value + "\"";
+    }
+    out += fmt::format(",{:.6g},{:.4g},{:.4g}", p.mean, p.p95, p.from_haze);
+    for (const Reading& r : p.readings) {
+      out += fmt::format(",{:.6g},{:.3g}", r.luminance, r.standard_error);
+    }
+    out += "\n";
+  }
+  return out;
+}
+
+}  // namespace
+
+int run_sweep(int argc, char** argv) {
+  Usage usage{"sweep", "RIG", "Renders the rig for each value of one or two parameters and sets the results side by side: DIR/sheet.png,\nDIR/curves.png, DIR/readings.csv, and a folder for each. What an earlier run has finished is kept.",
+              {{"vary", "\"ADDRESS = A .. B / N\", \"... / N log\" for even ratios, or \"ADDRESS = V1, V2, ...\"; twice for a table", "RANGE"},
+               {"o,output", "folder for the results; created", "DIR"},
+               {"at", "also read this pixel in each; repeatable", "X,Y"},
+               {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
+               {"camera", "the camera to use; the rig's first by default", "NAME"},
+               {"samples", "samples per pixel, instead of the rig's", "N"},
+               {"size", "picture size, such as 320x180", "WxH"},
+               {"quiet", "no progress and no warnings", ""},
+               {"json", "print one JSON document instead", ""}},
+              "", "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 /m / 6 log\" --size 320x180 -o mist"};
+  for (Option& o : rig_options()) {
+    usage.options.push_back(std::move(o));
+  }
+  usage.options.push_back(threads_option());
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto folder = a.text("output");
+  if (!folder || folder->empty()) {
+    throw UsageError("missing -o DIR, the folder for the results; see jovilux sweep --help");
+  }
+  std::vector<SweptParameter> parameters;
+  for (const std::string& v : a.texts("vary")) {
+    parameters.push_back(parse_sweep(v));
+  }
+  if (parameters.empty() || parameters.size() > 2) {
+    throw UsageError("expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
+  }
+  std::vector<PixelBox> boxes = pixel_boxes(a);
+  RigRequest request = rig_request(a);
+  if (const auto samples = a.whole("samples", 1, 1 << 20)) {
+    request.overrides.push_back(fmt::format("render.samples={}", *samples));
+  }
+  if (const auto size = a.text("size")) {
+    const auto cross = size->find('x');
+    request.overrides.push_back(fmt::format("render.size=[{}, {}]", size->substr(0, cross), cross == std::string::npos ? "" : size->substr(cross + 1)));
+  }
+  std::vector<Point> points;
+  const std::size_t columns = parameters[0].values.size(), rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
+  for (std::size_t v = 0; v < rows; ++v) {
+    for (std::size_t u = 0; u < columns; ++u) {
+      Point p;
+      p.at = {u};
+      p.overrides = {parameters[0].address + "=" + parameters[0].values[u]};
+      p.name = fmt::format("{:02}", u + 1);
+      if (parameters.size() > 1) {
+        p.at.push_back(v);
+        p.overrides.push_back(parameters[1].address + "=" + parameters[1].values[v]);
+        p.name += fmt::format("-{:02}", v + 1);
+      }
+      p.folder = (fs::path(*folder) / p.name).string();
+      points.push_back(std::move(p));
+    }
+  }
+  // All rigs are read before the first is rendered: an error in the last one is told at once.
+  std::vector<Rig> rigs;
+  for (const Point& p : points) {
+    RigRequest of_this = request;
+    of_this.overrides.insert(of_this.overrides.end(), p.overrides.begin(), p.overrides.end());
+    auto rig = load_rig(a.positional(), of_this);
+    if (!rig) {
+      throw BadInput{rig.problems()};
+    }
+    for (const PixelBox& b : boxes) {
+      if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
+        throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels", b.x, b.y, b.width, b.height, rig->render.width, rig->render.height));
+      }
+    }
+    rigs.push_back(std::move(*rig));
+  }
+  std::error_code ec;
+  fs::create_directories(*folder, ec);
+  if (ec || !fs::is_directory(*folder)) {
+    throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
+  }
+  // A dimmer acts on one layer and nothing else: one render serves all of its values, where the white does not change with it.
+  bool by_layers = false;
+  std::string dimmed_layer;
+  if (parameters.size() == 1 && !parameters[0].numbers.empty() && parameters[0].unit.empty() && parameters[0].address.ends_with(".dimmer")) {
+    const std::string name = parameters[0].address.substr(6, parameters[0].address.size() - 13);
+    for (const LightSpec& l : rigs[0].lights) {
+      if (parameters[0].address.starts_with("light.") && l.name == name && !l.dim_to_warm && l.on && rigs[0].render.layers != RenderSpec::Layers::kNone && l.layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) == l.name) {
+        by_layers = true;
+        dimmed_layer = l.name;
+      }
+    }
+  }
+  std::size_t brightest = 0;
+  for (std::size_t i = 0; by_layers && i < points.size(); ++i) {
+    brightest = parameters[0].numbers[i] > parameters[0].numbers[brightest] ? i : brightest;
+  }
+  by_layers = by_layers && parameters[0].numbers[brightest] > 0;
+  int rendered = 0, kept = 0, derived = 0;
+  const auto render_point = [&](std::size_t i) {
+    Point& p = points[i];
+    if (finished(p.folder, rigs[i])) {
+      p.kept = true;
+      ++kept;
+      return true;
+    }
+    RenderTask task;
+    task.rig_file = a.positional();
+    task.folder = p.folder;
+    task.request = request;
+    task.request.overrides.insert(task.request.overrides.end(), p.overrides.begin(), p.overrides.end());
+    task.camera = a.text("camera").value_or("");
+    task.threads = threads_of(a);
+    task.quiet = a.flag("quiet");
+    task.force = true;
+    if (!task.quiet) {
+      print_err(fmt::format("{} of {}: {}\n", i + 1, points.size(), p.overrides.size() > 1 ? p.overrides[0] + ", " + p.overrides[1] : p.overrides[0]));
+    }
+    const Rendered done = render_to_folder(task);
+    ++rendered;
+    return done.stats.stopped_by != StoppedBy::kSignal;
+  };
+  if (by_layers && !render_point(brightest)) {
+    return kInterrupted;
+  }
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    Point& p = points[i];
+    if (by_layers && i != brightest) {
+      const auto base = load_rendered(points[brightest].folder, true);
+      if (!base) {
+        throw BadInput{base.problems()};
+      }
+      RenderedImage image = *base;
+      std::vector<BalancedLight> lights(image.layers.size());
+      for (std::size_t l = 0; l < lights.size(); ++l) {
+        lights[l].factor = image.layers[l].name == dimmed_layer ? Rgb::Constant(parameters[0].numbers[i] / parameters[0].numbers[brightest]) : Rgb(Rgb::Ones());
+      }
+      apply_balance(image, lights);
+      fs::create_directories(p.folder, ec);
+      save_balanced(p.folder, image, resolved_toml(rigs[i], p.folder));
+      ++derived;
+    } else if (!(by_layers && i == brightest) && !render_point(i)) {
+      return kInterrupted;
+    }
+    // What came of it.
+    const auto image = load_rendered(p.folder, true);
+    if (!image) {
+      throw BadInput{image.problems()};
+    }
+    std::vector<PixelBox> all = boxes;
+    all.push_back({0, 0, image->width, image->height});
+    const auto read = read_image(image_in(p.folder), all);
+    if (!read) {
+      throw BadInput{read.problems()};
+    }
+    p.mean = read->readings.back().luminance;
+    p.readings.assign(read->readings.begin(), read->readings.end() - 1);
+    const std::string stats = text_of(fs::path(p.folder) / "stats.json");
+    const Json parsed = Json::parse(stats, nullptr, false);
+    p.p95 = parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number() ? parsed["noise"]["p95"].get<double>() : std::nan("");
+    p.has_haze = std::any_of(rigs[i].hazes.begin(), rigs[i].hazes.end(), [](const HazeSpec& h) { return h.extinction > 0; });
+    double from_haze = 0, total = 0;
+    for (const RenderedImage::Layer& part : image->parts) {
+      double sum = 0;
+      for (std::size_t k = 0; k < image->pixels(); ++k) {
+        sum += 0.2126 * part.rgb[3 * k] + 0.7152 * part.rgb[3 * k + 1] + 0.0722 * part.rgb[3 * k + 2];
+      }
+      total += sum;
+      from_haze += part.name.ends_with(".haze") ? sum : 0;
+    }
+    p.from_haze = total > 0 ? from_haze / total : std::nan("");
+    if (p.has_haze) {
+      if (const auto scene = prepare_scene(rigs[i])) {
+        const Problems found = check_rig(rigs[i], *scene, light_reports(rigs[i], *scene));
+        p.drowned = std::any_of(found.begin(), found.end(), [](const Problem& w) { return w.code == "haze-too-dense"; });
+      }
+    }
+  }
+  // The sheet, the curves, the table.
+  std::vector<figures::SheetCell> cells;
+  for (const Point& p : points) {
+    figures::SheetCell c;
+    c.png = (fs::path(p.folder) / "view.png").string();
+    c.title = shown(parameters[0], p.at[0]);
+    if (parameters.size() > 1) {
+      c.title += "  \u00b7  " + shown(parameters[1], p.at[1]);
+    }
+    c.note = fmt::format("mean {} cd/m\u00b2", short_number(p.mean, 3));
+    if (p.has_haze && std::isfinite(p.from_haze)) {
+      c.note += fmt::format(", {} % from haze", short_number(100 * p.from_haze, 2));
+    }
+    if (p.drowned) {
+      c.note = "drowned: under 2 % of what lies ahead is left";
+      c.marked = true;
+    }
+    cells.push_back(std::move(c));
+  }
+  std::string title = parameters[0].address;
+  if (parameters.size() > 1) {
+    title += " (across) and " + parameters[1].address + " (down)";
+  }
+  figures::sheet_figure((fs::path(*folder) / "sheet.png").string(), title, cells, parameters.size() > 1 ? static_cast<int>(columns) : 0);
+  const bool curves = !parameters[0].numbers.empty() && columns > 1;
+  if (curves) {
+    figures::Plot plot;
+    plot.title = title;
+    plot.x_label = parameters[0].address + (parameters[0].unit.empty() ? "" : " [" + parameters[0].unit + "]");
+    plot.y_label = "luminance [cd/m\u00b2]";
+    plot.log_x = parameters[0].logarithmic;
+    plot.legend = "outside right top";
+    double least = HUGE_VAL, most = 0;
+    for (std::size_t v = 0; v < rows; ++v) {
+      for (std::size_t r = 0; r <= boxes.size(); ++r) {
+        figures::Curve c;
+        c.color = figures::curve_color(plot.curves.size());
+        c.name = r == boxes.size() ? "mean of the picture" : boxes[r].width == 1 && boxes[r].height == 1 ? fmt::format("pixel {},{}", boxes[r].x, boxes[r].y) : fmt::format("box {},{},{},{}", boxes[r].x, boxes[r].y, boxes[r].width, boxes[r].height);
+        if (rows > 1) {
+          c.name += ", " + shown(parameters[1], v);
+        }
+        for (std::size_t u = 0; u < columns; ++u) {
+          const Point& p = points[v * columns + u];
+          c.x.push_back(parameters[0].numbers[u]);
+          c.y.push_back(r == boxes.size() ? p.mean : p.readings[r].luminance);
+          least = c.y.back() > 0 ? std::min(least, c.y.back()) : least;
+          most = std::max(most, c.y.back());
+        }
+        plot.curves.push_back(std::move(c));
+      }
+    }
+    plot.log_y = most > 20 * least;
+    figures::plot_figure((fs::path(*folder) / "curves.png").string(), plot);
+  }
+  write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
+  if (a.flag("json")) {
+    Json j = {{"parameters", Json::array()}, {"rendered", rendered}, {"kept", kept}, {"from_layers", derived}, {"points", Json::array()}};
+    for (const SweptParameter& p : parameters) {
+      j["parameters"].push_back({{"address", p.address}, {"values", p.values}, {"unit", p.unit}});
+    }
+    for (const Point& p : points) {
+      Json one = {{"folder", p.folder}, {"at", p.at}, {"mean_luminance_cd_m2", p.mean}, {"noise_p95", std::isfinite(p.p95) ? Json(p.p95) : Json(nullptr)}, {"share_from_haze", std::isfinite(p.from_haze) ? Json(p.from_haze) : Json(nullptr)}, {"drowned", p.drowned}, {"readings", Json::array()}};
+      for (const Reading& r : p.readings) {
+        one["readings"].push_back({{"x", r.box.x}, {"y", r.box.y}, {"width", r.box.width}, {"height", r.box.height}, {"luminance_cd_m2", r.luminance}, {"standard_error_cd_m2", std::isfinite(r.standard_error) ? Json(r.standard_error) : Json(nullptr)}});
+      }
+      j["points"].push_back(one);
+    }
+    print_out(j.dump(2) + "\n");
+    return kDone;
+  }
+  std::vector<std::vector<std::string>> table = {{"folder"}};
+  for (const SweptParameter& p : parameters) {
+    table[0].push_back(p.address);
+  }
+  table[0].insert(table[0].end(), {"mean cd/m2", "noise p95"});
+  for (const PixelBox& b : boxes) {
+    table[0].push_back(b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y) : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height));
+  }
+  for (const Point& p : points) {
+    std::vector<std::string> row = {p.name};
+    for (std::size_t k = 0; k < parameters.size(); ++k) {
+      row.push_back(shown(parameters[k], p.at[k]));
+    }
+    row.insert(row.end(), {short_number(p.mean), std::isfinite(p.p95) ? short_number(100 * p.p95, 3) + " %" : "-"});
+    for (const Reading& r : p.readings) {
+      row.push_back(short_number(r.luminance));
+    }
+    table.push_back(std::move(row));
+  }
+  print_out(text_table(table) + fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n", rendered, derived, kept, (fs::path(*folder) / "sheet.png").string(), curves ? ", " + (fs::path(*folder) / "curves.png").string() : ""));
+  return kDone;
+}
+
+}  // namespace jovilux::cli

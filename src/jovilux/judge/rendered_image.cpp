@@ -1,0 +1,182 @@
+#include "jovilux/judge/rendered_image.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
+
+#include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/photometry/exposure.h"
+#include "jovilux/render/picture_files.h"
+#include "jovilux/rig/document.h"
+#include "jovilux/rig/rig.h"
+
+namespace jovilux {
+namespace {
+
+namespace fs = std::filesystem;
+
+// The look that the picture was rendered with, from the rig in its header.
+void take_look(const ExrHeader& header, RenderedImage& out) {
+  const auto rig_text = header.texts.find(kRigAttribute);
+  const auto ev = header.numbers.find(kEvAttribute);
+  if (rig_text == header.texts.end() || ev == header.numbers.end()) {
+    return;
+  }
+  out.rig_text = rig_text->second;
+  const auto document = parse_toml(rig_text->second, "jovilux:rig");
+  if (!document) {
+    return;
+  }
+  DocumentNode look_only;
+  for (const DocumentEntry& e : document->table()) {
+    if (e.key == "jovilux" || e.key == "look") {
+      look_only.table().push_back(e);
+    }
+  }
+  if (const auto rig = read_rig(std::move(look_only), "jovilux:rig")) {
+    out.view = View(rig->look, ev->second);
+    out.bloom = rig->look.bloom;
+  }
+}
+
+Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
+  auto file = ExrReader::open(path);
+  if (!file) {
+    return file.problems();
+  }
+  const ExrHeader& header = file->header();
+  if (static_cast<std::uint64_t>(header.width) * static_cast<std::uint64_t>(header.height) > kMaxImagePixels) {
+    return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", fmt::format("{} x {} pixels; at most {}", header.width, header.height, kMaxImagePixels), ""};
+  }
+  RenderedImage out;
+  out.width = header.width;
+  out.height = header.height;
+  out.absolute = file->has_white_luminance();
+  const auto scale = static_cast<float>(out.absolute ? header.white_luminance : 1.0);
+  const auto rgb_of = [&](const std::string& stem, std::vector<float>& to) -> Problems {
+    const auto planes = file->read({stem + "R", stem + "G", stem + "B"}, 0, 0, out.width, out.height);
+    if (!planes) {
+      return planes.problems();
+    }
+    to.resize(3 * out.pixels());
+    for (std::size_t i = 0; i < out.pixels(); ++i) {
+      for (std::size_t c = 0; c < 3; ++c) {
+        const float v = (*planes)[c][i] * scale;
+        to[3 * i + c] = std::isfinite(v) ? v : 0.0f;
+      }
+    }
+    return {};
+  };
+  for (const char* channel : {"R", "G", "B"}) {
+    if (!file->has(channel)) {
+      return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", fmt::format("has no channel {}", channel), "give an image.exr made by jovilux render"};
+    }
+  }
+  if (Problems p = rgb_of("", out.rgb); !p.empty()) {
+    return p;
+  }
+  if (file->has("variance.V")) {
+    const auto plane = file->read({"variance.V"}, 0, 0, out.width, out.height);
+    if (!plane) {
+      return plane.problems();
+    }
+    out.variance = (*plane)[0];
+    for (float& v : out.variance) {
+      v *= scale * scale;
+    }
+  }
+  take_look(header, out);
+  for (const std::string& c : layers ? file->channels() : std::vector<std::string>{}) {
+    const auto dots = std::count(c.begin(), c.end(), '.');
+    if (!c.starts_with("light.") || !c.ends_with(".R") || (dots != 2 && dots != 3)) {
+      continue;
+    }
+    const std::string stem = c.substr(0, c.size() - 1);
+    if (!file->has(stem + "G") || !file->has(stem + "B")) {
+      continue;
+    }
+    auto& list = dots == 2 ? out.layers : out.parts;
+    list.push_back({c.substr(6, c.size() - 8), {}});
+    if (Problems p = rgb_of(stem, list.back().rgb); !p.empty()) {
+      return p;
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+View RenderedImage::shown() const {
+  if (view) {
+    return *view;
+  }
+  double sum = 0;
+  std::size_t lit = 0;
+  for (std::size_t i = 0; i < pixels(); ++i) {
+    if (const double l = luminance(i); l > 0) {
+      sum += std::log2(l);
+      ++lit;
+    }
+  }
+  return View(LookSpec{}, lit > 0 ? ev100(Nits{std::exp2(sum / static_cast<double>(lit))}) : 0);
+}
+
+std::string image_in(const std::string& path) {
+  std::error_code ec;
+  return fs::is_directory(path, ec) ? (fs::path(path) / "image.exr").string() : path;
+}
+
+Result<RenderedImage> load_rendered(const std::string& path, bool layers) {
+  const std::string file = image_in(path), ending = file_ending(file);
+  if (ending == ".exr") {
+    return load_exr_image(file, layers);
+  }
+  if (ending != ".png" && ending != ".hdr") {
+    return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", "is neither a render's folder nor an .exr, .png or .hdr file", ""};
+  }
+  auto image = load_image(file);
+  if (!image) {
+    return image.problems();
+  }
+  RenderedImage out;
+  out.width = image->width;
+  out.height = image->height;
+  out.rgb = std::move(image->rgb);
+  return out;
+}
+
+RenderedImage shrunk(const RenderedImage& image, int width, int height) {
+  const double ratio = std::min({1.0, static_cast<double>(width) / image.width, static_cast<double>(height) / image.height});
+  RenderedImage out;
+  out.width = std::max(1, static_cast<int>(std::lround(image.width * ratio)));
+  out.height = std::max(1, static_cast<int>(std::lround(image.height * ratio)));
+  out.absolute = image.absolute;
+  out.view = image.view;
+  out.rgb.assign(3 * out.pixels(), 0.0f);
+  for (int y = 0; y < out.height; ++y) {
+    for (int x = 0; x < out.width; ++x) {
+      // The mean over the pixels that this one covers.
+      const int x0 = static_cast<int>(static_cast<std::int64_t>(x) * image.width / out.width), x1 = std::max(x0 + 1, static_cast<int>(static_cast<std::int64_t>(x + 1) * image.width / out.width));
+      const int y0 = static_cast<int>(static_cast<std::int64_t>(y) * image.height / out.height), y1 = std::max(y0 + 1, static_cast<int>(static_cast<std::int64_t>(y + 1) * image.height / out.height));
+      std::array<double, 3> sum{};
+      for (int v = y0; v < y1; ++v) {
+        for (int u = x0; u < x1; ++u) {
+          for (std::size_t c = 0; c < 3; ++c) {
+            sum[c] += image.rgb[3 * (static_cast<std::size_t>(v) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(u)) + c];
+          }
+        }
+      }
+      for (std::size_t c = 0; c < 3; ++c) {
+        out.rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(out.width) + static_cast<std::size_t>(x)) + c] = static_cast<float>(sum[c] / ((x1 - x0) * (y1 - y0)));
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace jovilux

@@ -1,0 +1,230 @@
+// meter, sweep, balance, compare, false-color and show, through the built program.
+#include <catch2/catch.hpp>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "jovilux/base/quadrature.h"
+#include "tests/support/meter_rig.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+std::string meter(const std::string& text) { return "[[meter]]\nname='m'\nkind='illuminance'\n" + text; }
+
+nlohmann::json metered(const TemporaryFolder& dir, const std::string& text, const std::vector<std::string>& words = {}) {
+  std::vector<std::string> all = {"meter", dir.write("r.toml", "jovilux = 1\n" + text), "--json", "--error", "0.2 %"};
+  all.insert(all.end(), words.begin(), words.end());
+  const ProgramRun run = run_program(all);
+  INFO(run.err << run.out);
+  REQUIRE(run.status <= 1);
+  return run.json()["meters"];
+}
+
+// A value with a stated error holds the truth.
+void holds(const nlohmann::json& m, double exact) {
+  const double value = m["value"], error = m["standard_error"];
+  INFO(value << " +- " << error << " against " << exact);
+  CHECK(std::abs(value - exact) < 6 * error + 1e-4 * exact);
+  CHECK(error < 0.003 * exact);
+  CHECK(std::abs(1.05 * value - exact) > 6 * error);
+}
+
+const std::string kTwoLamps = "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\nview=40\n[render]\nsize=[48,32]\nsamples=64\nbounces=3\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
+                              "[[light]]\nname='warm'\nform='sphere'\nradius=0.1\nat=[-1,0,1.5]\noutput='800 lm'\nwhite='2700 K'\n[[light]]\nname='cool'\nform='disk'\nradius=0.2\nat=[1,0,1.5]\naim=[0,0,0]\noutput='600 lm'\ndimmer=0.8\n"
+                              "[[meter]]\nname='desk'\nkind='illuminance'\nat=[0,-0.5,0.01]\ntarget=['100 lx','120 lx']\n[[meter]]\nname='spot'\nkind='luminance'\nat=[0,-3,1.5]\naim=[0,-0.5,0]\nfield='0.5 deg'\n";
+
+}  // namespace
+
+TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][meter][truth]") {
+  const TemporaryFolder dir;
+  // 1000 lm at 2 m; slanted by 60 degrees half of it; from behind nothing.
+  const std::string point = light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
+  holds(metered(dir, meter("at=[0,0,0]\n") + point)[0], 1000 / (4 * kPiD) / 4);
+  holds(metered(dir, meter("at=[0,0,0]\nfacing=[0.8660254,0,0.5]\n") + point)[0], 1000 / (4 * kPiD) / 8);
+  CHECK(metered(dir, meter("at=[0,0,0]\nfacing=[0,0,-1]\n") + point)[0]["value"] == 0);
+  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='disk'\nradius=0.5\nat=[0,0,1]\naim=[0,0,0]\noutput='300 cd/m2'\n"))[0], kPiD * 300 * 0.25 / 1.25);
+  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='sun'\ntoward=[0.5,0,-0.8660254]\noutput='1000 lx'\n"))[0], 866.0254);
+  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='sky'\nmodel='uniform'\noutput='500 lx'\n"))[0], 500);
+  // In a closed ball of albedo 0.5, everywhere Phi / (4 pi R^2) / (1 - rho), the direct and the bounced light apart.
+  const auto ball = metered(dir, "[render]\nbounces=30\n[[object]]\nname='ball'\nshape={kind='sphere', radius=2}\n" + meter("at=[0,0,-1.999]\n") + light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n"));
+  const double direct = 1000 / (4 * kPiD) / sqr(1.999);
+  holds(ball[0], direct + 1000 / (4 * kPiD * 4));
+  CHECK(ball[0]["direct"].get<double>() == Approx(direct).epsilon(0.003));
+  CHECK(ball[0]["bounce"].get<double>() == Approx(1000 / (4 * kPiD * 4)).epsilon(0.02));
+  // Luminance: of a panel it is pointed at.
+  holds(metered(dir, "[[meter]]\nname='m'\nkind='luminance'\nat=[0,0,0]\naim=[0,2,0]\n" + light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='700 cd/m2'\n"))[0], 700);
+  // Through haze.
+  const auto haze = metered(dir, "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.3 /m'\nalbedo=0.9\n" + meter("at=[0,0,0]\n") + point);
+  CHECK(haze[0]["direct"].get<double>() == Approx(1000 / (4 * kPiD) / 4 * std::exp(-0.6)).epsilon(0.005));
+  CHECK(haze[0]["haze"].get<double>() > 0.5);
+}
+
+TEST_CASE("a meter and a gray card rendered agree", "[cli][meter]") {
+  const TemporaryFolder dir;
+  const std::string lamps = light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n") + "[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n";
+  const auto lux = metered(dir, "[render]\nbounces=4\n[[object]]\nname='plane'\nshape={kind='plane'}\n" + meter("at=[0,0,0.0001]\n") + lamps)[0];
+  std::string card = looking_at({0.4, 0, 1}, {0, 0, 0}, lamps);
+  card.replace(card.find("bounces = 1"), 11, "bounces = 5");
+  card.replace(card.find("samples = 32"), 12, "samples = 512");
+  const auto seen = reading(dir, dir.write("card.toml", card), 1);
+  const double as_lux = seen["luminance_cd_m2"].get<double>() / kPlaneFactor, error = seen["standard_error_cd_m2"].get<double>() / kPlaneFactor;
+  INFO(lux["value"] << " +- " << lux["standard_error"] << " against " << as_lux << " +- " << error);
+  CHECK(std::abs(lux["value"].get<double>() - as_lux) < 8 * std::hypot(error, lux["standard_error"].get<double>()) + 0.002 * as_lux);
+}
+
+TEST_CASE("a meter's stated error is that of its values over seeds", "[cli][meter][statistical]") {
+  const TemporaryFolder dir;
+  const std::string text = "[render]\nbounces=2\n[[object]]\nname='plane'\nshape={kind='plane'}\n[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n" + meter("at=[0,0,0.01]\n") + light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n");
+  RunningMoments values, stated;
+  for (int seed = 1; seed <= 100; ++seed) {
+    const auto m = metered(dir, text, {"--error", "20 %", "--set", fmt::format("render.seed={}", seed)})[0];
+    values.add(m["value"]);
+    stated.add(sqr(m["standard_error"].get<double>()));
+  }
+  INFO("spread " << std::sqrt(values.variance()) << ", stated " << std::sqrt(stated.mean()));
+  // 100 values tell their variance to 14 %.
+  CHECK(values.variance() / stated.mean() == Approx(1).margin(0.6));
+}
+
+TEST_CASE("targets have verdicts, grids their average, and the figures are written", "[cli][meter]") {
+  const TemporaryFolder dir;
+  const std::string text = "jovilux = 1\n" + meter("grid={from=[-1,-1,0], to=[1,1,0], count=[3,3]}\ntarget=['1 lx','1000 lx']\n") + light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
+  const std::string rig = dir.write("g.toml", text);
+  const ProgramRun run = run_program({"meter", rig, "--json", "-o", dir.path("out")});
+  REQUIRE(run.status == 0);
+  const auto j = run.json();
+  REQUIRE(j["meters"].size() == 9);
+  CHECK(j["meters"][4]["name"] == "m[1,1]");
+  CHECK(j["meters"][4]["value"].get<double>() == Approx(19.8944).epsilon(1e-4));
+  const double corner = 1000 / (4 * kPiD) / 6 * 2 / std::sqrt(6.0), edge = 1000 / (4 * kPiD) / 5 * 2 / std::sqrt(5.0);
+  CHECK(j["grids"][0]["minimum"].get<double>() == Approx(corner).epsilon(1e-4));
+  CHECK(j["grids"][0]["average"].get<double>() == Approx((4 * corner + 4 * edge + 19.8944) / 9).epsilon(1e-4));
+  CHECK(dir.read("out/m.csv").find("x_m,y_m,z_m,value_lx") == 0);
+  CHECK(dir.read("out/m.png").starts_with("\x89PNG"));
+  CHECK(run_program({"meter", rig, "--set", "meter.m.target=[\"30 lx\", \"40 lx\"]"}).status == 1);
+  CHECK(run_program({"meter", rig, "--meter", "n"}).status == 2);
+  CHECK(run_program({"meter", rig, "--error", "much"}).status == 2);
+  CHECK(run_program({"meter", dir.write("none.toml", "jovilux = 1\n")}).status == 2);
+  for (const auto& [wrong, says] : std::map<std::string, std::string>{{"at=[0,0,0]\ngrid={from=[0,0,0], to=[1,1,0], count=[2,2]}\n", "both given"}, {"", "at: is missing"}, {"grid={from=[0,0,0], to=[1,1,1], count=[2,2]}\n", "one or two axes"}, {"at=[0,0,0]\ntarget=['5 lx','1 lx']\n", "the lowest"}, {"at=[0,0,0]\nfield='1 deg'\n", "does not go with"}}) {
+    const ProgramRun bad = run_program({"check", dir.write("bad.toml", "jovilux = 1\n" + meter(wrong))});
+    INFO(bad.out);
+    CHECK(bad.status == 1);
+    CHECK(bad.out.find(says) != std::string::npos);
+  }
+  // The same bits for any number of threads.
+  CHECK(run_program({"meter", rig, "--json", "--threads", "1"}).out == run_program({"meter", rig, "--json", "--threads", "2"}).out);
+}
+
+TEST_CASE("balance is the picture of the new dimmers, and targets are met when metered again", "[cli][balance]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet"}).status == 0);
+  const auto whole = [&](const std::string& folder) { return run_program({"read", dir.path(folder), "--json"}).json()["readings"][0]; };
+  // Unchanged to the bit.
+  REQUIRE(run_program({"balance", dir.path("a"), "-o", dir.path("same")}).status == 0);
+  CHECK(run_program({"compare", dir.path("a"), dir.path("same"), "--json"}).json()["rmse_cd_m2"] == 0);
+  // A dimmer set, and the same rendered.
+  REQUIRE(run_program({"balance", dir.path("a"), "--set", "cool=0.2", "--mute", "warm", "-o", dir.path("set")}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--set", "light.cool.dimmer=0.2", "--set", "light.warm.on=false", "--set", "render.seed=7"}).status == 0);
+  const auto set = whole("set"), again = whole("b");
+  CHECK(std::abs(set["luminance_cd_m2"].get<double>() - again["luminance_cd_m2"].get<double>()) < 6 * again["standard_error_cd_m2"].get<double>() + 0.002 * again["luminance_cd_m2"].get<double>());
+  CHECK(dir.read("set/rig.resolved.toml").find("dimmer = 0.2") != std::string::npos);
+  const ProgramRun solo = run_program({"balance", dir.path("a"), "--solo", "warm", "--tint", "warm=#ff8040", "--json"});
+  REQUIRE(solo.status == 0);
+  const auto by_name = [](const ProgramRun& run) {
+    std::map<std::string, nlohmann::json> out;
+    const nlohmann::json told = run.json();
+    for (const auto& l : told["lights"]) {
+      out[l["name"]] = l;
+    }
+    return out;
+  };
+  CHECK(by_name(solo).at("warm")["tint"] != nullptr);
+  CHECK(by_name(solo).at("cool")["dimmer"] == 0);
+  // A target within reach, rendered and metered again.
+  const ProgramRun target = run_program({"balance", dir.path("a"), "--target", "desk=\"40 lx\"", "--json"});
+  INFO(target.out << target.err);
+  REQUIRE(target.status == 0);
+  std::vector<std::string> words = {"meter", rig, "--json", "--error", "0.2 %", "--meter", "desk"};
+  for (const auto& l : target.json()["lights"].get<std::vector<nlohmann::json>>()) {
+    words.insert(words.end(), {"--set", fmt::format("light.{}.dimmer={}", l["name"].get<std::string>(), l["dimmer"].get<double>())});
+  }
+  CHECK(run_program(words).json()["meters"][0]["value"].get<double>() == Approx(40).epsilon(0.01));
+  // Beyond reach: said, with what can be had.
+  const ProgramRun beyond = run_program({"balance", dir.path("a"), "--target", "desk=\"4000 lx\""});
+  CHECK(beyond.status == 1);
+  CHECK(beyond.out.find("cannot be reached") != std::string::npos);
+  // A reference of other levels.
+  const ProgramRun match = run_program({"balance", dir.path("a"), "--match", dir.path("b"), "--json"});
+  REQUIRE(match.status == 0);
+  CHECK(by_name(match).at("warm")["dimmer"].get<double>() == Approx(0).margin(0.02));
+  CHECK(by_name(match).at("cool")["dimmer"].get<double>() == Approx(0.2).epsilon(0.05));
+  for (const auto& wrong : std::vector<std::vector<std::string>>{{"--set", "warm"}, {"--set", "warm=7"}, {"--set", "wram=0.5"}, {"--target", "desk=much"}, {"--target", "desk=\"1 lx\"", "--match", "x.png"}}) {
+    std::vector<std::string> all = {"balance", dir.path("a")};
+    all.insert(all.end(), wrong.begin(), wrong.end());
+    CHECK(run_program(all).status == 2);
+  }
+}
+
+TEST_CASE("a sweep renders each value once, keeps what is done, and takes dimmers from layers", "[cli][sweep]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  const std::vector<std::string> words = {"sweep", rig, "--vary", "light.warm.radius = 0.05, 0.2", "-o", dir.path("s"), "--quiet", "--samples", "8", "--at", "24,20", "--json"};
+  const auto first = run_program(words).json();
+  CHECK(first["rendered"] == 2);
+  REQUIRE(first["points"].size() == 2);
+  CHECK(first["points"][0]["readings"].size() == 1);
+  const auto second = run_program(words).json();
+  CHECK(second["rendered"] == 0);
+  CHECK(second["kept"] == 2);
+  CHECK(second["points"] == first["points"]);
+  for (const char* file : {"s/sheet.png", "s/curves.png", "s/readings.csv", "s/01/view.png", "s/02/image.exr"}) {
+    CHECK_FALSE(dir.read(file).empty());
+  }
+  // The levels of one light: one render, the rest from its layers, as if rendered.
+  const auto dimmed = run_program({"sweep", rig, "--vary", "light.cool.dimmer = 0 .. 1 / 3", "-o", dir.path("d"), "--quiet", "--box", "0,0,48,32", "--json"}).json();
+  CHECK(dimmed["rendered"] == 1);
+  CHECK(dimmed["from_layers"] == 2);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("half"), "--quiet", "--set", "light.cool.dimmer=0.5"}).status == 0);
+  const auto half = run_program({"read", dir.path("half"), "--json"}).json()["readings"][0];
+  CHECK(dimmed["points"][1]["readings"][0]["luminance_cd_m2"].get<double>() == Approx(half["luminance_cd_m2"].get<double>()).epsilon(0.01));
+  // Two parameters make a table; a wrong value in the last is told before anything is rendered.
+  const auto table = run_program({"sweep", rig, "--vary", "light.warm.white = 2700 K, 5000 K", "--vary", "light.cool.on = true, false", "-o", dir.path("t"), "--quiet", "--samples", "2", "--json"}).json();
+  CHECK(table["points"].size() == 4);
+  const ProgramRun bad = run_program({"sweep", rig, "--vary", "light.warm.radius = 0.05, -1", "-o", dir.path("bad"), "--quiet"});
+  CHECK(bad.status == 2);
+  CHECK_FALSE(std::filesystem::exists(dir.path("bad")));
+}
+
+TEST_CASE("false color, comparison and the terminal view are drawn from any picture", "[cli][figures]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--samples", "8", "--set", "light.warm.dimmer=0.5"}).status == 0);
+  CHECK(run_program({"false-color", dir.path("a"), "-o", dir.path("f"), "--pixels"}).status == 0);
+  CHECK(dir.read("f/false-color.png").starts_with("\x89PNG"));
+  CHECK(dir.read("f/pixels.png").starts_with("\x89PNG"));
+  const auto bands = run_program({"false-color", dir.path("a/view.png"), "--json", "--bands", "5", "--range", "0..1"}).json();
+  double sum = 0;
+  for (const auto& b : bands["bands"]) {
+    sum += b["share"].get<double>();
+  }
+  CHECK(sum == Approx(1));
+  CHECK(bands["bands"].size() == 5);
+  const ProgramRun compared = run_program({"compare", dir.path("a"), dir.path("b"), "--json", "-o", dir.path("c")});
+  REQUIRE(compared.status == 0);
+  CHECK(compared.json()["mean_stops"].get<double>() < -0.1);
+  CHECK(compared.json()["z"].get<double>() < -10);
+  CHECK(dir.read("c/compare.png").starts_with("\x89PNG"));
+  CHECK(run_program({"compare", dir.path("a"), dir.path("b"), "--max", "0.01"}).status == 1);
+  CHECK(run_program({"compare", dir.path("a"), dir.path("b/view.png")}).status == 0);
+  CHECK(run_program({"compare", dir.path("a")}).status == 2);
+  CHECK(run_program({"compare", dir.path("a"), rig}).status == 2);
+  const ProgramRun shown = run_program({"show", dir.path("a"), "--width", "24", "--false-color"});
+  CHECK(shown.status == 0);
+  CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 9);  // 16 rows of pixels, two a line, and the legend
+  CHECK(run_program({"false-color", dir.path("none")}).status == 2);
+}
