@@ -40,7 +40,7 @@ int step(const std::string& what, const std::vector<std::string>& words, int (*v
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read. Each step shows the command that does it.",
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, compare, balance. Each step shows the command that does it.",
               {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
                {"quick", "small pictures, few samples: under a minute on two cores", ""},
                {"force", "replace what an earlier demo left in DIR", ""}},
@@ -72,13 +72,15 @@ int run_demo(int argc, char** argv) {
     common.insert(common.end(), {"--threads", *threads});
   }
   if (a.flag("quick")) {
-    common.insert(common.end(), {"--size", "480x270", "--samples", "24"});
+    common.insert(common.end(), {"--size", "400x225", "--samples", "16"});
   }
-  const auto render_step = [&](const std::string& what, const std::string& out, std::vector<std::string> words) {
-    words.insert(words.begin(), {"render", rig, "-o", (dir / out).string()});
-    words.insert(words.end(), common.begin(), common.end());
-    return step(what, words, run_render);
+  const auto render_step = [&](const std::string& what, const std::string& out, const std::vector<std::string>& words) {
+    std::vector<std::string> all = {"render", rig, "-o", (dir / out).string()};
+    all.insert(all.end(), common.begin(), common.end());
+    all.insert(all.end(), words.begin(), words.end());
+    return step(what, all, run_render);
   };
+  const std::string misty_size = a.flag("quick") ? "288x162" : "480x270", misty_samples = a.flag("quick") ? "12" : "32";
   int status = step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
   step("The pendant in every unit", {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"}, run_convert);
@@ -89,19 +91,24 @@ int run_demo(int argc, char** argv) {
                                          {"The bench", "bench", {"--camera", "bench"}},
                                          {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
                                          {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}},
-                                         {"The house in mist", "wide-misty", {"--camera", "wide", "--variant", "misty", "--size", "480x270", "--samples", "32"}}}) {
+                                         {"The house in mist", "wide-misty", {"--camera", "wide", "--variant", "misty", "--size", misty_size, "--samples", misty_samples}}}) {
     status = std::max(status, render_step(what, out, words));
     if (status == kInterrupted) {
       return status;
     }
   }
   // Places in shares of the picture: the same things whatever its size.
-  const double w = a.flag("quick") ? 480 : 960, h = a.flag("quick") ? 270 : 540;
+  const double w = a.flag("quick") ? 400 : 960, h = a.flag("quick") ? 225 : 540;
   const auto at = [&](double x, double y) { return fmt::format("{:.0f},{:.0f}", x * w, y * h); };
   const auto box = [&](double x, double y, double size) { return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w); };
   step("What a spot meter reads: the gray card, the wall near and far from its spot",
        {"read", (dir / "bench" / "image.exr").string(), "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}, run_read);
-  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n", dir.string()));
+  step("The lux that the bench gets", {"meter", rig, "--error", "2 %", "-o", (dir / "meters").string(), "--force"}, run_meter);
+  step("Luminance in bands of a stop", {"false-color", (dir / "bench").string(), "-o", (dir / "false-color").string(), "--force"}, run_false_color);
+  step("Where the noise is, and who makes it", {"noise", (dir / "bench").string(), "--target", "5 %", "-o", (dir / "noise").string(), "--force"}, run_noise);
+  step("Work light against the evening", {"compare", (dir / "bench").string(), (dir / "bench-work-light").string(), "--names", "evening,work light", "-o", (dir / "compare").string(), "--force"}, run_compare);
+  step("500 lx on the bench, without rendering again", {"balance", (dir / "bench-work-light").string(), "--target", "bench-level=500 lx", "-o", (dir / "balanced").string(), "--force"}, run_balance);
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  {0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  {0}/compare/compare.png\n  {0}/balanced/view.png\n", dir.string()));
   return status;
 }
 

@@ -33,6 +33,7 @@ constexpr Verb kVerbs[] = {
     {"read", "luminances of an image, as a spot meter reads them", run_read},
     {"false-color", "luminance in bands of stops or cd/m2, with a legend", run_false_color},
     {"meter", "lux and cd/m2 at the rig's meters, against their targets", run_meter},
+    {"noise", "where the noise is, which light makes it, what a target takes", run_noise},
     {"compare", "two pictures: stops, color, and whether noise explains it", run_compare},
     {"sweep", "one or two parameters: contact sheet, curves, readings", run_sweep},
     {"balance", "new levels and colors from a render's layers", run_balance},

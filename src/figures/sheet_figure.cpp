@@ -300,6 +300,98 @@ void false_color_figure(const std::string& path, const RenderedImage& image, con
   canvas.save(path);
 }
 
+void noise_figure(const std::string& path, const RenderedImage& image, const NoiseReport& r, const std::string& title) {
+  Canvas canvas;
+  canvas.text(kMargin, 16, kWidth - 2 * kMargin, fmt::format("{}: median {} %, 95 % below {} %, target {} %, {} fireflies", title, short_number(100 * r.median, 3), short_number(100 * r.p95, 3), short_number(100 * r.target, 3), r.fireflies.size()), 18, Align::kLeft, "#222222", true);
+  // Each pixel's noise on a scale of halvings and doublings about the target.
+  constexpr double kReach = 5;
+  std::vector<std::uint8_t> pixels;
+  for (const float n : r.map) {
+    const double t = n > 0 ? 0.5 + 0.5 * std::log2(n / r.target) / kReach : 0;
+    for (const double v : mixed(kRising, t)) {
+      pixels.push_back(static_cast<std::uint8_t>(std::lround(v)));
+    }
+  }
+  const auto at = fit(kMargin, 52, 800, 450, image);
+  canvas.pixels(at[0], at[1], at[2], at[3], image.width, image.height, pixels);
+  constexpr std::size_t kMarked = 200;
+  for (std::size_t i = 0; i < std::min(kMarked, r.fireflies.size()); ++i) {
+    const double x = at[0] + (r.fireflies[i].x + 0.5) * at[2] / image.width, y = at[1] + (r.fireflies[i].y + 0.5) * at[3] / image.height;
+    canvas.frame(x - 4, y - 4, 8, 8, "#d55e00", 1.2);
+  }
+  constexpr int kSteps = 100;
+  const double y = at[1] + at[3] + 12;
+  for (int i = 0; i < kSteps; ++i) {
+    canvas.fill(at[0] + 60 + i * (at[2] - 120) / kSteps, y, (at[2] - 120) / kSteps + 1, 12, hex(mixed(kRising, (i + 0.5) / kSteps)));
+  }
+  canvas.text(at[0], y + 14, 200, short_number(100 * r.target / 32, 2) + " %", 12, Align::kLeft, "#555555");
+  canvas.text(at[0], y + 14, at[2], "the target", 12, Align::kCenter, "#555555");
+  canvas.text(at[0] + at[2] - 200, y + 14, 200, short_number(100 * r.target * 32, 3) + " %", 12, Align::kRight, "#555555");
+  canvas.text(at[0], y + 32, at[2], fmt::format("noise of each pixel; framed: {}", r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked) : "fireflies"), 12, Align::kCenter, "#555555");
+  // The lights.
+  const double x = 870, wide = kWidth - x - kMargin;
+  canvas.text(x, 52, wide, "share of the variance", 14, Align::kLeft, "#222222", true);
+  double row = 80;
+  const std::array<std::string, 3> part_colors = {curve_color(0), curve_color(1), curve_color(4)};
+  for (const NoiseReport::Light& l : r.by_light) {
+    if (l.share < 0.002 || row > 440) {
+      break;
+    }
+    canvas.text(x, row, 150, l.name, 13);
+    double from = x + 156;
+    const double length = (wide - 156 - 60) * l.share;
+    if (l.parts.empty()) {
+      canvas.fill(from, row + 2, std::max(1.0, length), 14, "#777777");
+    }
+    for (std::size_t p = 0; p < l.parts.size(); ++p) {
+      canvas.fill(from, row + 2, length * l.parts[p], 14, part_colors[p]);
+      from += length * l.parts[p];
+    }
+    canvas.text(x, row, wide, short_number(100 * l.share, 3) + " %", 13, Align::kRight, "#555555");
+    row += 24;
+  }
+  if (!r.by_light.empty() && !r.by_light[0].parts.empty()) {
+    static constexpr std::array<const char*, 3> kNames = {"direct", "bounce", "haze"};
+    for (std::size_t p = 0; p < 3; ++p) {
+      canvas.fill(x + 156 + 80 * static_cast<double>(p), row + 12, 12, 12, part_colors[p]);
+      canvas.text(x + 174 + 80 * static_cast<double>(p), row + 8, 70, kNames[p], 13, Align::kLeft, "#555555");
+    }
+  }
+  if (r.history.size() > 1) {
+    Plot plot;
+    plot.x_label = "samples a pixel";
+    plot.y_label = "noise [%]";
+    plot.log_x = plot.log_y = true;
+    plot.legend = "outside right top";
+    Curve p95, median, goal, ahead;
+    p95.name = "95 % of pixels below";
+    median.name = "median";
+    median.color = curve_color(4);
+    goal.name = "target";
+    goal.color = "#d55e00";
+    goal.dash = 1;
+    ahead.name = fmt::format("samples^-{:.2f}", r.order);
+    ahead.dash = 2;
+    for (const auto& m : r.history) {
+      p95.x.push_back(m.samples);
+      p95.y.push_back(100 * m.p95);
+      median.x.push_back(m.samples);
+      median.y.push_back(100 * m.median);
+    }
+    const double last = std::isfinite(r.samples_needed) ? std::max(r.samples_needed, r.samples) : r.samples;
+    for (int i = 0; i <= 20; ++i) {
+      const double s = r.samples * std::pow(last / r.samples, i / 20.0);
+      ahead.x.push_back(s);
+      ahead.y.push_back(100 * r.p95 * std::pow(s / r.samples, -r.order));
+    }
+    goal.x = {r.history.front().samples, last};
+    goal.y = {100 * r.target, 100 * r.target};
+    plot.curves = {p95, median, ahead, goal};
+    draw(canvas, plot, 10, 572, kWidth - 20, 222);
+  }
+  canvas.save(path);
+}
+
 void grid_figure(const std::string& path, const MeterSpec& meter, const MeterResult& result) {
   Canvas canvas;
   const int nx = meter.grid->count[0], ny = meter.grid->count[1];

@@ -7,6 +7,7 @@
 #include "figures/plot.h"
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/metering.h"
+#include "jovilux/judge/noise_report.h"
 #include "jovilux/judge/rendered_image.h"
 
 namespace jovilux::figures {
@@ -42,6 +43,9 @@ std::string band_color(int band, int bands);
 std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const FalseColor& f);
 /// The picture in false color, its legend, a histogram of stops and the luminance over the picture's width.
 void false_color_figure(const std::string& path, const RenderedImage& image, const FalseColor& f, const std::string& title);
+
+/// The map of noise, how it fell over samples with the target, and the lights' shares of the variance.
+void noise_figure(const std::string& path, const RenderedImage& image, const NoiseReport& report, const std::string& title);
 
 /// The points of a grid of meters in color with their values; average, minimum, uniformity.
 void grid_figure(const std::string& path, const MeterSpec& meter, const MeterResult& result);

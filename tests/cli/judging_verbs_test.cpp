@@ -228,3 +228,68 @@ TEST_CASE("false color, comparison and the terminal view are drawn from any pict
   CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 9);  // 16 rows of pixels, two a line, and the legend
   CHECK(run_program({"false-color", dir.path("none")}).status == 2);
 }
+
+namespace {
+
+// A stage with a quiet light and one that is known to be noisy there.
+struct NoisyScene {
+  std::string name, more;
+};
+const std::vector<NoisyScene>& noisy_scenes() {
+  static const std::string ball = "[[material]]\nname='glass'\nkind='glass'\n[[material]]\nname='brass'\nkind='metal'\ncolor=[0.9,0.7,0.4]\nroughness=0.15\n";
+  static const std::vector<NoisyScene> scenes = {
+      {"tiny strong source", "[[light]]\nname='noisy'\nform='sphere'\nradius='2 mm'\nat=[0,0.3,0.42]\noutput='300 lm'\n"},
+      {"caustic", ball + "[[object]]\nname='ball'\nshape={kind='sphere', radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.1\nat=[-1.8,-0.6,2.0]\noutput='900 lm'\n"},
+      {"many bounces", "[[object]]\nname='room'\nshape={kind='box', size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nform='spot'\nbeam=12\nfield=20\nat=[2,0,0.5]\naim=[2.6,1,0.1]\noutput='900 lm'\n"},
+      {"glossy", ball + "[[object]]\nname='plate'\nshape={kind='rect', size=[1,1]}\nat=[0.9,0.5,0.5]\nturn=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
+      {"haze", "[[solid]]\nname='air'\nkind='box'\nsize=[6,8,4]\nat=[0,0,2]\n[[haze]]\nname='mist'\ninside='air'\nextinction='0.4 /m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nform='spot'\nbeam=8\nfield=10\nat=[-2,0.5,1]\naim=[2,0.5,0.4]\noutput='500 lm'\n"},
+  };
+  return scenes;
+}
+std::string noisy_rig(const NoisyScene& s) {
+  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nview=44\n[render]\nsize=[48,32]\nsamples=64\nbounces=5\nlayers='lights+parts'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
+         "[[light]]\nname='quiet'\nform='rect'\nsize=[1.5,1.5]\nat=[0,-0.5,2.4]\naim=[0,0,0]\noutput='400 lm'\n" +
+         s.more;
+}
+
+}  // namespace
+
+TEST_CASE("noise names the light that makes it", "[cli][noise]") {
+  const TemporaryFolder dir;
+  for (const NoisyScene& s : noisy_scenes()) {
+    INFO(s.name);
+    REQUIRE(run_program({"render", dir.write("r.toml", noisy_rig(s)), "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
+    const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
+    INFO(run.out << run.err);
+    REQUIRE(run.status == 1);
+    const auto j = run.json();
+    CHECK(j["by_light"][0]["name"] == "noisy");
+    CHECK(j["by_light"][0]["share_of_variance"].get<double>() > 0.6);
+    CHECK(j["advice"].size() >= 2);
+    const std::string part = s.name == "haze" ? "haze" : s.name == "many bounces" || s.name == "caustic" ? "bounce" : "";
+    if (!part.empty()) {
+      CHECK(j["by_light"][0][part].get<double>() > 0.5);
+    }
+  }
+}
+
+TEST_CASE("the samples that a target needs are what a render to it takes, within 30 %", "[cli][noise]") {
+  const TemporaryFolder dir;
+  for (const std::size_t i : {std::size_t{2}, std::size_t{3}}) {
+    const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[i]));
+    REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--samples", "256"}).status == 0);
+    const double p95 = run_program({"noise", dir.path("out"), "--json"}).json()["p95"];
+    const double target = 0.55 * p95;
+    const auto told = run_program({"noise", dir.path("out"), "--json", "--target", fmt::format("{}", target)}).json();
+    CHECK(told["samples_per_pixel"] == 256);
+    CHECK(told["history"].size() == 6);  // 8, 16 .. 256
+    REQUIRE(run_program({"render", rig, "-o", dir.path("to"), "--quiet", "--force", "--samples", "65536", "--noise", fmt::format("{}", target), "--set", "render.seed=9"}).status == 0);
+    const double taken = nlohmann::json::parse(dir.read("to/stats.json"))["samples_per_pixel"], needed = told["samples_needed"];
+    INFO(noisy_scenes()[i].name << ": " << needed << " told, " << taken << " taken, order " << told["order"]);
+    CHECK(needed == Approx(taken).epsilon(0.3));
+  }
+  CHECK(run_program({"noise", dir.path("out"), "--target", "none"}).status == 2);
+  CHECK(run_program({"noise", dir.path("out/view.png")}).status == 2);
+  CHECK(run_program({"noise", dir.path("out"), "-o", dir.path("n"), "--target", "100 %"}).status == 0);
+  CHECK(dir.read("n/noise.png").starts_with("\x89PNG"));
+}

@@ -70,7 +70,7 @@ class Metering {
       const auto scrambling = static_cast<std::uint32_t>(job / blocks % kScrambled);
       Batch& b = batches[job];
       b.sums.assign(layers_ * kPartsWithHaze * 3, 0.0f);
-      std::vector<float> luminance(layers_);
+      std::vector<float> luminance(layers_ * kPartsWithHaze);
       RayCounts rays;
       const std::uint64_t from = begin + job % blocks * kBlock;
       for (std::uint64_t s = from; s < std::min(end, from + kBlock); ++s) {

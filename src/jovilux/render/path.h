@@ -30,14 +30,15 @@ class LightSink {
  public:
   /// `xyz` absolute, Y in cd/m2, from the light of a layer.
   void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
-    float* to = sums_ + (layer * static_cast<std::uint32_t>(parts_) + (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0)) * 3;
+    const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) + (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
+    float* to = sums_ + slot * 3;
     to[0] += xyz[0];
     to[1] += xyz[1];
     to[2] += xyz[2];
-    luminance_[layer] += xyz[1];
+    luminance_[slot] += xyz[1];
     total_ += xyz[1];
   }
-  /// sums: [slot][3]; luminance: [layer], both added to.
+  /// sums: [slot][3]; luminance: [slot], both added to.
   LightSink(float* sums, float* luminance, int parts) : sums_(sums), luminance_(luminance), parts_(parts) {}
   float total() const { return total_; }
 

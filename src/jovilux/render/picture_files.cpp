@@ -1,5 +1,6 @@
 #include "jovilux/render/picture_files.h"
 
+#include <array>
 #include <filesystem>
 #include <limits>
 #include <memory>
@@ -144,9 +145,18 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", stats.rays.march.steps}, {"marches", stats.rays.march.marches}, {"marches_out_of_steps", stats.rays.march.exhausted}, {"media_steps", stats.rays.media_steps}};
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
-    j["lights"].push_back({{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}});
+    nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}};
+    static constexpr std::array<const char*, 3> kPartNames = {"direct", "bounce", "haze"};
+    for (std::size_t p = 0; p < l.parts.size(); ++p) {
+      one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);
+    }
+    j["lights"].push_back(one);
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
+  j["history"] = nlohmann::json::array();
+  for (const RenderStats::Moment& m : stats.history) {
+    j["history"].push_back({{"samples", m.samples}, {"seconds", m.seconds}, {"median", known(m.median)}, {"p95", known(m.p95)}});
+  }
   return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 

@@ -34,6 +34,7 @@ std::vector<int> pass_ends(int samples) {
 
 struct TileTally {
   RayCounts rays;
+  std::vector<double> slot_variance;   // the same of the parts of lights
   std::vector<double> light_variance;  // sum over pixels and passes of n^2 times the variance of a pass's mean
 };
 
@@ -49,6 +50,7 @@ class Renderer {
         tallies_(static_cast<std::size_t>(tiles_x_) * tiles_y_) {
     for (TileTally& t : tallies_) {
       t.light_variance.assign(scene.layers.size(), 0.0);
+      t.slot_variance.assign(static_cast<std::size_t>(film_.slots()), 0.0);
     }
   }
 
@@ -62,6 +64,7 @@ class Renderer {
     });
     stats.wall_s = seconds();
     stats.cpu_s = cpu_seconds() - cpu_start;
+    stats.history = history_;
     summarize(stats);
     return {std::move(film_), std::move(stats)};
   }
@@ -82,9 +85,14 @@ class Renderer {
       }
       begin = end;
       ++passes_done_;
-      if (end >= kScramblings && (options_.progress || rig_.render.noise)) {
+      const bool told = (end & (end - 1)) == 0 || end == rig_.render.samples;  // history: at powers of two
+      if (end >= kScramblings && (options_.progress || rig_.render.noise || told)) {
         const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
-        noise_ = noise_figures(film_, view.white_luminance()).p95;
+        const NoiseFigures figures = noise_figures(film_, view.white_luminance());
+        noise_ = figures.p95;
+        if (told || (rig_.render.noise && noise_ <= *rig_.render.noise)) {
+          history_.push_back({static_cast<double>(end), seconds(), figures.median, figures.p95});
+        }
         if (rig_.render.noise && noise_ <= *rig_.render.noise) {
           return StoppedBy::kNoise;
         }
@@ -113,9 +121,10 @@ class Renderer {
     const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
     std::vector<float> sums(area * slots * 3), batches(area * kScramblings), guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
-    std::vector<float> by_light(kScramblings * layers);
+    std::vector<float> by_light(kScramblings * slots);
     TileTally tally;
     tally.light_variance.assign(layers, 0.0);
+    tally.slot_variance.assign(slots, 0.0);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
     const std::uint64_t media_before = media_step_count();
@@ -128,7 +137,7 @@ class Renderer {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
                      guides.data() + i * Film::kGuides, objects[i], tally.rays);
-        tally_lights(by_light, tally.light_variance);
+        tally_lights(by_light, tally);
       }
     }
     tally.rays.march += march_counts() - march_before;
@@ -157,6 +166,9 @@ class Renderer {
     for (std::size_t l = 0; l < layers; ++l) {
       kept.light_variance[l] += tally.light_variance[l];
     }
+    for (std::size_t l = 0; l < slots; ++l) {
+      kept.slot_variance[l] += tally.slot_variance[l];
+    }
     const double done = ++tiles_done_;
     if (options_.progress) {
       report(done);
@@ -164,7 +176,7 @@ class Renderer {
   }
 
   void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, RayCounts& rays) {
-    const auto layers = static_cast<std::size_t>(film_.layers());
+    const auto slots = static_cast<std::size_t>(film_.slots());
     const auto pixel = static_cast<std::uint32_t>(film_.pixel(x, y));
     for (int s = pass_begin_; s < pass_end_; ++s) {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
@@ -172,7 +184,7 @@ class Renderer {
       const Vec2 place = sampler.pair(0);
       const Vec2 lens = camera_.has_lens() ? sampler.pair(1) : Vec2(0, 0);
       const Ray ray = camera_.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
-      LightSink sink(sums, by_light + scrambling * layers, film_.parts());
+      LightSink sink(sums, by_light + scrambling * slots, film_.parts());
       FirstHit first;
       FirstHit* const wanted = s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
@@ -197,7 +209,7 @@ class Renderer {
   }
 
   // n^2 times the variance of each light's mean over this pass, from its scramblings; a lone sample tells nothing.
-  void tally_lights(const std::vector<float>& by_light, std::vector<double>& into) const {
+  void tally_lights(const std::vector<float>& by_light, TileTally& into) const {
     const int n = pass_end_ - pass_begin_;
     if (n < 2) {
       return;
@@ -208,11 +220,21 @@ class Renderer {
     for (int s = pass_begin_; s < pass_end_; ++s) {
       ++counts[static_cast<std::size_t>(s % kScramblings)];
     }
-    for (std::size_t l = 0; l < layers; ++l) {
+    const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
+    const auto tally = [&](std::size_t first, std::size_t count) {
       for (std::size_t b = 0; b < kScramblings; ++b) {
-        sums[b] = by_light[b * layers + l];
+        sums[b] = 0;
+        for (std::size_t s = first; s < first + count; ++s) {
+          sums[b] += by_light[b * slots + s];
+        }
       }
-      into[l] += static_cast<double>(n) * n * variance_of_mean(sums.data(), counts.data());
+      return static_cast<double>(n) * n * variance_of_mean(sums.data(), counts.data());
+    };
+    for (std::size_t l = 0; l < layers; ++l) {
+      into.light_variance[l] += tally(l * parts, parts);
+    }
+    for (std::size_t s = 0; parts > 1 && s < slots; ++s) {
+      into.slot_variance[s] += tally(s, 1);
     }
   }
 
@@ -252,11 +274,14 @@ class Renderer {
     const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
     stats.white_luminance = view.white_luminance();
     stats.noise = noise_figures(film_, stats.white_luminance);
-    std::vector<double> variance(of_layer.size());
+    std::vector<double> variance(of_layer.size()), slot_variance(slots);
     for (const TileTally& t : tallies_) {
       stats.rays += t.rays;
       for (std::size_t l = 0; l < variance.size(); ++l) {
         variance[l] += t.light_variance[l];
+      }
+      for (std::size_t s = 0; s < slots; ++s) {
+        slot_variance[s] += t.slot_variance[s];
       }
     }
     std::vector<std::string> names;
@@ -280,10 +305,14 @@ class Renderer {
         light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
         // The lone first sample told nothing of the variance: what the others told stands for it too.
         const double n = stats.samples_per_pixel, told = n - 1;
-        const double of_mean = variance[l] / pixels / (n * told);
-        light.noise = told <= 0                    ? std::numeric_limits<double>::quiet_NaN()
-                      : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance
-                                                 : 0;
+        const auto noise_of = [&](double sum) {
+          const double of_mean = sum / pixels / (n * told);
+          return told <= 0 ? std::numeric_limits<double>::quiet_NaN() : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance : 0;
+        };
+        light.noise = noise_of(variance[l]);
+        for (std::size_t s = 0; film_.parts() > 1 && s < static_cast<std::size_t>(film_.parts()); ++s) {
+          light.parts.push_back(noise_of(slot_variance[l * static_cast<std::size_t>(film_.parts()) + s]));
+        }
       }
       stats.lights.push_back(light);
     }
@@ -299,6 +328,7 @@ class Renderer {
   std::vector<TileTally> tallies_;
   int pass_begin_ = 0, pass_end_ = 0, passes_done_ = 0;
   double noise_ = -1;
+  std::vector<RenderStats::Moment> history_;
   std::atomic<int> stop_reason_{-1};
   std::atomic<int> tiles_done_{0};
   std::chrono::steady_clock::time_point start_;

@@ -37,7 +37,13 @@ struct RenderStats {
     double mean_luminance = 0;        ///< of its layer [cd/m2]
     double share = 0;                 ///< of the picture's mean luminance
     double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
+    std::vector<double> parts;        ///< the same of its direct, bounced and haze light, where layers keep parts
   };
+  /// How clean the picture was on the way.
+  struct Moment {
+    double samples = 0, seconds = 0, median = 0, p95 = 0;
+  };
+  std::vector<Moment> history;        ///< at 8, 16, 32 .. samples a pixel and at the end
   std::vector<Light> lights;          ///< all of the rig's, in its order; an array as one
 };
 

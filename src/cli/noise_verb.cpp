@@ -1,0 +1,100 @@
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "figures/sheet_figure.h"
+#include "jovilux/base/text.h"
+#include "jovilux/judge/noise_report.h"
+
+namespace jovilux::cli {
+
+int run_noise(int argc, char** argv) {
+  const Usage usage{"noise", "DIR", "Where the noise of a render is and which light makes it; the samples and the time that a target takes.",
+                    {{"target", "the noise that 95 % of the pixels are to stay below; \"2 %\" by default", "SHARE"},
+                     {"o,output", "also write DIR/noise.png: the map, the convergence, the lights", "DIR"},
+                     {"force", "replace files there", ""},
+                     {"json", "print one JSON document instead", ""}},
+                    "A pixel's noise is its standard error over the larger of its luminance and 2 % of the view's white.", "jovilux noise demo-out/bench --target \"5 %\" -o demo-out/noise"};
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  double target = 0.02;
+  if (const auto text = a.text("target")) {
+    const auto amount = parse_amount(*text);
+    const auto* share = std::get_if<Amount>(&amount);
+    target = share != nullptr && share->dimension == Dimension::kPercent ? share->value : parse_number(*text).value_or(0);
+    if (!(target >= 1e-5 && target <= 1)) {
+      throw UsageError(fmt::format("--target: found \"{}\"; expected a share such as \"2 %\" or 0.02", printable(*text)));
+    }
+  }
+  const auto report = report_noise(a.positional(), target);
+  if (!report) {
+    throw BadInput{report.problems()};
+  }
+  const NoiseReport& r = *report;
+  namespace fs = std::filesystem;
+  if (const auto folder = a.text("output")) {
+    const auto image = load_rendered(a.positional(), false);
+    if (!image) {
+      throw BadInput{image.problems()};
+    }
+    prepare_files(*folder, {"noise.png"}, a.flag("force"));
+    figures::noise_figure((fs::path(*folder) / "noise.png").string(), *image, r, printable(a.positional(), 120));
+  }
+  const auto percent = [](double v) { return short_number(100 * v, 3) + " %"; };
+  if (a.flag("json")) {
+    using Json = nlohmann::ordered_json;
+    const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
+    Json j = {{"median", r.median}, {"p95", r.p95}, {"target", r.target}, {"samples_per_pixel", known(r.samples)}, {"samples_needed", known(r.samples_needed)}, {"seconds_needed", known(r.seconds_needed)}, {"order", r.order}, {"fireflies", Json::array()}, {"by_light", Json::array()},
+              {"history", Json::array()}, {"advice", r.advice}};
+    for (const auto& f : r.fireflies) {
+      j["fireflies"].push_back({{"x", f.x}, {"y", f.y}, {"times", known(f.times)}});
+    }
+    for (const auto& l : r.by_light) {
+      Json one = {{"name", l.name}, {"share_of_variance", l.share}};
+      static constexpr const char* kParts[] = {"direct", "bounce", "haze"};
+      for (std::size_t p = 0; p < 3; ++p) {
+        one[kParts[p]] = l.parts.empty() ? Json(nullptr) : Json(l.parts[p]);
+      }
+      j["by_light"].push_back(one);
+    }
+    for (const auto& m : r.history) {
+      j["history"].push_back({{"samples", known(m.samples)}, {"seconds", known(m.seconds)}, {"median", known(m.median)}, {"p95", known(m.p95)}});
+    }
+    print_out(j.dump(2) + "\n");
+    return r.p95 <= r.target ? kDone : kFellShort;
+  }
+  std::string out = fmt::format("noise: median {}, 95 % of the pixels below {}; target {}\n", percent(r.median), percent(r.p95), percent(r.target));
+  out += fmt::format("fireflies: {}", r.fireflies.size());
+  for (std::size_t i = 0; i < std::min<std::size_t>(5, r.fireflies.size()); ++i) {
+    const auto& f = r.fireflies[i];
+    out += fmt::format("{}{},{} ({} x)", i == 0 ? ", brightest at " : ", ", f.x, f.y, std::isfinite(f.times) ? short_number(f.times, 2) : "all");
+  }
+  out += "\n\n";
+  std::vector<std::vector<std::string>> table = {{"light", "share of variance", "direct", "bounce", "haze"}};
+  for (const auto& l : r.by_light) {
+    if (l.share < 0.001) {
+      continue;
+    }
+    const auto part = [&](std::size_t p) { return l.parts.empty() ? std::string("-") : percent(l.parts[p]); };
+    table.push_back({l.name, percent(l.share), part(0), part(1), part(2)});
+  }
+  out += table.size() > 1 ? text_table(table) + "\n" : "";
+  for (const std::string& advice : r.advice) {
+    out += "- " + advice + "\n";
+  }
+  if (const auto folder = a.text("output")) {
+    out += fmt::format("\nlook at {}\n", (fs::path(*folder) / "noise.png").string());
+  }
+  print_out(out);
+  return r.p95 <= r.target ? kDone : kFellShort;
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,43 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "jovilux/judge/rendered_image.h"
+
+namespace jovilux {
+
+/// Where a render's noise is and what makes it, from its files alone.
+struct NoiseReport {
+  double median = 0, p95 = 0;     ///< of the pixels' noise
+  double samples = 0, seconds = 0;
+  double target = 0;              ///< of the p95
+  double samples_needed = 0, seconds_needed = 0;  ///< for the target; NaN where its history does not tell
+  double order = 0.5;             ///< the noise falls as samples to minus this
+  struct Moment {
+    double samples, seconds, median, p95;
+  };
+  std::vector<Moment> history;
+  struct Firefly {
+    int x, y;
+    double times;                 ///< brighter than the median of its neighbors
+  };
+  std::vector<Firefly> fireflies; ///< brightest first
+  struct Light {
+    std::string name;
+    double share = 0;             ///< of the variance of all lights
+    std::vector<double> parts;    ///< direct, bounce, haze: of this light's own; empty where the render keeps no parts
+  };
+  std::vector<Light> by_light;    ///< noisiest first
+  std::vector<float> map;         ///< each pixel's noise
+  std::vector<std::string> advice;
+};
+
+/// Reads image.exr and stats.json of a render's folder. `target` as a share, such as 0.02.
+Result<NoiseReport> report_noise(const std::string& folder, double target);
+
+/// The exponent with which noise falls over samples, from the last moments of a history: between 0.35 and 1, 0.5 where too
+/// little is known.
+double order_of(const std::vector<NoiseReport::Moment>& history);
+
+}  // namespace jovilux
