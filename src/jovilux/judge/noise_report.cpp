@@ -152,7 +152,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
       if (!l.is_object() || !l.contains("name") || !l["name"].is_string() || !std::isfinite(noise)) {
         continue;
       }
-      NoiseReport::Light light{l["name"].get<std::string>(), noise * noise, {}};
+      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100), noise * noise, {}};
       total += light.share;
       if (l.contains("noise_by_part") && l["noise_by_part"].is_object()) {
         double sum = 0;

@@ -334,7 +334,8 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   const SurfaceModel* within = nullptr;  // the glass that the ray runs in
   std::uint32_t panes = 0;               // that it has passed
   float to_panes = 0;                    // from the camera to the last pane that it looked through [m]
-  std::optional<SurfaceModel> colored;   // the material met last, where a picture colors it
+  std::optional<SurfaceModel> colored;   // the material met last, where a picture colors it,
+  std::optional<SurfaceModel> departed;  // and the one that the path left: panes may lie between
   Rng random(0);                         // for tracking through uneven haze
   if (!scene.hazes.empty()) {
     const Vec2 seed = sampler.pair(kTrackingPairs);
@@ -563,6 +564,10 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     from.pdf = next.pdf;
     from.certain = next.mirror;
     from.material = &material;
+    if (colored) {
+      departed = *colored;
+      from.material = &*departed;
+    }
     from.wo = local_wo;
     from.wi = next.wi;
     from.inside = inside;
