@@ -152,6 +152,30 @@ std::vector<Option> rig_options() {
           {"variant", "apply a [[variant]] of the rig; repeatable", "NAME"}};
 }
 
+std::vector<Option> picture_options() {
+  return {{"samples", "samples per pixel, instead of the rig's", "N"}, {"size", "picture size, instead of the rig's, such as 640x360", "WxH"}};
+}
+
+void add_picture_overrides(const Arguments& arguments, RigRequest& request) {
+  if (const auto samples = arguments.whole("samples", 1, 1 << 20)) {
+    request.overrides.push_back(fmt::format("render.samples={}", *samples));
+  }
+  if (const auto size = arguments.text("size")) {
+    const auto cross = size->find('x');
+    request.overrides.push_back(fmt::format("render.size=[{}, {}]", size->substr(0, cross), cross == std::string::npos ? "" : size->substr(cross + 1)));
+  }
+}
+
+double share_option(const std::string& option, const std::string& text) {
+  const auto amount = parse_amount(text);
+  const auto* share = std::get_if<Amount>(&amount);
+  const double value = share != nullptr && share->dimension == Dimension::kPercent ? share->value : parse_number(text).value_or(0);
+  if (!(value >= 1e-5 && value <= 1)) {
+    throw UsageError(fmt::format("{}: found \"{}\"; expected a share such as \"2 %\" or 0.02, from 0.001 % to 100 %", option, printable(text)));
+  }
+  return value;
+}
+
 RigRequest rig_request(const Arguments& arguments) {
   return {arguments.texts("variant"), arguments.texts("set")};
 }

@@ -65,6 +65,11 @@ class Arguments {
 /// --set, --variant: for every verb that reads a rig.
 std::vector<Option> rig_options();
 RigRequest rig_request(const Arguments& arguments);
+/// --samples, --size, for the verbs that render; what they set goes to the request's overrides.
+std::vector<Option> picture_options();
+void add_picture_overrides(const Arguments& arguments, RigRequest& request);
+/// A share such as "2 %" or 0.02 in [1e-5, 1]; throws UsageError.
+double share_option(const std::string& option, const std::string& text);
 /// A value of an option with a unit of one dimension, above 0; a bare number counts in `bare` (0: a unit is needed).
 double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare);
 

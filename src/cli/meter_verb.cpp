@@ -63,13 +63,7 @@ int run_meter(int argc, char** argv) {
   MeteringOptions options;
   options.threads = threads_of(a);
   if (const auto error = a.text("error")) {
-    const auto amount = parse_amount(*error);
-    const auto* share = std::get_if<Amount>(&amount);
-    const auto bare = parse_number(*error);
-    options.error = share != nullptr && share->dimension == Dimension::kPercent ? share->value : bare.value_or(0);
-    if (!(options.error >= 1e-5 && options.error <= 1)) {
-      throw UsageError(fmt::format("--error: found \"{}\"; expected a share such as \"1 %\" or 0.01, from 0.001 % to 100 %", printable(*error)));
-    }
+    options.error = share_option("--error", *error);
   }
   auto rig = load_rig(a.positional(), rig_request(a));
   if (!rig) {

@@ -25,15 +25,7 @@ int run_noise(int argc, char** argv) {
     print_out(a.help_text());
     return kDone;
   }
-  double target = 0.02;
-  if (const auto text = a.text("target")) {
-    const auto amount = parse_amount(*text);
-    const auto* share = std::get_if<Amount>(&amount);
-    target = share != nullptr && share->dimension == Dimension::kPercent ? share->value : parse_number(*text).value_or(0);
-    if (!(target >= 1e-5 && target <= 1)) {
-      throw UsageError(fmt::format("--target: found \"{}\"; expected a share such as \"2 %\" or 0.02", printable(*text)));
-    }
-  }
+  const double target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
   const auto report = report_noise(a.positional(), target);
   if (!report) {
     throw BadInput{report.problems()};

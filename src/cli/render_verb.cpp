@@ -122,16 +122,14 @@ int run_render(int argc, char** argv) {
               "Traces the rig and writes into DIR: image.exr (absolute cd/m2, a layer for each light), view.png,\nstats.json and rig.resolved.toml. Ctrl-C saves what is finished.",
               {{"o,output", "folder for the results; created", "DIR"},
                {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"samples", "samples per pixel, instead of the rig's", "N"},
                {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
-               {"size", "picture size, instead of the rig's, such as 640x360", "WxH"},
                {"time-limit", "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s", "TIME"},
                {"force", "replace results of another rig in DIR", ""},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
               "", "jovilux render demo-out/rig/orchid-house.toml -o demo-out/bench --camera bench --time-limit 20s"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
+  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
+    usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
   usage.options.push_back(threads_option());
   const Arguments a(usage, argc, argv);
@@ -147,19 +145,13 @@ int run_render(int argc, char** argv) {
   }
   task.folder = *folder;
   task.request = rig_request(a);
+  add_picture_overrides(a, task.request);
   task.camera = a.text("camera").value_or("");
   task.threads = threads_of(a);
   task.quiet = a.flag("quiet");
   task.force = a.flag("force");
-  if (const auto samples = a.whole("samples", 1, 1 << 20)) {
-    task.request.overrides.push_back(fmt::format("render.samples={}", *samples));
-  }
   if (const auto noise = a.text("noise")) {
     task.request.overrides.push_back("render.noise=" + *noise);
-  }
-  if (const auto size = a.text("size")) {
-    const auto cross = size->find('x');
-    task.request.overrides.push_back(fmt::format("render.size=[{}, {}]", size->substr(0, cross), cross == std::string::npos ? "" : size->substr(cross + 1)));
   }
   if (const auto limit = a.text("time-limit")) {
     const auto amount = parse_amount(*limit);

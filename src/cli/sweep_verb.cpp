@@ -96,13 +96,11 @@ int run_sweep(int argc, char** argv) {
                {"at", "also read this pixel in each; repeatable", "X,Y"},
                {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
                {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"samples", "samples per pixel, instead of the rig's", "N"},
-               {"size", "picture size, such as 320x180", "WxH"},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print one JSON document instead", ""}},
               "", "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 /m / 6 log\" --size 320x180 -o mist"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
+  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
+    usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
   usage.options.push_back(threads_option());
   const Arguments a(usage, argc, argv);
@@ -123,13 +121,7 @@ int run_sweep(int argc, char** argv) {
   }
   std::vector<PixelBox> boxes = pixel_boxes(a);
   RigRequest request = rig_request(a);
-  if (const auto samples = a.whole("samples", 1, 1 << 20)) {
-    request.overrides.push_back(fmt::format("render.samples={}", *samples));
-  }
-  if (const auto size = a.text("size")) {
-    const auto cross = size->find('x');
-    request.overrides.push_back(fmt::format("render.size=[{}, {}]", size->substr(0, cross), cross == std::string::npos ? "" : size->substr(cross + 1)));
-  }
+  add_picture_overrides(a, request);
   std::vector<Point> points;
   const std::size_t columns = parameters[0].values.size(), rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
   for (std::size_t v = 0; v < rows; ++v) {

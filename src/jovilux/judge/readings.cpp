@@ -9,36 +9,10 @@
 
 #include "jovilux/files/exr.h"
 #include "jovilux/photometry/exposure.h"
-#include "jovilux/render/picture_files.h"
+#include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/view.h"
-#include "jovilux/rig/document.h"
 
 namespace jovilux {
-namespace {
-
-// The look that the picture was rendered with, from the rig in its header.
-std::optional<View> view_of(const ExrHeader& header) {
-  const auto rig_text = header.texts.find(kRigAttribute);
-  const auto ev = header.numbers.find(kEvAttribute);
-  if (rig_text == header.texts.end() || ev == header.numbers.end()) {
-    return std::nullopt;
-  }
-  const auto document = parse_toml(rig_text->second, "jovilux:rig");
-  if (!document) {
-    return std::nullopt;
-  }
-  DocumentNode look_only;
-  for (const DocumentEntry& e : document->table()) {
-    if (e.key == "jovilux" || e.key == "look") {
-      look_only.table().push_back(e);
-    }
-  }
-  const auto rig = read_rig(std::move(look_only), "jovilux:rig");
-  return rig ? std::optional(View(rig->look, ev->second)) : std::nullopt;
-}
-
-}  // namespace
-
 Result<ImageReadings> read_image(const std::string& path, const std::vector<PixelBox>& boxes) {
   auto file = ExrReader::open(path);
   if (!file) {
@@ -57,7 +31,8 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
   out.height = file->header().height;
   out.absolute = file->has_white_luminance();
   out.has_error = file->has("variance.V");
-  const auto view = view_of(file->header());
+  const auto look = recorded_look(file->header());
+  const std::optional<View> view = look ? std::optional(look->view) : std::nullopt;
   out.has_view = view.has_value();
 
   std::vector<std::string> channels = {"R", "G", "B"};

@@ -20,30 +20,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// The look that the picture was rendered with, from the rig in its header.
-void take_look(const ExrHeader& header, RenderedImage& out) {
-  const auto rig_text = header.texts.find(kRigAttribute);
-  const auto ev = header.numbers.find(kEvAttribute);
-  if (rig_text == header.texts.end() || ev == header.numbers.end()) {
-    return;
-  }
-  out.rig_text = rig_text->second;
-  const auto document = parse_toml(rig_text->second, "jovilux:rig");
-  if (!document) {
-    return;
-  }
-  DocumentNode look_only;
-  for (const DocumentEntry& e : document->table()) {
-    if (e.key == "jovilux" || e.key == "look") {
-      look_only.table().push_back(e);
-    }
-  }
-  if (const auto rig = read_rig(std::move(look_only), "jovilux:rig")) {
-    out.view = View(rig->look, ev->second);
-    out.bloom = rig->look.bloom;
-  }
-}
-
 Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
   auto file = ExrReader::open(path);
   if (!file) {
@@ -90,7 +66,11 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
       v *= scale * scale;
     }
   }
-  take_look(header, out);
+  if (auto look = recorded_look(header)) {
+    out.view = look->view;
+    out.bloom = look->bloom;
+    out.rig_text = std::move(look->rig_text);
+  }
   for (const std::string& c : layers ? file->channels() : std::vector<std::string>{}) {
     const auto dots = std::count(c.begin(), c.end(), '.');
     if (!c.starts_with("light.") || !c.ends_with(".R") || (dots != 2 && dots != 3)) {
@@ -110,6 +90,26 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
 }
 
 }  // namespace
+
+std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
+  const auto rig_text = header.texts.find(kRigAttribute);
+  const auto ev = header.numbers.find(kEvAttribute);
+  if (rig_text == header.texts.end() || ev == header.numbers.end()) {
+    return std::nullopt;
+  }
+  const auto document = parse_toml(rig_text->second, "jovilux:rig");
+  if (!document) {
+    return std::nullopt;
+  }
+  DocumentNode look_only;
+  for (const DocumentEntry& e : document->table()) {
+    if (e.key == "jovilux" || e.key == "look") {
+      look_only.table().push_back(e);
+    }
+  }
+  const auto rig = read_rig(std::move(look_only), "jovilux:rig");
+  return rig ? std::optional(RecordedLook{View(rig->look, ev->second), rig->look.bloom, rig_text->second}) : std::nullopt;
+}
 
 View RenderedImage::shown() const {
   if (view) {

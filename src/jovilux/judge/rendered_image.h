@@ -5,9 +5,19 @@
 #include <vector>
 
 #include "jovilux/base/problem.h"
+#include "jovilux/files/exr.h"
 #include "jovilux/render/view.h"
 
 namespace jovilux {
+
+/// The look that one of our pictures was rendered to be seen with.
+struct RecordedLook {
+  View view;
+  double bloom = 0;
+  std::string rig_text;             ///< the resolved rig
+};
+/// From the rig and the exposure in the header; nothing where they are not there.
+std::optional<RecordedLook> recorded_look(const ExrHeader& header);
 
 /// A picture to judge, whole in memory: ours with its layers and variance, or one from elsewhere.
 struct RenderedImage {
