@@ -225,11 +225,10 @@ int run_balance(int argc, char** argv) {
     }
   }
   if (!settings.empty()) {
-    lines = "[[variant]]\nname = \"balanced\"\nset = { ";
-    for (std::size_t i = 0; i < settings.size(); ++i) {
-      lines += (i > 0 ? ", " : "") + settings[i];
+    lines = "[[variant]]\nname = \"balanced\"\n[variant.set]\n";
+    for (const std::string& setting : settings) {
+      lines += setting + "\n";
     }
-    lines += " }\n";
   }
   if (const auto folder = a.text("output")) {
     prepare_files(*folder, {"image.exr", "view.png", "rig.resolved.toml"}, a.flag("force"));
