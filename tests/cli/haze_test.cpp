@@ -162,6 +162,23 @@ TEST_CASE("a gobo cuts its light in haze as well, and clumps drift with time", "
   CHECK(run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["luminance_cd_m2"].get<double>() != at_start);
 }
 
+TEST_CASE("haze inside a mesh ends at its surface, and a narrow spread draws a shaft", "[cli][haze]") {
+  const TemporaryFolder dir;
+  dir.write("cube.obj", "v -0.5 -0.5 -0.5\nv 0.5 -0.5 -0.5\nv -0.5 0.5 -0.5\nv 0.5 0.5 -0.5\nv -0.5 -0.5 0.5\nv 0.5 -0.5 0.5\nv -0.5 0.5 0.5\nv 0.5 0.5 0.5\nf 1 3 4 2\nf 5 6 8 7\nf 1 2 6 5\nf 3 7 8 4\nf 1 5 7 3\nf 2 4 8 6\n");
+  // Panes of index 1.01 all but vanish; the camera looks through 1 m of haze between them.
+  const auto seen = reading(dir, dir.write("r.toml", looking_ahead("[[material]]\nname='air'\nkind='glass'\nthin=true\nior=1.01\n[[object]]\nname='cube'\nmesh='cube.obj'\nat=[0,1.5,0]\nmaterial='air'\n" + haze(0.4, 0, 0, "cube") +
+                                                                      light("form='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"), 0, 1024)), 1);
+  const double r = sqr(0.01 / 2.01), exact = 1000 * std::exp(-0.4) * sqr((1 - r) / (1 + r));
+  CHECK(std::abs(seen["luminance_cd_m2"].get<double>() - exact) < 6 * seen["standard_error_cd_m2"].get<double>() + 2e-4 * exact);
+  CHECK(seen["standard_error_cd_m2"].get<double>() < 0.005 * exact);
+  // A panel of 10 cm that shines downwards within 20 degrees: 1 m below it its haze glows on the axis and not 30 cm beside it.
+  const auto glow = [&](double x) {
+    return reading(dir, dir.write("s.toml", fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[{0},-2,1]\nlook_at=[{0},0,1]\nview='0.5 deg'\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n", x) + haze(0.05, 0.9, 0) + light("form='rect'\nsize=[0.1,0.1]\nat=[0,0,2]\naim=[0,0,0]\nspread='20 deg'\noutput='900 lm'\n")), 1)["luminance_cd_m2"].get<double>();
+  };
+  CHECK(glow(0) > 1);
+  CHECK(glow(0.3) == 0);
+}
+
 TEST_CASE("haze glows over its way", "[cli][haze][truth]") {
   const std::string rig = looking_ahead("[[solid]]\nname='b'\nkind='box'\nsize=[1,2,1]\nat=[0,2,0]\n" + haze(0.5, 0, 0, "b") + "glow='10 cd/m2'\n", 0, 64);
   check_luminance(rig, 10 * (1 - std::exp(-1.0)) / 0.5, 0.02);
