@@ -149,6 +149,22 @@ TEST_CASE("pictures that are none are told with their place", "[cli][picture]") 
   CHECK(told("kind='matte'\ncolor='none.png'").find("file not found") != std::string::npos);
   CHECK(told("kind='matte'\ncolor='t.txt'").find("expected a picture ending in") != std::string::npos);
   CHECK(told("kind='matte'\ncolor='bad.png'").find("named at") != std::string::npos);
+  // A header that claims far more pixels than the file could hold, with its check sum right.
+  write_png(dir.path("small.png"), 1, 1, {1, 2, 3});
+  std::string huge = dir.read("small.png");
+  huge[18] = huge[22] = static_cast<char>(0x2b);  // 11009 a side: bytes 16..19 are the width, 20..23 the height
+  std::uint32_t crc = 0xffffffffU;
+  for (std::size_t i = 12; i < 29; ++i) {
+    crc ^= static_cast<unsigned char>(huge[i]);
+    for (int k = 0; k < 8; ++k) {
+      crc = crc >> 1 ^ ((crc & 1U) != 0 ? 0xedb88320U : 0U);
+    }
+  }
+  for (std::size_t i = 0; i < 4; ++i) {
+    huge[29 + i] = static_cast<char>(~crc >> (24 - 8 * i));
+  }
+  dir.write("huge.png", huge);
+  CHECK(told("kind='matte'\ncolor='huge.png'").find("more than its") != std::string::npos);
   CHECK(told("kind='matte'\nmask=[1,2]").find("a picture's file name") != std::string::npos);
   CHECK(told("kind='matte'\ntile=[2,2]").find("neither color nor mask") != std::string::npos);
 }

@@ -146,7 +146,14 @@ Transform place_of(const tinygltf::Node& n) {
 
 class Importer {
  public:
-  Importer(const std::string& path, const Model& model, const std::vector<std::string>& images) : path_(path), model_(model), reader_(model), images_(images) {}
+  Importer(const std::string& path, std::size_t file_bytes, const Model& model, const std::vector<std::string>& images) : path_(path), model_(model), reader_(model), images_(images) {
+    std::size_t bytes = file_bytes;
+    for (const tinygltf::Buffer& b : model.buffers) {
+      bytes += b.data.size();
+    }
+    // Nodes may show one mesh many times: so many, but not without end.
+    most_items_ = std::min(kMaxGltfItems, 1'000'000 + 8 * bytes);
+  }
 
   GltfScene run() {
     for (const tinygltf::Material& m : model_.materials) {
@@ -232,6 +239,10 @@ class Importer {
     auto picture = load_png_bytes(bytes, path_);
     if (!picture) {
       throw Fault{picture.problems().front().text};
+    }
+    picture_pixels_ += static_cast<std::uint64_t>(picture->width) * static_cast<std::uint64_t>(picture->height);
+    if (picture_pixels_ > kMaxImagePixels) {
+      throw Fault{fmt::format("its materials' pictures have more than {} pixels together", kMaxImagePixels)};
     }
     out.picture = std::make_shared<LinearImage>(std::move(*picture));
     for (std::size_t i = 0; i < out.picture->rgb.size(); ++i) {
@@ -329,8 +340,8 @@ class Importer {
       }
     }
     items_ += corners.size() / 3;
-    if (items_ > kMaxGltfItems) {
-      throw Fault{fmt::format("more than {} vertices and triangles, meshes counted wherever they stand", kMaxGltfItems)};
+    if (items_ > most_items_) {
+      throw Fault{fmt::format("more than {} vertices and triangles, meshes counted wherever they stand: too many for a file of its size", most_items_)};
     }
     for (std::size_t i = 0; i + 2 < xyz.size(); i += 3) {
       part.mesh.positions.emplace_back(xyz[i], xyz[i + 1], xyz[i + 2]);
@@ -371,7 +382,8 @@ class Importer {
   Reader reader_;
   const std::vector<std::string>& images_;
   GltfScene out_;
-  std::size_t items_ = 0;
+  std::size_t most_items_, items_ = 0;
+  std::uint64_t picture_pixels_ = 0;
 };
 
 // Braces and brackets nested deeper than any exporter nests them.
@@ -441,7 +453,7 @@ Result<GltfScene> load_gltf(const std::string& path) {
     if (!good) {
       return mesh_problem(path, 0, "not a glTF file that can be read: " + printable(err, 200));
     }
-    Importer importer(path, model, images);
+    Importer importer(path, bytes->size(), model, images);
     GltfScene out = importer.run();
     return {std::move(out), std::move(importer.warnings)};
   } catch (const Fault& f) {

@@ -210,6 +210,10 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
   if (static_cast<std::uint64_t>(image.width) * image.height > kMaxImagePixels) {
     return fault(path, fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
   }
+  // Deflate packs a byte into no less than 1/1032 of one, and a pixel takes a bit at least: no memory for what cannot be there.
+  if (static_cast<std::uint64_t>(image.width) * image.height > bytes.size() * 8 * 1032) {
+    return fault(path, fmt::format("claims {} x {} pixels, more than its {} bytes can hold", image.width, image.height, bytes.size()));
+  }
   const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
   LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
   const auto read = [&](auto& pixels) { return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0; };
