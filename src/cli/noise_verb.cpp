@@ -44,7 +44,7 @@ int run_noise(int argc, char** argv) {
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
-    Json j = {{"median", r.median}, {"p95", r.p95}, {"target", r.target}, {"samples_per_pixel", known(r.samples)}, {"samples_needed", known(r.samples_needed)}, {"seconds_needed", known(r.seconds_needed)}, {"order", r.order}, {"fireflies", Json::array()}, {"by_light", Json::array()},
+    Json j = {{"median", r.median}, {"p95", r.p95}, {"target", r.target}, {"samples_per_pixel", known(r.samples)}, {"samples_needed", known(r.samples_needed)}, {"seconds_needed", known(r.seconds_needed)}, {"even_samples_needed", known(r.even_samples_needed)}, {"even", r.even}, {"order", r.order}, {"fireflies", Json::array()}, {"by_light", Json::array()},
               {"history", Json::array()}, {"advice", r.advice}};
     for (const auto& f : r.fireflies) {
       j["fireflies"].push_back({{"x", f.x}, {"y", f.y}, {"times", known(f.times)}});

@@ -287,6 +287,17 @@ TEST_CASE("the samples that a target needs are what a render to it takes, within
     const double taken = nlohmann::json::parse(dir.read("to/stats.json"))["samples_per_pixel"], needed = told["samples_needed"];
     INFO(noisy_scenes()[i].name << ": " << needed << " told, " << taken << " taken, order " << told["order"]);
     CHECK(needed == Approx(taken).epsilon(0.3));
+    // The same for every pixel: more of them, and as clean within what 30 % of the samples make.
+    const double even = told["even_samples_needed"];
+    CHECK(even >= needed);
+    REQUIRE(run_program({"render", rig, "-o", dir.path("even"), "--quiet", "--force", "--samples", fmt::format("{:.0f}", even), "--set", "render.seed=9"}).status == 0);
+    const double reached = nlohmann::json::parse(dir.read("even/stats.json"))["noise"]["p95"];
+    INFO("even: " << even << " samples, " << reached << " for " << target);
+    CHECK(reached == Approx(target).epsilon(0.15));
+    const auto sampling = nlohmann::json::parse(dir.read("to/stats.json"))["sampling"];
+    CHECK(sampling["even"] == false);
+    CHECK(sampling["rounds"].size() >= 2);
+    CHECK(sampling["most"] > 2 * sampling["least"].get<double>());
   }
   CHECK(run_program({"noise", dir.path("out"), "--target", "none"}).status == 2);
   CHECK(run_program({"noise", dir.path("out/view.png")}).status == 2);

@@ -197,10 +197,10 @@ TEST_CASE("renders stop when they are clean, out of time or told to", "[render]"
 
 TEST_CASE("one sample has no known error, two have one", "[render]") {
   Film film(1, 1, 1, 1);
-  film.samples(0) = 1;
+  film.weight(0) = 1;
   film.batch(0)[0] = 5;
   CHECK(std::isinf(film.variance(0)));
-  film.samples(0) = 2;
+  film.weight(0) = 2;
   film.batch(0)[1] = 7;
   CHECK(film.luminance(0) == 6);
   CHECK(film.variance(0) == Approx(1));  // ((5 - 6)^2 + (7 - 6)^2) / (2 * 1)
@@ -209,7 +209,7 @@ TEST_CASE("one sample has no known error, two have one", "[render]") {
 TEST_CASE("noise is the error over the larger of luminance and 2 % of white", "[render]") {
   Film film(10, 10, 1, 1);
   for (std::size_t i = 0; i < 100; ++i) {
-    film.samples(i) = 8;
+    film.weight(i) = 8;
     const float level = i < 50 ? 100.0f : 0.01f;
     for (int b = 0; b < kScramblings; ++b) {
       film.batch(i)[b] = level * (b % 2 == 0 ? 1.1f : 0.9f);

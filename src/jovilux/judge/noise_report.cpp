@@ -10,11 +10,11 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/read_file.h"
+#include "jovilux/render/sample_plan.h"
 
 namespace jovilux {
 namespace {
 
-constexpr double kFloor = 0.02;  // of the white: what is darker is judged against this
 constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
 
 double number_in(const nlohmann::json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone; }
@@ -49,7 +49,7 @@ std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, doubl
       const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x);
       std::sort(around.begin(), around.end());
       const double median = n % 2 == 1 ? around[n / 2] : 0.5 * (around[n / 2 - 1] + around[n / 2]), mine = image.luminance(i);
-      if (mine > 3 * median && mine > kFloor * white && std::sqrt(image.variance[i]) >= 0.5 * mine) {
+      if (mine > 3 * median && mine > kNoiseFloor * white && std::sqrt(image.variance[i]) >= 0.5 * mine) {
         out.push_back({x, y, median > 0 ? mine / median : std::numeric_limits<double>::infinity()});
       }
     }
@@ -64,7 +64,8 @@ void advise(NoiseReport& r, bool has_parts) {
     return;
   }
   if (std::isfinite(r.samples_needed)) {
-    r.advice.push_back(fmt::format("[render] samples = {}: noise falls as samples to the power -{:.2f} here, so about {} s on this machine", static_cast<long long>(std::ceil(r.samples_needed)), r.order, short_number(r.seconds_needed, 2)));
+    r.advice.push_back(fmt::format("[render] noise = \"{} %\": about {} samples a pixel where they are shared out by noise, {} s on this machine", short_number(100 * r.target, 3), static_cast<long long>(std::ceil(r.samples_needed)), short_number(r.seconds_needed, 2)));
+    r.advice.push_back(fmt::format("or [render] samples = {} for every pixel: noise falls as samples to the power -{:.2f} here", static_cast<long long>(std::ceil(r.even_samples_needed)), r.order));
   }
   if (r.by_light.empty()) {
     return;
@@ -129,7 +130,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   }
   const double given = number_in(stats, "white_luminance_cd_m2"), white = std::isfinite(given) ? given : image->shown().white_luminance();
   for (std::size_t i = 0; i < image->pixels(); ++i) {
-    out.map.push_back(static_cast<float>(std::sqrt(image->variance[i]) / std::max(image->luminance(i), kFloor * white)));
+    out.map.push_back(static_cast<float>(std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white)));
   }
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);
@@ -141,8 +142,18 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
       out.history.push_back({number_in(m, "samples"), number_in(m, "seconds"), number_in(m, "median"), number_in(m, "p95")});
     }
   }
-  out.order = order_of(out.history);
-  out.samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
+  out.even = image->samples.empty();
+  const std::vector<float> taken = out.even ? std::vector<float>(out.map.size(), static_cast<float>(out.samples)) : image->samples;
+  const SamplesForTarget plain = samples_for_target(image->width, image->height, out.map, taken, target);
+  if (out.even) {
+    // As its history goes on; sharing out saves the part that the map tells.
+    out.order = order_of(out.history);
+    out.even_samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
+    out.samples_needed = out.even_samples_needed * std::min(1.0, plain.shared / plain.even);
+  } else {
+    out.even_samples_needed = plain.even;
+    out.samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
+  }
   out.seconds_needed = out.seconds * out.samples_needed / out.samples;
   bool has_parts = false;
   double total = 0;

@@ -12,7 +12,10 @@ struct NoiseReport {
   double median = 0, p95 = 0;     ///< of the pixels' noise
   double samples = 0, seconds = 0;
   double target = 0;              ///< of the p95
-  double samples_needed = 0, seconds_needed = 0;  ///< for the target; NaN where its history does not tell
+  /// For the target, with samples where the noise is (`noise` in the rig): the mean a pixel; NaN where nothing tells.
+  double samples_needed = 0, seconds_needed = 0;
+  double even_samples_needed = 0; ///< for the target with `samples` in the rig, as many for each pixel
+  bool even = true;               ///< the render took as many for each pixel
   double order = 0.5;             ///< the noise falls as samples to minus this
   struct Moment {
     double samples, seconds, median, p95;

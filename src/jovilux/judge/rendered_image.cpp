@@ -66,6 +66,13 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
       v *= scale * scale;
     }
   }
+  if (file->has(kSamplesChannel)) {
+    const auto plane = file->read({kSamplesChannel}, 0, 0, out.width, out.height);
+    if (!plane) {
+      return plane.problems();
+    }
+    out.samples = (*plane)[0];
+  }
   if (auto look = recorded_look(header)) {
     out.view = look->view;
     out.bloom = look->bloom;

@@ -25,6 +25,7 @@ struct RenderedImage {
   bool absolute = false;            ///< its numbers are cd/m2
   std::vector<float> rgb;           ///< linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top
   std::vector<float> variance;      ///< of the mean luminance [(cd/m2)^2], one a pixel; empty where not told
+  std::vector<float> samples;       ///< that each pixel took; empty where all took as many
   struct Layer {
     std::string name;               ///< "pendant", or of a part "pendant.haze"
     std::vector<float> rgb;

@@ -9,14 +9,14 @@ namespace jovilux {
 Film::Film(int width, int height, int layers, int parts)
     : width_(width), height_(height), layers_(layers), parts_(parts),
       xyz_(pixels() * slots() * 3), batch_(pixels() * kScramblings), guide_(pixels() * kGuides),
-      samples_(pixels()), object_(pixels()) {}
+      weight_(pixels()), taken_(pixels()), object_(pixels()) {}
 
 double Film::memory_bytes(int width, int height, int layers, int parts) {
-  return static_cast<double>(width) * height * (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 2));
+  return static_cast<double>(width) * height * (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 3));
 }
 
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
-  const std::uint32_t n = samples_[pixel];
+  const std::uint32_t n = weight_[pixel];
   const float* v = xyz(pixel) + slot * 3;
   return n == 0 ? Eigen::Vector3f(0, 0, 0) : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
 }
@@ -26,7 +26,7 @@ float Film::luminance(std::size_t pixel) const {
   for (int b = 0; b < kScramblings; ++b) {
     sum += batch(pixel)[b];
   }
-  return samples_[pixel] == 0 ? 0 : sum / static_cast<float>(samples_[pixel]);
+  return weight_[pixel] == 0 ? 0 : sum / static_cast<float>(weight_[pixel]);
 }
 
 double variance_of_mean(const float* sums, const std::uint32_t* counts) {
@@ -51,21 +51,29 @@ double variance_of_mean(const float* sums, const std::uint32_t* counts) {
 
 float Film::variance(std::size_t pixel) const {
   std::array<std::uint32_t, kScramblings> counts{};
-  const std::uint32_t n = samples_[pixel];
+  const std::uint32_t n = weight_[pixel];
   for (std::uint32_t b = 0; b < kScramblings; ++b) {
     counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
   }
   return static_cast<float>(variance_of_mean(batch(pixel), counts.data()));
 }
 
+std::vector<float> noise_of_pixels(const Film& film, double white) {
+  std::vector<float> noise(film.pixels());
+  const double floor = std::max(kNoiseFloor * white, 1e-12);
+  for (std::size_t i = 0; i < noise.size(); ++i) {
+    noise[i] = static_cast<float>(std::sqrt(film.variance(i)) / std::max<double>(film.luminance(i), floor));
+  }
+  return noise;
+}
+
 NoiseFigures noise_figures(const Film& film, double white) {
   NoiseFigures out;
   const std::size_t count = film.pixels();
-  std::vector<float> noise(count), luminance(count);
-  const double floor = std::max(0.02 * white, 1e-12);
+  std::vector<float> noise = noise_of_pixels(film, white), luminance(count);
+  const double floor = std::max(kNoiseFloor * white, 1e-12);
   for (std::size_t i = 0; i < count; ++i) {
     luminance[i] = film.luminance(i);
-    noise[i] = static_cast<float>(std::sqrt(film.variance(i)) / std::max<double>(luminance[i], floor));
   }
   for (int y = 0; y < film.height(); ++y) {
     for (int x = 0; x < film.width(); ++x) {

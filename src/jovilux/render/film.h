@@ -20,8 +20,11 @@ inline constexpr int kParts = 2, kPartsWithHaze = 3;
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
-///     xyz         sum over samples, [pixel][slot][3]
-///     batch       sum of the whole Y of the samples of each scrambling, [pixel][kScramblings]
+///     xyz         weighted sum over samples, [pixel][slot][3]
+///     batch       weighted sum of the whole Y of the samples of each scrambling, [pixel][kScramblings]
+///     weight      what the sums are to be divided by, [pixel]: the samples taken, where all pixels take as many; else the
+///                 sum of the weights of the rounds, whatever number of samples each gave this pixel
+///     taken       how many samples there were, [pixel]
 ///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how many met something
 class Film {
  public:
@@ -45,8 +48,10 @@ class Film {
   const float* batch(std::size_t pixel) const { return batch_.data() + pixel * kScramblings; }
   float* guide(std::size_t pixel) { return guide_.data() + pixel * kGuides; }
   const float* guide(std::size_t pixel) const { return guide_.data() + pixel * kGuides; }
-  std::uint32_t& samples(std::size_t pixel) { return samples_[pixel]; }
-  std::uint32_t samples(std::size_t pixel) const { return samples_[pixel]; }
+  std::uint32_t& weight(std::size_t pixel) { return weight_[pixel]; }
+  std::uint32_t weight(std::size_t pixel) const { return weight_[pixel]; }
+  std::uint32_t& taken(std::size_t pixel) { return taken_[pixel]; }
+  std::uint32_t taken(std::size_t pixel) const { return taken_[pixel]; }
   std::uint32_t& object(std::size_t pixel) { return object_[pixel]; }
   std::uint32_t object(std::size_t pixel) const { return object_[pixel]; }
 
@@ -63,7 +68,7 @@ class Film {
  private:
   int width_, height_, layers_, parts_;
   std::vector<float> xyz_, batch_, guide_;
-  std::vector<std::uint32_t> samples_, object_;
+  std::vector<std::uint32_t> weight_, taken_, object_;
 };
 
 /// Variance of the mean of all samples, from the sums and counts of kScramblings independent scramblings: the scatter
@@ -79,5 +84,10 @@ struct NoiseFigures {
   std::uint64_t fireflies = 0;
 };
 NoiseFigures noise_figures(const Film& film, double white_cd_m2);
+
+/// What is dark is judged against this share of the white.
+inline constexpr double kNoiseFloor = 0.02;
+/// Each pixel's standard error over the larger of its luminance and that floor.
+std::vector<float> noise_of_pixels(const Film& film, double white_cd_m2);
 
 }  // namespace jovilux

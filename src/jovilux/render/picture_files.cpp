@@ -84,6 +84,9 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   std::vector<ExrChannel> channels;
   add_rgb(channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
   add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) { return film.variance(i); });
+  if (rig.render.noise) {
+    add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) { return static_cast<float>(film.taken(i)); });
+  }
   if (rig.render.layers != RenderSpec::Layers::kNone) {
     for (int layer = 0; layer < film.layers(); ++layer) {
       const std::string prefix = "light." + scene.layers[static_cast<std::size_t>(layer)] + ".";
@@ -135,6 +138,10 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["width"] = width;
   j["height"] = height;
   j["samples_per_pixel"] = stats.samples_per_pixel;
+  j["sampling"] = {{"even", !rig.render.noise.has_value()}, {"least", stats.least_samples}, {"most", stats.most_samples}, {"rounds", nlohmann::json::array()}};
+  for (const RenderStats::Round& r : stats.rounds) {
+    j["sampling"]["rounds"].push_back({{"mean", r.mean}, {"least", r.least}, {"most", r.most}});
+  }
   j["threads"] = stats.threads;
   j["wall_s"] = stats.wall_s;
   j["cpu_s"] = stats.cpu_s;

@@ -11,6 +11,8 @@ namespace jovilux {
 inline constexpr const char* kRigAttribute = "jovilux:rig";
 inline constexpr const char* kEvAttribute = "jovilux:ev100";
 inline constexpr const char* kCameraAttribute = "jovilux:camera";
+/// Channel of how many samples each pixel took, where they were not all alike.
+inline constexpr const char* kSamplesChannel = "samples.N";
 inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each atomically and

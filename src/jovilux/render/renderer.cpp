@@ -10,6 +10,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/sample_plan.h"
 #include "jovilux/render/view.h"
 
 namespace jovilux {
@@ -35,8 +36,21 @@ std::vector<int> pass_ends(int samples) {
 struct TileTally {
   RayCounts rays;
   std::vector<double> slot_variance;   // the same of the parts of lights
-  std::vector<double> light_variance;  // sum over pixels and passes of n^2 times the variance of a pass's mean
+  std::vector<double> light_variance;  // sum over pixels and passes of the weight squared times the variance of a pass's mean
 };
+
+// Some samples for every pixel. `round` 0: the pixel's own sequences go on; else each round has sequences of its own.
+struct Pass {
+  int begin = 0;                       // of each pixel's samples in those sequences
+  std::uint32_t mean = 0;              // samples a pixel
+  std::uint32_t weight = 0;            // of this pass's mean in the picture's
+  std::uint32_t round = 0;
+  std::vector<std::uint32_t> counts;   // samples of each pixel; empty: `mean` each
+};
+// A target is first measured with this many samples each, then come the rounds. Their samples count four times as much: the
+// first ones are too few where it is noisy.
+constexpr int kPilotSamples = 16;
+constexpr std::uint32_t kRoundWeight = 4;
 
 class Renderer {
  public:
@@ -65,6 +79,7 @@ class Renderer {
     stats.wall_s = seconds();
     stats.cpu_s = cpu_seconds() - cpu_start;
     stats.history = history_;
+    stats.rounds = rounds_;
     summarize(stats);
     return {std::move(film_), std::move(stats)};
   }
@@ -74,31 +89,71 @@ class Renderer {
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
   }
 
+  std::uint32_t count_of(std::size_t pixel) const { return pass_.counts.empty() ? pass_.mean : pass_.counts[pixel]; }
+
   StoppedBy passes() {
-    int begin = 0;
-    for (const int end : pass_ends(rig_.render.samples)) {
-      pass_begin_ = begin;
-      pass_end_ = end;
-      parallel_for(tallies_.size(), [&](std::size_t tile) { render_tile(tile); });
-      if (stop_reason_ != -1) {
-        return static_cast<StoppedBy>(stop_reason_.load());
+    const int samples = rig_.render.samples, even = rig_.render.noise ? std::min(samples, kPilotSamples) : samples;
+    for (const int end : pass_ends(even)) {
+      const auto more = static_cast<std::uint32_t>(end - taken_);
+      pass_ = {taken_, more, more, 0, {}};
+      // History: at powers of two, and at the end.
+      if (const auto stopped = run_pass((end & (end - 1)) == 0 || end == samples)) {
+        return *stopped;
       }
-      begin = end;
-      ++passes_done_;
-      const bool told = (end & (end - 1)) == 0 || end == rig_.render.samples;  // history: at powers of two
-      if (end >= kScramblings && (options_.progress || rig_.render.noise || told)) {
-        const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
-        const NoiseFigures figures = noise_figures(film_, view.white_luminance());
-        noise_ = figures.p95;
-        if (told || (rig_.render.noise && noise_ <= *rig_.render.noise)) {
-          history_.push_back({static_cast<double>(end), seconds(), figures.median, figures.p95});
-        }
-        if (rig_.render.noise && noise_ <= *rig_.render.noise) {
-          return StoppedBy::kNoise;
-        }
+    }
+    for (std::uint32_t round = 1; taken_ < samples; ++round) {
+      const int left = samples - taken_;
+      if (left < kScramblings) {
+        break;
+      }
+      // As many more as the noise tells are needed, a tenth beyond for what that is uncertain; at most twice the sum so far.
+      const double times = std::pow(noise_ / *rig_.render.noise, 2) * 1.1 - 1;
+      int mean = static_cast<int>(std::clamp(times, 0.0, 1.0) * taken_);
+      mean = std::clamp(mean, std::min(left, 2 * kScramblings), left);
+      if (left - mean < kScramblings) {
+        mean = left;
+      }
+      const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+      std::vector<float> taken(film_.pixels());
+      for (std::size_t i = 0; i < taken.size(); ++i) {
+        taken[i] = static_cast<float>(film_.taken(i));
+      }
+      // A multiple of the scramblings, so that each holds the same part of it.
+      const std::uint32_t weight = (kRoundWeight * static_cast<std::uint32_t>(mean) + kScramblings / 2) / kScramblings * kScramblings;
+      pass_ = {0, static_cast<std::uint32_t>(mean), weight, round,
+               share_out(sample_need(film_.width(), film_.height(), noise_of_pixels(film_, view.white_luminance()), taken), mean)};
+      if (const auto stopped = run_pass(true)) {
+        return *stopped;
       }
     }
     return StoppedBy::kSamples;
+  }
+
+  // One pass over the picture; why the render is to stop after it, if it is.
+  std::optional<StoppedBy> run_pass(bool told) {
+    parallel_for(tallies_.size(), [&](std::size_t tile) { render_tile(tile); });
+    if (stop_reason_ != -1) {
+      return static_cast<StoppedBy>(stop_reason_.load());
+    }
+    if (pass_.round > 0) {
+      const auto [least, most] = std::minmax_element(pass_.counts.begin(), pass_.counts.end());
+      rounds_.push_back({static_cast<double>(pass_.mean), static_cast<double>(*least), static_cast<double>(*most)});
+    }
+    taken_ += static_cast<int>(pass_.mean);
+    ++passes_done_;
+    if (taken_ >= kScramblings && (options_.progress || rig_.render.noise || told)) {
+      const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+      const NoiseFigures figures = noise_figures(film_, view.white_luminance());
+      noise_ = figures.p95;
+      const bool reached = rig_.render.noise && noise_ <= *rig_.render.noise;
+      if (told || reached) {
+        history_.push_back({static_cast<double>(taken_), seconds(), figures.median, figures.p95});
+      }
+      if (reached) {
+        return StoppedBy::kNoise;
+      }
+    }
+    return std::nullopt;
   }
 
   bool should_stop() {
@@ -137,7 +192,7 @@ class Renderer {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
                      guides.data() + i * Film::kGuides, objects[i], tally.rays);
-        tally_lights(by_light, tally);
+        tally_lights(by_light, static_cast<int>(count_of(film_.pixel(x, y))), tally);
       }
     }
     tally.rays.march += march_counts() - march_before;
@@ -146,19 +201,23 @@ class Renderer {
     for (int y = y0; y < y1; ++y) {
       for (int x = x0; x < x1; ++x, ++i) {
         const std::size_t pixel = film_.pixel(x, y);
+        const std::uint32_t count = count_of(pixel);
+        // The round's mean times its weight; exactly the sum where the two are the same.
+        const float scale = count == pass_.weight ? 1.0f : static_cast<float>(pass_.weight) / static_cast<float>(count);
         for (std::size_t k = 0; k < slots * 3; ++k) {
-          film_.xyz(pixel)[k] += sums[i * slots * 3 + k];
+          film_.xyz(pixel)[k] += scale * sums[i * slots * 3 + k];
         }
         for (std::size_t k = 0; k < kScramblings; ++k) {
-          film_.batch(pixel)[k] += batches[i * kScramblings + k];
+          film_.batch(pixel)[k] += scale * batches[i * kScramblings + k];
         }
         for (std::size_t k = 0; k < Film::kGuides; ++k) {
           film_.guide(pixel)[k] += guides[i * Film::kGuides + k];
         }
-        if (pass_begin_ == 0) {
+        if (pass_.begin == 0 && pass_.round == 0) {
           film_.object(pixel) = objects[i];
         }
-        film_.samples(pixel) = static_cast<std::uint32_t>(pass_end_);
+        film_.weight(pixel) += pass_.weight;
+        film_.taken(pixel) += count;
       }
     }
     TileTally& kept = tallies_[tile];
@@ -178,22 +237,25 @@ class Renderer {
   void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, RayCounts& rays) {
     const auto slots = static_cast<std::size_t>(film_.slots());
     const auto pixel = static_cast<std::uint32_t>(film_.pixel(x, y));
-    for (int s = pass_begin_; s < pass_end_; ++s) {
+    const bool first_round = pass_.round == 0;
+    const std::uint32_t seed = first_round ? rig_.render.seed : mix(rig_.render.seed, pass_.round);
+    const int end = pass_.begin + static_cast<int>(count_of(pixel));
+    for (int s = pass_.begin; s < end; ++s) {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
-      const Sampler sampler(rig_.render.seed, mix(pixel, scrambling), static_cast<std::uint32_t>(s / kScramblings));
+      const Sampler sampler(seed, mix(pixel, scrambling), static_cast<std::uint32_t>(s / kScramblings));
       const Vec2 place = sampler.pair(0);
       const Vec2 lens = camera_.has_lens() ? sampler.pair(1) : Vec2(0, 0);
       const Ray ray = camera_.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
       LightSink sink(sums, by_light + scrambling * slots, film_.parts());
       FirstHit first;
-      FirstHit* const wanted = s < Film::kGuideSamples ? &first : nullptr;
+      FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
         trace_path<true>(scene_, ray, sampler, rig_.render.bounces, sink, wanted, rays);
       } else {
         trace_path(scene_, ray, sampler, rig_.render.bounces, sink, wanted, rays);
       }
       batches[scrambling] += sink.total();
-      if (s < Film::kGuideSamples && first.found) {
+      if (wanted != nullptr && first.found) {
         const Rgb color = rgb_under_d65(first.albedo);
         for (int c = 0; c < 3; ++c) {
           guides[c] += static_cast<float>(color[c]);
@@ -202,22 +264,22 @@ class Renderer {
         guides[6] += first.depth;
         guides[7] += 1;
       }
-      if (s == 0) {
+      if (s == 0 && first_round) {
         object = first.found ? first.surface + 1 : 0;
       }
     }
   }
 
-  // n^2 times the variance of each light's mean over this pass, from its scramblings; a lone sample tells nothing.
-  void tally_lights(const std::vector<float>& by_light, TileTally& into) const {
-    const int n = pass_end_ - pass_begin_;
+  // The weight squared times the variance of each light's mean over a pixel's n samples of this pass, from its scramblings;
+  // a lone sample tells nothing.
+  void tally_lights(const std::vector<float>& by_light, int n, TileTally& into) const {
     if (n < 2) {
       return;
     }
     const auto layers = static_cast<std::size_t>(film_.layers());
     std::array<float, kScramblings> sums{};
     std::array<std::uint32_t, kScramblings> counts{};
-    for (int s = pass_begin_; s < pass_end_; ++s) {
+    for (int s = pass_.begin; s < pass_.begin + n; ++s) {
       ++counts[static_cast<std::size_t>(s % kScramblings)];
     }
     const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
@@ -228,7 +290,7 @@ class Renderer {
           sums[b] += by_light[b * slots + s];
         }
       }
-      return static_cast<double>(n) * n * variance_of_mean(sums.data(), counts.data());
+      return static_cast<double>(pass_.weight) * pass_.weight * variance_of_mean(sums.data(), counts.data());
     };
     for (std::size_t l = 0; l < layers; ++l) {
       into.light_variance[l] += tally(l * parts, parts);
@@ -242,7 +304,7 @@ class Renderer {
     Progress p;
     p.seconds = seconds();
     const double in_pass = (tiles_done - static_cast<double>(tallies_.size()) * passes_done_) / static_cast<double>(tallies_.size());
-    p.samples = pass_begin_ + (pass_end_ - pass_begin_) * in_pass;
+    p.samples = taken_ + pass_.mean * in_pass;
     p.done = p.samples / rig_.render.samples;
     p.noise = noise_;
     if (rig_.render.noise && noise_ > 0) {
@@ -256,18 +318,26 @@ class Renderer {
   }
 
   void summarize(RenderStats& stats) const {
-    double samples = 0, luminance = 0;
+    double samples = 0, weight = 0, luminance = 0;
     const std::size_t slots = static_cast<std::size_t>(film_.slots());
     std::vector<double> of_layer(static_cast<std::size_t>(film_.layers()));
     for (std::size_t i = 0; i < film_.pixels(); ++i) {
-      samples += film_.samples(i);
+      samples += film_.taken(i);
+      weight += film_.weight(i);
       luminance += film_.luminance(i);
-      if (film_.samples(i) > 0) {
+      if (film_.weight(i) > 0) {
         for (std::size_t s = 0; s < slots; ++s) {
           of_layer[s / static_cast<std::size_t>(film_.parts())] += film_.slot_mean(i, static_cast<int>(s)).y();
         }
       }
     }
+    std::uint32_t least = std::numeric_limits<std::uint32_t>::max(), most = 0;
+    for (std::size_t i = 0; i < film_.pixels(); ++i) {
+      least = std::min(least, film_.taken(i));
+      most = std::max(most, film_.taken(i));
+    }
+    stats.least_samples = least;
+    stats.most_samples = most;
     const auto pixels = static_cast<double>(film_.pixels());
     stats.samples_per_pixel = samples / pixels;
     stats.mean_luminance = luminance / pixels;
@@ -304,7 +374,7 @@ class Renderer {
         light.mean_luminance = of_layer[l] / pixels;
         light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
         // The lone first sample told nothing of the variance: what the others told stands for it too.
-        const double n = stats.samples_per_pixel, told = n - 1;
+        const double n = weight / pixels, told = n - 1;
         const auto noise_of = [&](double sum) {
           const double of_mean = sum / pixels / (n * told);
           return told <= 0 ? std::numeric_limits<double>::quiet_NaN() : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance : 0;
@@ -326,7 +396,10 @@ class Renderer {
   Film film_;
   int tiles_x_, tiles_y_;
   std::vector<TileTally> tallies_;
-  int pass_begin_ = 0, pass_end_ = 0, passes_done_ = 0;
+  Pass pass_;
+  int taken_ = 0;       // samples a pixel of the passes that are done, in the mean
+  int passes_done_ = 0;
+  std::vector<RenderStats::Round> rounds_;
   double noise_ = -1;
   std::vector<RenderStats::Moment> history_;
   std::atomic<int> stop_reason_{-1};

@@ -43,7 +43,13 @@ struct RenderStats {
   struct Moment {
     double samples = 0, seconds = 0, median = 0, p95 = 0;
   };
-  std::vector<Moment> history;        ///< at 8, 16, 32 .. samples a pixel and at the end
+  std::vector<Moment> history;        ///< at 8, 16, 32 .. samples a pixel and at the end; after each round
+  /// Samples a pixel that a round toward a noise target shared out.
+  struct Round {
+    double mean = 0, least = 0, most = 0;
+  };
+  std::vector<Round> rounds;          ///< empty without a target, and where the first samples reached it
+  double least_samples = 0, most_samples = 0;  ///< of any pixel
   std::vector<Light> lights;          ///< all of the rig's, in its order; an array as one
 };
 
@@ -52,7 +58,7 @@ struct Render {
   RenderStats stats;
 };
 
-/// Renders a rig. The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
+/// Renders a rig. With `noise`, samples go where the noise is, in rounds (see sample_plan.h). The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
 /// many samples were finished.
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options);
 
