@@ -4,13 +4,13 @@
 #include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
+#include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/rig_checks.h"
-#include "jovilux/units/text.h"
 
 namespace jovilux::cli {
 namespace {
@@ -56,38 +56,6 @@ Json to_json(const LightReport& r) {
     j["cheats"].push_back({{"key", c.key}, {"value", c.value}, {"effect", c.effect}});
   }
   return j;
-}
-
-std::string cell(const std::optional<double>& v) { return v ? short_number(*v) : "-"; }
-template <class Quantity>
-std::string cell(const std::optional<Quantity>& q) {
-  return q ? short_number(q->value) : "-";
-}
-
-std::string light_table_text(const std::vector<LightReport>& reports) {
-  std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at subject", "subject"}};
-  for (std::size_t i = 0; i < reports.size(); ++i) {
-    const LightReport& r = reports[i];
-    // Copies of an array: the first stands for all.
-    std::string shown = r.name;
-    if (const auto bracket = r.name.find('['); bracket != std::string::npos) {
-      const std::string stem = r.name.substr(0, bracket + 1);
-      std::size_t copies = 1;
-      while (i + 1 < reports.size() && reports[i + 1].name.starts_with(stem)) {
-        ++i;
-        ++copies;
-      }
-      shown = fmt::format("{}0..{}]", stem, copies - 1);
-    }
-    std::string at = "-", where;
-    if (r.subject) {
-      at = short_number(r.subject->illuminance_lx);
-      where = is_distant(r.form) ? r.subject->object : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
-    }
-    rows.push_back({shown, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
-                    r.cct_k ? short_number(*r.cct_k) : "-", r.dimmed == 0 ? "off" : short_number(r.dimmed), at, where});
-  }
-  return text_table(rows);
 }
 
 }  // namespace
@@ -146,29 +114,14 @@ int run_check(int argc, char** argv) {
   } else {
     std::string out;
     if (!reports.empty()) {
-      out += (title.empty() ? file : title) + "\n\n" + light_table_text(reports);
-      for (const LightReport& r : reports) {
-        const bool later_copy = r.name.ends_with("]") && !r.name.ends_with("[0]");
-        if (later_copy) {
-          continue;
-        }
-        if (r.gel_transmittance < 1) {
-          out += fmt::format("\n{}: its gels let {} % of the light through", r.name, short_number(100 * r.gel_transmittance, 3));
-        }
-        if (r.gobo_transmittance < 1) {
-          const std::string lumens = r.levels.flux ? fmt::format(": {} lm of {} lm", short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance * r.gobo_transmittance), short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance)) : "";
-          out += fmt::format("\n{}: its gobo lets {} % of the light through{}", r.name, short_number(100 * r.gobo_transmittance, 3), lumens);
-        }
+      out += (title.empty() ? file : title) + "\n\n" + text_table(light_table(reports));
+      for (const std::string& loss : losses(reports)) {
+        out += "\n" + loss;
       }
       out += out.ends_with("\n") ? "" : "\n";
       std::string cheats;
-      for (const LightReport& r : reports) {
-        if (r.name.ends_with("]") && !r.name.ends_with("[0]")) {
-          continue;  // the first copy stands for all
-        }
-        for (const auto& c : r.cheats) {
-          cheats += fmt::format("  {}.{} = {}: {}\n", r.name, c.key, c.value, c.effect);
-        }
+      for (const std::string& cheat : departures(reports)) {
+        cheats += "  " + cheat + "\n";
       }
       out += cheats.empty() ? "\nNo departures from physics.\n" : "\nDepartures from physics:\n" + cheats;
     }

@@ -40,7 +40,7 @@ int step(const std::string& what, const std::vector<std::string>& words, int (*v
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, compare, balance. Each step shows the command that does it.",
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, sweep, compare, balance, report. Each step shows the command that does it.",
               {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
                {"quick", "small pictures, few samples: under a minute on two cores", ""},
                {"force", "replace what an earlier demo left in DIR", ""}},
@@ -88,7 +88,7 @@ int run_demo(int argc, char** argv) {
   step("What the heat lamp's photometric file says", {"profile", (rig_dir / "heat-lamp.ies").string(), "-o", (dir / "heat-lamp").string(), "--force"}, run_profile);
   step("How the pendant and the indicator weaken, beside laws that bend physics", {"falloff", rig, "--light", "pendant", "--light", "indicator", "--law", "none", "--law", "linear zero_at=6m match=2m", "--to", "4m", "-o", (dir / "falloff").string(), "--force"}, run_falloff);
   for (const auto& [what, out, words] : {std::tuple<std::string, std::string, std::vector<std::string>>{"The house", "wide", {"--camera", "wide"}},
-                                         {"The bench", "bench", {"--camera", "bench"}},
+                                         {"The bench, with the direct and the bounced light of each lamp apart", "bench", {"--camera", "bench", "--set", "render.layers=\"lights+parts\""}},
                                          {"The same bench as work light", "bench-work-light", {"--camera", "bench", "--variant", "work-light"}},
                                          {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}},
                                          {"The house in mist", "wide-misty", {"--camera", "wide", "--variant", "misty", "--size", misty_size, "--samples", misty_samples}}}) {
@@ -105,10 +105,13 @@ int run_demo(int argc, char** argv) {
        {"read", (dir / "bench" / "image.exr").string(), "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}, run_read);
   step("The lux that the bench gets", {"meter", rig, "--error", "2 %", "-o", (dir / "meters").string(), "--force"}, run_meter);
   step("Luminance in bands of a stop", {"false-color", (dir / "bench").string(), "-o", (dir / "false-color").string(), "--force"}, run_false_color);
-  step("Where the noise is, and who makes it", {"noise", (dir / "bench").string(), "--target", "5 %", "-o", (dir / "noise").string(), "--force"}, run_noise);
+  step("Where the noise is, and who makes it", {"noise", (dir / "bench").string(), "--target", "5 %", "--try", "-o", (dir / "noise").string(), "--force"}, run_noise);
+  step("A softer near field: the pendant's cushion, read on the bench below it and on the far floor",
+       {"sweep", rig, "--camera", "wide", "--vary", "light.pendant.cushion = 0 m .. 5 m / 6", "--set", "light.yard.on=false", "--set", "light.heat-lamp.on=false", "--set", "light.lantern.on=false", "--size", "288x162", "--samples", a.flag("quick") ? "4" : "32", "--box", "135,93,8,4", "--box", "40,130,20,10", "-o", (dir / "cushion").string(), "--quiet"}, run_sweep);
   step("Work light against the evening", {"compare", (dir / "bench").string(), (dir / "bench-work-light").string(), "--names", "evening,work light", "-o", (dir / "compare").string(), "--force"}, run_compare);
   step("500 lx on the bench, without rendering again", {"balance", (dir / "bench-work-light").string(), "--target", "bench-level=500 lx", "-o", (dir / "balanced").string(), "--force"}, run_balance);
-  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  {0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  {0}/compare/compare.png\n  {0}/balanced/view.png\n", dir.string()));
+  step("All of it on one page", {"report", dir.string(), "--error", "5 %", "-o", (dir / "report.html").string(), "--force"}, run_report);
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  {0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  {0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/cushion/sheet.png\n  {0}/report.html\n", dir.string()));
   return status;
 }
 

@@ -88,16 +88,13 @@ std::vector<FalloffSubject> subjects_of(const Rig& rig, const Scene& scene, cons
     const LightSpec& l = rig.lights[i];
     names.push_back(l.name);
     const bool asked = std::find(wanted.begin(), wanted.end(), l.name) != wanted.end();
-    const bool has_axis = !is_distant(l.shape.form) && l.shape.form != Form::kObject;
-    if (asked && !has_axis) {
+    const auto subject = falloff_subject(rig, scene, i);
+    if (asked && !subject) {
       throw UsageError(fmt::format("--light {}: {}", l.name, is_distant(l.shape.form) ? "a light of the sky has no falloff" : "an object's light has no axis; see jovilux check"));
     }
     const bool later_copy = l.copies > 1 && !l.name.ends_with("[0]");
-    if (asked || (wanted.empty() && has_axis && !later_copy)) {
-      const LightParts& parts = scene.lights[i];
-      // Lights that are off show what they would do.
-      const double dimmer = l.on && l.dimmer > 0 ? l.dimmer : 1;
-      out.push_back({l.name, parts.shape, parts.levels, dimmer * parts.color.transmittance * parts.gobo_transmittance, l.falloff});
+    if (asked || (wanted.empty() && subject && !later_copy)) {
+      out.push_back(*subject);
     }
   }
   for (const std::string& w : wanted) {

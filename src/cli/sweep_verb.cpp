@@ -87,6 +87,65 @@ std::string csv(const std::vector<SweptParameter>& parameters, const std::vector
   return out;
 }
 
+// What one render serves: a dimmer or a tint acts on one light's layer and on nothing else.
+struct LayerPlan {
+  std::string layer;
+  std::size_t base = 0;              // the point to render
+  std::vector<Rgb> factors;          // of its layer, for each point; empty: each point is to be rendered
+  bool tints = false;
+};
+
+LayerPlan layer_plan(const std::vector<SweptParameter>& parameters, const std::vector<Rig>& rigs) {
+  LayerPlan plan;
+  const SweptParameter& p = parameters[0];
+  const bool dims = p.address.ends_with(".dimmer") && !p.numbers.empty() && p.unit.empty(), tints = p.address.ends_with(".tint");
+  if (parameters.size() != 1 || !p.address.starts_with("light.") || (!dims && !tints) || rigs[0].render.layers == RenderSpec::Layers::kNone) {
+    return plan;
+  }
+  const std::string name = p.address.substr(6, p.address.rfind('.') - 6);
+  const auto light = std::find_if(rigs[0].lights.begin(), rigs[0].lights.end(), [&](const LightSpec& l) { return l.name == name; });
+  // A filament's color changes with its level; a group's layer holds other lights too.
+  if (light == rigs[0].lights.end() || !light->on || (dims && light->dim_to_warm) || light->layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) != name) {
+    return plan;
+  }
+  plan.layer = name;
+  plan.tints = tints;
+  std::vector<Rgb> factors;
+  if (dims) {
+    plan.base = static_cast<std::size_t>(std::max_element(p.numbers.begin(), p.numbers.end()) - p.numbers.begin());
+    for (const double n : p.numbers) {
+      factors.push_back(Rgb::Constant(n / p.numbers[plan.base]));
+    }
+    plan.factors = p.numbers[plan.base] > 0 ? factors : std::vector<Rgb>{};
+    return plan;
+  }
+  // Rendered is the color with most of each channel: what is not there cannot be made more.
+  constexpr double kEnough = 0.02;
+  double most = kEnough;
+  bool found = false;
+  for (std::size_t i = 0; i < rigs.size(); ++i) {
+    const auto scene = prepare_scene(rigs[i]);
+    const auto color = scene ? color_of_light(*scene, name) : std::nullopt;
+    if (!color) {
+      return plan;
+    }
+    factors.push_back(color->cwiseMax(0));
+    if (const double evenness = color->minCoeff() / color->maxCoeff(); evenness > most) {
+      most = evenness;
+      plan.base = i;
+      found = true;
+    }
+  }
+  if (found) {
+    const Rgb base = factors[plan.base];
+    for (Rgb& f : factors) {
+      f = f.cwiseQuotient(base);
+    }
+    plan.factors = factors;
+  }
+  return plan;
+}
+
 }  // namespace
 
 int run_sweep(int argc, char** argv) {
@@ -96,6 +155,7 @@ int run_sweep(int argc, char** argv) {
                {"at", "also read this pixel in each; repeatable", "X,Y"},
                {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
                {"camera", "the camera to use; the rig's first by default", "NAME"},
+               {"exact", "render each value, also where one render's layers give it (dimmers; tints, nearly)", ""},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print one JSON document instead", ""}},
               "", "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 /m / 6 log\" --size 320x180 -o mist"};
@@ -160,23 +220,9 @@ int run_sweep(int argc, char** argv) {
   if (ec || !fs::is_directory(*folder)) {
     throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
   }
-  // A dimmer acts on one layer and nothing else: one render serves all of its values, where the white does not change with it.
-  bool by_layers = false;
-  std::string dimmed_layer;
-  if (parameters.size() == 1 && !parameters[0].numbers.empty() && parameters[0].unit.empty() && parameters[0].address.ends_with(".dimmer")) {
-    const std::string name = parameters[0].address.substr(6, parameters[0].address.size() - 13);
-    for (const LightSpec& l : rigs[0].lights) {
-      if (parameters[0].address.starts_with("light.") && l.name == name && !l.dim_to_warm && l.on && rigs[0].render.layers != RenderSpec::Layers::kNone && l.layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) == l.name) {
-        by_layers = true;
-        dimmed_layer = l.name;
-      }
-    }
-  }
-  std::size_t brightest = 0;
-  for (std::size_t i = 0; by_layers && i < points.size(); ++i) {
-    brightest = parameters[0].numbers[i] > parameters[0].numbers[brightest] ? i : brightest;
-  }
-  by_layers = by_layers && parameters[0].numbers[brightest] > 0;
+  const LayerPlan plan = a.flag("exact") ? LayerPlan{} : layer_plan(parameters, rigs);
+  const bool by_layers = !plan.factors.empty();
+  const std::size_t brightest = plan.base;
   int rendered = 0, kept = 0, derived = 0;
   const auto render_point = [&](std::size_t i) {
     Point& p = points[i];
@@ -214,7 +260,7 @@ int run_sweep(int argc, char** argv) {
       RenderedImage image = *base;
       std::vector<BalancedLight> lights(image.layers.size());
       for (std::size_t l = 0; l < lights.size(); ++l) {
-        lights[l].factor = image.layers[l].name == dimmed_layer ? Rgb::Constant(parameters[0].numbers[i] / parameters[0].numbers[brightest]) : Rgb(Rgb::Ones());
+        lights[l].factor = image.layers[l].name == plan.layer ? plan.factors[i] : Rgb(Rgb::Ones());
       }
       apply_balance(image, lights);
       fs::create_directories(p.folder, ec);
@@ -313,7 +359,7 @@ int run_sweep(int argc, char** argv) {
   }
   write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
   if (a.flag("json")) {
-    Json j = {{"parameters", Json::array()}, {"rendered", rendered}, {"kept", kept}, {"from_layers", derived}, {"points", Json::array()}};
+    Json j = {{"parameters", Json::array()}, {"rendered", rendered}, {"kept", kept}, {"from_layers", derived}, {"approximate", plan.tints && derived > 0}, {"points", Json::array()}};
     for (const SweptParameter& p : parameters) {
       j["parameters"].push_back({{"address", p.address}, {"values", p.values}, {"unit", p.unit}});
     }
@@ -346,7 +392,8 @@ int run_sweep(int argc, char** argv) {
     }
     table.push_back(std::move(row));
   }
-  print_out(text_table(table) + fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n", rendered, derived, kept, (fs::path(*folder) / "sheet.png").string(), curves ? ", " + (fs::path(*folder) / "curves.png").string() : ""));
+  print_out(text_table(table) + fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n", rendered, derived, kept, (fs::path(*folder) / "sheet.png").string(), curves ? ", " + (fs::path(*folder) / "curves.png").string() : "") +
+            (plan.tints && derived > 0 ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n" : ""));
   return kDone;
 }
 

@@ -37,6 +37,7 @@ constexpr Verb kVerbs[] = {
     {"compare", "two pictures: stops, color, and whether noise explains it", run_compare},
     {"sweep", "one or two parameters: contact sheet, curves, readings", run_sweep},
     {"balance", "new levels and colors from a render's layers", run_balance},
+    {"report", "one HTML page of renders: pictures, lights, meters, noise", run_report},
     {"show", "the picture in the terminal", run_show},
 };
 

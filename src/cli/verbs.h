@@ -20,6 +20,7 @@ int run_noise(int argc, char** argv);
 int run_compare(int argc, char** argv);
 int run_sweep(int argc, char** argv);
 int run_balance(int argc, char** argv);
+int run_report(int argc, char** argv);
 int run_show(int argc, char** argv);
 
 /// The whole program: chooses the verb, prints errors, turns exceptions into exit statuses.

@@ -15,6 +15,7 @@
 
 #include <fmt/format.h>
 
+#include "figures/scratch.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
@@ -31,22 +32,6 @@ std::string quoted(const std::string& s) {
   }
   return out + "'";
 }
-
-// A folder of its own, gone when done.
-struct Scratch {
-  fs::path dir;
-  Scratch() {
-    std::string pattern = (fs::temp_directory_path() / "jovilux-figure-XXXXXX").string();
-    if (::mkdtemp(pattern.data()) == nullptr) {
-      throw MachineTrouble("drawing a figure: no temporary folder can be made in " + fs::temp_directory_path().string());
-    }
-    dir = pattern;
-  }
-  ~Scratch() {
-    std::error_code ec;
-    fs::remove_all(dir, ec);
-  }
-};
 
 std::string script(const Plot& p, const std::string& png, int width, int height) {
   std::string s;

@@ -330,24 +330,26 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
   canvas.text(at[0], y + 32, at[2], fmt::format("noise of each pixel; framed: {}", r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked) : "fireflies"), 12, Align::kCenter, "#555555");
   // The lights.
   const double x = 870, wide = kWidth - x - kMargin;
-  canvas.text(x, 52, wide, "share of the variance", 14, Align::kLeft, "#222222", true);
+  canvas.text(x, 52, wide, "share of the noise", 14, Align::kLeft, "#222222", true);
   double row = 80;
   const std::array<std::string, 3> part_colors = {curve_color(0), curve_color(1), curve_color(4)};
-  for (const NoiseReport::Light& l : r.by_light) {
-    if (l.share < 0.002 || row > 440) {
+  std::vector<NoiseReport::Light> lights = r.by_light;
+  std::stable_sort(lights.begin(), lights.end(), [](const auto& a, const auto& b) { return a.noise_share > b.noise_share; });
+  for (const NoiseReport::Light& l : lights) {
+    if (l.noise_share < 0.002 || row > 440) {
       break;
     }
     canvas.text(x, row, 150, l.name, 13);
     double from = x + 156;
-    const double length = (wide - 156 - 60) * l.share;
-    if (l.parts.empty()) {
+    const double length = (wide - 156 - 60) * l.noise_share;
+    if (l.noise_parts.empty()) {
       canvas.fill(from, row + 2, std::max(1.0, length), 14, "#777777");
     }
-    for (std::size_t p = 0; p < l.parts.size(); ++p) {
-      canvas.fill(from, row + 2, length * l.parts[p], 14, part_colors[p]);
-      from += length * l.parts[p];
+    for (std::size_t p = 0; p < l.noise_parts.size(); ++p) {
+      canvas.fill(from, row + 2, length * l.noise_parts[p], 14, part_colors[p]);
+      from += length * l.noise_parts[p];
     }
-    canvas.text(x, row, wide, short_number(100 * l.share, 3) + " %", 13, Align::kRight, "#555555");
+    canvas.text(x, row, wide, short_number(100 * l.noise_share, 3) + " %", 13, Align::kRight, "#555555");
     row += 24;
   }
   if (!r.by_light.empty() && !r.by_light[0].parts.empty()) {

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "jovilux/base/quadrature.h"
+#include "jovilux/files/exr.h"
 #include "tests/support/meter_rig.h"
 
 using namespace jovilux;
@@ -242,9 +243,25 @@ const std::vector<NoisyScene>& noisy_scenes() {
       {"caustic", ball + "[[object]]\nname='ball'\nshape={kind='sphere', radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.1\nat=[-1.8,-0.6,2.0]\noutput='900 lm'\n"},
       {"many bounces", "[[object]]\nname='room'\nshape={kind='box', size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nform='spot'\nbeam=12\nfield=20\nat=[2,0,0.5]\naim=[2.6,1,0.1]\noutput='900 lm'\n"},
       {"glossy", ball + "[[object]]\nname='plate'\nshape={kind='rect', size=[1,1]}\nat=[0.9,0.5,0.5]\nturn=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
+      {"dome with a small sun", "[[object]]\nname='screen'\nshape={kind='rect', size=[3,1.6]}\nat=[-0.2,1.2,0.8]\nturn=[90,0,0]\n[[light]]\nname='noisy'\nform='dome'\nimage='sky.exr'\noutput='2000 lx'\n"},
       {"haze", "[[solid]]\nname='air'\nkind='box'\nsize=[6,8,4]\nat=[0,0,2]\n[[haze]]\nname='mist'\ninside='air'\nextinction='0.4 /m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nform='spot'\nbeam=8\nfield=10\nat=[-2,0.5,1]\naim=[2,0.5,0.4]\noutput='500 lm'\n"},
   };
   return scenes;
+}
+// A dim sky whose light comes from a few bright pixels.
+void write_sky(const std::string& path) {
+  ExrHeader h;
+  h.width = 128;
+  h.height = 64;
+  std::vector<ExrChannel> channels;
+  for (const char* name : {"R", "G", "B"}) {
+    channels.push_back({name, ExrChannel::Type::kFloat, [](int y, float* out) {
+                          for (int x = 0; x < 128; ++x) {
+                            out[x] = y >= 10 && y < 12 && x >= 70 && x < 72 ? 3000.0f : 0.05f;
+                          }
+                        }});
+  }
+  write_exr(path, h, channels);
 }
 std::string noisy_rig(const NoisyScene& s) {
   return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nview=44\n[render]\nsize=[48,32]\nsamples=64\nbounces=5\nlayers='lights+parts'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
@@ -256,6 +273,7 @@ std::string noisy_rig(const NoisyScene& s) {
 
 TEST_CASE("noise names the light that makes it", "[cli][noise]") {
   const TemporaryFolder dir;
+  write_sky(dir.path("sky.exr"));
   for (const NoisyScene& s : noisy_scenes()) {
     INFO(s.name);
     REQUIRE(run_program({"render", dir.write("r.toml", noisy_rig(s)), "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
@@ -264,13 +282,39 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
     REQUIRE(run.status == 1);
     const auto j = run.json();
     CHECK(j["by_light"][0]["name"] == "noisy");
+    CHECK(j["by_light"][0]["share_of_noise"].get<double>() > 0.2);
     CHECK(j["by_light"][0]["share_of_variance"].get<double>() > 0.6);
-    CHECK(j["advice"].size() >= 2);
+    CHECK(j["advice"].size() >= 3);
     const std::string part = s.name == "haze" ? "haze" : s.name == "many bounces" || s.name == "caustic" ? "bounce" : "";
     if (!part.empty()) {
       CHECK(j["by_light"][0][part].get<double>() > 0.5);
+      CHECK(j["changes"].size() >= 1);
     }
   }
+}
+
+TEST_CASE("the changes that noise proposes are measured", "[cli][noise]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[2]));  // many bounces
+  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
+  const ProgramRun plain = run_program({"noise", dir.path("out")}), tried = run_program({"noise", dir.path("out"), "--try", "--json"});
+  CHECK(plain.out.find("--try measures each") != std::string::npos);
+  REQUIRE(tried.status == 1);
+  const auto j = tried.json();
+  REQUIRE(j["changes"].size() == 2);
+  // The best first, each as a render with it says.
+  double last = 0;
+  for (const auto& change : j["changes"].get<std::vector<nlohmann::json>>()) {
+    const std::string set = change["address"].get<std::string>() + "=" + change["value"].get<std::string>();
+    INFO(set);
+    REQUIRE(run_program({"render", rig, "-o", dir.path("changed"), "--quiet", "--force", "--set", set, "--set", "render.layers=\"lights\""}).status == 0);
+    CHECK(nlohmann::json::parse(dir.read("changed/stats.json"))["noise"]["p95"] == change["trial_p95"]);
+    CHECK(change["trial_p95"] >= last);
+    last = change["trial_p95"];
+    CHECK(change["trial_p95_before"].get<double>() == Approx(j["p95"].get<double>()).epsilon(1e-5));
+  }
+  CHECK(j["changes"][0]["address"] == "render.bounces");
+  CHECK(j["changes"][0]["trial_p95"].get<double>() < 0.7 * j["p95"].get<double>());
 }
 
 TEST_CASE("the samples that a target needs are what a render to it takes, within 30 %", "[cli][noise]") {
@@ -303,4 +347,89 @@ TEST_CASE("the samples that a target needs are what a render to it takes, within
   CHECK(run_program({"noise", dir.path("out/view.png")}).status == 2);
   CHECK(run_program({"noise", dir.path("out"), "-o", dir.path("n"), "--target", "100 %"}).status == 0);
   CHECK(dir.read("n/noise.png").starts_with("\x89PNG"));
+}
+
+TEST_CASE("several images are read into one table, lines have a profile figure", "[cli][read]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--samples", "8", "--set", "light.warm.on=false"}).status == 0);
+  const auto one = run_program({"read", dir.path("a"), "--box", "10,20,8,8", "--json"}).json(), other = run_program({"read", dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
+  const auto both = run_program({"read", dir.path("a"), dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
+  REQUIRE(both["images"].size() == 2);
+  CHECK(both["images"][0] == one);
+  CHECK(both["images"][1] == other);
+  const double a = one["readings"][0]["luminance_cd_m2"], b = other["readings"][0]["luminance_cd_m2"];
+  const ProgramRun table = run_program({"read", dir.path("a"), dir.path("b"), "--box", "10,20,8,8", "--line", "0,20,47,24", "-o", dir.path("out")});
+  REQUIRE(table.status == 0);
+  CHECK(table.out.find(fmt::format("{:+.2f}", std::log2(b / a))) != std::string::npos);
+  CHECK(dir.read("out/line-1.png").starts_with("\x89PNG"));
+  const std::string csv = dir.read("out/readings.csv");
+  CHECK(csv.starts_with("image,x,y,width,height,luminance_cd_m2,standard_error_cd_m2,R,G,B"));
+  CHECK(std::count(csv.begin(), csv.end(), '\n') == 1 + 2 * (1 + 48));
+  CHECK(run_program({"read", dir.path("a"), "--line", "0,20,47,24", "-o", dir.path("out")}).status == 2);  // there already
+  CHECK(run_program({"read", dir.path("a"), dir.path("none")}).status == 2);
+  CHECK(run_program({"read", dir.path("a"), "--line", "0,20,48,24"}).status == 2);
+}
+
+TEST_CASE("tints come from one render's layers, near to what is rendered", "[cli][sweep]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  const std::vector<std::string> words = {"sweep", rig, "--vary", "light.cool.tint = \"#ffb070\", \"#ffffff\", \"#80b0ff\"", "--quiet", "--box", "0,0,48,32", "--json", "-o"};
+  const auto sweep = [&](const std::string& folder, const std::vector<std::string>& more) {
+    std::vector<std::string> all = words;
+    all.push_back(dir.path(folder));
+    all.insert(all.end(), more.begin(), more.end());
+    return run_program(all).json();
+  };
+  const auto quick = sweep("q", {}), exact = sweep("e", {"--exact"});
+  CHECK(quick["rendered"] == 1);
+  CHECK(quick["from_layers"] == 2);
+  CHECK(quick["approximate"] == true);
+  CHECK(exact["rendered"] == 3);
+  CHECK(exact["approximate"] == false);
+  for (const char* point : {"01", "02", "03"}) {
+    const auto a = run_program({"read", dir.path(std::string("q/") + point), "--json"}).json()["readings"][0], b = run_program({"read", dir.path(std::string("e/") + point), "--json"}).json()["readings"][0];
+    for (int c = 0; c < 3; ++c) {  // gray surfaces: as rendered
+      INFO(point << " channel " << c);
+      CHECK(a["rgb"][c].get<double>() == Approx(b["rgb"][c].get<double>()).epsilon(0.01));
+    }
+  }
+  CHECK(std::abs(exact["points"][0]["readings"][0]["luminance_cd_m2"].get<double>() / exact["points"][2]["readings"][0]["luminance_cd_m2"].get<double>() - 1) < 0.02);  // a tint keeps the output
+}
+
+TEST_CASE("a report is one page that needs nothing else", "[cli][report]") {
+  const TemporaryFolder dir;
+  const std::string hostile = "jovilux = 1\n[scene]\ntitle = \"<script>alert(1)</script> & 'q'\"\n" + kTwoLamps;
+  const std::string rig = dir.write("r.toml", hostile);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("all/a"), "--quiet", "--samples", "8"}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("all/b"), "--quiet", "--samples", "8", "--set", "light.warm.on=false"}).status == 0);
+  const ProgramRun run = run_program({"report", dir.path("all"), "-o", dir.path("page/report.html"), "--error", "5 %"});
+  INFO(run.out << run.err);
+  REQUIRE(run.status == 0);
+  const std::string page = dir.read("page/report.html");
+  CHECK(page.starts_with("<!DOCTYPE html>"));
+  CHECK(page.find("<script") == std::string::npos);
+  CHECK(page.find("&lt;script&gt;alert(1)") != std::string::npos);
+  CHECK(page.find("http:") == std::string::npos);
+  CHECK(page.find("https:") == std::string::npos);
+  for (const char* word : {"<h2>Pictures</h2>", "<h2>Luminance</h2>", "<h2>Lights</h2>", "<h2>Is it real?</h2>", "<h2>Meters</h2>", "<h2>Noise</h2>", "<h2>Curves</h2>", "warm", "800", "desk", "100 to 120"}) {
+    INFO(word);
+    CHECK(page.find(word) != std::string::npos);
+  }
+  std::size_t images = 0, whole = 0;
+  for (std::size_t at = page.find("<img "); at != std::string::npos; at = page.find("<img ", at + 1)) {
+    ++images;
+    whole += page.compare(page.find("src=", at), 27, "src=\"data:image/png;base64,") == 0 ? 1 : 0;
+  }
+  CHECK(images == 5);  // two pictures, their luminance, noise and falloff
+  CHECK(whole == images);
+  // The same numbers as the verbs tell.
+  const auto meter = run_program({"meter", dir.path("all/a/rig.resolved.toml"), "--error", "5 %", "--json"}).json()["meters"][0];
+  CHECK(page.find(meter["verdict"] == "pass" ? ">pass<" : ">fail<") != std::string::npos);
+  CHECK(run_program({"report", dir.path("all"), "-o", dir.path("page/report.html")}).status == 2);
+  CHECK(run_program({"report", dir.path("page"), "-o", dir.path("x.html")}).status == 2);
+  CHECK(run_program({"report", dir.path("all")}).status == 2);
+  CHECK(run_program({"report", dir.path("all/a"), "-o", dir.path("one.html"), "--error", "5 %"}).status == 0);
+  CHECK(dir.read("one.html").find("<h2>Picture</h2>") != std::string::npos);
 }

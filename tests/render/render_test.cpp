@@ -2,6 +2,7 @@
 #include <Eigen/Dense>
 
 #include "jovilux/base/sampler.h"
+#include "jovilux/judge/metering.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/render/view.h"
@@ -255,6 +256,63 @@ bounces = 64
   CHECK(std::abs(z.z) < kScramblingBound);
   CHECK(z.sees < 0.02);
   CHECK(std::abs((1.02 * m.mean() - exact) / m.standard_error()) > kScramblingBound);
+}
+
+TEST_CASE("95 of 100 intervals of pixels and meters hold the closed form", "[render][statistical]") {
+  // The integrating sphere again, of albedo 0.5: Phi rho / (4 pi^2 R^2 (1 - rho)), and on its wall pi / rho times that in lux.
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [0.5, 0.2, -0.3]
+look_at = [1, 1, 0.4]
+[[material]]
+name = "m"
+kind = "matte"
+color = [0.5, 0.5, 0.5]
+[[object]]
+name = "shell"
+shape = { kind = "sphere", radius = 2 }
+material = "m"
+[[light]]
+name = "p"
+form = "point"
+at = [0, 0, 0]
+output = "2000 lm"
+[[meter]]
+name = "wall"
+kind = "illuminance"
+at = [0, 0, -1.99999]
+[render]
+size = [4, 4]
+samples = 512
+bounces = 40
+)");
+  const double luminance = 2000 * 0.5 / (4 * kPiD * kPiD * 4 * 0.5), lux = luminance * kPiD / 0.5;
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  // Student's t at 97.5 %: pixels have 8 scramblings, meters 16.
+  constexpr double kPixelTimes = 2.365, kMeterTimes = 2.131;
+  constexpr int kSeeds = 200;
+  double pixels = 0, held = 0, meters = 0, stated = 0;
+  RunningMoments values;
+  for (int s = 0; s < kSeeds; ++s) {
+    rig.render.seed = static_cast<std::uint32_t>(500 + s);
+    const Render r = render(rig, *scene, {});
+    for (std::size_t i = 0; i < r.film.pixels(); ++i) {
+      ++pixels;
+      held += std::abs(r.film.luminance(i) - luminance) <= kPixelTimes * std::sqrt(r.film.variance(i)) ? 1 : 0;
+    }
+    MeteringOptions options;
+    options.error = 0.05;
+    const MeterReading m = read_meters(rig, *scene, options)[0].readings[0];
+    meters += std::abs(m.value - lux) <= kMeterTimes * m.standard_error ? 1 : 0;
+    values.add(m.value);
+    stated += sqr(m.standard_error) / kSeeds;
+  }
+  INFO(held / pixels << " of pixels, " << meters / kSeeds << " of meters");
+  CHECK(held / pixels == Approx(0.95).margin(0.015));
+  CHECK(meters / kSeeds == Approx(0.95).margin(0.045));  // three standard deviations of 200 draws
+  CHECK(std::sqrt(stated / values.variance()) == Approx(1).margin(0.15));
 }
 
 TEST_CASE("bounces count scatterings: n of them leave out the rest of the series", "[render][statistical]") {

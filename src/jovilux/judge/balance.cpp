@@ -90,6 +90,15 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A, const Eigen::Vec
   return x;
 }
 
+std::optional<Rgb> color_of_light(const Scene& scene, const std::string& layer) {
+  for (const Emitter& e : scene.emitters) {
+    if (e.layer < scene.layers.size() && scene.layers[e.layer] == layer && (e.table != 0).any()) {
+      return Rgb(rec709_from_xyz() * tristimulus(e.table, Spectrum::Ones(), 1.0f).matrix().cast<double>());
+    }
+  }
+  return std::nullopt;
+}
+
 std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig& rig) {
   std::vector<BalancedLight> out;
   for (const RenderedImage::Layer& layer : image.layers) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -8,6 +9,7 @@
 
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/rig/rig.h"
+#include "jovilux/scene/scene.h"
 
 namespace jovilux {
 
@@ -26,6 +28,10 @@ struct BalancedLight {
   double level() const { return 0.21263901 * factor[0] + 0.71516868 * factor[1] + 0.07219232 * factor[2]; }
   bool tinted() const { return (factor.array() - factor[0]).abs().maxCoeff() > 1e-9; }
 };
+
+/// The color of a light, linear Rec.709, up to a factor that its output sets: the channels of its layer change with it, exactly
+/// on gray surfaces, nearly on colored ones. Nothing where no light of the layer's name shines.
+std::optional<Rgb> color_of_light(const Scene& scene, const std::string& layer);
 
 /// The lights of a picture's layers, as its rig has them.
 std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig& rig);

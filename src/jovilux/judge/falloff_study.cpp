@@ -31,6 +31,16 @@ std::string law_words(const Falloff& f) {
   return out;
 }
 
+std::optional<FalloffSubject> falloff_subject(const Rig& rig, const Scene& scene, std::size_t light) {
+  const LightSpec& l = rig.lights[light];
+  if (is_distant(l.shape.form) || l.shape.form == Form::kObject) {
+    return std::nullopt;
+  }
+  const LightParts& parts = scene.lights[light];
+  const double dimmer = l.on && l.dimmer > 0 ? l.dimmer : 1;
+  return FalloffSubject{l.name, parts.shape, parts.levels, dimmer * parts.color.transmittance * parts.gobo_transmittance, l.falloff};
+}
+
 FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double to) {
   FalloffStudy out;
   // Steps of a 24th of a doubling, back from the end: the distances that halve it are among them.

@@ -1,10 +1,12 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/sources.h"
+#include "jovilux/scene/scene.h"
 
 namespace jovilux {
 
@@ -16,6 +18,9 @@ struct FalloffSubject {
   double remaining = 1;   ///< what dimmer, gels and gobo leave
   Falloff law;
 };
+
+/// A light of a rig; nothing where it has no axis (of the sky, an object's). Lights that are off show what they would do.
+std::optional<FalloffSubject> falloff_subject(const Rig& rig, const Scene& scene, std::size_t light);
 
 /// One light over distance, on a surface facing it.
 struct FalloffCurveReport {

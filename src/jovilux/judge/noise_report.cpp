@@ -9,7 +9,9 @@
 #include <nlohmann/json.hpp>
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/exr.h"
 #include "jovilux/files/read_file.h"
+#include "jovilux/render/picture_files.h"
 #include "jovilux/render/sample_plan.h"
 
 namespace jovilux {
@@ -58,7 +60,68 @@ std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, doubl
   return out;
 }
 
-void advise(NoiseReport& r, bool has_parts) {
+// A length as a rig has it: "10 cm".
+std::string length_text(double m) { return m < 0.01 ? fmt::format("\"{} mm\"", short_number(1000 * m, 3)) : fmt::format("\"{} cm\"", short_number(100 * m, 3)); }
+
+// Whether a light's output is in cd/m2: a larger source would give more light.
+bool given_as_luminance(const Rig& rig, const std::string& name) {
+  const DocumentNode* lights = rig.document.find("light");
+  if (lights == nullptr || !lights->is_array()) {
+    return false;
+  }
+  for (const DocumentNode& l : lights->array()) {
+    const DocumentNode *its = l.find("name"), *output = l.find("output");
+    if (its != nullptr && its->is_text() && its->text() == name) {
+      return output != nullptr && output->is_text() && output->text().find("cd/m") != std::string::npos;
+    }
+  }
+  return false;
+}
+
+// What would help against one light's noise, told by its direct, bounced and haze light.
+void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::string& whose, const std::vector<double>& parts, bool has_parts, const Rig* rig) {
+  if (!has_parts || parts.empty()) {
+    r.advice.push_back(whose + "; render with [render] layers = \"lights+parts\" to see whether its direct, bounced or haze light does");
+    return;
+  }
+  const auto part = static_cast<std::size_t>(std::max_element(parts.begin(), parts.end()) - parts.begin());
+  const std::string share = short_number(100 * parts[part], 3);
+  const LightSpec* light = nullptr;
+  for (std::size_t i = 0; rig != nullptr && i < rig->lights.size(); ++i) {
+    light = rig->lights[i].name == worst.name ? &rig->lights[i] : light;
+  }
+  const auto change = [&](const std::string& address, const std::string& value, const std::string& why) {
+    if (std::any_of(r.changes.begin(), r.changes.end(), [&](const auto& c) { return c.address == address; })) {
+      return;
+    }
+    r.changes.push_back({address, value, why, 0});
+  };
+  if (part == 0) {
+    r.advice.push_back(fmt::format("{}, {} % of it by its direct light, from soft shadows, highlights and the choice among lights: more samples are the cure", whose, share));
+    return;
+  }
+  if (part == 2) {
+    r.advice.push_back(fmt::format("{}, {} % of it by its light in haze", whose, share));
+    if (light != nullptr) {
+      change("light." + worst.name + ".cheat.haze", short_number(0.5 * light->cheat.haze), "half of it in the haze; a thinner haze does the same for all lights");
+    }
+    return;
+  }
+  r.advice.push_back(fmt::format("{}, {} % of it by its light after bounces: what it shines on closely, or through glass and mirrors, shows up in few paths", whose, share));
+  if (light != nullptr && !is_distant(light->shape.form)) {
+    const double radius = light->shape.radius;
+    const double cushion = std::max({0.05, 3 * radius, 2.0 * light->falloff.cushion});
+    change("light." + worst.name + ".cushion", length_text(cushion), "tames the bright spot on what is near it; a departure from physics that check tells");
+    if ((light->shape.form == Form::kSphere || light->shape.form == Form::kDisk) && radius > 0 && !given_as_luminance(*rig, worst.name)) {
+      change("light." + worst.name + ".radius", length_text(2 * radius), "a larger source of the same output");
+    }
+  }
+  if (rig != nullptr && rig->render.bounces > 1) {
+    change("render.bounces", std::to_string(rig->render.bounces / 2), "fewer scatterings: less of the bounced light, and less of its noise");
+  }
+}
+
+void advise(NoiseReport& r, bool has_parts, const Rig* rig) {
   if (r.p95 <= r.target) {
     r.advice.push_back(fmt::format("clean enough: 95 % of the pixels are below {} %", short_number(100 * r.target, 3)));
     return;
@@ -70,19 +133,12 @@ void advise(NoiseReport& r, bool has_parts) {
   if (r.by_light.empty()) {
     return;
   }
-  const NoiseReport::Light& worst = r.by_light.front();
-  r.advice.push_back(fmt::format("\"{}\" makes {} % of the variance: without it (light.{}.on = false) the picture would be that much cleaner", worst.name, short_number(100 * worst.share, 3), worst.name));
-  if (!has_parts) {
-    r.advice.push_back("render with [render] layers = \"lights+parts\" to see whether its direct, bounced or haze light does");
-    return;
-  }
-  const auto part = static_cast<std::size_t>(std::max_element(worst.parts.begin(), worst.parts.end()) - worst.parts.begin());
-  if (part == 0) {
-    r.advice.push_back(fmt::format("its direct light: measure a larger source with  jovilux sweep RIG --vary \"light.{}.radius = ...\"", worst.name));
-  } else if (part == 1) {
-    r.advice.push_back(fmt::format("its light after bounces: it shines on something near or through glass and mirrors; measure  --vary \"light.{}.cushion = 0 cm .. 10 cm / 3\"  and  --vary \"render.bounces = 1 .. 6 / 6\"", worst.name));
-  } else {
-    r.advice.push_back(fmt::format("its light in haze: measure a thinner haze, or  --vary \"light.{}.cheat.haze = 0 .. 1 / 3\"", worst.name));
+  // The light that the measure suffers from most, and the one with most variance where that is another.
+  const NoiseReport::Light& first = *std::max_element(r.by_light.begin(), r.by_light.end(), [](const auto& a, const auto& b) { return a.noise_share < b.noise_share; });
+  advise_on(r, first, fmt::format("\"{}\" makes {} % of the noise", first.name, short_number(100 * first.noise_share, 3)), first.noise_parts, has_parts, rig);
+  const NoiseReport::Light& second = r.by_light.front();
+  if (second.name != first.name && second.share > 0.5) {
+    advise_on(r, second, fmt::format("\"{}\" makes {} % of the variance in cd/m2, in bright places", second.name, short_number(100 * second.share, 3)), second.parts, has_parts, rig);
   }
 }
 
@@ -111,6 +167,51 @@ double order_of(const std::vector<NoiseReport::Moment>& history) {
     sxy += (logs[i].first - sx) * (logs[i].second - sy);
   }
   return sxx > 0 ? std::clamp(-sxy / sxx, 0.35, 1.0) : 0.5;
+}
+
+Result<double> try_changes(const std::string& folder, std::vector<NoiseReport::Change>& changes, int threads, const StopFn& stop) {
+  constexpr double kPixels = 40000;
+  constexpr int kSamples = 64;
+  const std::string image = image_in(folder), rig_file = (std::filesystem::path(image).parent_path() / "rig.resolved.toml").string();
+  std::string camera;
+  if (const auto file = ExrReader::open(image)) {
+    const auto name = file->header().texts.find(kCameraAttribute);
+    camera = name != file->header().texts.end() ? name->second : "";
+  }
+  const auto noise_with = [&](const std::vector<std::string>& overrides) -> Result<double> {
+    RigRequest request;
+    request.overrides = overrides;
+    auto rig = load_rig(rig_file, request);
+    if (!rig) {
+      return rig.problems();
+    }
+    RenderOptions options;
+    for (std::size_t c = 0; c < rig->cameras.size(); ++c) {
+      options.camera = rig->cameras[c].name == camera ? static_cast<int>(c) : options.camera;
+    }
+    const double shrink = std::min(1.0, std::sqrt(kPixels / (static_cast<double>(rig->render.width) * rig->render.height)));
+    rig->render.width = std::max(1, static_cast<int>(rig->render.width * shrink));
+    rig->render.height = std::max(1, static_cast<int>(rig->render.height * shrink));
+    rig->render.samples = std::min(rig->render.samples, kSamples);
+    rig->render.noise.reset();
+    rig->render.layers = RenderSpec::Layers::kLights;
+    const auto scene = prepare_scene(*rig, options.camera);
+    if (!scene) {
+      return scene.problems();
+    }
+    options.threads = threads;
+    options.stop = stop;
+    return render(*rig, *scene, options).stats.noise.p95;
+  };
+  const auto before = noise_with({});
+  for (std::size_t i = 0; before && i < changes.size() && !(stop && stop()); ++i) {
+    const auto with = noise_with({changes[i].address + "=" + changes[i].value});
+    if (!with) {
+      return with.problems();
+    }
+    changes[i].p95 = *with;
+  }
+  return before;
 }
 
 Result<NoiseReport> report_noise(const std::string& folder, double target) {
@@ -163,28 +264,35 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
       if (!l.is_object() || !l.contains("name") || !l["name"].is_string() || !std::isfinite(noise)) {
         continue;
       }
-      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100), noise * noise, {}};
+      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100), noise * noise, number_in(l, "noise_share"), {}, {}};
       total += light.share;
-      if (l.contains("noise_by_part") && l["noise_by_part"].is_object()) {
+      const auto parts_in = [&](const char* key, bool squared, std::vector<double>& to) {
+        if (!l.contains(key) || !l[key].is_object()) {
+          return;
+        }
         double sum = 0;
         for (const char* part : {"direct", "bounce", "haze"}) {
-          const double v = number_in(l["noise_by_part"], part);
-          light.parts.push_back(std::isfinite(v) ? v * v : 0);
-          sum += light.parts.back();
+          const double v = number_in(l[key], part);
+          to.push_back(!std::isfinite(v) ? 0 : squared ? v * v : v);
+          sum += to.back();
         }
-        for (double& p : light.parts) {
+        for (double& p : to) {
           p = sum > 0 ? p / sum : 0;
         }
-        has_parts = true;
-      }
+      };
+      parts_in("noise_by_part", true, light.parts);
+      parts_in("noise_share_by_part", false, light.noise_parts);
+      has_parts = has_parts || !light.noise_parts.empty();
       out.by_light.push_back(std::move(light));
     }
   }
   for (NoiseReport::Light& l : out.by_light) {
     l.share = total > 0 ? l.share / total : 0;
+    l.noise_share = std::isfinite(l.noise_share) ? l.noise_share : l.share;  // too few samples to tell
   }
   std::stable_sort(out.by_light.begin(), out.by_light.end(), [](const auto& a, const auto& b) { return a.share > b.share; });
-  advise(out, has_parts);
+  const auto rig = load_rig((std::filesystem::path(image_in(folder)).parent_path() / "rig.resolved.toml").string(), {});
+  advise(out, has_parts, rig ? &*rig : nullptr);
   return out;
 }
 

@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "jovilux/base/progress.h"
 #include "jovilux/judge/rendered_image.h"
 
 namespace jovilux {
@@ -28,16 +29,28 @@ struct NoiseReport {
   std::vector<Firefly> fireflies; ///< brightest first
   struct Light {
     std::string name;
-    double share = 0;             ///< of the variance of all lights
-    std::vector<double> parts;    ///< direct, bounce, haze: of this light's own; empty where the render keeps no parts
+    double share = 0;             ///< of the variance of all lights [(cd/m2)^2]
+    double noise_share = 0;       ///< the same, each pixel's over the square of its level: of what the measure of noise sees
+    std::vector<double> parts, noise_parts;  ///< direct, bounce, haze, of this light's own of each; empty where the render keeps no parts
   };
-  std::vector<Light> by_light;    ///< noisiest first
+  std::vector<Light> by_light;    ///< most of the variance first
   std::vector<float> map;         ///< each pixel's noise
   std::vector<std::string> advice;
+  /// Settings of the rig that may lower the noise, each on its own; try_changes measures whether they do.
+  struct Change {
+    std::string address, value;   ///< as --set takes them: "render.bounces", "3"
+    std::string why;
+    double p95 = 0;               ///< of a small trial picture with it; 0: not tried
+  };
+  std::vector<Change> changes;
 };
 
 /// Reads image.exr and stats.json of a render's folder. `target` as a share, such as 0.02.
 Result<NoiseReport> report_noise(const std::string& folder, double target);
+
+/// Renders a small picture of a render's rig (at most 40,000 pixels, at most 64 samples) as it is and with each change, with the
+/// same seed, and puts the noise of each into its change. Returns the noise as it is.
+Result<double> try_changes(const std::string& folder, std::vector<NoiseReport::Change>& changes, int threads, const StopFn& stop);
 
 /// The exponent with which noise falls over samples, from the last moments of a history: between 0.35 and 1, 0.5 where too
 /// little is known.

@@ -152,10 +152,11 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", stats.rays.march.steps}, {"marches", stats.rays.march.marches}, {"marches_out_of_steps", stats.rays.march.exhausted}, {"media_steps", stats.rays.media_steps}};
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
-    nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}};
+    nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}, {"noise_share", known(l.noise_share)}};
     static constexpr std::array<const char*, 3> kPartNames = {"direct", "bounce", "haze"};
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
       one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);
+      one["noise_share_by_part"][kPartNames[p]] = known(l.part_shares[p]);
     }
     j["lights"].push_back(one);
   }

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <ctime>
 #include <limits>
+#include <numeric>
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
@@ -35,8 +36,9 @@ std::vector<int> pass_ends(int samples) {
 
 struct TileTally {
   RayCounts rays;
-  std::vector<double> slot_variance;   // the same of the parts of lights
+  std::vector<double> slot_variance, slot_noise;  // the same two of the parts of lights
   std::vector<double> light_variance;  // sum over pixels and passes of the weight squared times the variance of a pass's mean
+  std::vector<double> light_noise;     // the same of a light's variance over the square of the pixel's level
 };
 
 // Some samples for every pixel. `round` 0: the pixel's own sequences go on; else each round has sequences of its own.
@@ -64,7 +66,9 @@ class Renderer {
         tallies_(static_cast<std::size_t>(tiles_x_) * tiles_y_) {
     for (TileTally& t : tallies_) {
       t.light_variance.assign(scene.layers.size(), 0.0);
+      t.light_noise.assign(scene.layers.size(), 0.0);
       t.slot_variance.assign(static_cast<std::size_t>(film_.slots()), 0.0);
+      t.slot_noise = t.slot_variance;
     }
   }
 
@@ -143,6 +147,7 @@ class Renderer {
     ++passes_done_;
     if (taken_ >= kScramblings && (options_.progress || rig_.render.noise || told)) {
       const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+      white_ = view.white_luminance();
       const NoiseFigures figures = noise_figures(film_, view.white_luminance());
       noise_ = figures.p95;
       const bool reached = rig_.render.noise && noise_ <= *rig_.render.noise;
@@ -179,7 +184,9 @@ class Renderer {
     std::vector<float> by_light(kScramblings * slots);
     TileTally tally;
     tally.light_variance.assign(layers, 0.0);
+    tally.light_noise.assign(layers, 0.0);
     tally.slot_variance.assign(slots, 0.0);
+    tally.slot_noise.assign(slots, 0.0);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
     const std::uint64_t media_before = media_step_count();
@@ -192,7 +199,8 @@ class Renderer {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
                      guides.data() + i * Film::kGuides, objects[i], tally.rays);
-        tally_lights(by_light, static_cast<int>(count_of(film_.pixel(x, y))), tally);
+        const std::size_t pixel = film_.pixel(x, y);
+        tally_lights(by_light, static_cast<int>(count_of(pixel)), level_after(pixel, batches.data() + i * kScramblings), tally);
       }
     }
     tally.rays.march += march_counts() - march_before;
@@ -224,9 +232,11 @@ class Renderer {
     kept.rays += tally.rays;
     for (std::size_t l = 0; l < layers; ++l) {
       kept.light_variance[l] += tally.light_variance[l];
+      kept.light_noise[l] += tally.light_noise[l];
     }
     for (std::size_t l = 0; l < slots; ++l) {
       kept.slot_variance[l] += tally.slot_variance[l];
+      kept.slot_noise[l] += tally.slot_noise[l];
     }
     const double done = ++tiles_done_;
     if (options_.progress) {
@@ -271,8 +281,8 @@ class Renderer {
   }
 
   // The weight squared times the variance of each light's mean over a pixel's n samples of this pass, from its scramblings;
-  // a lone sample tells nothing.
-  void tally_lights(const std::vector<float>& by_light, int n, TileTally& into) const {
+  // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that is not known yet.
+  void tally_lights(const std::vector<float>& by_light, int n, double level, TileTally& into) const {
     if (n < 2) {
       return;
     }
@@ -293,11 +303,28 @@ class Renderer {
       return static_cast<double>(pass_.weight) * pass_.weight * variance_of_mean(sums.data(), counts.data());
     };
     for (std::size_t l = 0; l < layers; ++l) {
-      into.light_variance[l] += tally(l * parts, parts);
+      const double variance = tally(l * parts, parts);
+      into.light_variance[l] += variance;
+      into.light_noise[l] += level > 0 ? variance / (level * level) : 0;
     }
     for (std::size_t s = 0; parts > 1 && s < slots; ++s) {
-      into.slot_variance[s] += tally(s, 1);
+      const double variance = tally(s, 1);
+      into.slot_variance[s] += variance;
+      into.slot_noise[s] += level > 0 ? variance / (level * level) : 0;
     }
+  }
+
+  // The larger of a pixel's luminance with this pass and the floor of the measure; 0 before the white is known.
+  double level_after(std::size_t pixel, const float* batches) const {
+    if (!(white_ > 0)) {
+      return 0;
+    }
+    double sum = 0;
+    const double scale = static_cast<double>(pass_.weight) / count_of(pixel);
+    for (int b = 0; b < kScramblings; ++b) {
+      sum += film_.batch(pixel)[b] + scale * batches[b];
+    }
+    return std::max(sum / (film_.weight(pixel) + pass_.weight), kNoiseFloor * white_);
   }
 
   void report(double tiles_done) {
@@ -344,14 +371,16 @@ class Renderer {
     const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
     stats.white_luminance = view.white_luminance();
     stats.noise = noise_figures(film_, stats.white_luminance);
-    std::vector<double> variance(of_layer.size()), slot_variance(slots);
+    std::vector<double> variance(of_layer.size()), noise(of_layer.size()), slot_variance(slots), slot_noise(slots);
     for (const TileTally& t : tallies_) {
       stats.rays += t.rays;
       for (std::size_t l = 0; l < variance.size(); ++l) {
         variance[l] += t.light_variance[l];
+        noise[l] += t.light_noise[l];
       }
       for (std::size_t s = 0; s < slots; ++s) {
         slot_variance[s] += t.slot_variance[s];
+        slot_noise[s] += t.slot_noise[s];
       }
     }
     std::vector<std::string> names;
@@ -380,8 +409,12 @@ class Renderer {
           return told <= 0 ? std::numeric_limits<double>::quiet_NaN() : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance : 0;
         };
         light.noise = noise_of(variance[l]);
+        const double all = std::accumulate(noise.begin(), noise.end(), 0.0);
+        light.noise_share = all > 0 ? noise[l] / all : std::numeric_limits<double>::quiet_NaN();
         for (std::size_t s = 0; film_.parts() > 1 && s < static_cast<std::size_t>(film_.parts()); ++s) {
-          light.parts.push_back(noise_of(slot_variance[l * static_cast<std::size_t>(film_.parts()) + s]));
+          const std::size_t slot = l * static_cast<std::size_t>(film_.parts()) + s;
+          light.parts.push_back(noise_of(slot_variance[slot]));
+          light.part_shares.push_back(all > 0 ? slot_noise[slot] / all : std::numeric_limits<double>::quiet_NaN());
         }
       }
       stats.lights.push_back(light);
@@ -401,6 +434,7 @@ class Renderer {
   int passes_done_ = 0;
   std::vector<RenderStats::Round> rounds_;
   double noise_ = -1;
+  double white_ = 0;    // luminance that the view shows as white; 0: not known yet
   std::vector<RenderStats::Moment> history_;
   std::atomic<int> stop_reason_{-1};
   std::atomic<int> tiles_done_{0};

@@ -37,6 +37,8 @@ struct RenderStats {
     double mean_luminance = 0;        ///< of its layer [cd/m2]
     double share = 0;                 ///< of the picture's mean luminance
     double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
+    double noise_share = 0;           ///< of all lights' variance, each pixel's over the square of its level; NaN: not known
+    std::vector<double> part_shares;  ///< of its parts, of the same whole
     std::vector<double> parts;        ///< the same of its direct, bounced and haze light, where layers keep parts
   };
   /// How clean the picture was on the way.

@@ -1,0 +1,82 @@
+#include "cli/light_table.h"
+
+#include <fmt/format.h>
+
+#include "jovilux/base/text.h"
+#include "jovilux/units/text.h"
+
+namespace jovilux::cli {
+namespace {
+
+std::string cell(const std::optional<double>& v) { return v ? short_number(*v) : "-"; }
+template <class Quantity>
+std::string cell(const std::optional<Quantity>& q) {
+  return q ? short_number(q->value) : "-";
+}
+
+bool later_copy(const LightReport& r) { return r.name.ends_with("]") && !r.name.ends_with("[0]"); }
+
+}  // namespace
+
+std::vector<LightReport> one_of_each(const std::vector<LightReport>& reports) {
+  std::vector<LightReport> out;
+  for (std::size_t i = 0; i < reports.size(); ++i) {
+    out.push_back(reports[i]);
+    const std::string& name = reports[i].name;
+    if (const auto bracket = name.find('['); bracket != std::string::npos) {
+      const std::string stem = name.substr(0, bracket + 1);
+      std::size_t copies = 1;
+      while (i + 1 < reports.size() && reports[i + 1].name.starts_with(stem)) {
+        ++i;
+        ++copies;
+      }
+      out.back().name = fmt::format("{}0..{}]", stem, copies - 1);
+    }
+  }
+  return out;
+}
+
+std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>& reports) {
+  std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at subject", "subject"}};
+  for (const LightReport& r : one_of_each(reports)) {
+    std::string at = "-", where;
+    if (r.subject) {
+      at = short_number(r.subject->illuminance_lx);
+      where = is_distant(r.form) ? r.subject->object : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
+    }
+    rows.push_back({r.name, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
+                    r.cct_k ? short_number(*r.cct_k) : "-", r.dimmed == 0 ? "off" : short_number(r.dimmed), at, where});
+  }
+  return rows;
+}
+
+std::vector<std::string> losses(const std::vector<LightReport>& reports) {
+  std::vector<std::string> out;
+  for (const LightReport& r : reports) {
+    if (later_copy(r)) {
+      continue;
+    }
+    if (r.gel_transmittance < 1) {
+      out.push_back(fmt::format("{}: its gels let {} % of the light through", r.name, short_number(100 * r.gel_transmittance, 3)));
+    }
+    if (r.gobo_transmittance < 1) {
+      const std::string lumens = r.levels.flux ? fmt::format(": {} lm of {} lm", short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance * r.gobo_transmittance), short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance)) : "";
+      out.push_back(fmt::format("{}: its gobo lets {} % of the light through{}", r.name, short_number(100 * r.gobo_transmittance, 3), lumens));
+    }
+  }
+  return out;
+}
+
+std::vector<std::string> departures(const std::vector<LightReport>& reports) {
+  std::vector<std::string> out;
+  for (const LightReport& r : reports) {
+    for (const auto& c : r.cheats) {
+      if (!later_copy(r)) {
+        out.push_back(fmt::format("{}.{} = {}: {}", r.name, c.key, c.value, c.effect));
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,22 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "jovilux/judge/light_report.h"
+
+namespace jovilux::cli {
+
+/// Reports with one of each array's copies, its first, named "bulbs[0..11]".
+std::vector<LightReport> one_of_each(const std::vector<LightReport>& reports);
+
+/// The lights in real units, a row each below a row of headings; copies of an array in one row.
+std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>& reports);
+
+/// What gels and gobos take, a sentence each.
+std::vector<std::string> losses(const std::vector<LightReport>& reports);
+
+/// Each departure from physics with its size: "lamp.cheat.seen = false: ...".
+std::vector<std::string> departures(const std::vector<LightReport>& reports);
+
+}  // namespace jovilux::cli
