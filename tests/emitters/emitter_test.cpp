@@ -179,33 +179,3 @@ TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
   }
   CHECK(shone > 100);
 }
-
-TEST_CASE("lights are chosen with the chance that is stated, however many there are", "[emitters][statistical]") {
-  const int count = GENERATE(3, 200);
-  std::vector<Emitter> lights;
-  for (int i = 0; i < count; ++i) {
-    Emitter e = facing_down(Form::kPoint);
-    e.intensity = static_cast<float>(i % 7);  // some are dark
-    e.center.x() = static_cast<float>(i % 5);
-    lights.push_back(e);
-  }
-  double sum = 0;
-  RunningMoments total;
-  Rng rng(3);
-  for (const Emitter& e : lights) {
-    sum += expected_illuminance(e, Vec3::Zero(), Vec3::UnitZ());
-  }
-  for (int i = 0; i < 20'000; ++i) {
-    const LightChoice c = choose_light(lights, Vec3::Zero(), Vec3::UnitZ(), static_cast<float>(rng.uniform()));
-    REQUIRE(c.index != kNoIndex);
-    CHECK(lights[c.index].intensity > 0);
-    total.add(lights[c.index].intensity / c.chance);
-  }
-  double exact = 0;
-  for (const Emitter& e : lights) {
-    exact += e.intensity;
-  }
-  CHECK(std::abs(z_test(total, exact).z) < kZBound);
-  CHECK(choose_light(lights, Vec3::Zero(), Vec3::UnitZ(), 0).total == Approx(sum).epsilon(1e-4));
-  CHECK(choose_light({}, Vec3::Zero(), Vec3::UnitZ(), 0).index == kNoIndex);
-}

@@ -151,16 +151,6 @@ float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
 /// The same for haze at p, which light reaches from all sides.
 float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links);
 
-/// A light chosen among many in proportion to expected_illuminance.
-struct LightChoice {
-  std::uint32_t index = kNoIndex;  ///< kNoIndex: no light reaches p
-  float chance = 0;
-  float total = 0;  ///< sum of all expectations at p, from which chance_of follows
-};
-LightChoice choose_light(const std::vector<Emitter>& lights, const Vec3& p, const Vec3& n, float u, std::uint64_t links = ~std::uint64_t{0});
-/// The same in proportion to expected_fluence.
-LightChoice choose_light_in_haze(const std::vector<Emitter>& lights, const Vec3& p, float u, std::uint64_t links);
-
 /// Distances along a ray (unit direction) that suit a light near it: even in the angle around the light's center.
 /// Source: C. Kulla, M. Fajardo, "Importance Sampling Techniques for Path Tracing in Participating Media", CGF 31(4), 2012.
 struct EquiangularSpan {
@@ -174,6 +164,5 @@ struct EquiangularSpan {
 };
 /// An estimate of what a light brings to even haze along a ray up to `end`; 0 for distant lights.
 float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t links);
-LightChoice choose_light_along(const std::vector<Emitter>& lights, const Ray& ray, float end, float u, std::uint64_t links);
 
 }  // namespace jovilux

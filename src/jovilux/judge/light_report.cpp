@@ -130,20 +130,20 @@ std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) 
   return std::nullopt;
 }
 
-double direct_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
-  constexpr std::uint32_t kPoints = 4096;
+double direct_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint32_t points) {
   double sum = 0;
-  for (std::uint32_t i = 0; i < kPoints; ++i) {
+  for (std::uint32_t i = 0; i < points; ++i) {
     const LightSample s = sample_toward(e, p, Sampler(1, 5, i).pair(0));
     if (s.weight > 0 && s.wi.dot(n) > 0) {
       sum += s.weight * s.wi.dot(n) * (s.colored ? std::max(0.0f, tristimulus(e.table, spectrum_from_rgb(s.rgb), 1.0f)[1]) : 1.0f);
     }
   }
-  return sum / kPoints;
+  return sum / points;
 }
 
 std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
   std::vector<LightReport> out;
+  Cct cct{};
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
     const LightSpec& light = rig.lights[i];
     LightReport r;
@@ -160,7 +160,9 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     }
     const Xyz white = tristimulus(scene.emitters[i].table, Spectrum::Ones(), 1.0f).matrix().cast<double>();
     r.xy = chromaticity(white);
-    const Cct cct = correlated_color_temperature(white);
+    // Copies of one light share its color, which is slow to find.
+    const bool same = i > 0 && (scene.emitters[i].table == scene.emitters[i - 1].table).all();
+    cct = same ? cct : correlated_color_temperature(white);
     r.duv = cct.duv;
     if (std::abs(cct.duv) <= 0.05) {
       r.cct_k = cct.cct.value;

@@ -49,8 +49,8 @@ struct SourceKind {
 /// Nothing for lights without a surface.
 std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& shape);
 
-/// Direct illuminance of a light at p on a surface with unit normal n, nothing in its way, by 4096 points of a
+/// Direct illuminance of a light at p on a surface with unit normal n, nothing in its way, by points of a
 /// low-discrepancy sequence [lx]: dimmed, behind its gels and gobo, by its law of falloff.
-double direct_illuminance(const Emitter& emitter, const Vec3& p, const Vec3& n);
+double direct_illuminance(const Emitter& emitter, const Vec3& p, const Vec3& n, std::uint32_t points = 4096);
 
 }  // namespace jovilux

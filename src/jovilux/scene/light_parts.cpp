@@ -179,12 +179,18 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
   out.levels = light.levels;
   const SourceShape& stated = light.shape;
   out.shape = stated;
-  const auto color = source_color(light);
+  // The copies of an array share their color.
+  const bool copy = light.copies > 1 && light.layer == copied_layer_;
+  const auto color = copy ? Result<SourceColor>(copied_color_) : source_color(light);
   problems_.insert(problems_.end(), color.problems().begin(), color.problems().end());
   if (!color) {
     return out;
   }
   out.color = *color;
+  if (light.copies > 1 && !copy) {
+    copied_layer_ = light.layer;
+    copied_color_ = *color;
+  }
   auto detail = std::make_shared<EmitterDetail>();
   bool needed = false;
   bool late = false;  // levels that only the files tell

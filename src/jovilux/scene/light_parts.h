@@ -56,6 +56,8 @@ class LightLoader {
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
   std::map<std::string, std::shared_ptr<const Gobo>> gobos_;  // by light, an array's by its name
   std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
+  std::string copied_layer_;   // the array whose copies come now
+  SourceColor copied_color_;
 };
 
 /// Reads the files that a light's spectrum and gels name; problems carry the files' places.

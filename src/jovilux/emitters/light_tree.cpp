@@ -1,0 +1,459 @@
+#include "jovilux/emitters/light_tree.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+#include "jovilux/emitters/luminous_surface.h"
+
+namespace jovilux {
+namespace {
+
+constexpr float kLeastShare = 0.02f;   // of a light's highest intensity, in directions it hardly shines
+constexpr float kRounding = 1e-3f;     // on cosines of bounds
+
+// Radius of the ball around its center that holds a light.
+float reach_of(const Emitter& e) {
+  switch (e.form) {
+    case Form::kSphere:
+    case Form::kSpot:
+    case Form::kDisk: return e.radius;
+    case Form::kRect: return std::hypot(e.half_width, e.half_height);
+    case Form::kTube: return std::hypot(e.half_width, e.radius);
+    case Form::kObject: return static_cast<float>(e.detail->surface->reach());
+    default: return 0;
+  }
+}
+
+// The highest intensity [cd].
+float power_of(const Emitter& e) {
+  if (e.form == Form::kTube) {
+    return (e.radius > 0 ? e.luminance * 2 * e.radius : e.intensity) * 2 * e.half_width;
+  }
+  if (e.form == Form::kPoint || e.by_intensity || e.is_zero_size()) {
+    return e.intensity;
+  }
+  return e.form == Form::kObject ? e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f : e.luminance * e.area();
+}
+
+// Whether a bound by distance and direction holds for it.
+bool stands_alone(const Emitter& e) { return e.is_distant() || e.endless || e.falloff.law != FalloffLaw::kInverseSquare; }
+
+struct Directions {
+  Vec3 axis = Vec3::UnitZ();
+  float half = kPi;     // of the cone of axes [rad]
+  float around = kPi;   // how far from an axis it shines [rad]
+};
+Directions directions_of(const Emitter& e) {
+  const bool flat = (e.form == Form::kDisk || e.form == Form::kRect || (e.form == Form::kSpot && e.beam_exponent == 0)) && !e.two_sided;
+  if (!flat || (e.detail != nullptr && e.detail->profile)) {
+    if (e.form == Form::kSpot && !(e.detail != nullptr && e.detail->profile)) {
+      return {e.frame.z, 0, kPi};
+    }
+    return {};
+  }
+  if (e.form == Form::kSpot) {
+    return {e.frame.z, 0, std::min(kPi, std::acos(std::clamp(e.cos_beam, -1.0f, 1.0f)) + 0.01f)};
+  }
+  return {e.frame.z, 0, 0.5f * kPi};
+}
+
+// The smallest cone around two cones of axes.
+Directions joined(const Directions& a, const Directions& b) {
+  if (b.half > a.half) {
+    return joined(b, a);
+  }
+  Directions out;
+  out.around = std::max(a.around, b.around);
+  const float between = std::acos(std::clamp(a.axis.dot(b.axis), -1.0f, 1.0f));
+  if (std::min(between + b.half, kPi) <= a.half) {
+    out.axis = a.axis;
+    out.half = a.half;
+    return out;
+  }
+  out.half = 0.5f * (a.half + between + b.half);
+  const Vec3 turn = a.axis.cross(b.axis);
+  if (out.half >= kPi || turn.squaredNorm() < 1e-12f) {
+    out.half = kPi;
+    out.axis = a.axis;
+    return out;
+  }
+  out.axis = Eigen::AngleAxisf(out.half - a.half, turn.normalized()) * a.axis;
+  return out;
+}
+
+struct Angle {
+  float cosine, sine;
+};
+// max(0, a - b), both in [0, pi].
+Angle less(Angle a, Angle b) { return a.cosine >= b.cosine ? Angle{1, 0} : Angle{a.cosine * b.cosine + a.sine * b.sine, a.sine * b.cosine - a.cosine * b.sine}; }
+
+float half_area(const Bounds& b) { return b.empty() ? 0 : b.half_area(); }
+
+}  // namespace
+
+float expected(const Emitter& e, const LightQuery& q) {
+  switch (q.kind) {
+    case LightQuery::Kind::kSurface: return expected_illuminance(e, q.p, q.n, q.links);
+    case LightQuery::Kind::kPoint: return expected_fluence(e, q.p, q.links);
+    case LightQuery::Kind::kRay: return expected_along(e, q.ray, q.end, q.links);
+  }
+  return 0;
+}
+
+struct LightTree::Builder {
+  LightTree& tree;
+  const std::vector<Emitter>& lights;
+  struct Item {
+    std::uint32_t light;
+    Vec3 center;
+    Bounds box;
+    Directions directions;
+    float power;
+  };
+  std::vector<Item> items;
+
+  // How much of the sphere of directions a cluster of lights lights.
+  static float spread(const Directions& d) {
+    const float whole = std::min(kPi, d.half + d.around);
+    return 2 * kPi * (1 - std::cos(d.half)) + 0.5f * kPi * (2 * whole * std::sin(d.half) - std::cos(d.half - 2 * whole) - 2 * d.half * std::sin(d.half) + std::cos(d.half));
+  }
+
+  struct Sum {
+    Bounds box;
+    Directions directions;
+    float power = 0;
+    bool any = false;
+    void add(const Bounds& b, const Directions& d, float p) {
+      box.add(b);
+      directions = any ? joined(directions, d) : d;
+      power += p;
+      any = true;
+    }
+    void add(const Sum& o) {
+      if (o.any) {
+        add(o.box, o.directions, o.power);
+      }
+    }
+    float cost() const { return any ? power * std::max(half_area(box), 1e-12f) * std::max(spread(directions), 1e-3f) : 0; }
+  };
+
+  void fill(std::uint32_t index, std::size_t begin, std::size_t end, std::uint32_t parent) {
+    Sum all;
+    Bounds centers;
+    std::uint64_t links = 0;
+    bool unlinked = false;
+    for (std::size_t i = begin; i < end; ++i) {
+      all.add(items[i].box, items[i].directions, items[i].power);
+      centers.add(items[i].center);
+      const std::uint64_t bit = lights[items[i].light].link_bit;
+      links |= bit;
+      unlinked = unlinked || bit == 0;
+    }
+    {
+      Node& n = tree.nodes_[index];
+      n.center = all.box.center();
+      n.radius = 0.5f * all.box.diagonal();
+      n.axis = all.directions.axis;
+      n.cos_axes = std::cos(all.directions.half);
+      n.sin_axes = std::sin(all.directions.half);
+      n.cos_around = std::cos(all.directions.around);
+      n.power = all.power;
+      n.links = links;
+      n.unlinked = unlinked;
+      n.parent = parent;
+      n.first = static_cast<std::uint32_t>(begin);
+      n.count = static_cast<std::uint32_t>(end - begin);
+    }
+    if (end - begin <= kLeaf) {
+      for (std::size_t i = begin; i < end; ++i) {
+        tree.order_[i] = items[i].light;
+        tree.place_[items[i].light] = index;
+      }
+      return;
+    }
+    const std::size_t middle = split(begin, end, centers);
+    const auto children = static_cast<std::uint32_t>(tree.nodes_.size());
+    tree.nodes_.resize(tree.nodes_.size() + 2);
+    tree.nodes_[index].children = children;
+    tree.nodes_[index].count = 0;
+    fill(children, begin, middle, index);
+    fill(children + 1, middle, end, index);
+  }
+
+  // Where the cost of both sides is least, over bins of the centers along each axis; else the middle.
+  std::size_t split(std::size_t begin, std::size_t end, const Bounds& centers) {
+    constexpr int kBins = 12;
+    const Vec3 extent = centers.hi - centers.lo;
+    float best = kFar;
+    int axis = -1, cut = 0;
+    const auto bin_of = [&](const Item& item, int a) { return std::min(kBins - 1, static_cast<int>(kBins * (item.center[a] - centers.lo[a]) / extent[a])); };
+    for (int a = 0; a < 3; ++a) {
+      if (!(extent[a] > 1e-9f)) {
+        continue;
+      }
+      std::array<Sum, kBins> bins;
+      for (std::size_t i = begin; i < end; ++i) {
+        bins[static_cast<std::size_t>(bin_of(items[i], a))].add(items[i].box, items[i].directions, items[i].power);
+      }
+      std::array<float, kBins> right{};
+      Sum sum;
+      for (int b = kBins - 1; b > 0; --b) {
+        sum.add(bins[static_cast<std::size_t>(b)]);
+        right[static_cast<std::size_t>(b)] = sum.any ? sum.cost() : kFar;
+      }
+      sum = Sum();
+      const float longest = extent.maxCoeff();
+      for (int b = 1; b < kBins; ++b) {
+        sum.add(bins[static_cast<std::size_t>(b - 1)]);
+        const float cost = sum.any ? (sum.cost() + right[static_cast<std::size_t>(b)]) * longest / extent[a] : kFar;
+        if (cost < best) {
+          best = cost;
+          axis = a;
+          cut = b;
+        }
+      }
+    }
+    auto middle = items.begin() + static_cast<std::ptrdiff_t>(begin + (end - begin) / 2);
+    if (axis >= 0) {
+      const auto at = std::partition(items.begin() + static_cast<std::ptrdiff_t>(begin), items.begin() + static_cast<std::ptrdiff_t>(end), [&](const Item& item) { return bin_of(item, axis) < cut; });
+      const auto left = static_cast<std::size_t>(at - items.begin()) - begin;
+      // A side of next to nothing would make the tree deep.
+      if (left * 64 >= end - begin && (end - begin - left) * 64 >= end - begin && left > 0 && left < end - begin) {
+        return begin + left;
+      }
+      std::nth_element(items.begin() + static_cast<std::ptrdiff_t>(begin), middle, items.begin() + static_cast<std::ptrdiff_t>(end), [axis](const Item& x, const Item& y) { return x.center[axis] < y.center[axis] || (x.center[axis] == y.center[axis] && x.light < y.light); });
+    }
+    return begin + (end - begin) / 2;
+  }
+};
+
+LightTree::LightTree(const std::vector<Emitter>& lights, std::size_t all_alone) : place_(lights.size(), kNoIndex) {
+  Builder builder{*this, lights, {}};
+  std::size_t shining = 0;
+  for (const Emitter& e : lights) {
+    shining += e.shines() ? 1 : 0;
+  }
+  for (std::uint32_t i = 0; i < lights.size(); ++i) {
+    const Emitter& e = lights[i];
+    if (!e.shines()) {
+      continue;
+    }
+    if (shining <= all_alone || stands_alone(e)) {
+      alone_.push_back(i);
+      continue;
+    }
+    const float reach = reach_of(e);
+    Bounds box;
+    box.add(Vec3(e.center - Vec3::Constant(reach)));
+    box.add(Vec3(e.center + Vec3::Constant(reach)));
+    builder.items.push_back({i, e.center, box, directions_of(e), power_of(e)});
+  }
+  if (builder.items.empty()) {
+    return;
+  }
+  order_.resize(builder.items.size());
+  nodes_.reserve(2 * builder.items.size() / kLeaf + 2);
+  nodes_.resize(1);
+  builder.fill(0, 0, builder.items.size(), kNoIndex);
+  // The tops: the largest clusters opened first, by power and size.
+  tops_ = {0};
+  while (tops_.size() < kTops) {
+    std::size_t widest = tops_.size();
+    float most = 0;
+    for (std::size_t i = 0; i < tops_.size(); ++i) {
+      const Node& n = nodes_[tops_[i]];
+      const float size = n.count == 0 ? n.power * n.radius : 0;
+      if (size > most) {
+        most = size;
+        widest = i;
+      }
+    }
+    if (widest == tops_.size()) {
+      break;
+    }
+    const std::uint32_t children = nodes_[tops_[widest]].children;
+    tops_[widest] = children;
+    tops_.push_back(children + 1);
+  }
+  for (const std::uint32_t top : tops_) {
+    nodes_[top].parent = kNoIndex;
+  }
+}
+
+float LightTree::estimate(const Node& n, const LightQuery& q) const {
+  if (!n.unlinked && (q.links & n.links) == 0) {
+    return 0;
+  }
+  if (q.kind == LightQuery::Kind::kRay) {
+    const EquiangularSpan span(n.center, q.ray, q.end);
+    const float apart = std::max(span.apart, 0.5f * n.radius + 1e-6f);
+    // Around a cluster that the ray runs through the angle is whole.
+    const float angle = span.apart < n.radius ? kPi : span.last - span.first;
+    return angle > 0 ? n.power * angle / apart : 0;
+  }
+  const Vec3 to = n.center - q.p;
+  const float d2 = to.squaredNorm(), r2 = n.radius * n.radius, near2 = std::max(d2, 0.25f * r2 + 1e-12f);
+  if (d2 <= r2 * 1.0001f || d2 < 1e-20f) {
+    return n.power / near2;
+  }
+  const float d = std::sqrt(d2);
+  const Vec3 wi = to / d;
+  const float sine = std::min(1.0f, n.radius / d * 1.0005f);
+  const Angle widened{std::sqrt(std::max(0.0f, 1 - sine * sine)) - kRounding, sine};
+  float factor = 1;
+  if (q.kind == LightQuery::Kind::kSurface) {
+    const float c = std::clamp(q.n.dot(wi), -1.0f, 1.0f);
+    factor = less({c, std::sqrt(std::max(0.0f, 1 - c * c))}, widened).cosine;
+    if (factor <= 0) {
+      return 0;
+    }
+  }
+  if (n.cos_axes > -1) {
+    const float c = std::clamp(-n.axis.dot(wi), -1.0f, 1.0f);
+    const Angle off = less(less({c, std::sqrt(std::max(0.0f, 1 - c * c))}, {n.cos_axes, n.sin_axes}), widened);
+    if (off.cosine < n.cos_around - kRounding) {
+      return 0;
+    }
+    factor *= std::max(off.cosine, kLeastShare);
+  }
+  return n.power * factor / near2;
+}
+
+template <class Visit>
+void LightTree::each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const {
+  for (const std::uint32_t light : alone_) {
+    if (!visit(expected(lights[light], query), light, kNoIndex)) {
+      return;
+    }
+  }
+  for (const std::uint32_t top : tops_) {
+    if (!visit(estimate(nodes_[top], query), kNoIndex, top)) {
+      return;
+    }
+  }
+}
+
+float LightTree::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
+  float sum = 0;
+  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) {
+    sum += x;
+    return true;
+  });
+  return sum;
+}
+
+LightChoice LightTree::choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const {
+  // Estimates are computed once where they fit on the stack.
+  constexpr std::size_t kKept = 64;
+  std::array<float, kKept> kept;  // NOLINT: filled before use
+  LightChoice out;
+  std::size_t i = 0;
+  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) {
+    if (i < kKept) {
+      kept[i] = x;
+    }
+    ++i;
+    out.total += x;
+    return true;
+  });
+  if (!(out.total > 0)) {
+    return out;
+  }
+  const std::size_t entries = i;
+  const float target = u * out.total;
+  float sum = 0, below = 0, mine = 0;
+  std::uint32_t light = kNoIndex, node = kNoIndex;
+  for (i = 0; i < entries; ++i) {
+    const bool is_light = i < alone_.size();
+    const std::uint32_t which = is_light ? alone_[i] : tops_[i - alone_.size()];
+    const float x = i < kKept ? kept[i] : is_light ? expected(lights[which], query) : estimate(nodes_[which], query);
+    if (x <= 0) {
+      continue;
+    }
+    below = sum;
+    sum += x;
+    mine = x;
+    light = is_light ? which : kNoIndex;
+    node = is_light ? kNoIndex : which;
+    if (target < sum) {
+      break;
+    }
+  }
+  out.chance = mine / out.total;
+  if (light != kNoIndex) {
+    out.index = light;
+    return out;
+  }
+  // What is left of u, fresh for the way down.
+  constexpr float kOneLess = 0x1.fffffep-1f;
+  float v = std::clamp((target - below) / mine, 0.0f, kOneLess);
+  while (nodes_[node].count == 0) {
+    const std::uint32_t first = nodes_[node].children;
+    const float a = estimate(nodes_[first], query), b = estimate(nodes_[first + 1], query);
+    if (!(a + b > 0)) {
+      return out;
+    }
+    const float left = a / (a + b);
+    if (v < left) {
+      node = first;
+      out.chance *= left;
+      v = std::min(v / left, kOneLess);
+    } else {
+      node = first + 1;
+      out.chance *= 1 - left;
+      v = std::clamp((v - left) / (1 - left), 0.0f, kOneLess);
+    }
+  }
+  std::array<float, kLeaf> each{};
+  float all = 0;
+  const Node& leaf = nodes_[node];
+  for (std::uint32_t k = 0; k < leaf.count; ++k) {
+    each[k] = expected(lights[order_[leaf.first + k]], query);
+    all += each[k];
+  }
+  if (!(all > 0)) {
+    return out;
+  }
+  float rest = v * all, chosen = 0;
+  for (std::uint32_t k = 0; k < leaf.count; ++k) {
+    if (each[k] <= 0) {
+      continue;
+    }
+    out.index = order_[leaf.first + k];
+    chosen = each[k];
+    if (rest < each[k]) {
+      break;
+    }
+    rest -= each[k];
+  }
+  out.chance *= chosen / all;
+  return out;
+}
+
+float LightTree::chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const {
+  const float own = expected(lights[light], query);
+  std::uint32_t node = place_[light];
+  if (node == kNoIndex || !(own > 0)) {
+    return own / total;
+  }
+  float all = 0;
+  const Node& leaf = nodes_[node];
+  for (std::uint32_t k = 0; k < leaf.count; ++k) {
+    all += expected(lights[order_[leaf.first + k]], query);
+  }
+  float chance = own / all;
+  while (nodes_[node].parent != kNoIndex) {
+    const std::uint32_t parent = nodes_[node].parent, first = nodes_[parent].children;
+    const float a = estimate(nodes_[first], query), b = estimate(nodes_[first + 1], query);
+    if (!(a + b > 0)) {
+      return 0;
+    }
+    const float left = a / (a + b);
+    chance *= node == first ? left : 1 - left;
+    node = parent;
+  }
+  return chance * estimate(nodes_[node], query) / total;
+}
+
+}  // namespace jovilux

@@ -1,0 +1,84 @@
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <vector>
+
+#include "jovilux/emitters/emitter.h"
+
+namespace jovilux {
+
+/// What lights are chosen for: a side of a surface, haze (or a sheet, lit from both sides) at a point, or haze along a ray.
+struct LightQuery {
+  enum class Kind { kSurface, kPoint, kRay } kind = Kind::kPoint;
+  Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
+  Ray ray;
+  float end = kFar;
+  std::uint64_t links = ~std::uint64_t{0};
+
+  static LightQuery surface(const Vec3& p, const Vec3& n, std::uint64_t links) { return {Kind::kSurface, p, n, {}, kFar, links}; }
+  static LightQuery point(const Vec3& p, std::uint64_t links) { return {Kind::kPoint, p, Vec3::UnitZ(), {}, kFar, links}; }
+  static LightQuery along(const Ray& ray, float end, std::uint64_t links) { return {Kind::kRay, ray.origin, Vec3::UnitZ(), ray, end, links}; }
+};
+
+/// What a light could bring: expected_illuminance, expected_fluence or expected_along.
+float expected(const Emitter& e, const LightQuery& query);
+
+/// A light chosen among many.
+struct LightChoice {
+  std::uint32_t index = kNoIndex;  ///< kNoIndex: none was found
+  float chance = 0;                ///< that it was chosen
+  float total = 0;                 ///< what LightTree::chance needs
+};
+
+/// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates however many there are: first
+/// among the lights that stand alone (of the sky, endless, with a law of their own) and the tops of the tree, each by what it
+/// could bring; then down the tree by what each side could bring at most; at the end among few lights, by what each
+/// could bring. Up to `all_alone` lights all stand alone: the choice is then in proportion to what each could bring.
+/// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting", PACMCGIT 1(2),
+/// 2018, for the bounds of clusters.
+class LightTree {
+ public:
+  LightTree() = default;
+  explicit LightTree(const std::vector<Emitter>& lights, std::size_t all_alone = kAllAlone);
+
+  static constexpr std::size_t kAllAlone = 24;
+
+  /// `lights` here and below: those that it was made from. u in [0, 1).
+  LightChoice choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const;
+  /// The chance that choose finds this light, for a query whose total is known (> 0).
+  float chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const;
+  /// The sum that choose divides by.
+  float total(const std::vector<Emitter>& lights, const LightQuery& query) const;
+
+  std::size_t memory_bytes() const { return nodes_.size() * sizeof(Node) + (alone_.size() + order_.size() + 2 * place_.size() + tops_.size()) * sizeof(std::uint32_t); }
+
+ private:
+  static constexpr std::size_t kTops = 24, kLeaf = 4;
+
+  // A cluster: a ball that holds the lights, a cone that holds their axes and how far around it they shine.
+  struct Node {
+    Vec3 center = Vec3::Zero();
+    float radius = 0;
+    Vec3 axis = Vec3::UnitZ();
+    float cos_axes = 1, sin_axes = 0;     // half of the cone of axes
+    float cos_around = -1;                // farthest direction from an axis that light goes
+    float power = 0;                      // sum of the highest intensities [cd]
+    std::uint64_t links = 0;              // lists that let some of them reach
+    bool unlinked = false;                // some of them reach all
+    std::uint32_t first = 0, count = 0;   // of order_; count 0: an inner node
+    std::uint32_t children = 0;           // the first of two
+    std::uint32_t parent = kNoIndex;
+  };
+  struct Builder;
+
+  float estimate(const Node& node, const LightQuery& query) const;
+  template <class Visit>
+  void each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const;
+
+  std::vector<std::uint32_t> alone_, order_, tops_;
+  std::vector<std::uint32_t> place_;      // of each light, its leaf; kNoIndex: it stands alone
+  std::vector<Node> nodes_;
+};
+
+}  // namespace jovilux

@@ -1,0 +1,134 @@
+#include "jovilux/emitters/light_tree.h"
+
+#include <catch2/catch.hpp>
+
+#include "jovilux/base/sampler.h"
+#include "tests/support/statistics.h"
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+Vec3 anywhere(Rng& rng, double size) { return Vec3(static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))); }
+Vec3 any_direction(Rng& rng) { return anywhere(rng, 1).normalized(); }
+
+// Lights of every near form, of all sizes and powers, some dark, some linked, some with a law of their own.
+std::vector<Emitter> many(int count, std::uint64_t seed) {
+  Rng rng(seed);
+  std::vector<Emitter> out;
+  static constexpr Form kForms[] = {Form::kPoint, Form::kSphere, Form::kDisk, Form::kRect, Form::kSpot, Form::kTube};
+  for (int i = 0; i < count; ++i) {
+    Emitter e;
+    e.form = kForms[i % 6];
+    e.center = anywhere(rng, 5);
+    e.frame = Frame::around(any_direction(rng));
+    const auto size = static_cast<float>(std::exp(rng.uniform(-4, -1)));
+    e.radius = e.form == Form::kPoint || (e.form == Form::kSpot && i % 4 == 0) ? 0 : size;
+    e.half_width = size;
+    e.half_height = 0.5f * size;
+    e.by_intensity = e.form == Form::kSpot;
+    e.half_beam = 0.3f;
+    e.beam_exponent = i % 5 == 0 ? 0.0f : 2.0f;
+    e.cos_beam = std::cos(0.3f);
+    e.cos_field = std::cos(0.5f);
+    e.two_sided = i % 7 == 0 && (e.form == Form::kDisk || e.form == Form::kRect);
+    e.intensity = static_cast<float>(std::exp(rng.uniform(0, 5)));
+    e.luminance = e.intensity / std::max(1e-6f, e.area());
+    if (i % 11 == 3) {
+      e.intensity = e.luminance = 0;
+    }
+    if (i % 13 == 1) {
+      e.link_bit = 2;
+    }
+    if (i % 29 == 1) {
+      e.falloff.law = FalloffLaw::kNone;
+    }
+    out.push_back(e);
+  }
+  return out;
+}
+
+LightQuery any_query(Rng& rng, int i, std::uint64_t links) {
+  const Vec3 p = anywhere(rng, 7);
+  switch (i % 3) {
+    case 0: return LightQuery::surface(p, any_direction(rng), links);
+    case 1: return LightQuery::point(p, links);
+    default: return LightQuery::along({p, any_direction(rng)}, i % 2 == 0 ? kFar : static_cast<float>(rng.uniform(0.1, 9)), links);
+  }
+}
+
+}  // namespace
+
+TEST_CASE("few lights are chosen in proportion to what each could bring", "[emitters][lights]") {
+  const auto lights = many(20, 1);
+  const LightTree tree(lights);
+  Rng rng(2);
+  for (int i = 0; i < 60; ++i) {
+    const LightQuery q = any_query(rng, i, ~std::uint64_t{0});
+    double sum = 0;
+    for (const Emitter& e : lights) {
+      sum += expected(e, q);
+    }
+    const LightChoice c = tree.choose(lights, q, static_cast<float>(rng.uniform()));
+    CHECK(c.total == Approx(sum).epsilon(1e-4));
+    if (c.index != kNoIndex) {
+      CHECK(c.chance == Approx(expected(lights[c.index], q) / sum).epsilon(1e-4));
+    }
+  }
+  const std::vector<Emitter> none;
+  CHECK(LightTree(none).choose(none, LightQuery::point(Vec3::Zero(), 1), 0.5f).index == kNoIndex);
+}
+
+TEST_CASE("the tree gives every light that could bring something a chance, and its chances are those it chooses by", "[emitters][lights]") {
+  for (const int count : {30, 500}) {
+    const auto lights = many(count, static_cast<std::uint64_t>(count));
+    const LightTree tree(lights);
+    Rng rng(7);
+    for (int i = 0; i < 300; ++i) {
+      const LightQuery q = any_query(rng, i, i % 5 == 0 ? std::uint64_t{0} : i % 5 == 1 ? std::uint64_t{1} : ~std::uint64_t{0});
+      const float total = tree.total(lights, q);
+      double sum = 0;
+      for (std::uint32_t k = 0; k < lights.size(); ++k) {
+        const float could = expected(lights[k], q), chance = total > 0 ? tree.chance(lights, q, k, total) : 0;
+        if (could > 1e-6f && !(chance > 0)) {
+          FAIL("light " << k << " of " << count << " could bring " << could << " and is never chosen, query " << i);
+        }
+        CHECK((could > 0 || chance == 0));
+        sum += chance;
+      }
+      CHECK(sum < 1 + 1e-4);
+      for (int draw = 0; draw < 3; ++draw) {
+        const LightChoice c = tree.choose(lights, q, static_cast<float>(rng.uniform()));
+        CHECK(c.total == total);
+        if (c.index != kNoIndex) {
+          CHECK(c.chance == Approx(tree.chance(lights, q, c.index, total)).epsilon(2e-3));
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("what the tree chooses sums up to what all lights bring, with little scatter", "[emitters][lights][statistical]") {
+  const auto lights = many(1000, 5);
+  const LightTree tree(lights);
+  Rng rng(9);
+  for (int i = 0; i < 12; ++i) {
+    const LightQuery q = any_query(rng, i, ~std::uint64_t{0});
+    double exact = 0, squares = 0;
+    for (const Emitter& e : lights) {
+      exact += expected(e, q);
+      squares += sqr(expected(e, q));
+    }
+    RunningMoments m;
+    for (int k = 0; k < 100'000; ++k) {
+      const LightChoice c = tree.choose(lights, q, static_cast<float>(rng.uniform()));
+      m.add(c.index == kNoIndex ? 0.0 : static_cast<double>(expected(lights[c.index], q)) / c.chance);
+    }
+    INFO("query " << i << ": " << m.mean() << " against " << exact << ", scatter " << std::sqrt(m.variance()) / exact);
+    CHECK(std::abs(z_test(m, exact).z) < kZBound);
+    CHECK(std::abs((1.1 * m.mean() - exact) / m.standard_error()) > kZBound);
+    // Choosing without looking scatters by the root of N sum x^2 / (sum x)^2 - 1.
+    CHECK(m.variance() < 0.2 * (static_cast<double>(lights.size()) * squares - exact * exact));
+  }
+}
