@@ -258,3 +258,33 @@ TEST_CASE("a gel over an LED on a red wall is rendered in its 1 nm color", "[cli
   INFO(exact.transpose() << " and " << rendered.transpose());
   CHECK(delta_e_2000(lab(rendered, white), lab(exact, white)) < 0.5);
 }
+
+TEST_CASE("a thousand lamps are as clean as the ten that are near", "[cli][lights]") {
+  const TemporaryFolder dir;
+  const auto noise_of = [&](bool all) {
+    // A square grid of lamps a meter apart, a meter above the floor; the ten next to what the camera sees, or all 1024.
+    std::vector<std::pair<double, std::string>> places;
+    for (int i = 0; i < 32; ++i) {
+      for (int k = 0; k < 32; ++k) {
+        const double x = i - 15.5, y = k - 15.5;
+        places.emplace_back(x * x + y * y, fmt::format("[{},{},1]", x, y));
+      }
+    }
+    std::sort(places.begin(), places.end());
+    std::string points;
+    for (std::size_t i = 0; i < (all ? places.size() : 10); ++i) {
+      points += (i > 0 ? "," : "") + places[i].second;
+    }
+    const std::string rig = dir.write("r.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.9,0.42]\nlook_at=[0.1,0.1,0]\nview=40\n[render]\nsize=[48,36]\nsamples=64\nbounces=1\n[[object]]\nname='floor'\nshape={kind='plane'}\n"
+                                                "[[object]]\nname='post'\nshape={kind='box', size=[0.1,0.1,0.8]}\nat=[0.3,0.3,0.4]\n[[light]]\nname='lamp'\nform='sphere'\nradius=0.03\nat=[0,0,0]\noutput='50 lm'\n"
+                                                "[[array]]\nname='lamps'\nof='lamp'\noutput='each'\nalong={path='points', points=[" + points + "]}\n");
+    const ProgramRun run = run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--json"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return run.json();
+  };
+  const auto few = noise_of(false), many = noise_of(true);
+  CHECK(many["mean_luminance_cd_m2"].get<double>() > 1.5 * few["mean_luminance_cd_m2"].get<double>());  // the others matter too
+  CHECK(many["noise"]["median"].get<double>() < 1.5 * few["noise"]["median"].get<double>());
+  CHECK(many["noise"]["p95"].get<double>() < 1.5 * few["noise"]["p95"].get<double>());
+}

@@ -88,6 +88,9 @@ struct Angle {
 // max(0, a - b), both in [0, pi].
 Angle less(Angle a, Angle b) { return a.cosine >= b.cosine ? Angle{1, 0} : Angle{a.cosine * b.cosine + a.sine * b.sine, a.sine * b.cosine - a.cosine * b.sine}; }
 
+// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.
+float mean_cosine(float c, float s) { return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s); }
+
 float half_area(const Bounds& b) { return b.empty() ? 0 : b.half_area(); }
 
 }  // namespace
@@ -138,7 +141,7 @@ struct LightTree::Builder {
     float cost() const { return any ? power * std::max(half_area(box), 1e-12f) * std::max(spread(directions), 1e-3f) : 0; }
   };
 
-  void fill(std::uint32_t index, std::size_t begin, std::size_t end, std::uint32_t parent) {
+  void fill(std::uint32_t index, std::size_t begin, std::size_t end, std::uint32_t parent, std::size_t depth) {
     Sum all;
     Bounds centers;
     std::uint64_t links = 0;
@@ -172,13 +175,14 @@ struct LightTree::Builder {
       }
       return;
     }
-    const std::size_t middle = split(begin, end, centers);
+    // Past half of the depth ranges are halved: 2^48 lights fit below.
+    const std::size_t middle = depth < kDeepest / 2 ? split(begin, end, centers) : begin + (end - begin) / 2;
     const auto children = static_cast<std::uint32_t>(tree.nodes_.size());
     tree.nodes_.resize(tree.nodes_.size() + 2);
     tree.nodes_[index].children = children;
     tree.nodes_[index].count = 0;
-    fill(children, begin, middle, index);
-    fill(children + 1, middle, end, index);
+    fill(children, begin, middle, index, depth + 1);
+    fill(children + 1, middle, end, index, depth + 1);
   }
 
   // Where the cost of both sides is least, over bins of the centers along each axis; else the middle.
@@ -255,30 +259,7 @@ LightTree::LightTree(const std::vector<Emitter>& lights, std::size_t all_alone) 
   order_.resize(builder.items.size());
   nodes_.reserve(2 * builder.items.size() / kLeaf + 2);
   nodes_.resize(1);
-  builder.fill(0, 0, builder.items.size(), kNoIndex);
-  // The tops: the largest clusters opened first, by power and size.
-  tops_ = {0};
-  while (tops_.size() < kTops) {
-    std::size_t widest = tops_.size();
-    float most = 0;
-    for (std::size_t i = 0; i < tops_.size(); ++i) {
-      const Node& n = nodes_[tops_[i]];
-      const float size = n.count == 0 ? n.power * n.radius : 0;
-      if (size > most) {
-        most = size;
-        widest = i;
-      }
-    }
-    if (widest == tops_.size()) {
-      break;
-    }
-    const std::uint32_t children = nodes_[tops_[widest]].children;
-    tops_[widest] = children;
-    tops_.push_back(children + 1);
-  }
-  for (const std::uint32_t top : tops_) {
-    nodes_[top].parent = kNoIndex;
-  }
+  builder.fill(0, 0, builder.items.size(), kNoIndex, 1);
 }
 
 float LightTree::estimate(const Node& n, const LightQuery& q) const {
@@ -303,8 +284,7 @@ float LightTree::estimate(const Node& n, const LightQuery& q) const {
   const Angle widened{std::sqrt(std::max(0.0f, 1 - sine * sine)) - kRounding, sine};
   float factor = 1;
   if (q.kind == LightQuery::Kind::kSurface) {
-    const float c = std::clamp(q.n.dot(wi), -1.0f, 1.0f);
-    factor = less({c, std::sqrt(std::max(0.0f, 1 - c * c))}, widened).cosine;
+    factor = mean_cosine(q.n.dot(wi), sine + kRounding);
     if (factor <= 0) {
       return 0;
     }
@@ -315,74 +295,93 @@ float LightTree::estimate(const Node& n, const LightQuery& q) const {
     if (off.cosine < n.cos_around - kRounding) {
       return 0;
     }
-    factor *= std::max(off.cosine, kLeastShare);
+    // How far the directions to the lights, and their axes, spread around the middle.
+    const float spread = n.cos_axes * widened.cosine > n.sin_axes * sine ? std::min(1.0f, n.sin_axes * widened.cosine + n.cos_axes * sine) : 1.0f;
+    factor *= std::max(mean_cosine(c, spread + kRounding), kLeastShare * std::max(off.cosine, kLeastShare));
   }
   return n.power * factor / near2;
+}
+
+bool LightTree::is_near(const Node& n, const LightQuery& q) const {
+  const Vec3 to = n.center - (q.kind == LightQuery::Kind::kRay ? q.ray.origin : q.p);
+  float d2 = to.squaredNorm();
+  if (q.kind == LightQuery::Kind::kRay) {
+    const float t = std::clamp(to.dot(q.ray.direction), 0.0f, q.end);
+    d2 = (to - t * q.ray.direction).squaredNorm();
+  }
+  return d2 < kNear * kNear * n.radius * n.radius;
 }
 
 template <class Visit>
 void LightTree::each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const {
   for (const std::uint32_t light : alone_) {
-    if (!visit(expected(lights[light], query), light, kNoIndex)) {
-      return;
-    }
+    visit(expected(lights[light], query), light, kNoIndex);
   }
-  for (const std::uint32_t top : tops_) {
-    if (!visit(estimate(nodes_[top], query), kNoIndex, top)) {
-      return;
+  if (nodes_.empty()) {
+    return;
+  }
+  std::array<std::uint32_t, kDeepest + 2> stack;  // NOLINT: filled before use
+  std::size_t top = 0;
+  stack[top++] = 0;
+  while (top > 0) {
+    const std::uint32_t index = stack[--top];
+    const Node& node = nodes_[index];
+    const float x = estimate(node, query);
+    if (!(x > 0)) {
+      continue;
+    }
+    if (!is_near(node, query)) {
+      visit(x, kNoIndex, index);
+    } else if (node.count == 0) {
+      stack[top++] = node.children;
+      stack[top++] = node.children + 1;
+    } else {
+      for (std::uint32_t k = node.first; k < node.first + node.count; ++k) {
+        visit(expected(lights[order_[k]], query), order_[k], kNoIndex);
+      }
     }
   }
 }
 
 float LightTree::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
   float sum = 0;
-  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) {
-    sum += x;
-    return true;
-  });
+  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) { sum += x; });
   return sum;
 }
 
 LightChoice LightTree::choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const {
-  // Estimates are computed once where they fit on the stack.
-  constexpr std::size_t kKept = 64;
-  std::array<float, kKept> kept;  // NOLINT: filled before use
+  struct Entry {
+    float x;
+    std::uint32_t light, node;
+  };
+  thread_local std::vector<Entry> entries;  // grows to what a thread needs once
+  entries.clear();
   LightChoice out;
-  std::size_t i = 0;
-  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) {
-    if (i < kKept) {
-      kept[i] = x;
+  each_entry(lights, query, [&](float x, std::uint32_t light, std::uint32_t node) {
+    if (x > 0) {
+      entries.push_back({x, light, node});
+      out.total += x;
     }
-    ++i;
-    out.total += x;
-    return true;
   });
   if (!(out.total > 0)) {
     return out;
   }
-  const std::size_t entries = i;
   const float target = u * out.total;
-  float sum = 0, below = 0, mine = 0;
-  std::uint32_t light = kNoIndex, node = kNoIndex;
-  for (i = 0; i < entries; ++i) {
-    const bool is_light = i < alone_.size();
-    const std::uint32_t which = is_light ? alone_[i] : tops_[i - alone_.size()];
-    const float x = i < kKept ? kept[i] : is_light ? expected(lights[which], query) : estimate(nodes_[which], query);
-    if (x <= 0) {
-      continue;
-    }
+  float sum = 0, below = 0;
+  const Entry* chosen_entry = &entries.back();
+  for (const Entry& e : entries) {
     below = sum;
-    sum += x;
-    mine = x;
-    light = is_light ? which : kNoIndex;
-    node = is_light ? kNoIndex : which;
+    sum += e.x;
+    chosen_entry = &e;
     if (target < sum) {
       break;
     }
   }
+  const float mine = chosen_entry->x;
+  std::uint32_t node = chosen_entry->node;
   out.chance = mine / out.total;
-  if (light != kNoIndex) {
-    out.index = light;
+  if (chosen_entry->light != kNoIndex) {
+    out.index = chosen_entry->light;
     return out;
   }
   // What is left of u, fresh for the way down.
@@ -433,27 +432,41 @@ LightChoice LightTree::choose(const std::vector<Emitter>& lights, const LightQue
 
 float LightTree::chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const {
   const float own = expected(lights[light], query);
-  std::uint32_t node = place_[light];
-  if (node == kNoIndex || !(own > 0)) {
+  if (place_[light] == kNoIndex || !(own > 0)) {
     return own / total;
   }
-  float all = 0;
-  const Node& leaf = nodes_[node];
-  for (std::uint32_t k = 0; k < leaf.count; ++k) {
-    all += expected(lights[order_[leaf.first + k]], query);
+  std::array<std::uint32_t, kDeepest + 1> way;  // NOLINT: from the leaf up to the root
+  std::size_t length = 0;
+  for (std::uint32_t node = place_[light]; node != kNoIndex; node = nodes_[node].parent) {
+    way[length++] = node;
   }
-  float chance = own / all;
-  while (nodes_[node].parent != kNoIndex) {
-    const std::uint32_t parent = nodes_[node].parent, first = nodes_[parent].children;
+  // Down through what is near; then by the shares of each side.
+  std::size_t at = length;
+  while (at > 0 && is_near(nodes_[way[at - 1]], query)) {
+    if (!(estimate(nodes_[way[at - 1]], query) > 0)) {
+      return 0;
+    }
+    --at;
+  }
+  if (at == 0) {
+    return own / total;
+  }
+  float chance = estimate(nodes_[way[at - 1]], query) / total;
+  for (; at > 1; --at) {
+    const std::uint32_t first = nodes_[way[at - 1]].children;
     const float a = estimate(nodes_[first], query), b = estimate(nodes_[first + 1], query);
     if (!(a + b > 0)) {
       return 0;
     }
     const float left = a / (a + b);
-    chance *= node == first ? left : 1 - left;
-    node = parent;
+    chance *= way[at - 2] == first ? left : 1 - left;
   }
-  return chance * estimate(nodes_[node], query) / total;
+  float all = 0;
+  const Node& leaf = nodes_[way[0]];
+  for (std::uint32_t k = 0; k < leaf.count; ++k) {
+    all += expected(lights[order_[leaf.first + k]], query);
+  }
+  return chance * own / all;
 }
 
 }  // namespace jovilux

@@ -32,9 +32,9 @@ struct LightChoice {
 };
 
 /// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates however many there are: first
-/// among the lights that stand alone (of the sky, endless, with a law of their own) and the tops of the tree, each by what it
-/// could bring; then down the tree by what each side could bring at most; at the end among few lights, by what each
-/// could bring. Up to `all_alone` lights all stand alone: the choice is then in proportion to what each could bring.
+/// among the lights that stand alone (of the sky, endless, with a law of their own), the lights nearby, and clusters of
+/// lights seen from afar, each by what it could bring; in a cluster down the tree by what each side could bring at most; at
+/// the end among few lights, by what each could bring. Up to `all_alone` lights all stand alone: the choice is then in proportion to what each could bring.
 /// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting", PACMCGIT 1(2),
 /// 2018, for the bounds of clusters.
 class LightTree {
@@ -51,10 +51,11 @@ class LightTree {
   /// The sum that choose divides by.
   float total(const std::vector<Emitter>& lights, const LightQuery& query) const;
 
-  std::size_t memory_bytes() const { return nodes_.size() * sizeof(Node) + (alone_.size() + order_.size() + 2 * place_.size() + tops_.size()) * sizeof(std::uint32_t); }
+  std::size_t memory_bytes() const { return nodes_.size() * sizeof(Node) + (alone_.size() + order_.size() + 2 * place_.size()) * sizeof(std::uint32_t); }
 
  private:
-  static constexpr std::size_t kTops = 24, kLeaf = 4;
+  static constexpr std::size_t kLeaf = 4, kDeepest = 96;
+  static constexpr float kNear = 2.5f;      // clusters nearer than this many of their radii are opened
 
   // A cluster: a ball that holds the lights, a cone that holds their axes and how far around it they shine.
   struct Node {
@@ -73,10 +74,11 @@ class LightTree {
   struct Builder;
 
   float estimate(const Node& node, const LightQuery& query) const;
+  bool is_near(const Node& node, const LightQuery& query) const;
   template <class Visit>
   void each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const;
 
-  std::vector<std::uint32_t> alone_, order_, tops_;
+  std::vector<std::uint32_t> alone_, order_;
   std::vector<std::uint32_t> place_;      // of each light, its leaf; kNoIndex: it stands alone
   std::vector<Node> nodes_;
 };
