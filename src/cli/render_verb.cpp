@@ -1,6 +1,7 @@
 #include "cli/render_verb.h"
 
 #include <algorithm>
+#include <chrono>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
@@ -17,6 +18,7 @@
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/rig_checks.h"
 #include "jovilux/render/picture_files.h"
+#include "jovilux/render/preview.h"
 #include "jovilux/units/text.h"
 
 namespace jovilux::cli {
@@ -56,12 +58,19 @@ void check_memory(const Rig& rig, const Scene& scene) {
 }  // namespace
 
 Rendered render_to_folder(const RenderTask& task) {
+  const auto start = std::chrono::steady_clock::now();
   auto rig = load_rig(task.rig_file, task.request);
   if (!rig) {
     throw BadInput{rig.problems()};
   }
   RenderOptions options;
   options.camera = camera_index(*rig, task.camera);
+  std::optional<std::pair<int, int>> shown;   // the size that a preview is enlarged to
+  if (task.preview) {
+    shown = {rig->render.width, rig->render.height};
+    shrink_for_preview(rig->render);
+    rig->render.noise.reset();
+  }
   std::optional<Scene> scene;
   Problems warnings = rig.problems();
   with_threads(task.threads, [&] {
@@ -71,6 +80,9 @@ Rendered render_to_folder(const RenderTask& task) {
     }
     warnings.insert(warnings.end(), prepared.problems().begin(), prepared.problems().end());
     scene = std::move(*prepared);
+    if (task.preview) {
+      return;  // a look first: check tells the rest
+    }
     const Problems found = check_rig(*rig, *scene, light_reports(*rig, *scene));
     warnings.insert(warnings.end(), found.begin(), found.end());
   });
@@ -82,6 +94,12 @@ Rendered render_to_folder(const RenderTask& task) {
   catch_interrupts();
   options.threads = task.threads;
   options.time_limit = task.time_limit;
+  if (task.preview) {
+    // What smoothing and saving take is kept back.
+    constexpr double kSaving = 0.8, kLeast = 0.2;
+    options.in_haste = true;
+    options.time_limit = std::max(kLeast, kPreviewSeconds - kSaving - std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+  }
   options.stop = stop_requested;
   std::optional<Render> result;
   {
@@ -89,7 +107,7 @@ Rendered render_to_folder(const RenderTask& task) {
     options.progress = bar.function();
     result = render(*rig, *scene, options);
   }
-  save_render(task.folder, *rig, *scene, options, *result);
+  save_render(task.folder, *rig, *scene, options, *result, shown);
   return {std::move(*rig), std::move(result->stats), ""};
 }
 
@@ -124,6 +142,7 @@ int run_render(int argc, char** argv) {
                {"camera", "the camera to use; the rig's first by default", "NAME"},
                {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
                {"time-limit", "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s", "TIME"},
+               {"preview", "a small look within 2 s: view.png smoothed and enlarged, image.exr as it is; no check", ""},
                {"force", "replace results of another rig in DIR", ""},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
@@ -150,6 +169,10 @@ int run_render(int argc, char** argv) {
   task.threads = threads_of(a);
   task.quiet = a.flag("quiet");
   task.force = a.flag("force");
+  task.preview = a.flag("preview");
+  if (task.preview && (a.flag("time-limit") || a.flag("noise"))) {
+    throw UsageError("--preview has a time of its own; leave out --time-limit and --noise");
+  }
   if (const auto noise = a.text("noise")) {
     task.request.overrides.push_back("render.noise=" + *noise);
   }

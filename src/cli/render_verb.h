@@ -15,7 +15,9 @@ struct RenderTask {
   int threads = 0;
   std::optional<double> time_limit;
   bool quiet = false, force = false;
+  bool preview = false;                ///< small, smoothed, within kPreviewSeconds of the start
 };
+inline constexpr double kPreviewSeconds = 2;
 
 /// Loads, renders and saves; throws BadInput before anything is written.
 struct Rendered {

@@ -3,6 +3,7 @@
 #include <filesystem>
 
 #include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
 #include "tests/support/program.h"
 
 using namespace jovilux;
@@ -243,6 +244,25 @@ TEST_CASE("noise and time limits end a render and are told in its statistics", "
   const auto timed = run_program({"render", rig, "-o", dir.path("o"), "--samples", "1000000", "--time-limit", "500 ms", "--json", "--quiet"}).json();
   CHECK(timed["stopped_by"] == "time");
   CHECK(timed["wall_s"].get<double>() < 3);
+}
+
+TEST_CASE("a preview is there at once, as large as the picture, with a small image below it", "[cli][preview]") {
+  const TemporaryFolder dir;
+  REQUIRE(run_program({"new", dir.path("rig")}).status == 0);
+  const ProgramRun run = run_program({"render", dir.path("rig/rig.toml"), "-o", dir.path("out"), "--preview", "--size", "640x360", "--json", "--samples", "60000"});
+  INFO(run.err);
+  REQUIRE(run.status == 0);
+  const auto j = run.json();
+  CHECK(j["width"] == 320);
+  CHECK(j["height"] == 180);
+  CHECK(j["stopped_by"] == "time");
+  CHECK(j["wall_s"].get<double>() < 2);
+  const auto png = load_image(dir.path("out/view.png"));
+  REQUIRE(png);
+  CHECK(png->width == 640);
+  CHECK(png->height == 360);
+  CHECK(run_program({"read", dir.path("out"), "--at", "319,179"}).status == 0);
+  CHECK(run_program({"render", dir.path("rig/rig.toml"), "-o", dir.path("two"), "--preview", "--time-limit", "5"}).status == 2);
 }
 
 TEST_CASE("check reports lights in all units and tells errors from warnings by its status", "[cli]") {

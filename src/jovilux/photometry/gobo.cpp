@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "jovilux/base/parallel.h"
 #include "jovilux/base/assert.h"
 #include "jovilux/base/sampler.h"
 
@@ -64,20 +65,22 @@ void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
   }
   const int n = along_x ? picture.width : picture.height, lines = along_x ? picture.height : picture.width;
   const auto index = [&](int line, int i) { return static_cast<std::size_t>(along_x ? line * picture.width + i : i * picture.width + line); };
-  std::vector<Eigen::Array3f> row(static_cast<std::size_t>(n));
-  for (int line = 0; line < lines; ++line) {
-    for (int i = 0; i < n; ++i) {
-      row[static_cast<std::size_t>(i)] = picture.rgb[index(line, i)];
+  parallel_for(static_cast<std::size_t>(lines), [&](std::size_t line_number) {
+    const int line = static_cast<int>(line_number);
+    // The line with what is beyond its ends, so that no place needs a question.
+    std::vector<Eigen::Array3f> row(static_cast<std::size_t>(n + 2 * reach));
+    for (int i = -reach; i < n + reach; ++i) {
+      const int at = wraps ? (i % n + n) % n : std::clamp(i, 0, n - 1);
+      row[static_cast<std::size_t>(i + reach)] = picture.rgb[index(line, at)];
     }
     for (int i = 0; i < n; ++i) {
       Eigen::Array3f total = Eigen::Array3f::Zero();
-      for (int k = -reach; k <= reach; ++k) {
-        const int at = wraps ? ((i + k) % n + n) % n : std::clamp(i + k, 0, n - 1);
-        total += weight[static_cast<std::size_t>(k + reach)] * row[static_cast<std::size_t>(at)];
+      for (std::size_t k = 0; k < weight.size(); ++k) {
+        total += weight[k] * row[static_cast<std::size_t>(i) + k];
       }
       picture.rgb[index(line, i)] = total / sum;
     }
-  }
+  });
 }
 
 }  // namespace

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <limits>
 #include <memory>
+#include <tuple>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -13,6 +14,7 @@
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
 #include "jovilux/render/bloom.h"
+#include "jovilux/render/preview.h"
 #include "jovilux/render/view.h"
 
 namespace jovilux {
@@ -168,7 +170,8 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 
-void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& r) {
+void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& r,
+                 std::optional<std::pair<int, int>> preview) {
   const fs::path dir(folder);
   const Film& film = r.film;
   const std::string rig_text = resolved_toml(rig, folder);
@@ -178,13 +181,18 @@ void save_render(const std::string& folder, const Rig& rig, const Scene& scene, 
   for (std::size_t i = 0; i < film.pixels(); ++i) {
     Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
   }
-  bloom(rgb, film.width(), film.height(), rig.look.bloom);
-  std::vector<std::uint8_t> bytes(film.pixels() * 3);
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
+  int width = film.width(), height = film.height();
+  if (preview) {
+    rgb = enlarged(smoothed(film), width, height, preview->first, preview->second);
+    std::tie(width, height) = *preview;
+  }
+  bloom(rgb, width, height, rig.look.bloom);
+  std::vector<std::uint8_t> bytes(rgb.size());
+  for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
     const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
     std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
   }
-  write_png((dir / "view.png").string(), film.width(), film.height(), bytes,
+  write_png((dir / "view.png").string(), width, height, bytes,
             {{"Title", rig.title}, {"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   write_text_file((dir / "stats.json").string(), stats_json(rig, r.stats, film.width(), film.height()));

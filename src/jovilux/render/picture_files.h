@@ -1,6 +1,8 @@
 #pragma once
 
+#include <optional>
 #include <string>
+#include <utility>
 
 #include "jovilux/render/renderer.h"
 #include "jovilux/rig/rig.h"
@@ -16,8 +18,9 @@ inline constexpr const char* kSamplesChannel = "samples.N";
 inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each atomically and
-/// stats.json last. Throws MachineTrouble.
-void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& render);
+/// stats.json last. `preview`: view.png is smoothed and enlarged to this width and height. Throws MachineTrouble.
+void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& render,
+                 std::optional<std::pair<int, int>> preview = std::nullopt);
 
 /// stats.json as text (docs/commands.md).
 std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height);

@@ -25,9 +25,9 @@ float tent(float u) { return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 -
 double cpu_seconds() { return static_cast<double>(std::clock()) / CLOCKS_PER_SEC; }
 
 // Cumulative sample counts after each pass: a rough picture soon, then passes short enough to stop between.
-std::vector<int> pass_ends(int samples) {
+std::vector<int> pass_ends(int samples, bool in_haste) {
   std::vector<int> ends;
-  for (int end = 1; end < samples; end = end == 1 ? 8 : end + std::min(end, 64)) {
+  for (int end = 1; end < samples; end = in_haste && end < 8 ? 2 * end : end == 1 ? 8 : end + std::min(end, 64)) {
     ends.push_back(end);
   }
   ends.push_back(samples);
@@ -97,7 +97,7 @@ class Renderer {
 
   StoppedBy passes() {
     const int samples = rig_.render.samples, even = rig_.render.noise ? std::min(samples, kPilotSamples) : samples;
-    for (const int end : pass_ends(even)) {
+    for (const int end : pass_ends(even, options_.in_haste)) {
       const auto more = static_cast<std::uint32_t>(end - taken_);
       pass_ = {taken_, more, more, 0, {}};
       // History: at powers of two, and at the end.

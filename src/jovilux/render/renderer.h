@@ -17,6 +17,7 @@ struct RenderOptions {
   std::optional<double> time_limit;   ///< [s]; the samples finished by then are kept
   ProgressFn progress;                ///< may be empty
   bool time_queries = false;          ///< measure the time inside ray queries (RayCounts::query_ns), at some cost
+  bool in_haste = false;              ///< passes of 1, 1, 2, 4 .. samples, so that a short time limit leaves no part far behind
   StopFn stop;                        ///< may be empty; asked between rows of tiles
 };
 
