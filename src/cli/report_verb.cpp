@@ -93,9 +93,12 @@ Shown load_shown(const fs::path& folder) {
 
 double number(const Json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : std::nan(""); }
 
+std::string text(const Json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string(); }
+Json part(const Json& j, const char* key) { return j.is_object() && j.contains(key) ? j[key] : Json(); }
+
 std::string caption(const Shown& s) {
-  const Json noise = s.stats.value("noise", Json::object());
-  return fmt::format("{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}", s.name, static_cast<long long>(number(s.stats, "width")), static_cast<long long>(number(s.stats, "height")), short_number(number(s.stats, "samples_per_pixel")), short_number(number(s.stats, "mean_luminance_cd_m2"), 3), percent(number(noise, "p95")));
+  const Json noise = part(s.stats, "noise");
+  return fmt::format("{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}", s.name, short_number(number(s.stats, "width"), 6), short_number(number(s.stats, "height"), 6), short_number(number(s.stats, "samples_per_pixel")), short_number(number(s.stats, "mean_luminance_cd_m2"), 3), percent(number(noise, "p95")));
 }
 
 // What each light gives to each picture.
@@ -105,8 +108,8 @@ PageTable shares(const std::vector<Shown>& shown) {
   std::vector<std::string> names;
   for (const Shown& s : shown) {
     t.rows[0].push_back(s.name);
-    for (const Json& l : s.stats.value("lights", Json::array())) {
-      const std::string name = l.is_object() ? l.value("name", std::string()) : std::string();
+    for (const Json& l : part(s.stats, "lights")) {
+      const std::string name = text(l, "name");
       if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end()) {
         names.push_back(name);
       }
@@ -116,8 +119,8 @@ PageTable shares(const std::vector<Shown>& shown) {
     t.rows.push_back({name});
     for (const Shown& s : shown) {
       std::string cell = "-";
-      for (const Json& l : s.stats.value("lights", Json::array())) {
-        if (l.is_object() && l.value("name", std::string()) == name) {
+      for (const Json& l : part(s.stats, "lights")) {
+        if (text(l, "name") == name) {
           cell = percent(number(l, "share"));
         }
       }
@@ -317,7 +320,7 @@ int run_report(int argc, char** argv) {
     return kInterrupted;
   }
   const std::string title = a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title);
-  figures::write_page(page.string(), title, fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {} render{}.", printable(fs::path(first.stats.value("rig", std::string("unknown"))).filename().string(), 200), first.rig.render.seed, shown.size(), shown.size() == 1 ? "" : "s"), sections);
+  figures::write_page(page.string(), title, fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {} render{}.", printable(fs::path(text(first.stats, "rig")).filename().string(), 200), first.rig.render.seed, shown.size(), shown.size() == 1 ? "" : "s"), sections);
   std::error_code ec;
   print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n", page.string(), shown.size(), shown.size() == 1 ? "" : "s", one_of_each(reports).size(), first.rig.meters.size(), first.rig.meters.size() == 1 ? "" : "s", short_number(static_cast<double>(fs::file_size(page, ec)) / 1e6, 2)));
   return kDone;

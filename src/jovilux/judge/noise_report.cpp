@@ -126,9 +126,9 @@ void advise(NoiseReport& r, bool has_parts, const Rig* rig) {
     r.advice.push_back(fmt::format("clean enough: 95 % of the pixels are below {} %", short_number(100 * r.target, 3)));
     return;
   }
-  if (std::isfinite(r.samples_needed)) {
-    r.advice.push_back(fmt::format("[render] noise = \"{} %\": about {} samples a pixel where they are shared out by noise, {} s on this machine", short_number(100 * r.target, 3), static_cast<long long>(std::ceil(r.samples_needed)), short_number(r.seconds_needed, 2)));
-    r.advice.push_back(fmt::format("or [render] samples = {} for every pixel: noise falls as samples to the power -{:.2f} here", static_cast<long long>(std::ceil(r.even_samples_needed)), r.order));
+  if (std::isfinite(r.samples_needed) && std::isfinite(r.even_samples_needed)) {
+    r.advice.push_back(fmt::format("[render] noise = \"{} %\": about {:.0f} samples a pixel where they are shared out by noise, {} s on this machine", short_number(100 * r.target, 3), std::ceil(r.samples_needed), short_number(r.seconds_needed, 2)));
+    r.advice.push_back(fmt::format("or [render] samples = {:.0f} for every pixel: noise falls as samples to the power -{:.2f} here", std::ceil(r.even_samples_needed), r.order));
   }
   if (r.by_light.empty()) {
     return;
@@ -231,7 +231,8 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   }
   const double given = number_in(stats, "white_luminance_cd_m2"), white = std::isfinite(given) ? given : image->shown().white_luminance();
   for (std::size_t i = 0; i < image->pixels(); ++i) {
-    out.map.push_back(static_cast<float>(std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white)));
+    const double noise = std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white);
+    out.map.push_back(noise >= 0 ? static_cast<float>(noise) : std::numeric_limits<float>::infinity());  // a file may hold anything
   }
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);

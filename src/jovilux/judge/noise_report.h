@@ -49,7 +49,7 @@ struct NoiseReport {
 Result<NoiseReport> report_noise(const std::string& folder, double target);
 
 /// Renders a small picture of a render's rig (at most 40,000 pixels, at most 64 samples) as it is and with each change, with the
-/// same seed, and puts the noise of each into its change. Returns the noise as it is.
+/// same seed, and writes the noise of each into its change. Returns the noise as it is.
 Result<double> try_changes(const std::string& folder, std::vector<NoiseReport::Change>& changes, int threads, const StopFn& stop);
 
 /// The exponent with which noise falls over samples, from the last moments of a history: between 0.35 and 1, 0.5 where too

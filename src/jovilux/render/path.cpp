@@ -115,13 +115,13 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
   if (on_haze) {
     // The other ways: the same place with a light chosen there, a light chosen first and a place that suits it.
     const float direction = light_pdf(e, from.p, ray.direction, place);
-    const float there = from.total_expected > 0 ? scene.light_tree.chance(scene.emitters, LightQuery::point(from.p, from.links), index, from.total_expected) : 0;
-    const float along = from.haze_total > 0 ? scene.light_tree.chance(scene.emitters, LightQuery::along(from.haze_ray, from.haze_end, from.links), index, from.haze_total) : 0;
+    const float there = from.total_expected > 0 ? scene.light_clusters.chance(scene.emitters, LightQuery::point(from.p, from.links), index, from.total_expected) : 0;
+    const float along = from.haze_total > 0 ? scene.light_clusters.chance(scene.emitters, LightQuery::along(from.haze_ray, from.haze_end, from.links), index, from.haze_total) : 0;
     const float suits = along > 0 ? along * EquiangularSpan(e.center, from.haze_ray, from.haze_end).pdf(from.haze_t) : 0;
     luminance *= power_heuristic(from.haze_pdf * from.pdf, from.haze_pdf * there * direction, suits * direction);
   } else if (!from.certain) {
     const LightQuery query = from.both_sides ? LightQuery::point(from.p, from.links) : LightQuery::surface(from.p, from.n, from.links);
-    const float chance = from.total_expected > 0 ? scene.light_tree.chance(scene.emitters, query, index, from.total_expected) : 0;
+    const float chance = from.total_expected > 0 ? scene.light_clusters.chance(scene.emitters, query, index, from.total_expected) : 0;
     luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
   }
   Arrival how{scatterings, from.rough_before, hazy, on_haze, false, Eigen::Array3f::Ones()};
@@ -282,7 +282,7 @@ template <bool kTimed>
 LightChoice light_along(const Scene& scene, const Ray& ray, float end, const HazeAlong& along, const Spectrum& throughput, const Sampler& sampler, std::uint32_t pairs, std::uint64_t links, Arrival how, LightSink& sink,
                         Rng& random, RayCounts& counts) {
   const Vec2 u = sampler.pair(pairs + kAlong);
-  const LightChoice choice = scene.light_tree.choose(scene.emitters, LightQuery::along(ray, end, links), u.x());
+  const LightChoice choice = scene.light_clusters.choose(scene.emitters, LightQuery::along(ray, end, links), u.x());
   if (choice.index == kNoIndex) {
     return choice;
   }
@@ -309,7 +309,7 @@ LightChoice light_along(const Scene& scene, const Ray& ray, float end, const Haz
   const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1, by_distance = sigma_t * along.likely_transmittance(t);
   // The other ways need what all lights would bring here.
   const LightQuery at_place = LightQuery::point(p, links);
-  const float total = scene.light_tree.total(scene.emitters, at_place), there = total > 0 ? scene.light_tree.chance(scene.emitters, at_place, choice.index, total) : 0;
+  const float total = scene.light_clusters.total(scene.emitters, at_place), there = total > 0 ? scene.light_clusters.chance(scene.emitters, at_place, choice.index, total) : 0;
   const float by_phase = light.pdf > 0 && !e.only_sampled ? here.phase_pdf(cosine) : 0;
   const float mine = choice.chance * span.pdf(t);
   const float weight = light.weight * left / mine * power_heuristic(mine * direction, by_distance * there * direction, by_distance * by_phase);
@@ -369,14 +369,14 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           from.rough_before = rough_before;
           from.material = nullptr;
           from.certain = false;
-          const LightChoice here = scene.light_tree.choose(scene.emitters, LightQuery::point(from.p, path_links), sampler.pair(pairs + kHere).x());
+          const LightChoice here = scene.light_clusters.choose(scene.emitters, LightQuery::point(from.p, path_links), sampler.pair(pairs + kHere).x());
           from.total_expected = here.total;
           if (here.index != kNoIndex) {
             const Emitter& e = scene.emitters[here.index];
             const LightSample light = sample_toward(e, from.p, sampler.pair(pairs + kHereLight));
             if (light.weight > 0) {
               const float cosine = ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1;
-              const float seg = e.is_distant() || !(chosen.total > 0) ? 0 : scene.light_tree.chance(scene.emitters, LightQuery::along(ray, end, path_links), here.index, chosen.total);
+              const float seg = e.is_distant() || !(chosen.total > 0) ? 0 : scene.light_clusters.chance(scene.emitters, LightQuery::along(ray, end, path_links), here.index, chosen.total);
               const float suits = seg > 0 ? seg * EquiangularSpan(e.center, ray, end).pdf(t) : 0;
               const float by_phase = light.pdf > 0 && !e.only_sampled ? at.phase_pdf(cosine) : 0;
               const float weight = light.weight / here.chance * power_heuristic(from.haze_pdf * here.chance * direction, suits * direction, from.haze_pdf * by_phase);
@@ -502,7 +502,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     if (!material.only_mirror()) {
       from.both_sides = through_too;
       const LightQuery query = through_too ? LightQuery::point(p.position, from.links) : LightQuery::surface(p.position, normal, from.links);
-      const LightChoice choice = scene.light_tree.choose(scene.emitters, query, choices.x());
+      const LightChoice choice = scene.light_clusters.choose(scene.emitters, query, choices.x());
       from.total_expected = choice.total;
       if (choice.index != kNoIndex) {
         const Emitter& e = scene.emitters[choice.index];

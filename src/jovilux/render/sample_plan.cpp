@@ -102,7 +102,8 @@ SamplesForTarget samples_for_target(int width, int height, const std::vector<flo
   }
   std::vector<float> of_one(noise.size());
   for (std::size_t i = 0; i < noise.size(); ++i) {
-    of_one[i] = noise[i] * std::sqrt(samples[i]);
+    const float one = noise[i] * std::sqrt(samples[i]);
+    of_one[i] = one >= 0 ? one : std::numeric_limits<float>::infinity();
   }
   out.even = std::pow(percentile(of_one, kKept) / target, 2);
   const std::vector<float> need = sample_need(width, height, noise, samples);

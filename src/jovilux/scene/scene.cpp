@@ -410,7 +410,7 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   if (has_errors(problems)) {
     return problems;
   }
-  scene.light_tree = LightTree(scene.emitters);
+  scene.light_clusters = LightClusters(scene.emitters);
   for (std::size_t i = 0, glowing = 0; i < rig.hazes.size(); ++i) {
     if (rig.hazes[i].extinction > 0) {
       Haze& haze = scene.hazes[glowing++];

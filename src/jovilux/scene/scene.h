@@ -7,7 +7,7 @@
 
 #include "jovilux/base/problem.h"
 #include "jovilux/emitters/emitter.h"
-#include "jovilux/emitters/light_tree.h"
+#include "jovilux/emitters/light_clusters.h"
 #include "jovilux/geometry/world.h"
 #include "jovilux/optics/haze.h"
 #include "jovilux/optics/picture.h"
@@ -46,7 +46,7 @@ struct Scene {
   std::vector<Haze> hazes;
   LightTable glow_table;                   ///< of their glow: D65
   std::vector<Emitter> emitters;           ///< one for each light of the rig, in its order, the dark ones too
-  LightTree light_tree;                    ///< of the emitters
+  LightClusters light_clusters;                    ///< of the emitters
   std::vector<LightParts> lights;          ///< of each light, what its files told
   std::vector<std::uint32_t> emitter_surface;  ///< of each emitter, the surface number of its body; kNoIndex without
   std::vector<std::uint32_t> distant;      ///< the emitters that rays which leave the world may see

@@ -1,4 +1,4 @@
-#include "jovilux/emitters/light_tree.h"
+#include "jovilux/emitters/light_clusters.h"
 
 #include <catch2/catch.hpp>
 
@@ -62,7 +62,7 @@ LightQuery any_query(Rng& rng, int i, std::uint64_t links) {
 
 TEST_CASE("few lights are chosen in proportion to what each could bring", "[emitters][lights]") {
   const auto lights = many(20, 1);
-  const LightTree tree(lights);
+  const LightClusters tree(lights);
   Rng rng(2);
   for (int i = 0; i < 60; ++i) {
     const LightQuery q = any_query(rng, i, ~std::uint64_t{0});
@@ -77,13 +77,13 @@ TEST_CASE("few lights are chosen in proportion to what each could bring", "[emit
     }
   }
   const std::vector<Emitter> none;
-  CHECK(LightTree(none).choose(none, LightQuery::point(Vec3::Zero(), 1), 0.5f).index == kNoIndex);
+  CHECK(LightClusters(none).choose(none, LightQuery::point(Vec3::Zero(), 1), 0.5f).index == kNoIndex);
 }
 
 TEST_CASE("the tree gives every light that could bring something a chance, and its chances are those it chooses by", "[emitters][lights]") {
   for (const int count : {30, 500}) {
     const auto lights = many(count, static_cast<std::uint64_t>(count));
-    const LightTree tree(lights);
+    const LightClusters tree(lights);
     Rng rng(7);
     for (int i = 0; i < 300; ++i) {
       const LightQuery q = any_query(rng, i, i % 5 == 0 ? std::uint64_t{0} : i % 5 == 1 ? std::uint64_t{1} : ~std::uint64_t{0});
@@ -111,7 +111,7 @@ TEST_CASE("the tree gives every light that could bring something a chance, and i
 
 TEST_CASE("what the tree chooses sums up to what all lights bring, with little scatter", "[emitters][lights][statistical]") {
   const auto lights = many(1000, 5);
-  const LightTree tree(lights);
+  const LightClusters tree(lights);
   Rng rng(9);
   for (int i = 0; i < 12; ++i) {
     const LightQuery q = any_query(rng, i, ~std::uint64_t{0});

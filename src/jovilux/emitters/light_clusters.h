@@ -28,7 +28,7 @@ float expected(const Emitter& e, const LightQuery& query);
 struct LightChoice {
   std::uint32_t index = kNoIndex;  ///< kNoIndex: none was found
   float chance = 0;                ///< that it was chosen
-  float total = 0;                 ///< what LightTree::chance needs
+  float total = 0;                 ///< what LightClusters::chance needs
 };
 
 /// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates however many there are: first
@@ -37,10 +37,10 @@ struct LightChoice {
 /// the end among few lights, by what each could bring. Up to `all_alone` lights all stand alone: the choice is then in proportion to what each could bring.
 /// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting", PACMCGIT 1(2),
 /// 2018, for the bounds of clusters.
-class LightTree {
+class LightClusters {
  public:
-  LightTree() = default;
-  explicit LightTree(const std::vector<Emitter>& lights, std::size_t all_alone = kAllAlone);
+  LightClusters() = default;
+  explicit LightClusters(const std::vector<Emitter>& lights, std::size_t all_alone = kAllAlone);
 
   static constexpr std::size_t kAllAlone = 24;
 

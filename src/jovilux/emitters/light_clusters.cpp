@@ -1,4 +1,4 @@
-#include "jovilux/emitters/light_tree.h"
+#include "jovilux/emitters/light_clusters.h"
 
 #include <algorithm>
 #include <array>
@@ -104,8 +104,8 @@ float expected(const Emitter& e, const LightQuery& q) {
   return 0;
 }
 
-struct LightTree::Builder {
-  LightTree& tree;
+struct LightClusters::Builder {
+  LightClusters& tree;
   const std::vector<Emitter>& lights;
   struct Item {
     std::uint32_t light;
@@ -232,7 +232,7 @@ struct LightTree::Builder {
   }
 };
 
-LightTree::LightTree(const std::vector<Emitter>& lights, std::size_t all_alone) : place_(lights.size(), kNoIndex) {
+LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all_alone) : place_(lights.size(), kNoIndex) {
   Builder builder{*this, lights, {}};
   std::size_t shining = 0;
   for (const Emitter& e : lights) {
@@ -262,7 +262,7 @@ LightTree::LightTree(const std::vector<Emitter>& lights, std::size_t all_alone) 
   builder.fill(0, 0, builder.items.size(), kNoIndex, 1);
 }
 
-float LightTree::estimate(const Node& n, const LightQuery& q) const {
+float LightClusters::estimate(const Node& n, const LightQuery& q) const {
   if (!n.unlinked && (q.links & n.links) == 0) {
     return 0;
   }
@@ -302,7 +302,7 @@ float LightTree::estimate(const Node& n, const LightQuery& q) const {
   return n.power * factor / near2;
 }
 
-bool LightTree::is_near(const Node& n, const LightQuery& q) const {
+bool LightClusters::is_near(const Node& n, const LightQuery& q) const {
   const Vec3 to = n.center - (q.kind == LightQuery::Kind::kRay ? q.ray.origin : q.p);
   float d2 = to.squaredNorm();
   if (q.kind == LightQuery::Kind::kRay) {
@@ -313,7 +313,7 @@ bool LightTree::is_near(const Node& n, const LightQuery& q) const {
 }
 
 template <class Visit>
-void LightTree::each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const {
+void LightClusters::each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const {
   for (const std::uint32_t light : alone_) {
     visit(expected(lights[light], query), light, kNoIndex);
   }
@@ -343,13 +343,13 @@ void LightTree::each_entry(const std::vector<Emitter>& lights, const LightQuery&
   }
 }
 
-float LightTree::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
+float LightClusters::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
   float sum = 0;
   each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) { sum += x; });
   return sum;
 }
 
-LightChoice LightTree::choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const {
+LightChoice LightClusters::choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const {
   struct Entry {
     float x;
     std::uint32_t light, node;
@@ -430,7 +430,7 @@ LightChoice LightTree::choose(const std::vector<Emitter>& lights, const LightQue
   return out;
 }
 
-float LightTree::chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const {
+float LightClusters::chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const {
   const float own = expected(lights[light], query);
   if (place_[light] == kNoIndex || !(own > 0)) {
     return own / total;
