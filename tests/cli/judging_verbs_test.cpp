@@ -398,6 +398,24 @@ TEST_CASE("tints come from one render's layers, near to what is rendered", "[cli
   CHECK(std::abs(exact["points"][0]["readings"][0]["luminance_cd_m2"].get<double>() / exact["points"][2]["readings"][0]["luminance_cd_m2"].get<double>() - 1) < 0.02);  // a tint keeps the output
 }
 
+TEST_CASE("noise and report hold against any stats.json", "[cli][noise][report]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
+  for (const char* stats : {R"({"lights":5,"noise":[],"rig":7})", R"({"lights":[{"name":5}],"samples_per_pixel":"a"})", R"({"samples_per_pixel":-3,"wall_s":null,"history":[1,{"samples":"x"}]})", "{}"}) {
+    INFO(stats);
+    dir.write("a/stats.json", stats);
+    const ProgramRun noise = run_program({"noise", dir.path("a"), "--json"});
+    CHECK(noise.status == 1);
+    CHECK(noise.json()["samples_needed"] == nullptr);
+    const ProgramRun report = run_program({"report", dir.path("a"), "-o", dir.path("p.html"), "--force", "--error", "20 %"});
+    INFO(report.err);
+    CHECK(report.status == 0);
+  }
+  dir.write("a/stats.json", "not JSON");
+  CHECK(run_program({"report", dir.path("a"), "-o", dir.path("p.html"), "--force"}).status == 2);
+}
+
 TEST_CASE("a report is one page that needs nothing else", "[cli][report]") {
   const TemporaryFolder dir;
   const std::string hostile = "jovilux = 1\n[scene]\ntitle = \"<script>alert(1)</script> & 'q'\"\n" + kTwoLamps;

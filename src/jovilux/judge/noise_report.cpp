@@ -237,11 +237,15 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);
   out.fireflies = fireflies_of(*image, white);
-  out.samples = number_in(stats, "samples_per_pixel");
-  out.seconds = number_in(stats, "wall_s");
+  const auto above_zero = [](double v) { return v > 0 ? v : kNone; };
+  out.samples = above_zero(number_in(stats, "samples_per_pixel"));
+  out.seconds = above_zero(number_in(stats, "wall_s"));
   if (stats.is_object() && stats.contains("history") && stats["history"].is_array()) {
     for (const auto& m : stats["history"]) {
-      out.history.push_back({number_in(m, "samples"), number_in(m, "seconds"), number_in(m, "median"), number_in(m, "p95")});
+      const NoiseReport::Moment moment{number_in(m, "samples"), number_in(m, "seconds"), number_in(m, "median"), number_in(m, "p95")};
+      if (moment.samples > 0 && moment.p95 > 0) {
+        out.history.push_back(moment);
+      }
     }
   }
   out.even = image->samples.empty();
