@@ -21,15 +21,6 @@ constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
 
 double number_in(const nlohmann::json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone; }
 
-double percentile(std::vector<float> v, double share) {
-  if (v.empty()) {
-    return 0;
-  }
-  const auto at = static_cast<std::ptrdiff_t>(share * static_cast<double>(v.size() - 1));
-  std::nth_element(v.begin(), v.begin() + at, v.end());
-  return v[static_cast<std::size_t>(at)];
-}
-
 // Pixels that one sample has made bright, as the render counts them.
 std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, double white) {
   std::vector<NoiseReport::Firefly> out;

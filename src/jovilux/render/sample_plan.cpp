@@ -12,12 +12,6 @@ namespace {
 constexpr int kReach = 2;          // of the average, to each side
 constexpr double kKept = 0.95;     // share of the pixels that a target holds for
 
-float percentile(std::vector<float> v, double share) {
-  const auto at = static_cast<std::ptrdiff_t>(share * static_cast<double>(v.size() - 1));
-  std::nth_element(v.begin(), v.begin() + at, v.end());
-  return v[static_cast<std::size_t>(at)];
-}
-
 // What a pixel of this need gets for a factor.
 double given(float need, double factor) { return std::max<double>(kScramblings, factor * need); }
 
@@ -44,6 +38,15 @@ double mean_of(const std::vector<float>& need, double factor) {
 }
 
 }  // namespace
+
+float percentile(std::vector<float> v, double share) {
+  if (v.empty()) {
+    return 0;
+  }
+  const auto at = static_cast<std::ptrdiff_t>(share * static_cast<double>(v.size() - 1));
+  std::nth_element(v.begin(), v.begin() + at, v.end());
+  return v[static_cast<std::size_t>(at)];
+}
 
 std::vector<float> sample_need(int width, int height, const std::vector<float>& noise, const std::vector<float>& samples) {
   const auto at = [&](int x, int y) { return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x); };

@@ -11,6 +11,9 @@ namespace jovilux {
 /// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever made it take that many,
 /// and its weight is the same for every pixel, so that no pixel's value decides how much it counts.
 
+/// The value that a share of all values, 0..1, do not exceed; 0 for none. No NaN.
+float percentile(std::vector<float> values, double share);
+
 /// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut at its 95th percentile,
 /// for the target lets 5 % be noisier, and averaged over 5 x 5 pixels (eight scramblings tell it to some 50 % only; cut
 /// first, a firefly does not make its neighbors look noisy).
