@@ -96,7 +96,7 @@ class Renderer {
   std::uint32_t count_of(std::size_t pixel) const { return pass_.counts.empty() ? pass_.mean : pass_.counts[pixel]; }
 
   StoppedBy passes() {
-    const int samples = rig_.render.samples, even = rig_.render.noise ? std::min(samples, kPilotSamples) : samples;
+    const int samples = rig_.render.samples, even = rig_.render.noise && samples >= kPilotSamples + kScramblings ? kPilotSamples : samples;
     for (const int end : pass_ends(even, options_.in_haste)) {
       const auto more = static_cast<std::uint32_t>(end - taken_);
       pass_ = {taken_, more, more, 0, {}};
