@@ -11,7 +11,7 @@ namespace {
 namespace fs = std::filesystem;
 
 const std::vector<std::string> kOrder = {"base",     "units", "color", "photometry", "geometry", "optics", "emitters",
-                                         "rig",      "files", "scene", "render",     "judge",    "figures", "cli",   "vdb"};
+                                         "rig",      "files", "scene", "render",     "judge",    "figures", "ranks", "cli",   "vdb"};
 
 int rank_of(const std::string& folder) {
   const auto at = std::find(kOrder.begin(), kOrder.end(), folder);

@@ -177,7 +177,10 @@ double share_option(const std::string& option, const std::string& text) {
 }
 
 RigRequest rig_request(const Arguments& arguments) {
-  return {arguments.texts("variant"), arguments.texts("set")};
+  RigRequest request;
+  request.variants = arguments.texts("variant");
+  request.overrides = arguments.texts("set");
+  return request;
 }
 
 double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare) {

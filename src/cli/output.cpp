@@ -12,6 +12,7 @@
 #include "cli/arguments.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "ranks/ranks.h"
 
 namespace jovilux::cli {
 namespace {
@@ -30,12 +31,21 @@ bool looks_like_number(const std::string& text) {
 }  // namespace
 
 void print_out(std::string_view text) {
+  if (!Ranks::of_this_run().first()) {
+    return;
+  }
   if (std::fwrite(text.data(), 1, text.size(), stdout) != text.size() || std::fflush(stdout) != 0) {
     throw MachineTrouble("writing to standard output failed");
   }
 }
 
-void print_err(std::string_view text) { std::fwrite(text.data(), 1, text.size(), stderr); }
+void print_err(std::string_view text) {
+  if (Ranks::of_this_run().first()) {
+    print_err_of_any_rank(text);
+  }
+}
+
+void print_err_of_any_rank(std::string_view text) { std::fwrite(text.data(), 1, text.size(), stderr); }
 
 void print_problems(const Problems& problems) {
   for (const Problem& p : problems) {

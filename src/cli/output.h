@@ -18,6 +18,8 @@ struct BadInput {
 
 void print_out(std::string_view text);
 void print_err(std::string_view text);
+/// Of processes that mpirun has started, only the first prints; this is for what each has to tell.
+void print_err_of_any_rank(std::string_view text);
 /// One line each to stderr.
 void print_problems(const Problems& problems);
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cmath>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
@@ -16,13 +17,80 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/light_report.h"
+#include "jovilux/files/atomic_file.h"
 #include "jovilux/judge/rig_checks.h"
 #include "jovilux/render/picture_files.h"
 #include "jovilux/render/preview.h"
 #include "jovilux/units/text.h"
+#include "ranks/ranks.h"
 
 namespace jovilux::cli {
 namespace {
+
+namespace fs = std::filesystem;
+
+std::string text_of(const fs::path& file) {
+  std::ifstream in(file);
+  std::ostringstream out;
+  out << in.rdbuf();
+  return out.str();
+}
+
+// A picture that cannot fit is refused before anything is begun.
+void check_memory(const Rig& rig, const Scene& scene) {
+  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig));
+  const double there = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
+  if (bytes > 0.8 * there) {
+    const DocumentNode* table = rig.document.find("render");
+    const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
+    throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
+                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
+                                 scene.layers.size(), short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
+                     "lower size, or use layers = \"none\""}}};
+  }
+}
+
+// The file that keeps what is finished of a render, or of one share of it.
+std::string film_name(Share share) { return share.whole() ? "checkpoint.film" : fmt::format("share-{}-of-{}.film", share.index + 1, share.count); }
+
+// Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is compared as such.
+void check_unchanged(const Rig& rig, const std::string& film) {
+  std::error_code ec;
+  const auto kept = fs::last_write_time(film, ec);
+  for (const std::string& file : files_of(rig)) {
+    const auto changed = fs::last_write_time(file, ec);
+    if (!ec && changed > kept && fs::path(file).extension() != ".toml") {
+      throw BadInput{{{Severity::kError, "changed-file", {file, 0, 0}, "", fmt::format("has changed since {} was written", printable(film, 200)), "render without --resume to begin anew"}}};
+    }
+  }
+}
+
+}  // namespace
+
+namespace {
+
+// Processes that go on together must have stopped at the same place; with a fixed number of samples each goes on alone.
+void agree_on_start(const Ranks& ranks, const Rig& rig, const Scene& scene, RenderState& state, bool quiet) {
+  if (!rig.render.noise) {
+    return;
+  }
+  const std::string mine = fmt::format("{} {}", state.passes_done, state.taken);
+  const auto all = ranks.exchange(mine, stop_requested);
+  if (all && std::all_of(all->begin(), all->end(), [&](const std::string& other) { return other == mine; })) {
+    return;
+  }
+  if (state.passes_done > 0 && !quiet) {
+    print_err("the processes had stopped in different rounds: beginning anew\n");
+  }
+  state = RenderState(rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig));
+}
+
+}  // namespace
+
+bool holds_finished(const std::string& folder, const Rig& rig) {
+  std::error_code ec;
+  return fs::exists(fs::path(folder) / "stats.json", ec) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder) && text_of(fs::path(folder) / "stats.json").find("\"stopped_by\": \"signal\"") == std::string::npos;
+}
 
 int camera_index(const Rig& rig, const std::string& name) {
   if (rig.cameras.empty()) {
@@ -41,22 +109,6 @@ int camera_index(const Rig& rig, const std::string& name) {
   throw UsageError(fmt::format("--camera: the rig has no camera \"{}\"; it has {}", printable(name), join_or(names)));
 }
 
-// A picture that cannot fit is refused before anything is begun.
-void check_memory(const Rig& rig, const Scene& scene) {
-  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig));
-  const double there = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
-  if (bytes > 0.8 * there) {
-    const DocumentNode* table = rig.document.find("render");
-    const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
-    throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
-                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
-                                 scene.layers.size(), short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
-                     "lower size, or use layers = \"none\""}}};
-  }
-}
-
-}  // namespace
-
 Rendered render_to_folder(const RenderTask& task) {
   const auto start = std::chrono::steady_clock::now();
   auto rig = load_rig(task.rig_file, task.request);
@@ -65,6 +117,20 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   RenderOptions options;
   options.camera = camera_index(*rig, task.camera);
+  const Ranks& ranks = Ranks::of_this_run();
+  const bool spread = task.spread && !ranks.alone();
+  options.share = spread ? Share{ranks.index(), ranks.count()} : task.share.value_or(Share{});
+  if (task.ev && rig->look.exposure == LookSpec::Exposure::kAuto) {
+    rig->look.exposure = LookSpec::Exposure::kFixed;
+    rig->look.ev = *task.ev;
+  }
+  if (task.share && rig->render.noise) {
+    throw UsageError("--share needs a fixed number of samples: where the noise is, no share knows alone; set samples and leave out noise");
+  }
+  const std::string film = (fs::path(task.folder) / film_name(options.share)).string();
+  if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
+    return {std::move(*rig), {}, "", true, ""};
+  }
   std::optional<std::pair<int, int>> shown;   // the size that a preview is enlarged to
   if (task.preview) {
     shown = {rig->render.width, rig->render.height};
@@ -80,7 +146,7 @@ Rendered render_to_folder(const RenderTask& task) {
     }
     warnings.insert(warnings.end(), prepared.problems().begin(), prepared.problems().end());
     scene = std::move(*prepared);
-    if (task.preview) {
+    if (task.preview || !task.check) {
       return;  // a look first: check tells the rest
     }
     const Problems found = check_rig(*rig, *scene, light_reports(*rig, *scene));
@@ -88,6 +154,10 @@ Rendered render_to_folder(const RenderTask& task) {
   });
   check_memory(*rig, *scene);
   prepare_folder(task.folder, task.rig_file, task.force);
+  for (const char* name : {"image.exr", "view.png", "stats.json", "rig.resolved.toml"}) {
+    remove_leftovers((fs::path(task.folder) / name).string());
+  }
+  remove_leftovers(film);
   if (!task.quiet) {
     print_problems(warnings);
   }
@@ -100,15 +170,55 @@ Rendered render_to_folder(const RenderTask& task) {
     options.in_haste = true;
     options.time_limit = std::max(kLeast, kPreviewSeconds - kSaving - std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
   }
-  options.stop = stop_requested;
+  options.stop = [&task] { return stop_requested() || (task.stop && task.stop()); };
+  FilmLabel label{to_toml(rig->document), rig->cameras[static_cast<std::size_t>(options.camera)].name, scene->layers, options.share, false};
+  RenderState state(rig->render.width, rig->render.height, scene->layers.size(), parts_of(*rig));
+  std::error_code ec;
+  if (task.resume && fs::exists(film, ec)) {
+    const auto kept = load_state(film, label, state);
+    if (!kept) {
+      throw BadInput{kept.problems()};
+    }
+    check_unchanged(*rig, film);
+    if (kept->finished && task.share) {
+      return {std::move(*rig), {}, "", true, film};
+    }
+    if (!task.quiet) {
+      print_err(fmt::format("going on after {} samples a pixel\n", state.taken));
+    }
+  } else if (task.resume && !task.quiet) {
+    print_err("nothing is kept from before: beginning anew\n");
+  }
+  if (spread) {
+    agree_on_start(ranks, *rig, *scene, state, task.quiet);
+    options.exchange = [&ranks, &options](const std::string& mine) { return ranks.exchange(mine, options.stop); };
+  }
+  if (!task.preview) {
+    options.checkpoint_every = task.checkpoint_every;
+    options.checkpoint = [&](const RenderState& s) { save_state(film, label, s); };
+  }
   std::optional<Render> result;
   {
     ProgressBar bar(task.quiet);
     options.progress = bar.function();
-    result = render(*rig, *scene, options);
+    result = render_on(*rig, *scene, options, std::move(state));
   }
-  save_render(task.folder, *rig, *scene, options, *result, shown);
-  return {std::move(*rig), std::move(result->stats), ""};
+  const StoppedBy why = result->stats.stopped_by;
+  const bool interrupted = why == StoppedBy::kSignal;
+  if (task.share || (interrupted && !task.preview) || (task.resume && why == StoppedBy::kTime)) {
+    label.finished = task.share && why == StoppedBy::kSamples;
+    save_state(film, label, result->state);
+  } else {
+    fs::remove(film, ec);
+  }
+  if (task.share || (spread && interrupted)) {
+    if (ranks.first()) {
+      write_text_file((fs::path(task.folder) / "rig.resolved.toml").string(), resolved_toml(*rig, task.folder));
+    }
+  } else if (!spread || ranks.first()) {
+    save_render(task.folder, *rig, label.layers, options, *result, shown);
+  }
+  return {std::move(*rig), std::move(result->stats), "", false, fs::exists(film, ec) ? film : ""};
 }
 
 std::string render_summary(const Rendered& r, const std::string& folder) {
@@ -131,8 +241,17 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
   if (rows.size() > 1) {
     out += text_table(rows) + "\n";
   }
-  namespace fs = std::filesystem;
   return out + fmt::format("look at {}\nread    {}\n", (fs::path(folder) / "view.png").string(), (fs::path(folder) / "image.exr").string());
+}
+
+Share parse_share(const std::string& text) {
+  const auto slash = text.find('/');
+  const auto k = parse_number(text.substr(0, slash)), n = slash == std::string::npos ? std::nullopt : parse_number(text.substr(slash + 1));
+  constexpr double kMost = 100'000;
+  if (!k || !n || *k != std::floor(*k) || *n != std::floor(*n) || *k < 1 || *n < *k || *n > kMost) {
+    throw UsageError(fmt::format("--share: found \"{}\"; expected K/N such as 3/8, K from 1 to N", printable(text)));
+  }
+  return {static_cast<int>(*k) - 1, static_cast<int>(*n)};
 }
 
 int run_render(int argc, char** argv) {
@@ -142,6 +261,10 @@ int run_render(int argc, char** argv) {
                {"camera", "the camera to use; the rig's first by default", "NAME"},
                {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
                {"time-limit", "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s", "TIME"},
+               {"resume", "go on with a render that was interrupted or killed in DIR; the picture is the same, bit for bit", ""},
+               {"checkpoint", "how often to keep what is finished, in DIR/checkpoint.film; 60 s by default", "TIME"},
+               {"share", "render the K-th of N equal parts into DIR/share-K-of-N.film, for jovilux merge", "K/N"},
+               {"frame", "the moment of this frame of [time], as animate renders it", "N"},
                {"preview", "a small look within 2 s: view.png smoothed and enlarged, image.exr as it is; no check", ""},
                {"force", "replace results of another rig in DIR", ""},
                {"quiet", "no progress and no warnings", ""},
@@ -177,19 +300,41 @@ int run_render(int argc, char** argv) {
     task.request.overrides.push_back("render.noise=" + *noise);
   }
   if (const auto limit = a.text("time-limit")) {
-    const auto amount = parse_amount(*limit);
-    const auto* t = std::get_if<Amount>(&amount);
-    const auto bare = parse_number(*limit);
-    if ((t == nullptr || t->dimension != Dimension::kTime) && !bare) {
-      throw UsageError(fmt::format("--time-limit: found \"{}\"; expected {}", printable(*limit), expected_units(Dimension::kTime)));
-    }
-    task.time_limit = bare ? *bare : t->value;
-    if (!(*task.time_limit > 0)) {
-      throw UsageError("--time-limit: expected a time above 0");
-    }
+    task.time_limit = amount_option("--time-limit", *limit, Dimension::kTime, 1);
+  }
+  if (const auto every = a.text("checkpoint")) {
+    task.checkpoint_every = amount_option("--checkpoint", *every, Dimension::kTime, 1);
+  }
+  task.resume = a.flag("resume");
+  task.request.frame = a.whole("frame", 0, 999'999);
+  if (const auto share = a.text("share")) {
+    task.share = parse_share(*share);
+  }
+  if (task.preview && (task.resume || task.share || a.flag("checkpoint"))) {
+    throw UsageError("--preview is done in 2 s; leave out --resume, --checkpoint and --share");
+  }
+  const Ranks& ranks = Ranks::of_this_run();
+  task.spread = !task.preview && !task.share;
+  if (!ranks.alone() && !task.spread) {
+    throw UsageError("mpirun spreads the whole picture; leave out --share and --preview");
   }
   const Rendered rendered = render_to_folder(task);
-  if (a.flag("json")) {
+  const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
+  if (interrupted && !rendered.film.empty()) {
+    const std::string who = ranks.alone() ? "" : fmt::format("process {} of {}: one of the processes was lost or stopped; ", ranks.index() + 1, ranks.count());
+    print_err_of_any_rank(fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n", who, rendered.film));
+  }
+  if (rendered.was_there) {
+    print_err(task.share ? "this share is finished already\n" : "all samples are there already\n");
+    if (task.share) {
+      return kDone;
+    }
+  }
+  if (task.share) {
+    print_out(a.flag("json") ? fmt::format("{{\"film\": \"{}\", \"finished\": {}}}\n", film_name(*task.share), !interrupted) : fmt::format("{}\njoin all {} with: jovilux merge DIR... -o DIR\n", rendered.film, task.share->count));
+  } else if (!ranks.alone() && interrupted) {
+    // No picture: the others' tiles are in their own files.
+  } else if (a.flag("json") || rendered.was_there) {
     std::ifstream in(std::filesystem::path(task.folder) / "stats.json");
     std::ostringstream text;
     text << in.rdbuf();
@@ -197,7 +342,7 @@ int run_render(int argc, char** argv) {
   } else {
     print_out(render_summary(rendered, task.folder));
   }
-  return rendered.stats.stopped_by == StoppedBy::kSignal ? kInterrupted : kDone;
+  return interrupted ? kInterrupted : kDone;
 }
 
 }  // namespace jovilux::cli

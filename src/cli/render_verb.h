@@ -16,6 +16,13 @@ struct RenderTask {
   std::optional<double> time_limit;
   bool quiet = false, force = false;
   bool preview = false;                ///< small, smoothed, within kPreviewSeconds of the start
+  bool resume = false;                 ///< go on from what an interrupted render has kept; nothing to do where all is there
+  std::optional<Share> share;          ///< render these tiles only, into share-K-of-N.film
+  double checkpoint_every = 60;        ///< [s]
+  bool spread = false;                 ///< over the processes that mpirun has started
+  bool check = true;                   ///< look for mistakes in the rig as well
+  StopFn stop;                         ///< asked besides Ctrl-C; may be empty
+  std::optional<double> ev;            ///< instead of an automatic exposure
 };
 inline constexpr double kPreviewSeconds = 2;
 
@@ -24,8 +31,16 @@ struct Rendered {
   Rig rig;
   RenderStats stats;
   std::string camera;
+  bool was_there = false;              ///< finished before: nothing was rendered, stats are empty
+  std::string film;                    ///< the film file that keeps what is finished; empty: there is none
 };
 Rendered render_to_folder(const RenderTask& task);
+
+/// Whether a folder holds the finished render of exactly this rig.
+bool holds_finished(const std::string& folder, const Rig& rig);
+
+/// The index of a camera by name, the first where `name` is empty; throws UsageError or BadInput.
+int camera_index(const Rig& rig, const std::string& name);
 
 /// The summary that people read: size, samples, time, noise, the lights' shares, the files.
 std::string render_summary(const Rendered& rendered, const std::string& folder);

@@ -46,12 +46,6 @@ std::string text_of(const fs::path& file) {
   return out.str();
 }
 
-// Whether a folder holds the finished render of exactly this rig.
-bool finished(const std::string& folder, const Rig& rig) {
-  std::error_code ec;
-  return fs::exists(fs::path(folder) / "stats.json", ec) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder) && text_of(fs::path(folder) / "stats.json").find("\"stopped_by\": \"signal\"") == std::string::npos;
-}
-
 // What a value looks like beside others.
 std::string shown(const SweptParameter& p, std::size_t i) {
   if (!p.numbers.empty()) {
@@ -226,7 +220,7 @@ int run_sweep(int argc, char** argv) {
   int rendered = 0, kept = 0, derived = 0;
   const auto render_point = [&](std::size_t i) {
     Point& p = points[i];
-    if (finished(p.folder, rigs[i])) {
+    if (holds_finished(p.folder, rigs[i])) {
       p.kept = true;
       ++kept;
       return true;

@@ -11,6 +11,7 @@
 #include "cli/output.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "ranks/ranks.h"
 
 namespace jovilux::cli {
 namespace {
@@ -37,6 +38,9 @@ constexpr Verb kVerbs[] = {
     {"compare", "two pictures: stops, color, and whether noise explains it", run_compare},
     {"sweep", "one or two parameters: contact sheet, curves, readings", run_sweep},
     {"balance", "new levels and colors from a render's layers", run_balance},
+    {"animate", "frames over time, a clip, each light's level and flicker", run_animate},
+    {"watch", "render again at each save, and say what changed", run_watch},
+    {"merge", "join shares that were rendered apart", run_merge},
     {"report", "one HTML page of renders: pictures, lights, meters, noise", run_report},
     {"show", "the picture in the terminal", run_show},
 };
@@ -56,7 +60,22 @@ std::string overview() {
          "Begin with:  jovilux new my-rig && jovilux render my-rig/rig.toml -o my-rig/out\n";
 }
 
+namespace {
+
+int run_verb(int argc, char** argv);
+
+}  // namespace
+
 int run(int argc, char** argv) {
+  const int status = run_verb(argc, argv);
+  // Processes of mpirun end together, or the others are told to.
+  Ranks::of_this_run().leave(status);
+  return status;
+}
+
+namespace {
+
+int run_verb(int argc, char** argv) {
   // A pipe that closes early and a file that may not grow are errors to report, not deaths.
   std::signal(SIGPIPE, SIG_IGN);
   std::signal(SIGXFSZ, SIG_IGN);
@@ -97,5 +116,7 @@ int run(int argc, char** argv) {
     return kMachineFailed;
   }
 }
+
+}  // namespace
 
 }  // namespace jovilux::cli

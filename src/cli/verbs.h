@@ -21,6 +21,9 @@ int run_compare(int argc, char** argv);
 int run_sweep(int argc, char** argv);
 int run_balance(int argc, char** argv);
 int run_report(int argc, char** argv);
+int run_animate(int argc, char** argv);
+int run_watch(int argc, char** argv);
+int run_merge(int argc, char** argv);
 int run_show(int argc, char** argv);
 
 /// The whole program: chooses the verb, prints errors, turns exceptions into exit statuses.

@@ -94,11 +94,11 @@ TEST_CASE("a picture is the same bits for 1, 2 and 3 threads", "[render]") {
   for (const int threads : {2, 3}) {
     const Render other = render_of(rig, threads);
     bool same = true;
-    for (std::size_t i = 0; i < one.film.pixels(); ++i) {
-      for (int k = 0; k < one.film.slots() * 3; ++k) {
-        same = same && one.film.xyz(i)[k] == other.film.xyz(i)[k];
+    for (std::size_t i = 0; i < one.film().pixels(); ++i) {
+      for (int k = 0; k < one.film().slots() * 3; ++k) {
+        same = same && one.film().xyz(i)[k] == other.film().xyz(i)[k];
       }
-      same = same && one.film.variance(i) == other.film.variance(i);
+      same = same && one.film().variance(i) == other.film().variance(i);
     }
     CHECK(same);
     CHECK(one.stats.lights[0].noise == other.stats.lights[0].noise);
@@ -108,7 +108,7 @@ TEST_CASE("a picture is the same bits for 1, 2 and 3 threads", "[render]") {
 
 TEST_CASE("each light has its layer, dark ones have none, and the layers make the whole", "[render]") {
   const Render r = render_of(rig_of(kRoom));
-  CHECK(r.film.layers() == 2);
+  CHECK(r.film().layers() == 2);
   REQUIRE(r.stats.lights.size() == 3);
   CHECK(r.stats.lights[2].mean_luminance == 0);
   double shares = 0;
@@ -116,8 +116,8 @@ TEST_CASE("each light has its layer, dark ones have none, and the layers make th
     shares += l.share;
   }
   CHECK(shares == Approx(1).epsilon(1e-5));
-  for (std::size_t i = 0; i < r.film.pixels(); i += 37) {
-    CHECK(r.film.slot_mean(i, 0).y() + r.film.slot_mean(i, 1).y() == Approx(r.film.luminance(i)).epsilon(1e-5).margin(1e-9));
+  for (std::size_t i = 0; i < r.film().pixels(); i += 37) {
+    CHECK(r.film().slot_mean(i, 0).y() + r.film().slot_mean(i, 1).y() == Approx(r.film().luminance(i)).epsilon(1e-5).margin(1e-9));
   }
 }
 
@@ -128,10 +128,10 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   rig.render.layers = RenderSpec::Layers::kLights;
   const Render whole = render_of(rig);
   double direct = 0, bounce = 0, all = 0;
-  for (std::size_t i = 0; i < parts.film.pixels(); ++i) {
-    direct += parts.film.slot_mean(i, 0).y();
-    bounce += parts.film.slot_mean(i, 1).y();
-    all += whole.film.slot_mean(i, 0).y();
+  for (std::size_t i = 0; i < parts.film().pixels(); ++i) {
+    direct += parts.film().slot_mean(i, 0).y();
+    bounce += parts.film().slot_mean(i, 1).y();
+    all += whole.film().slot_mean(i, 0).y();
   }
   CHECK(direct + bounce == Approx(all).epsilon(1e-5));
   CHECK(bounce > 0.02 * all);
@@ -139,8 +139,8 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   rig.render.bounces = 1;
   const Render only_direct = render_of(rig);
   double left = 0;
-  for (std::size_t i = 0; i < only_direct.film.pixels(); ++i) {
-    left += only_direct.film.slot_mean(i, 1).y();
+  for (std::size_t i = 0; i < only_direct.film().pixels(); ++i) {
+    left += only_direct.film().slot_mean(i, 1).y();
   }
   CHECK(left == 0);
 }
@@ -157,8 +157,8 @@ TEST_CASE("the stated standard error is the spread over seeds", "[render][statis
     rig.render.seed = static_cast<std::uint32_t>(s);
     const Render r = render(rig, *scene, {});
     for (std::size_t i = 0; i < pixel.size(); ++i) {
-      pixel[i].add(r.film.luminance(i));
-      stated[i] += r.film.variance(i) / kSeeds;
+      pixel[i].add(r.film().luminance(i));
+      stated[i] += r.film().variance(i) / kSeeds;
     }
   }
   double seen = 0, said = 0;
@@ -298,9 +298,9 @@ bounces = 40
   for (int s = 0; s < kSeeds; ++s) {
     rig.render.seed = static_cast<std::uint32_t>(500 + s);
     const Render r = render(rig, *scene, {});
-    for (std::size_t i = 0; i < r.film.pixels(); ++i) {
+    for (std::size_t i = 0; i < r.film().pixels(); ++i) {
       ++pixels;
-      held += std::abs(r.film.luminance(i) - luminance) <= kPixelTimes * std::sqrt(r.film.variance(i)) ? 1 : 0;
+      held += std::abs(r.film().luminance(i) - luminance) <= kPixelTimes * std::sqrt(r.film().variance(i)) ? 1 : 0;
     }
     MeteringOptions options;
     options.error = 0.05;

@@ -115,7 +115,7 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   rig.render.noise = 0.15;
   constexpr int kSeeds = 200;
   RunningMoments mean, wrong;
-  std::vector<RunningMoments> pixel(reference.film.pixels());
+  std::vector<RunningMoments> pixel(reference.film().pixels());
   std::vector<double> stated(pixel.size());
   double rounds = 0, spread = 0;
   for (int s = 0; s < kSeeds; ++s) {
@@ -128,9 +128,9 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
     mean.add(r.stats.mean_luminance);
     double unequal = 0;  // what weighting each pixel by its own samples would do
     for (std::size_t i = 0; i < pixel.size(); ++i) {
-      pixel[i].add(r.film.luminance(i));
-      stated[i] += r.film.variance(i) / kSeeds;
-      unequal += static_cast<double>(r.film.luminance(i)) * r.film.taken(i) / r.stats.samples_per_pixel / static_cast<double>(pixel.size());
+      pixel[i].add(r.film().luminance(i));
+      stated[i] += r.film().variance(i) / kSeeds;
+      unequal += static_cast<double>(r.film().luminance(i)) * r.film().taken(i) / r.stats.samples_per_pixel / static_cast<double>(pixel.size());
     }
     wrong.add(unequal);
   }
@@ -139,7 +139,7 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   const double exact = reference.stats.mean_luminance;
   double known = 0;  // standard error of the reference
   for (std::size_t i = 0; i < pixel.size(); ++i) {
-    known += reference.film.variance(i);
+    known += reference.film().variance(i);
   }
   known = std::sqrt(known) / static_cast<double>(pixel.size());
   const double error = std::hypot(mean.standard_error(), known);
@@ -152,7 +152,7 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   for (std::size_t i = 0; i < pixel.size(); ++i) {
     seen += pixel[i].variance();
     said += stated[i];
-    worst = std::max(worst, std::abs(pixel[i].mean() - reference.film.luminance(i)) / std::hypot(pixel[i].standard_error(), std::sqrt(reference.film.variance(i))));
+    worst = std::max(worst, std::abs(pixel[i].mean() - reference.film().luminance(i)) / std::hypot(pixel[i].standard_error(), std::sqrt(reference.film().variance(i))));
   }
   INFO("spread " << std::sqrt(seen) << ", stated " << std::sqrt(said));
   CHECK(worst < kZBound);

@@ -1,7 +1,12 @@
 #include "jovilux/files/atomic_file.h"
 
+#include <algorithm>
+#include <cctype>
 #include <cerrno>
+#include <csignal>
 #include <cstring>
+#include <filesystem>
+#include <vector>
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -61,6 +66,27 @@ void AtomicFile::commit() {
     fail();
   }
   temporary_.clear();
+}
+
+void remove_leftovers(const std::string& path) {
+  namespace fs = std::filesystem;
+  const fs::path file(path);
+  const std::string begin = file.filename().string() + ".", end = ".part";
+  std::error_code ec;
+  std::vector<fs::path> left;
+  for (const auto& entry : fs::directory_iterator(file.parent_path().empty() ? "." : file.parent_path(), ec)) {
+    const std::string name = entry.path().filename().string();
+    if (name.size() > begin.size() + end.size() && name.starts_with(begin) && name.ends_with(end)) {
+      const std::string number = name.substr(begin.size(), name.size() - begin.size() - end.size());
+      const bool digits = number.size() < 10 && std::all_of(number.begin(), number.end(), [](unsigned char c) { return std::isdigit(c) != 0; });
+      if (digits && ::kill(std::stoi(number), 0) != 0 && errno == ESRCH) {
+        left.push_back(entry.path());
+      }
+    }
+  }
+  for (const fs::path& l : left) {
+    fs::remove(l, ec);
+  }
 }
 
 void write_text_file(const std::string& path, std::string_view text) {

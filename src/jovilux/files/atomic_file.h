@@ -35,6 +35,9 @@ class AtomicFile {
   std::FILE* file_ = nullptr;
 };
 
+/// Removes what processes that were killed have left of this file under temporary names.
+void remove_leftovers(const std::string& path);
+
 void write_text_file(const std::string& path, std::string_view text);
 
 }  // namespace jovilux

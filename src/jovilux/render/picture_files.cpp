@@ -79,10 +79,10 @@ void add_one(std::vector<ExrChannel>& channels, const Film& film, const std::str
                       }});
 }
 
-void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const Scene& scene, const RenderOptions& options,
+void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options,
               const Render& r, double ev) {
   using Type = ExrChannel::Type;
-  const Film& film = r.film;
+  const Film& film = r.film();
   std::vector<ExrChannel> channels;
   add_rgb(channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
   add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) { return film.variance(i); });
@@ -91,7 +91,7 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   }
   if (rig.render.layers != RenderSpec::Layers::kNone) {
     for (int layer = 0; layer < film.layers(); ++layer) {
-      const std::string prefix = "light." + scene.layers[static_cast<std::size_t>(layer)] + ".";
+      const std::string prefix = "light." + layers[static_cast<std::size_t>(layer)] + ".";
       add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
       if (film.parts() > 1) {
         static constexpr const char* kNames[kPartsWithHaze] = {"direct.", "bounce.", "haze."};
@@ -141,7 +141,7 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["height"] = height;
   j["samples_per_pixel"] = stats.samples_per_pixel;
   j["sampling"] = {{"even", !rig.render.noise.has_value()}, {"least", stats.least_samples}, {"most", stats.most_samples}, {"rounds", nlohmann::json::array()}};
-  for (const RenderStats::Round& r : stats.rounds) {
+  for (const SampleRound& r : stats.rounds) {
     j["sampling"]["rounds"].push_back({{"mean", r.mean}, {"least", r.least}, {"most", r.most}});
   }
   j["threads"] = stats.threads;
@@ -164,19 +164,19 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
   j["history"] = nlohmann::json::array();
-  for (const RenderStats::Moment& m : stats.history) {
+  for (const NoiseMoment& m : stats.history) {
     j["history"].push_back({{"samples", m.samples}, {"seconds", m.seconds}, {"median", known(m.median)}, {"p95", known(m.p95)}});
   }
   return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 
-void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& r,
+void save_render(const std::string& folder, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options, const Render& r,
                  std::optional<std::pair<int, int>> preview) {
   const fs::path dir(folder);
-  const Film& film = r.film;
+  const Film& film = r.film();
   const std::string rig_text = resolved_toml(rig, folder);
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
-  save_exr((dir / "image.exr").string(), rig_text, rig, scene, options, r, view.ev());
+  save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view.ev());
   std::vector<float> rgb(film.pixels() * 3);
   for (std::size_t i = 0; i < film.pixels(); ++i) {
     Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);

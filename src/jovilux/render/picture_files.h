@@ -3,6 +3,7 @@
 #include <optional>
 #include <string>
 #include <utility>
+#include <vector>
 
 #include "jovilux/render/renderer.h"
 #include "jovilux/rig/rig.h"
@@ -19,7 +20,7 @@ inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each atomically and
 /// stats.json last. `preview`: view.png is smoothed and enlarged to this width and height. Throws MachineTrouble.
-void save_render(const std::string& folder, const Rig& rig, const Scene& scene, const RenderOptions& options, const Render& render,
+void save_render(const std::string& folder, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options, const Render& render,
                  std::optional<std::pair<int, int>> preview = std::nullopt);
 
 /// stats.json as text (docs/commands.md).

@@ -1,11 +1,15 @@
 #pragma once
 
+#include <functional>
+#include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "jovilux/base/progress.h"
 #include "jovilux/render/film.h"
 #include "jovilux/render/path.h"
+#include "jovilux/render/render_state.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/scene/scene.h"
 
@@ -19,6 +23,20 @@ struct RenderOptions {
   bool time_queries = false;          ///< measure the time inside ray queries (RayCounts::query_ns), at some cost
   bool in_haste = false;              ///< passes of 1, 1, 2, 4 .. samples, so that a short time limit leaves no part far behind
   StopFn stop;                        ///< may be empty; asked between rows of tiles
+  Share share;                        ///< the tiles to render; others stay empty
+  /// Called every `checkpoint_every` seconds with all that is finished; may be empty. No other thread changes it meanwhile.
+  std::function<void(const RenderState&)> checkpoint;
+  double checkpoint_every = 60;
+  /// Where several processes render shares of one picture: gives the others the packed tiles of this one and returns
+  /// those of all, in the order of their shares; nothing where one of them is lost. Called after each pass.
+  std::function<std::optional<std::vector<std::string>>(std::string)> exchange;
+  /// Scenes and cameras of moments spread over the time that the shutter is open, each with the layers of the whole; empty:
+  /// all stands still. See exposure_moments.
+  struct Moment {
+    std::shared_ptr<const Scene> scene;
+    CameraSpec camera;
+  };
+  std::vector<Moment> moments;
 };
 
 enum class StoppedBy { kSamples, kNoise, kTime, kSignal };
@@ -42,28 +60,27 @@ struct RenderStats {
     std::vector<double> part_shares;  ///< of its parts, of the same whole
     std::vector<double> parts;        ///< the same of its direct, bounced and haze light, where layers keep parts
   };
-  /// How clean the picture was on the way.
-  struct Moment {
-    double samples = 0, seconds = 0, median = 0, p95 = 0;
-  };
-  std::vector<Moment> history;        ///< at 8, 16, 32 .. samples a pixel and at the end; after each round
-  /// Samples a pixel that a round toward a noise target shared out.
-  struct Round {
-    double mean = 0, least = 0, most = 0;
-  };
-  std::vector<Round> rounds;          ///< empty without a target, and where the first samples reached it
+  std::vector<NoiseMoment> history;   ///< at 8, 16, 32 .. samples a pixel and at the end; after each round
+  std::vector<SampleRound> rounds;          ///< empty without a target, and where the first samples reached it
   double least_samples = 0, most_samples = 0;  ///< of any pixel
   std::vector<Light> lights;          ///< all of the rig's, in its order; an array as one
 };
 
 struct Render {
-  Film film;
+  RenderState state;
   RenderStats stats;
+
+  const Film& film() const { return state.film; }
 };
 
 /// Renders a rig. With `noise`, samples go where the noise is, in rounds (see sample_plan.h). The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
 /// many samples were finished.
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options);
+/// Goes on with a render from where it stood: ends with the same picture, bit for bit, as one that never stopped.
+Render render_on(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from);
+
+/// What a finished or stopped state tells about itself; `stopped_by` and `threads` are left as they are by default.
+RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>& layers, const RenderState& state);
 
 /// The number of layers' parts that a rig asks for.
 int parts_of(const Rig& rig);

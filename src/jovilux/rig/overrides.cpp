@@ -115,12 +115,12 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
       for (const DocumentEntry& e : root.table()) {
         kinds.push_back(e.key);
       }
-      for (const char* table : {"scene", "render", "look"}) {
+      for (const char* table : {"scene", "render", "look", "time"}) {
         if (std::find(kinds.begin(), kinds.end(), table) == kinds.end()) {
           kinds.emplace_back(table);
         }
       }
-      if (step.name != "scene" && step.name != "render" && step.name != "look") {
+      if (step.name != "scene" && step.name != "render" && step.name != "look" && step.name != "time") {
         return {bad_address(place, address, fmt::format("the rig has no \"{}\"", step.name), did_you_mean(step.name, kinds))};
       }
     }

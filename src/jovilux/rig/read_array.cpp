@@ -152,6 +152,9 @@ std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const
     light->layer = name;
     light->copies = static_cast<int>(places.size());
     light->copies_place = r.place("output");
+    if (light->flicker && (own == nullptr || own->find("flicker") == nullptr)) {
+      light->flicker->seed += static_cast<std::uint32_t>(i);  // no two flames are alike
+    }
     light->at += places[i];
     if (light->aim) {
       *light->aim += places[i];

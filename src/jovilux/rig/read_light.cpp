@@ -12,7 +12,6 @@
 namespace jovilux {
 namespace {
 
-const std::vector<std::string> kLaterKeys = {"flicker"};
 // The keys that only some forms have.
 const std::vector<std::string> kFormKeys = {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "model", "cie", "elevation", "azimuth",
                                             "falloff", "cushion", "reach", "from", "to", "along", "endless", "object", "image", "turn", "two_sided", "center_weight",
@@ -703,6 +702,50 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
   }
 }
 
+std::optional<Flicker> read_flicker(TableReader& r) {
+  const DocumentNode* node = r.find("flicker");
+  if (node == nullptr) {
+    return std::nullopt;
+  }
+  if (!node->is_table()) {
+    r.wrong_type("flicker", *node, "{ wave = \"sine\", rate = \"3 Hz\", depth = \"30 %\" }");
+    return std::nullopt;
+  }
+  using Wave = Flicker::Wave;
+  TableReader f(*node, r.address_of("flicker"), r.length(), r.problems());
+  Flicker out;
+  const std::vector<std::string> waves = {"sine", "square", "rectified", "flame", "strike", "formula"};
+  const auto wave = f.word("wave", waves);
+  if (!f.has("wave")) {
+    f.missing("wave", join_or(waves));
+  }
+  out.wave = static_cast<Wave>(wave.value_or(0));
+  const auto rate = f.quantity("rate", Dimension::kFrequency, {1e-6, 1e6});
+  if (out.wave == Wave::kFormula) {
+    out.rate = rate.value_or(1);
+    out.formula = read_formula(f, "formula", {"t"}, "0.8 + 0.2*sin(tau*3*t)");
+  } else if (!f.has("rate")) {
+    f.missing("rate", "a frequency such as \"3 Hz\"");
+  } else {
+    out.rate = rate.value_or(1);
+  }
+  if (out.wave != Wave::kFormula) {
+    out.depth = f.ratio("depth", kShare).value_or(1);
+    out.phase = f.quantity("phase", Dimension::kAngle, kAny).value_or(0);
+  }
+  if (out.wave == Wave::kSquare) {
+    out.duty = f.ratio("duty", {0.001, 0.999}).value_or(0.5);
+  }
+  if (out.wave == Wave::kFlame || out.wave == Wave::kStrike) {
+    out.seed = static_cast<std::uint32_t>(f.integer("seed", 0, 0xffffffffLL).value_or(1));
+  }
+  f.finish({}, {"depth", "phase", "duty", "seed", "formula"}, wave ? fmt::format("wave \"{}\"", waves[*wave]) : "this wave");
+  if (!wave || (out.wave == Wave::kFormula && !out.formula)) {
+    return std::nullopt;
+  }
+  return out;
+}
+
 }  // namespace
 
 std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
@@ -826,9 +869,9 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   light.dimmer = r.ratio("dimmer", kShare).value_or(1);
   light.on = r.flag("on").value_or(true);
+  light.flicker = read_flicker(r);
   read_effect(r, rig, light);
-  r.finish(kLaterKeys, kFormKeys,
-           fmt::format("form \"{}\"", to_string(f)));
+  r.finish({}, kFormKeys, fmt::format("form \"{}\"", to_string(f)));
   if (!good) {
     return std::nullopt;
   }

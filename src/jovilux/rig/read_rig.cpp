@@ -1,12 +1,15 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <set>
 #include <tuple>
 
 #include <fmt/format.h>
 
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
 #include "jovilux/rig/read_light.h"
 #include "jovilux/rig/read_solid.h"
@@ -31,7 +34,8 @@ void sort_by_place(Problems& problems) {
 
 class RigReader {
  public:
-  RigReader(const DocumentNode& root, Rig& rig, Problems& problems) : root_(root), rig_(rig), problems_(problems) {}
+  /// `root` as it is at one moment, `keyed` as it was written.
+  RigReader(const DocumentNode& root, const DocumentNode& keyed, Rig& rig, Problems& problems) : root_(root), keyed_(keyed), rig_(rig), problems_(problems) {}
 
   void read() {
     TableReader top(root_, "", 1, problems_);
@@ -40,9 +44,14 @@ class RigReader {
     } else {
       top.integer("jovilux", 1, 1);
     }
+    read_time(top);
     read_scene(top);
-    each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     read_render(top);
+    if (rig_.site && rig_.site->time) {
+      constexpr double kSecondsADay = 86400;
+      rig_.site->time->julian_date += rig_.render.time * rig_.time.clock_speed / kSecondsADay;  // its clock goes on
+    }
+    each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     read_solids(top);
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
@@ -60,7 +69,8 @@ class RigReader {
     each(top, "meter", [&](TableReader& r, const std::string& name) { read_meter(r, name); });
     each(top, "variant", [&](TableReader& r, const std::string& name) { read_variant(r, name); });
     read_look(top);
-    top.finish({"time"});
+    top.finish();
+    read_levels();
   }
 
  private:
@@ -749,6 +759,83 @@ class RigReader {
     r.finish();
   }
 
+  void read_time(TableReader& top) {
+    const DocumentNode* node = top.find("time");
+    if (node == nullptr) {
+      return;
+    }
+    if (!node->is_table()) {
+      top.wrong_type("time", *node, "a [time] table");
+      return;
+    }
+    TableReader r(*node, "time", 1, problems_);
+    TimeSpec& out = rig_.time;
+    out.given = true;
+    out.place = node->place;
+    const DocumentNode* frames = r.find("frames");
+    if (frames == nullptr) {
+      r.missing("frames", "[first, last]");
+    } else {
+      const auto whole = [&](std::size_t i) { return frames->is_array() && frames->array().size() == 2 ? std::get_if<std::int64_t>(&frames->array()[i].value) : nullptr; };
+      const auto *first = whole(0), *last = whole(1);
+      constexpr std::int64_t kMost = 999'999;
+      if (first == nullptr || last == nullptr || *first < 0 || *last < *first || *last > kMost) {
+        r.error("frames", frames->place, "out-of-range", fmt::format("expected [first, last], whole numbers from 0 to {}, the first not above the last", kMost));
+      } else {
+        out.first = static_cast<int>(*first);
+        out.last = static_cast<int>(*last);
+      }
+    }
+    out.rate = r.ratio("rate", {1e-3, 1e5}).value_or(24);
+    out.start = r.quantity("start", Dimension::kTime, {-1e6, 1e6}).value_or(0);
+    out.shutter = r.ratio("shutter", kShare).value_or(0.5);
+    out.clock_speed = r.ratio("clock_speed", {-1e6, 1e6}).value_or(1);
+    r.finish();
+  }
+
+  // What keys and flickers make of the lights' levels while the shutter is open.
+  void read_levels() {
+    const double from = rig_.render.time - rig_.time.open() / 2, to = rig_.render.time + rig_.time.open() / 2;
+    std::map<std::string, KeyedNumber> dimmers;
+    const auto dimmer_of = [&](const char* kind, const std::string& name) {
+      const DocumentNode* list = keyed_.find(kind);
+      for (const DocumentNode& item : list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
+        const DocumentNode *its_name = item.find("name"), *dimmer = item.find("dimmer"), *of = item.find("of");
+        if (its_name == nullptr || !its_name->is_text() || its_name->text() != name) {
+          continue;
+        }
+        if (dimmer != nullptr) {
+          return keyed_number(*dimmer);
+        }
+        return of != nullptr && of->is_text() ? dimmers[of->text()] : KeyedNumber{};
+      }
+      return KeyedNumber{};
+    };
+    const DocumentNode* lights = keyed_.find("light");
+    for (const DocumentNode& light : lights != nullptr && lights->is_array() ? lights->array() : DocumentNode::Array{}) {
+      if (const DocumentNode* name = light.find("name"); name != nullptr && name->is_text()) {
+        dimmers[name->text()] = dimmer_of("light", name->text());
+      }
+    }
+    for (LightSpec& light : rig_.lights) {
+      const bool copy = light.copies > 1 || light.layer != light.name;
+      // A copy with a dimmer of its own has no keys.
+      if (const KeyedNumber keys = copy ? dimmer_of("array", light.layer) : dimmers[light.name]; !keys.times.empty() && keys(rig_.render.time) == light.dimmer) {
+        light.dimmer_keys = keys;
+      }
+      if (light.dimmer_keys.times.empty() && !light.flicker) {
+        continue;
+      }
+      const double level = light.level_between(from, to);
+      if (!light.dimmer_keys.times.empty()) {
+        LightSpec steady = light;
+        steady.flicker.reset();
+        light.dimmer = steady.level_between(from, to);
+      }
+      light.flicker_level = !light.flicker ? 1 : light.dimmer > 0 ? level / light.dimmer : light.flicker->mean(from, to);
+    }
+  }
+
   void read_render(TableReader& top) {
     const DocumentNode* node = top.find("render");
     if (node == nullptr) {
@@ -787,6 +874,7 @@ class RigReader {
     }
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);
+      out.seed_given = true;
     }
     out.time = r.quantity("time", Dimension::kTime, {-1e6, 1e6}).value_or(0);
     if (const auto word = r.word("layers", {"none", "lights", "lights+parts", "groups"})) {
@@ -805,6 +893,7 @@ class RigReader {
   }
 
   const DocumentNode& root_;
+  const DocumentNode& keyed_;
   Rig& rig_;
   Problems& problems_;
   std::vector<std::string> material_names_;
@@ -846,17 +935,178 @@ std::string path_from(const Place& place, const std::string& name) {
   return (fs::path(place.file).parent_path() / given).string();
 }
 
+double LightSpec::level_between(double from, double to) const {
+  const double length = to - from;
+  const auto dimmed_at = [&](double t) { return dimmer_keys.times.empty() ? dimmer : dimmer_keys(t); };
+  if (!(length > 0)) {
+    return dimmed_at(from) * (flicker ? flicker->level(from) : 1);
+  }
+  if (dimmer_keys.times.empty()) {
+    return dimmer * (flicker ? flicker->mean(from, to) : 1);
+  }
+  // From key to key; with a flicker in steps short enough that the dimmer hardly changes over one.
+  std::vector<double> corners = {from};
+  for (const double t : dimmer_keys.times) {
+    if (t > from && t < to) {
+      corners.push_back(t);
+    }
+  }
+  corners.push_back(to);
+  double sum = 0;
+  for (std::size_t i = 0; i + 1 < corners.size(); ++i) {
+    if (!flicker) {
+      sum += integral(dimmed_at, corners[i], corners[i + 1], 1);  // exact: cubic between keys
+      continue;
+    }
+    constexpr int kSteps = 256;
+    const double step = (corners[i + 1] - corners[i]) / kSteps;
+    for (int k = 0; k < kSteps; ++k) {
+      const double a = corners[i] + k * step;
+      sum += dimmed_at(a + step / 2) * flicker->mean(a, a + step) * step;
+    }
+  }
+  return sum / length;
+}
+
+namespace {
+
+// render.time as the text has it; 0 where it is not there or wrong, which reading tells.
+double moment_in(const DocumentNode& document) {
+  const DocumentNode* render = document.find("render");
+  Problems ignored;
+  if (render == nullptr || !render->is_table()) {
+    return 0;
+  }
+  return TableReader(*render, "render", 1, ignored).quantity("time", Dimension::kTime, kAny).value_or(0);
+}
+
+// Reads the rig as it is at its moment.
+Problems read_at_moment(const DocumentNode& document, double moment, Rig& rig) {
+  Problems problems;
+  const bool keyed = has_keys(document);
+  const DocumentNode now = keyed ? at_time(document, moment, problems) : DocumentNode{};
+  RigReader(keyed ? now : document, document, rig, problems).read();
+  return problems;
+}
+
+}  // namespace
+
 Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   Rig rig;
   rig.file = file;
-  Problems problems;
-  RigReader(document, rig, problems).read();
+  Problems problems = read_at_moment(document, moment_in(document), rig);
+  // What is wrong at other keys is told as well.
+  constexpr std::size_t kMostKeys = 200;
+  std::vector<double> times = key_times(document);
+  times.resize(std::min(times.size(), kMostKeys));
+  for (const double t : times) {
+    Rig other;
+    for (Problem& p : read_at_moment(document, t, other)) {
+      const bool known = std::any_of(problems.begin(), problems.end(), [&](const Problem& q) { return q.place.file == p.place.file && q.place.line == p.place.line && q.place.column == p.place.column && q.code == p.code; });
+      if (!known && p.severity == Severity::kError) {
+        problems.push_back(std::move(p));
+      }
+    }
+  }
   sort_by_place(problems);
   if (has_errors(problems)) {
     return problems;
   }
   rig.document = std::move(document);
   return {std::move(rig), std::move(problems)};
+}
+
+namespace {
+
+DocumentNode value_node(auto value) {
+  DocumentNode node;
+  node.value = value;
+  return node;
+}
+
+// Sets render.time to that of a frame, and a seed of its own where none is given.
+Problems go_to_frame(DocumentNode& document, const std::string& file, int frame, bool hold_noise) {
+  const DocumentNode* time = document.find("time");
+  if (time == nullptr) {
+    return {{Severity::kError, "missing-key", {file, 0, 0}, "time", "the rig has no frames", "add [time] with frames = [first, last] and rate"}};
+  }
+  Rig rig;
+  Problems problems = read_at_moment(document, moment_in(document), rig);
+  if (has_errors(problems)) {
+    return {};  // reading the rig tells them
+  }
+  if (frame < rig.time.first || frame > rig.time.last) {
+    return {{Severity::kError, "out-of-range", rig.time.place, "time.frames", fmt::format("there is no frame {}; frames run from {} to {}", frame, rig.time.first, rig.time.last), ""}};
+  }
+  Problems out = set_at_address(document, "render.time", value_node(rig.time.moment_of(frame)));
+  if (!rig.render.seed_given && !hold_noise) {
+    const Problems more = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(mix(rig.render.seed, static_cast<std::uint32_t>(frame)))));
+    out.insert(out.end(), more.begin(), more.end());
+  }
+  return out;
+}
+
+}  // namespace
+
+Result<Rig> rig_at(const Rig& rig, double moment) {
+  Rig out;
+  out.file = rig.file;
+  DocumentNode document = rig.document;
+  Problems problems = set_at_address(document, "render.time", value_node(moment));
+  if (!has_errors(problems)) {
+    problems = read_at_moment(document, moment, out);
+  }
+  if (has_errors(problems)) {
+    return problems;
+  }
+  out.document = std::move(document);
+  return {std::move(out), {}};
+}
+
+std::vector<std::string> files_of(const Rig& rig) {
+  std::set<std::string> files = {rig.file};
+  const auto add = [&](const std::string& file) {
+    if (!file.empty()) {
+      files.insert(file);
+    }
+  };
+  // Whatever a value of the text stands in, down to the last.
+  const std::function<void(const DocumentNode&)> places = [&](const DocumentNode& node) {
+    if (node.place.line > 0) {
+      add(node.place.file);
+    }
+    if (node.is_table()) {
+      for (const DocumentEntry& e : node.table()) {
+        places(e.value);
+      }
+    } else if (node.is_array()) {
+      for (const DocumentNode& item : node.array()) {
+        places(item);
+      }
+    }
+  };
+  places(rig.document);
+  for (const LightSpec& l : rig.lights) {
+    add(l.profile_file);
+    add(l.image);
+    add(l.spectrum_file);
+    add(l.gobo ? l.gobo->image : "");
+  }
+  for (const GelSpec& g : rig.gels) {
+    add(g.file);
+  }
+  for (const MaterialSpec& m : rig.materials) {
+    for (const std::string& file : {m.color_file, m.picture.file, m.mask.file, m.ior_file, m.extinction_file}) {
+      add(file);
+    }
+  }
+  for (const ObjectSpec& o : rig.objects) {
+    add(o.mesh);
+  }
+  for (const HazeSpec& h : rig.hazes) {
+    add(h.file);
+  }
+  return {files.begin(), files.end()};
 }
 
 Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
@@ -871,6 +1121,9 @@ Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
   }
   for (const std::string& assignment : request.overrides) {
     keep(apply_override(*document, assignment));
+  }
+  if (request.frame) {
+    keep(go_to_frame(*document, file, *request.frame, request.hold_noise));
   }
   auto rig = read_rig(std::move(*document), file);
   if (!problems.empty()) {

@@ -18,10 +18,12 @@
 #include "jovilux/geometry/transform.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
+#include "jovilux/photometry/flicker.h"
 #include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 #include "jovilux/photometry/sun_position.h"
 #include "jovilux/rig/document.h"
+#include "jovilux/rig/keys.h"
 
 namespace jovilux {
 
@@ -109,14 +111,19 @@ struct LightSpec {
   std::optional<double> dim_to_warm;  ///< [K], what the white slides towards as the dimmer goes to 0
   std::vector<GelSpec> gels;       ///< in the order of the light's way
   std::optional<Rgb> tint;
-  double dimmer = 1;
+  double dimmer = 1;               ///< keyed: its mean while the shutter is open
+  KeyedNumber dimmer_keys;         ///< empty where it is not keyed
+  std::optional<Flicker> flicker;
+  double flicker_level = 1;        ///< what the flicker makes of the dimmed level, in the mean while the shutter is open
   bool on = true;
   Falloff falloff;
 
   /// Where the film keeps its light, as the rig asks for layers.
   const std::string& layer_in(bool groups) const { return groups && !group.empty() ? group : layer; }
   /// What is left of the bare source's level.
-  double dimmed() const { return on ? dimmer : 0.0; }
+  double dimmed() const { return on ? dimmer * flicker_level : 0.0; }
+  /// The same in the mean from one moment to another [s], or at one: the dimmer's keys times the flicker.
+  double level_between(double from, double to) const;
   /// The white at its dimmer's level, as a filament's.
   White white_now() const {
     return dim_to_warm ? White{White::Kind::kPlanck, filament_temperature(white.temperature, {*dim_to_warm}, dimmer)} : white;
@@ -237,10 +244,27 @@ struct RenderSpec {
   std::optional<double> noise;     ///< target of the p95 noise
   int bounces = 6;
   std::uint32_t seed = 1;
+  bool seed_given = false;         ///< then all frames of an animation share it
   enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;
   MarchSettings march;
   Place march_place;
-  double time = 0;                 ///< the moment that the picture shows [s]: formulas' t, the drift of clumps
+  double time = 0;                 ///< the moment that the picture shows [s]: formulas' t, keys, the drift of clumps
+};
+
+/// Frames over time.
+struct TimeSpec {
+  bool given = false;
+  Place place;
+  int first = 1, last = 1;
+  double rate = 24;                ///< frames a second
+  double start = 0;                ///< moment of the first frame [s]
+  double shutter = 0;              ///< share of a frame for which the shutter is open, half before the frame's moment, half after
+  double clock_speed = 1;          ///< seconds of the site's clock in each second
+
+  /// The moment in the middle of a frame's exposure [s].
+  double moment_of(int frame) const { return start + (frame - first) / rate; }
+  /// For how long the shutter is open [s].
+  double open() const { return shutter / rate; }
 };
 
 struct Rig {
@@ -271,6 +295,7 @@ struct Rig {
   std::vector<std::string> variants;
   LookSpec look;
   RenderSpec render;
+  TimeSpec time;
   DocumentNode document;           ///< resolved: includes and overrides applied
 };
 
@@ -278,11 +303,19 @@ struct Rig {
 struct RigRequest {
   std::vector<std::string> variants;     ///< applied in order
   std::vector<std::string> overrides;    ///< "ADDRESS=VALUE", applied after the variants
+  std::optional<int> frame;              ///< of [time]: sets render.time, and a seed of its own where the rig gives none
+  bool hold_noise = false;               ///< one seed for all frames
 };
 
 /// Reads a rig: all errors of all its files are returned together, each with its place. A result's problems() holds
 /// the warnings that reading alone can give.
 Result<Rig> load_rig(const std::string& file, const RigRequest& request = {});
+
+/// A rig as it is at another moment [s]; the file names in it are not looked for again.
+Result<Rig> rig_at(const Rig& rig, double moment);
+
+/// The files that a rig is made of and names: itself, what it includes, meshes, pictures, profiles. Each once.
+std::vector<std::string> files_of(const Rig& rig);
 
 /// A file that a rig names at `place`: relative to the file that names it; on the command line, to the working folder.
 std::string path_from(const Place& place, const std::string& name);

@@ -1,0 +1,136 @@
+#include <algorithm>
+#include <filesystem>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/render_verb.h"
+#include "cli/verbs.h"
+#include "jovilux/base/text.h"
+#include "jovilux/render/picture_files.h"
+#include "jovilux/render/render_state.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+[[noreturn]] void refuse(const std::string& file, std::string text, std::string hint) {
+  throw BadInput{{{Severity::kError, "bad-share", {file, 0, 0}, "", std::move(text), std::move(hint)}}};
+}
+
+// The film files of shares in the folders, by share.
+std::map<int, std::string> shares_in(const std::vector<std::string>& folders, std::vector<FilmLabel>& labels) {
+  std::map<int, std::string> files;
+  for (const std::string& folder : folders) {
+    std::error_code ec;
+    std::vector<std::string> here;
+    for (const auto& entry : fs::directory_iterator(folder, ec)) {
+      const std::string name = entry.path().filename().string();
+      if (name.starts_with("share-") && name.ends_with(".film")) {
+        here.push_back(entry.path().string());
+      }
+    }
+    if (ec) {
+      refuse(folder, "the folder cannot be read: " + ec.message(), "");
+    }
+    if (here.empty()) {
+      refuse(folder, "holds no share", "make one with: jovilux render RIG --share K/N -o DIR");
+    }
+    std::sort(here.begin(), here.end());
+    for (const std::string& file : here) {
+      auto label = film_label(file);
+      if (!label) {
+        throw BadInput{label.problems()};
+      }
+      if (!labels.empty() && label->share.count != labels[0].share.count) {
+        refuse(file, fmt::format("is one of {} shares; the first file is one of {}", label->share.count, labels[0].share.count), "give the shares of one render");
+      }
+      if (const auto [at, fresh] = files.emplace(label->share.index, file); !fresh) {
+        refuse(file, fmt::format("is share {}, and so is {}", label->share.index + 1, at->second), "give each share once");
+      }
+      labels.push_back(std::move(*label));
+    }
+  }
+  return files;
+}
+
+std::string listed(const std::vector<int>& shares) {
+  std::string out;
+  constexpr std::size_t kMost = 12;
+  for (std::size_t i = 0; i < std::min(shares.size(), kMost); ++i) {
+    out += (i > 0 ? ", " : "") + std::to_string(shares[i] + 1);
+  }
+  return out + (shares.size() > kMost ? fmt::format(" and {} more", shares.size() - kMost) : "");
+}
+
+}  // namespace
+
+int run_merge(int argc, char** argv) {
+  Usage usage{"merge", "DIR...",
+              "Joins shares rendered apart (jovilux render --share K/N) into the picture that one render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml in the folder of -o.",
+              {{"o,output", "folder for the results; created", "DIR"},
+               {"unfinished", "join also shares that were interrupted; their tiles are noisier, or empty", ""},
+               {"force", "replace results of another rig in the folder", ""},
+               {"json", "print stats.json to standard output instead of the summary", ""}},
+              "The shares may lie in one folder or in several. All N are needed.", "jovilux merge demo-out/shares -o demo-out/joined"};
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto folder = a.text("output");
+  if (!folder || folder->empty()) {
+    throw UsageError("missing -o DIR, the folder for the results; see jovilux merge --help");
+  }
+  std::vector<FilmLabel> labels;
+  const std::map<int, std::string> files = shares_in(a.positionals(), labels);
+  std::vector<int> missing;
+  for (int i = 0; i < labels[0].share.count; ++i) {
+    if (files.count(i) == 0) {
+      missing.push_back(i);
+    }
+  }
+  if (!missing.empty()) {
+    refuse(a.positionals()[0], fmt::format("of {} shares {} {} missing: {}", labels[0].share.count, missing.size(), missing.size() == 1 ? "is" : "are", listed(missing)), "render them, or name their folders too");
+  }
+  const auto unfinished = std::find_if(labels.begin(), labels.end(), [](const FilmLabel& l) { return !l.finished; });
+  if (unfinished != labels.end() && !a.flag("unfinished")) {
+    refuse(files.at(unfinished->share.index), "was interrupted", "finish it with jovilux render --share ... --resume, or join what there is with --unfinished");
+  }
+  const fs::path resolved = fs::path(files.begin()->second).parent_path() / "rig.resolved.toml";
+  auto rig = load_rig(resolved.string());
+  if (!rig) {
+    throw BadInput{rig.problems()};
+  }
+  RenderOptions options;
+  options.camera = camera_index(*rig, labels[0].camera);
+  RenderState state(rig->render.width, rig->render.height, labels[0].layers.size(), parts_of(*rig));
+  for (const auto& [index, file] : files) {
+    const auto label = load_state(file, labels[0], state);
+    if (!label) {
+      Problems problems = label.problems();
+      for (Problem& p : problems) {
+        p.hint = "give the shares of one render; render this one again";
+      }
+      throw BadInput{std::move(problems)};
+    }
+  }
+  prepare_folder(*folder, rig->file, a.flag("force"));
+  Render joined{std::move(state), {}};
+  joined.stats = stats_of(*rig, options.camera, labels[0].layers, joined.state);
+  joined.stats.stopped_by = unfinished == labels.end() ? StoppedBy::kSamples : StoppedBy::kSignal;
+  joined.stats.threads = 0;
+  joined.stats.history = {{static_cast<double>(joined.state.taken), joined.stats.wall_s, joined.stats.noise.median, joined.stats.noise.p95}};
+  save_render(*folder, *rig, labels[0].layers, options, joined, std::nullopt);
+  if (a.flag("json")) {
+    print_out(stats_json(*rig, joined.stats, rig->render.width, rig->render.height));
+  } else {
+    print_out(render_summary({std::move(*rig), std::move(joined.stats), labels[0].camera, false, ""}, *folder));
+  }
+  return kDone;
+}
+
+}  // namespace jovilux::cli

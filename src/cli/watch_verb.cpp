@@ -1,0 +1,2 @@
+#include "cli/verbs.h"
+namespace jovilux::cli { int run_watch(int, char**) { return 0; } }

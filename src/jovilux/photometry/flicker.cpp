@@ -1,0 +1,166 @@
+#include "jovilux/photometry/flicker.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/sampler.h"
+
+namespace jovilux {
+namespace {
+
+constexpr double kPiHere = std::numbers::pi;
+
+// A value in [-1, 1] for each whole number.
+double noise_at(std::int64_t knot, std::uint32_t seed) {
+  const auto low = static_cast<std::uint32_t>(knot), high = static_cast<std::uint32_t>(static_cast<std::uint64_t>(knot) >> 32);
+  return 2.0 * unit_float(mix(mix(seed, low), high)) - 1;
+}
+
+double smooth_noise(double x, std::uint32_t seed) {
+  const double floor = std::floor(x), u = x - floor;
+  const auto knot = static_cast<std::int64_t>(floor);
+  const double a = noise_at(knot, seed), b = noise_at(knot + 1, seed);
+  return a + (b - a) * u * u * (3 - 2 * u);
+}
+
+// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones; together 1.
+constexpr int kOctaves = 4;
+constexpr double kFastest = 2;
+double flame(double cycles, std::uint32_t seed) {
+  constexpr double kWeights[kOctaves] = {0.25, 0.25, 0.3, 0.2};
+  double sum = 0, x = cycles * kFastest;
+  for (int o = kOctaves - 1; o >= 0; --o, x /= 2) {
+    sum += kWeights[o] * smooth_noise(x, mix(seed, static_cast<std::uint32_t>(o)));
+  }
+  return sum;
+}
+
+// 0 .. 1 over cycles since the switch: some tries, each a short weak flash, then an arc that runs up.
+constexpr double kFlash = 0.15;  // of a cycle
+double strike(double cycles, std::uint32_t seed) {
+  if (cycles < 0) {
+    return 0;
+  }
+  const int tries = 2 + static_cast<int>(mix(seed, 0x57a1u) % 4);
+  const auto cycle = static_cast<std::uint32_t>(std::min(cycles, 1e6));
+  if (cycles < tries) {
+    const bool on = cycles - cycle < kFlash;
+    return on ? 0.2 + 0.6 * unit_float(mix(seed, cycle + 1)) : 0;
+  }
+  return 1 - 0.5 * std::exp(-(cycles - tries));
+}
+
+// Integral from 0 to x cycles of a wave of mean 1.
+double square_integral(double x, double high, double low, double duty) {
+  const double floor = std::floor(x), u = x - floor;
+  return floor * (high * duty + low * (1 - duty)) + high * std::min(u, duty) + low * std::max(0.0, u - duty);
+}
+double pulse_integral(double x) {  // of |sin(pi x)|
+  const double floor = std::floor(x), u = x - floor;
+  return floor * 2 / kPiHere + (1 - std::cos(kPiHere * u)) / kPiHere;
+}
+
+}  // namespace
+
+double Flicker::level(double t) const {
+  const double cycles = rate * t + (wave == Wave::kStrike ? -1 : 1) * phase / (2 * kPiHere);
+  switch (wave) {
+    case Wave::kSine: return 1 + depth * std::sin(2 * kPiHere * rate * t + phase);
+    case Wave::kSquare: {
+      const double scale = 1 / (1 + depth * (2 * duty - 1));
+      return scale * (cycles - std::floor(cycles) < duty ? 1 + depth : 1 - depth);
+    }
+    case Wave::kRectified: return (1 - depth + 2 * depth * std::abs(std::sin(2 * kPiHere * cycles))) / (1 - depth + 4 * depth / kPiHere);
+    case Wave::kFlame: return 1 + depth * flame(cycles, seed);
+    case Wave::kStrike: return 1 - depth + depth * strike(cycles, seed);
+    case Wave::kFormula: {
+      const double v = (*formula)(std::span<const double>(&t, 1));
+      return std::isfinite(v) ? std::max(0.0, v) : 0;
+    }
+  }
+  return 1;
+}
+
+double Flicker::mean(double from, double to) const {
+  const double length = to - from;
+  if (!(length > 0)) {
+    return level(from);
+  }
+  const double turn = phase / (2 * kPiHere), a = rate * from + turn, b = rate * to + turn;
+  switch (wave) {
+    case Wave::kSine: return 1 + depth * (std::cos(2 * kPiHere * a) - std::cos(2 * kPiHere * b)) / (2 * kPiHere * rate * length);
+    case Wave::kSquare: {
+      const double scale = 1 / (1 + depth * (2 * duty - 1)), high = scale * (1 + depth), low = scale * (1 - depth);
+      return (square_integral(b, high, low, duty) - square_integral(a, high, low, duty)) / (b - a);
+    }
+    case Wave::kRectified: {
+      const double pulses = (pulse_integral(2 * b) - pulse_integral(2 * a)) / (2 * (b - a));
+      return (1 - depth + 2 * depth * pulses) / (1 - depth + 4 * depth / kPiHere);
+    }
+    case Wave::kFlame:
+    case Wave::kStrike: {
+      // Piece by piece between the corners of the curve.
+      const bool is_flame = wave == Wave::kFlame;
+      const double first = is_flame ? kFastest * a : rate * from - turn, last = is_flame ? kFastest * b : rate * to - turn;
+      double sum = 0, x = first;
+      constexpr double kMostPieces = 1e5;
+      if (last - first > kMostPieces) {
+        return integral([&](double t) { return level(t); }, from, to, 4096) / length;
+      }
+      while (x < last) {
+        const double floor = std::floor(x);
+        double next = floor + 1;
+        if (!is_flame && x - floor < kFlash) {
+          next = floor + kFlash;
+        }
+        next = std::min(next, last);
+        if (!(next > x)) {
+          break;
+        }
+        const auto at = [&](double u) { return is_flame ? 1 + depth * flame(u / kFastest, seed) : 1 - depth + depth * strike(u, seed); };
+        sum += integral(at, x, next, 1);
+        x = next;
+      }
+      return sum / (last - first);
+    }
+    case Wave::kFormula: {
+      const int panels = static_cast<int>(std::clamp(8 * rate * length, 32.0, 4096.0));
+      return integral([&](double t) { return level(t); }, from, to, panels) / length;
+    }
+  }
+  return 1;
+}
+
+std::optional<double> Flicker::period() const {
+  switch (wave) {
+    case Wave::kSine:
+    case Wave::kSquare: return 1 / rate;
+    case Wave::kRectified: return 0.5 / rate;
+    default: return std::nullopt;
+  }
+}
+
+FlickerFigures flicker_figures(std::span<const double> levels) {
+  FlickerFigures out;
+  if (levels.empty()) {
+    return out;
+  }
+  const auto [least, most] = std::minmax_element(levels.begin(), levels.end());
+  out.least = *least;
+  out.most = *most;
+  double sum = 0, above = 0;
+  for (const double v : levels) {
+    sum += v;
+  }
+  out.mean = sum / static_cast<double>(levels.size());
+  for (const double v : levels) {
+    above += std::max(0.0, v - out.mean);
+  }
+  out.percent = out.most + out.least > 0 ? (out.most - out.least) / (out.most + out.least) : 0;
+  out.index = sum > 0 ? above / sum : 0;
+  return out;
+}
+
+}  // namespace jovilux
