@@ -7,6 +7,7 @@
 
 #include "cli/arguments.h"
 #include "cli/output.h"
+#include "cli/terminal_picture.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include "jovilux/base/text.h"
@@ -109,37 +110,22 @@ int run_show(int argc, char** argv) {
     throw BadInput{image.problems()};
   }
   const View view = image->shown();
-  RenderedImage small = shrunk(*image, width, 100000);
+  if (!a.flag("false-color")) {
+    print_out(terminal_picture(*image, width));
+    return kDone;
+  }
+  const RenderedImage small = shrunk(*image, width, 100000);
   figures::FalseColor f;
   f.gray = luminance_at(view.ev()).value;
   f.isolines = f.zebra = false;
   f.bands = 12;
-  std::vector<std::uint8_t> rgb;
-  if (a.flag("false-color")) {
-    rgb = figures::false_color_pixels(small, f);
-  } else {
-    for (std::size_t i = 0; i < small.pixels(); ++i) {
-      const auto v = view.srgb8(small.color(i));
-      rgb.insert(rgb.end(), v.begin(), v.end());
-    }
+  std::string out = terminal_text(figures::false_color_pixels(small, f), small.width, small.height);
+  for (int b = 0; b < f.bands; ++b) {
+    const std::string c = figures::band_color(b, f.bands);
+    const auto part = [&](std::size_t i) { return std::stoi(c.substr(i, 2), nullptr, 16); };
+    out += fmt::format("\x1b[48;2;{};{};{}m  \x1b[0m {} ", part(1), part(3), part(5), b == 0 ? "<" + short_number(f.gray * std::exp2(1 - f.bands / 2.0), 2) : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
   }
-  std::string out;
-  for (int y = 0; y < small.height; y += 2) {
-    for (int x = 0; x < small.width; ++x) {
-      const auto at = [&](int row) { return rgb.data() + 3 * (static_cast<std::size_t>(std::min(row, small.height - 1)) * static_cast<std::size_t>(small.width) + static_cast<std::size_t>(x)); };
-      const std::uint8_t *top = at(y), *low = at(y + 1);
-      out += fmt::format("\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m\u2580", top[0], top[1], top[2], low[0], low[1], low[2]);
-    }
-    out += "\x1b[0m\n";
-  }
-  if (a.flag("false-color")) {
-    for (int b = 0; b < f.bands; ++b) {
-      const std::string c = figures::band_color(b, f.bands);
-      const auto part = [&](std::size_t i) { return std::stoi(c.substr(i, 2), nullptr, 16); };
-      out += fmt::format("\x1b[48;2;{};{};{}m  \x1b[0m {} ", part(1), part(3), part(5), b == 0 ? "<" + short_number(f.gray * std::exp2(1 - f.bands / 2.0), 2) : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
-    }
-    out += " cd/m2\n";
-  }
+  out += " cd/m2\n";
   print_out(out);
   return kDone;
 }

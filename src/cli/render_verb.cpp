@@ -19,6 +19,7 @@
 #include "jovilux/judge/light_report.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/judge/rig_checks.h"
+#include "jovilux/render/exposure_moments.h"
 #include "jovilux/render/picture_files.h"
 #include "jovilux/render/preview.h"
 #include "jovilux/units/text.h"
@@ -37,15 +38,15 @@ std::string text_of(const fs::path& file) {
 }
 
 // A picture that cannot fit is refused before anything is begun.
-void check_memory(const Rig& rig, const Scene& scene) {
-  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(scene.layers.size()), parts_of(rig));
+void check_memory(const Rig& rig, std::size_t layers) {
+  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(layers), parts_of(rig));
   const double there = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
   if (bytes > 0.8 * there) {
     const DocumentNode* table = rig.document.find("render");
     const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
     throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
                      fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
-                                 scene.layers.size(), short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
+                                 layers, short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
                      "lower size, or use layers = \"none\""}}};
   }
 }
@@ -70,7 +71,7 @@ void check_unchanged(const Rig& rig, const std::string& film) {
 namespace {
 
 // Processes that go on together must have stopped at the same place; with a fixed number of samples each goes on alone.
-void agree_on_start(const Ranks& ranks, const Rig& rig, const Scene& scene, RenderState& state, bool quiet) {
+void agree_on_start(const Ranks& ranks, const Rig& rig, std::size_t layers, RenderState& state, bool quiet) {
   if (!rig.render.noise) {
     return;
   }
@@ -82,7 +83,7 @@ void agree_on_start(const Ranks& ranks, const Rig& rig, const Scene& scene, Rend
   if (state.passes_done > 0 && !quiet) {
     print_err("the processes had stopped in different rounds: beginning anew\n");
   }
-  state = RenderState(rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig));
+  state = RenderState(rig.render.width, rig.render.height, layers, parts_of(rig));
 }
 
 }  // namespace
@@ -111,9 +112,12 @@ int camera_index(const Rig& rig, const std::string& name) {
 
 Rendered render_to_folder(const RenderTask& task) {
   const auto start = std::chrono::steady_clock::now();
-  auto rig = load_rig(task.rig_file, task.request);
+  auto rig = task.document ? read_rig(*task.document, task.rig_file) : load_rig(task.rig_file, task.request);
   if (!rig) {
     throw BadInput{rig.problems()};
+  }
+  for (LightSpec& light : rig->lights) {
+    light.split_tint = std::find(task.split_tints.begin(), task.split_tints.end(), light.name) != task.split_tints.end();
   }
   RenderOptions options;
   options.camera = camera_index(*rig, task.camera);
@@ -138,6 +142,7 @@ Rendered render_to_folder(const RenderTask& task) {
     rig->render.noise.reset();
   }
   std::optional<Scene> scene;
+  std::vector<std::string> layers;  // of the film
   Problems warnings = rig.problems();
   with_threads(task.threads, [&] {
     auto prepared = prepare_scene(*rig, options.camera);
@@ -146,13 +151,23 @@ Rendered render_to_folder(const RenderTask& task) {
     }
     warnings.insert(warnings.end(), prepared.problems().begin(), prepared.problems().end());
     scene = std::move(*prepared);
+    auto exposure = exposure_moments(*rig, *scene, options.camera);
+    if (!exposure) {
+      throw BadInput{exposure.problems()};
+    }
+    if (!exposure->moments.empty()) {
+      options.moments = std::move(exposure->moments);
+      layers = std::move(exposure->layers);
+    } else {
+      layers = scene->layers;
+    }
     if (task.preview || !task.check) {
       return;  // a look first: check tells the rest
     }
     const Problems found = check_rig(*rig, *scene, light_reports(*rig, *scene));
     warnings.insert(warnings.end(), found.begin(), found.end());
   });
-  check_memory(*rig, *scene);
+  check_memory(*rig, layers.size());
   prepare_folder(task.folder, task.rig_file, task.force);
   for (const char* name : {"image.exr", "view.png", "stats.json", "rig.resolved.toml"}) {
     remove_leftovers((fs::path(task.folder) / name).string());
@@ -168,11 +183,11 @@ Rendered render_to_folder(const RenderTask& task) {
     // What smoothing and saving take is kept back.
     constexpr double kSaving = 0.8, kLeast = 0.2;
     options.in_haste = true;
-    options.time_limit = std::max(kLeast, kPreviewSeconds - kSaving - std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    options.time_limit = std::max(kLeast, task.preview_seconds - kSaving - std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
   }
   options.stop = [&task] { return stop_requested() || (task.stop && task.stop()); };
-  FilmLabel label{to_toml(rig->document), rig->cameras[static_cast<std::size_t>(options.camera)].name, scene->layers, options.share, false};
-  RenderState state(rig->render.width, rig->render.height, scene->layers.size(), parts_of(*rig));
+  FilmLabel label{to_toml(rig->document), rig->cameras[static_cast<std::size_t>(options.camera)].name, layers, options.share, false};
+  RenderState state(rig->render.width, rig->render.height, layers.size(), parts_of(*rig));
   std::error_code ec;
   if (task.resume && fs::exists(film, ec)) {
     const auto kept = load_state(film, label, state);
@@ -186,16 +201,20 @@ Rendered render_to_folder(const RenderTask& task) {
     if (!task.quiet) {
       print_err(fmt::format("going on after {} samples a pixel\n", state.taken));
     }
-  } else if (task.resume && !task.quiet) {
+  } else if (task.resume && !task.quiet && task.check) {
     print_err("nothing is kept from before: beginning anew\n");
   }
   if (spread) {
-    agree_on_start(ranks, *rig, *scene, state, task.quiet);
+    agree_on_start(ranks, *rig, layers.size(), state, task.quiet);
     options.exchange = [&ranks, &options](const std::string& mine) { return ranks.exchange(mine, options.stop); };
   }
-  if (!task.preview) {
+  if (!task.preview && !task.stop) {
     options.checkpoint_every = task.checkpoint_every;
     options.checkpoint = [&](const RenderState& s) { save_state(film, label, s); };
+  }
+  if (task.view_every) {
+    options.checkpoint_every = *task.view_every;
+    options.checkpoint = [&](const RenderState& s) { save_view_so_far(task.folder, *rig, options.camera, s.film); };
   }
   std::optional<Render> result;
   {
@@ -205,6 +224,9 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   const StoppedBy why = result->stats.stopped_by;
   const bool interrupted = why == StoppedBy::kSignal;
+  if (interrupted && task.stop) {
+    return {std::move(*rig), std::move(result->stats), "", false, ""};
+  }
   if (task.share || (interrupted && !task.preview) || (task.resume && why == StoppedBy::kTime)) {
     label.finished = task.share && why == StoppedBy::kSamples;
     save_state(film, label, result->state);

@@ -15,16 +15,19 @@ struct RenderTask {
   int threads = 0;
   std::optional<double> time_limit;
   bool quiet = false, force = false;
-  bool preview = false;                ///< small, smoothed, within kPreviewSeconds of the start
+  bool preview = false;                ///< small, smoothed, within preview_seconds
   bool resume = false;                 ///< go on from what an interrupted render has kept; nothing to do where all is there
   std::optional<Share> share;          ///< render these tiles only, into share-K-of-N.film
   double checkpoint_every = 60;        ///< [s]
+  double preview_seconds = 2;          ///< from the start of render_to_folder
+  std::optional<double> view_every;    ///< keep view.png up to date so often [s]
   bool spread = false;                 ///< over the processes that mpirun has started
+  std::optional<DocumentNode> document;  ///< the rig itself, instead of what rig_file holds
+  std::vector<std::string> split_tints;  ///< lights to render with LightSpec::split_tint
   bool check = true;                   ///< look for mistakes in the rig as well
-  StopFn stop;                         ///< asked besides Ctrl-C; may be empty
+  StopFn stop;                         ///< asked besides Ctrl-C; may be empty; then an interrupted render leaves nothing
   std::optional<double> ev;            ///< instead of an automatic exposure
 };
-inline constexpr double kPreviewSeconds = 2;
 
 /// Loads, renders and saves; throws BadInput before anything is written.
 struct Rendered {

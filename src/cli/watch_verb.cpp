@@ -1,2 +1,333 @@
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <cmath>
+#include <ctime>
+#include <filesystem>
+#include <map>
+#include <mutex>
+#include <stop_token>
+#include <thread>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/pixel_options.h"
+#include "cli/progress_bar.h"
+#include "cli/render_verb.h"
+#include "cli/terminal_picture.h"
 #include "cli/verbs.h"
-namespace jovilux::cli { int run_watch(int, char**) { return 0; } }
+#include "jovilux/base/text.h"
+#include "jovilux/judge/metering.h"
+#include "jovilux/judge/readings.h"
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+// Files with when they were written and how long they are; what is not there is told too.
+using Snapshot = std::map<std::string, std::pair<std::int64_t, std::uintmax_t>>;
+
+Snapshot snapshot_of(const std::vector<std::string>& files) {
+  Snapshot out;
+  for (const std::string& file : files) {
+    std::error_code ec;
+    const auto time = fs::last_write_time(file, ec);
+    const auto size = ec ? 0 : fs::file_size(file, ec);
+    out[file] = {ec ? -1 : static_cast<std::int64_t>(time.time_since_epoch().count()), ec ? 0 : size};
+  }
+  return out;
+}
+
+// Looks at files ten times a second on a thread of its own, so that rendering threads ask one flag only.
+class FileWatch {
+ public:
+  FileWatch() : thread_([this](const std::stop_token& end) {
+    while (!end.stop_requested()) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(100));
+      const std::lock_guard lock(mutex_);
+      if (!changed_ && snapshot_of(files_) != seen_) {
+        changed_ = true;
+      }
+    }
+  }) {}
+
+  // What `files` are now is what later ones are held against.
+  void look_at(std::vector<std::string> files) {
+    const std::lock_guard lock(mutex_);
+    files_ = std::move(files);
+    seen_ = snapshot_of(files_);
+    changed_ = false;
+  }
+  // The same, with what they were when reading them began.
+  void look_at(std::vector<std::string> files, const Snapshot& before) {
+    const std::lock_guard lock(mutex_);
+    files_ = std::move(files);
+    seen_ = snapshot_of(files_);
+    changed_ = false;
+    for (const auto& [file, state] : before) {
+      if (const auto now = seen_.find(file); now != seen_.end() && now->second != state) {
+        changed_ = true;
+      }
+    }
+  }
+  bool changed() const { return changed_; }
+
+ private:
+  std::mutex mutex_;
+  std::vector<std::string> files_;
+  Snapshot seen_;
+  std::atomic<bool> changed_{false};
+  std::jthread thread_;  // last: it ends before what it uses
+};
+
+// One of the things that are read in each version.
+struct Watched {
+  std::string name, unit;
+  double value = 0, error = 0;
+};
+
+std::string label_of(const PixelBox& b) { return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y) : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height); }
+
+// Points of the whole picture in one that may be smaller.
+std::vector<Watched> read_points(const std::string& folder, const std::vector<PixelBox>& boxes, int width, int height) {
+  std::vector<Watched> out;
+  const auto size = read_image(image_in(folder), {});
+  if (!size) {
+    throw BadInput{size.problems()};
+  }
+  const double sx = static_cast<double>(size->width) / width, sy = static_cast<double>(size->height) / height;
+  std::vector<PixelBox> here;
+  for (const PixelBox& b : boxes) {
+    PixelBox s;
+    s.x = std::clamp(static_cast<int>(b.x * sx), 0, size->width - 1);
+    s.y = std::clamp(static_cast<int>(b.y * sy), 0, size->height - 1);
+    s.width = std::clamp(static_cast<int>(std::lround(b.width * sx)), 1, size->width - s.x);
+    s.height = std::clamp(static_cast<int>(std::lround(b.height * sy)), 1, size->height - s.y);
+    here.push_back(s);
+  }
+  here.push_back({0, 0, size->width, size->height});
+  const auto read = read_image(image_in(folder), here);
+  if (!read) {
+    throw BadInput{read.problems()};
+  }
+  for (std::size_t i = 0; i < here.size(); ++i) {
+    const Reading& r = read->readings[i];
+    out.push_back({i == boxes.size() ? "mean of the picture" : label_of(boxes[i]), "cd/m2", r.luminance, std::isfinite(r.standard_error) ? r.standard_error : 0});
+  }
+  return out;
+}
+
+std::vector<Watched> read_the_meters(const Rig& rig, int camera, int threads, const StopFn& stop) {
+  std::vector<Watched> out;
+  if (rig.meters.empty()) {
+    return out;
+  }
+  const auto scene = prepare_scene(rig, camera);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  MeteringOptions options;
+  options.error = 0.02;
+  options.most_samples = 1U << 15;  // a look, within a second
+  options.threads = threads;
+  options.stop = stop;
+  for (const MeterResult& m : read_meters(rig, *scene, options)) {
+    const MeterReading& r = m.readings.front();
+    out.push_back({rig.meters[m.meter].name, r.luminance ? "cd/m2" : "lx", rig.meters[m.meter].grid ? m.average : r.value, r.standard_error});
+  }
+  return out;
+}
+
+std::string clock_now() {
+  const std::time_t now = std::time(nullptr);
+  std::tm local{};
+  ::localtime_r(&now, &local);
+  return fmt::format("{:02}:{:02}:{:02}", local.tm_hour, local.tm_min, local.tm_sec);
+}
+
+// Readings beside those of the version before; the noise is two standard errors of the difference, were the two independent.
+std::string changes(const std::vector<Watched>& now, const std::vector<Watched>& before) {
+  std::vector<std::vector<std::string>> table = {{"", "now", "before", "change", "stops", "noise"}};
+  for (const Watched& w : now) {
+    const auto was = std::find_if(before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
+    std::vector<std::string> row = {w.name, short_number(w.value) + " " + w.unit};
+    if (was == before.end()) {
+      row.insert(row.end(), {"-", "", "", ""});
+    } else {
+      const double difference = w.value - was->value;
+      const double noise = 2 * std::hypot(w.error, was->error);
+      row.push_back(short_number(was->value) + " " + w.unit);
+      row.push_back(difference == 0 ? "none" : was->value > 0 ? fmt::format("{:+.1f} %", 100 * difference / was->value) : "from 0");
+      row.push_back(difference != 0 && was->value > 0 && w.value > 0 ? fmt::format("{:+.2f}", std::log2(w.value / was->value)) : "");
+      row.push_back(was->value > 0 && noise > 0 ? fmt::format("\u00b1{} %", short_number(100 * noise / was->value, 2)) : "");
+    }
+    table.push_back(std::move(row));
+  }
+  return text_table(table);
+}
+
+Json to_json(int version, const char* stage, double seconds, const std::vector<Watched>& now, const std::vector<Watched>& before) {
+  Json j = {{"version", version}, {"stage", stage}, {"seconds_since_save", seconds}, {"readings", Json::array()}};
+  for (const Watched& w : now) {
+    const auto was = std::find_if(before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
+    j["readings"].push_back({{"name", w.name}, {"unit", w.unit}, {"value", w.value}, {"standard_error", w.error}, {"before", was != before.end() ? Json(was->value) : Json(nullptr)}});
+  }
+  return j;
+}
+
+}  // namespace
+
+int run_watch(int argc, char** argv) {
+  Usage usage{"watch", "RIG",
+              "Renders the rig again at each save of it, or of a file that it names: a rough picture within 2 s, then a finer one, in\n"
+              "DIR/view.png and DIR/image.exr; says what changed at points and meters since the version before. Errors are shown, and\n"
+              "waited on. Ctrl-C ends it.",
+              {{"o,output", "folder for the picture; created", "DIR"},
+               {"at", "read this pixel of the picture; repeatable", "X,Y"},
+               {"box", "read the mean over this box; repeatable", "X,Y,W,H"},
+               {"meters", "read the rig's meters as well, to 2 % or as well as a second allows", ""},
+               {"camera", "the camera to use; the rig's first by default", "NAME"},
+               {"rough", "no finer picture after the rough one", ""},
+               {"show", "also the picture in the terminal", ""},
+               {"width", "of that picture, in characters; 80 by default", "N"},
+               {"times", "end after so many versions", "N"},
+               {"force", "replace results of another rig in DIR", ""},
+               {"json", "one JSON document a line for each picture instead", ""}},
+              "", "jovilux watch demo-out/rig/orchid-house.toml -o demo-out/live --at 480,300 --meters"};
+  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
+    usage.options.insert(usage.options.end(), more.begin(), more.end());
+  }
+  usage.options.push_back(threads_option());
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto folder = a.text("output");
+  if (!folder || folder->empty()) {
+    throw UsageError("missing -o DIR, the folder for the picture; see jovilux watch --help");
+  }
+  const std::string file = a.positional();
+  const std::vector<PixelBox> boxes = pixel_boxes(a);
+  RenderTask task;
+  task.rig_file = file;
+  task.folder = *folder;
+  task.request = rig_request(a);
+  add_picture_overrides(a, task.request);
+  task.camera = a.text("camera").value_or("");
+  task.threads = threads_of(a);
+  task.quiet = true;
+  task.check = false;
+  task.view_every = 3;
+  const int times = a.whole("times", 1, 1'000'000).value_or(0), width = a.whole("width", 8, 1000).value_or(80);
+  const bool json = a.flag("json");
+  std::error_code ec;
+  if (!fs::exists(file, ec)) {
+    throw BadInput{{{Severity::kError, "missing-file", {file, 0, 0}, "", "file not found", ""}}};
+  }
+  prepare_folder(*folder, file, a.flag("force"));
+  task.force = true;
+  catch_interrupts();
+  FileWatch watch;
+  std::vector<std::string> files = {file};
+  watch.look_at(files);
+  task.stop = [&watch] { return watch.changed(); };
+  const StopFn stop = [&watch] { return stop_requested() || watch.changed(); };
+  std::vector<Watched> before, rough_before;
+  for (int version = 1; !stop_requested(); ++version) {
+    const auto saved = std::chrono::steady_clock::now();
+    const auto since = [&] { return std::chrono::duration<double>(std::chrono::steady_clock::now() - saved).count(); };
+    std::vector<Watched> now, rough;
+    const Snapshot at_start = snapshot_of(files);
+    try {
+      watch.look_at(files);
+      auto rig = load_rig(file, task.request);
+      if (!rig) {
+        // An editor may be between removing the old file and naming the new one.
+        std::this_thread::sleep_for(std::chrono::milliseconds(150));
+        rig = load_rig(file, task.request);
+      }
+      if (!rig) {
+        throw BadInput{rig.problems()};
+      }
+      files = files_of(*rig);
+      watch.look_at(files, at_start);
+      for (const PixelBox& b : boxes) {
+        if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
+          throw UsageError(fmt::format("{} is not inside the picture of {} x {} pixels", label_of(b), rig->render.width, rig->render.height));
+        }
+      }
+      const int camera = camera_index(*rig, task.camera);
+      RenderTask look = task;
+      look.preview = true;
+      constexpr double kRoughBy = 1.4;  // reading the picture and telling it come after
+      look.preview_seconds = std::max(1.0, kRoughBy - since());
+      look.stop = nullptr;  // what is begun is shown: it takes 2 s at most
+      render_to_folder(look);
+      rough = read_points(*folder, boxes, rig->render.width, rig->render.height);
+      const double at_rough = since();
+      if (a.flag("meters")) {
+        const auto metered = read_the_meters(*rig, camera, task.threads, stop);
+        rough.insert(rough.end(), metered.begin(), metered.end());
+      }
+      if (json) {
+        print_out(to_json(version, "rough", at_rough, rough, rough_before).dump() + "\n");
+      } else {
+        print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}", clock_now(), version, at_rough, changes(rough, rough_before)));
+        if (a.flag("show")) {
+          const auto picture = load_rendered(*folder, false);
+          print_out(picture ? terminal_picture(*picture, width) : "");
+        }
+      }
+      rough_before = rough;
+      if (!a.flag("rough") && !stop()) {
+        const Rendered finer = render_to_folder(task);
+        if (finer.stats.stopped_by != StoppedBy::kSignal) {
+          now = read_points(*folder, boxes, rig->render.width, rig->render.height);
+          if (json) {
+            print_out(to_json(version, "fine", since(), now, before).dump() + "\n");
+          } else {
+            print_out(fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}", clock_now(), version, short_number(finer.stats.samples_per_pixel, 3), since(), short_number(100 * finer.stats.noise.p95, 2), changes(now, before)));
+            if (a.flag("show")) {
+              const auto picture = load_rendered(*folder, false);
+              print_out(picture ? terminal_picture(*picture, width) : "");
+            }
+          }
+          before = now;
+        }
+      }
+    } catch (const BadInput& e) {
+      if (json) {
+        Json errors = Json::array();
+        for (const Problem& p : e.problems) {
+          errors.push_back(to_string(p));
+        }
+        print_out(Json({{"version", version}, {"stage", "errors"}, {"errors", errors}}).dump() + "\n");
+      } else {
+        print_problems(e.problems);
+        print_err(fmt::format("{}  version {}: not rendered; the picture is still that of the version before\n", clock_now(), version));
+      }
+      // What is missing may come, what is wrong may be mended: files that the errors name are looked at as well.
+      for (const Problem& p : e.problems) {
+        if (!p.place.file.empty() && std::find(files.begin(), files.end(), p.place.file) == files.end()) {
+          files.push_back(p.place.file);
+        }
+      }
+      watch.look_at(files, at_start);
+    }
+    if (times > 0 && version >= times) {
+      return kDone;
+    }
+    while (!stop()) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    }
+  }
+  return kDone;
+}
+
+}  // namespace jovilux::cli

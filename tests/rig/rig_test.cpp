@@ -143,7 +143,6 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
                         {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0, c = 0 }\n", "divides by zero everywhere"},
                         {"output = '1 lm'\nfallof = 'none'\n", "unknown key \"fallof\"; did you mean \"falloff\"?"},
                         {"output = '1 lm'\ngobo = { image = 'x.png' }\n", "\"gobo\" does not go with form \"point\""},
-                        {"output = '1 lm'\nflicker = {}\n", "\"flicker\" belongs to the rig format but is not available in this version"},
                         {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['0 m', 0]] }\n", "distances must increase"},
                         {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['50 cm', 0]] }\n", "the law is 0 at match = 1 m"},
                         {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1/(1+q)' }\n", "character 6: \"q\" is not known; the variables are d"},
@@ -177,19 +176,6 @@ TEST_CASE("an error about a duplicate shows both places", "[rig]") {
   const std::string all = all_problems(kPoint + "output='1 lm'\n" + kPoint + "output='1 lm'\n");
   CHECK(all.find("rig.toml:8:8") != std::string::npos);
   CHECK(all.find("there is another light \"p\" at rig.toml:3:8") != std::string::npos);
-}
-
-TEST_CASE("every key of the format that is not there yet is an error that names it", "[rig]") {
-  for (const char* key : {"flicker = {}", "flicker = { wave = 'sine' }"}) {
-    const std::string all = all_problems(kPoint + "output = '1 lm'\n" + key + "\n");
-    INFO(all);
-    CHECK(all.find("not available in this version") != std::string::npos);
-  }
-  for (const char* table : {"[time]\nrate=24"}) {
-    const std::string all = all_problems(std::string(table) + "\n");
-    INFO(all);
-    CHECK(all.find("not available in this version") != std::string::npos);
-  }
 }
 
 TEST_CASE("sizes beyond all pictures are refused before memory is taken", "[rig]") {

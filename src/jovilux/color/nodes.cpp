@@ -53,6 +53,11 @@ LightTable tinted(const LightTable& table, const Rgb& tint) {
   return out / y;
 }
 
+LightTable tint_channel(const LightTable& table, int channel) {
+  const Rgb unit = Rgb::Unit(channel);
+  return table.rowwise() * spectrum_from_rgb(unit).transpose();
+}
+
 Spectrum spectrum_from_rgb(const Rgb& rgb) {
   Spectrum out;
   for (int k = 0; k < kNodes; ++k) {

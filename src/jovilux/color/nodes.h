@@ -28,6 +28,10 @@ LightTable light_table(const NmTable& source);
 /// least one above 0).
 LightTable tinted(const LightTable& table, const Rgb& tint);
 
+/// The part of a tint that one of its channels makes: tinted(table, rgb) is the sum of rgb[c] tint_channel(table, c), over
+/// the sum's luminance.
+LightTable tint_channel(const LightTable& table, int channel);
+
 /// The spectrum of a reflectance or transmittance given in linear RGB; exact in color under D65.
 Spectrum spectrum_from_rgb(const Rgb& rgb);
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <memory>
 #include <optional>
@@ -44,6 +45,9 @@ struct EmitterDetail {
   std::optional<Enclosure> zone;  ///< what the light is held to
 };
 
+/// The tables of a tint's channels, each in a layer of its own: their sum is the light with a tint of (1, 1, 1).
+using TintChannels = std::array<LightTable, 3>;
+
 /// Declared departures from physics in what a light does; each is 1, or as here, by default.
 struct LightCheats {
   float diffuse = 1, gloss = 1;           ///< factors on diffuse and glossy reflection of its light
@@ -86,6 +90,7 @@ struct Emitter {
   std::uint32_t casters = kNoIndex;   ///< the list of objects that throw its shadows; kNoIndex: all
   std::uint32_t layer = kNoIndex;     ///< where in the film its light is kept
   std::shared_ptr<const EmitterDetail> detail;  ///< may be null
+  std::shared_ptr<const TintChannels> channels;  ///< null but where they go to layers `layer` to `layer` + 2
 
   bool is_zero_size() const { return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0); }
   bool is_distant() const { return jovilux::is_distant(form); }

@@ -33,22 +33,22 @@ void World::add_solid(std::shared_ptr<const Solid> solid, const Transform& to_wo
 }
 
 void World::add_mesh(Mesh mesh, std::uint32_t surface) {
-  const auto first_vertex = static_cast<std::uint32_t>(positions_.size());
+  const auto first_vertex = static_cast<std::uint32_t>(meshes_->positions.size());
   const bool smooth = !mesh.normals.empty();
   const bool has_uv = !mesh.uvs.empty();
-  meshes_.push_back({static_cast<std::uint32_t>(triangles_.size()), surface, smooth, has_uv});
-  positions_.insert(positions_.end(), mesh.positions.begin(), mesh.positions.end());
+  meshes_->ranges.push_back({static_cast<std::uint32_t>(meshes_->triangles.size()), surface, smooth, has_uv});
+  meshes_->positions.insert(meshes_->positions.end(), mesh.positions.begin(), mesh.positions.end());
   if (smooth) {
-    normals_.resize(first_vertex, Vec3::Zero());
-    normals_.insert(normals_.end(), mesh.normals.begin(), mesh.normals.end());
+    meshes_->normals.resize(first_vertex, Vec3::Zero());
+    meshes_->normals.insert(meshes_->normals.end(), mesh.normals.begin(), mesh.normals.end());
   }
   if (has_uv) {
-    uvs_.resize(first_vertex, Vec2::Zero());
-    uvs_.insert(uvs_.end(), mesh.uvs.begin(), mesh.uvs.end());
+    meshes_->uvs.resize(first_vertex, Vec2::Zero());
+    meshes_->uvs.insert(meshes_->uvs.end(), mesh.uvs.begin(), mesh.uvs.end());
   }
-  triangles_.reserve(triangles_.size() + mesh.triangles.size());
+  meshes_->triangles.reserve(meshes_->triangles.size() + mesh.triangles.size());
   for (const auto& t : mesh.triangles) {
-    triangles_.push_back({t[0] + first_vertex, t[1] + first_vertex, t[2] + first_vertex});
+    meshes_->triangles.push_back({t[0] + first_vertex, t[1] + first_vertex, t[2] + first_vertex});
   }
 }
 
@@ -86,57 +86,65 @@ void World::build() {
   shape_bvh_ = build_bvh(items, {.leaf_size = 2, .items_per_test = 1, .node_cost = 0.5f});
   bounds_ = shape_bvh_.bounds;
 
-  items.assign(triangles_.size(), BoxedItem{});
-  for (std::uint32_t i = 0; i < triangles_.size(); ++i) {
-    const auto& t = triangles_[i];
-    const Vec3 lo = positions_[t[0]].cwiseMin(positions_[t[1]]).cwiseMin(positions_[t[2]]);
-    const Vec3 hi = positions_[t[0]].cwiseMax(positions_[t[1]]).cwiseMax(positions_[t[2]]);
+  if (!meshes_->built) {
+    build_meshes();
+  }
+  if (!meshes_->bvh.nodes.empty()) {
+    bounds_.add(meshes_->bvh.bounds);
+  }
+}
+
+void World::build_meshes() {
+  meshes_->built = true;
+  std::vector<BoxedItem> items;
+  items.assign(meshes_->triangles.size(), BoxedItem{});
+  for (std::uint32_t i = 0; i < meshes_->triangles.size(); ++i) {
+    const auto& t = meshes_->triangles[i];
+    const Vec3 lo = meshes_->positions[t[0]].cwiseMin(meshes_->positions[t[1]]).cwiseMin(meshes_->positions[t[2]]);
+    const Vec3 hi = meshes_->positions[t[0]].cwiseMax(meshes_->positions[t[1]]).cwiseMax(meshes_->positions[t[2]]);
     for (int a = 0; a < 3; ++a) {
       items[i].lo[a] = lo[a];
       items[i].hi[a] = hi[a];
     }
     items[i].id = i;
   }
-  triangle_bvh_ = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
-  if (!triangle_bvh_.nodes.empty()) {
-    bounds_.add(triangle_bvh_.bounds);
-  }
+  meshes_->bvh = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
   items = {};
 
-  packets_.reserve(triangles_.size() / 3 + 1);
-  for (BvhNode& node : triangle_bvh_.nodes) {
+  meshes_->packets.reserve(meshes_->triangles.size() / 3 + 1);
+  for (BvhNode& node : meshes_->bvh.nodes) {
     for (std::uint32_t& child : node.child) {
       if (child == BvhNode::kNoChild || !BvhNode::is_leaf(child)) {
         continue;
       }
       const std::uint32_t first = BvhNode::leaf_first(child), count = BvhNode::leaf_count(child);
-      const auto first_packet = static_cast<std::uint32_t>(packets_.size());
+      const auto first_packet = static_cast<std::uint32_t>(meshes_->packets.size());
       for (std::uint32_t i = 0; i < count; i += 4) {
         TrianglePacket packet;
         for (std::uint32_t lane = 0; lane < 4; ++lane) {
           const bool used = i + lane < count;
-          packet.id[lane] = used ? triangle_bvh_.order[first + i + lane] : kNoIndex;
+          packet.id[lane] = used ? meshes_->bvh.order[first + i + lane] : kNoIndex;
           for (int corner = 0; corner < 3; ++corner) {
             for (int axis = 0; axis < 3; ++axis) {
               packet.corner[corner][axis][lane] =
-                  used ? positions_[triangles_[packet.id[lane]][static_cast<std::size_t>(corner)]][axis] : 0.0f;
+                  used ? meshes_->positions[meshes_->triangles[packet.id[lane]][static_cast<std::size_t>(corner)]][axis] : 0.0f;
             }
           }
         }
-        packets_.push_back(packet);
+        meshes_->packets.push_back(packet);
       }
       child = BvhNode::leaf(first_packet, (count + 3) / 4);
     }
   }
-  packets_.shrink_to_fit();
-  triangle_bvh_.order = {};
+  meshes_->packets.shrink_to_fit();
+  meshes_->bvh.order = {};
 }
 
 std::uint32_t World::surface_of(const Hit& hit) const {
   if (hit.shape != kNoIndex) {
     return hit.shape < shapes_.size() ? shapes_[hit.shape].surface : solids_[hit.shape - shapes_.size()].surface;
   }
-  const auto after = std::upper_bound(meshes_.begin(), meshes_.end(), hit.triangle, [](std::uint32_t t, const MeshRange& m) {
+  const auto after = std::upper_bound(meshes_->ranges.begin(), meshes_->ranges.end(), hit.triangle, [](std::uint32_t t, const MeshRange& m) {
     return t < m.first_triangle;
   });
   return std::prev(after)->surface;
@@ -169,8 +177,8 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.surface = placed.surface;
     out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal) : uv_at(placed.shape, local);
   } else {
-    const auto& t = triangles_[hit.triangle];
-    const Vec3 &a = positions_[t[0]], &b = positions_[t[1]], &c = positions_[t[2]];
+    const auto& t = meshes_->triangles[hit.triangle];
+    const Vec3 &a = meshes_->positions[t[0]], &b = meshes_->positions[t[1]], &c = meshes_->positions[t[2]];
     const float u = hit.u, v = hit.v, w = 1 - u - v;
     out.position = w * a + u * b + v * c;
     const Vec3 n = (b - a).cross(c - a);
@@ -178,16 +186,16 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.normal = length > 0 ? Vec3(n / length) : Vec3(-ray.direction);
     out.shading_normal = out.normal;
     const auto after = std::upper_bound(
-        meshes_.begin(), meshes_.end(), hit.triangle, [](std::uint32_t id, const MeshRange& m) { return id < m.first_triangle; });
+        meshes_->ranges.begin(), meshes_->ranges.end(), hit.triangle, [](std::uint32_t id, const MeshRange& m) { return id < m.first_triangle; });
     const MeshRange& mesh = *std::prev(after);
     out.surface = mesh.surface;
     if (mesh.has_uv) {
-      out.uv = w * uvs_[t[0]] + u * uvs_[t[1]] + v * uvs_[t[2]];
+      out.uv = w * meshes_->uvs[t[0]] + u * meshes_->uvs[t[1]] + v * meshes_->uvs[t[2]];
     } else {
       out.uv = flat_uv(out.position.cast<double>(), out.normal.cast<double>());
     }
     if (mesh.smooth) {
-      const Vec3 s = w * normals_[t[0]] + u * normals_[t[1]] + v * normals_[t[2]];
+      const Vec3 s = w * meshes_->normals[t[0]] + u * meshes_->normals[t[1]] + v * meshes_->normals[t[2]];
       if (s.squaredNorm() > 1e-12f) {
         out.shading_normal = s.normalized();
         if (out.shading_normal.dot(out.normal) < 0) {
@@ -203,8 +211,8 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
 
 std::size_t World::memory_bytes() const {
   return shapes_.size() * sizeof(PlacedShape) + shape_bvh_.nodes.size() * sizeof(BvhNode) +
-         positions_.size() * sizeof(Vec3) + (normals_.size() * sizeof(Vec3) + uvs_.size() * sizeof(Vec2)) + triangles_.size() * sizeof(triangles_[0]) +
-         packets_.size() * sizeof(TrianglePacket) + triangle_bvh_.nodes.size() * sizeof(BvhNode);
+         meshes_->positions.size() * sizeof(Vec3) + (meshes_->normals.size() * sizeof(Vec3) + meshes_->uvs.size() * sizeof(Vec2)) + meshes_->triangles.size() * sizeof(meshes_->triangles[0]) +
+         meshes_->packets.size() * sizeof(TrianglePacket) + meshes_->bvh.nodes.size() * sizeof(BvhNode);
 }
 
 }  // namespace jovilux

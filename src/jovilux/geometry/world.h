@@ -63,6 +63,8 @@ class World {
   void add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march);
   /// The mesh must be faultless (mesh_fault) and in world space already.
   void add_mesh(Mesh mesh, std::uint32_t surface);
+  /// Takes the meshes of another world that is built, instead of any of its own.
+  void share_meshes(const World& other) { meshes_ = other.meshes_; }
   void build();
 
   /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between two that share
@@ -83,7 +85,7 @@ class World {
 
   /// The box of all bounded surfaces.
   const Bounds& bounds() const { return bounds_; }
-  std::size_t triangle_count() const { return triangles_.size(); }
+  std::size_t triangle_count() const { return meshes_->triangles.size(); }
   const std::vector<PlacedShape>& shapes() const { return shapes_; }
   const std::vector<PlacedSolid>& solids() const { return solids_; }
   /// Bytes held by triangles, shapes and hierarchies.
@@ -93,22 +95,28 @@ class World {
 
  private:
   friend struct WorldQueries;
+  void build_meshes();
 
   std::vector<PlacedShape> shapes_;
   std::vector<PlacedSolid> solids_;
   std::vector<std::uint32_t> endless_;  ///< shapes and solids without bounds, tested by every ray
   Bvh shape_bvh_;
 
-  std::vector<Vec3> positions_, normals_;
-  std::vector<Vec2> uvs_;  ///< empty, or for all vertices
-  std::vector<std::array<std::uint32_t, 3>> triangles_;
   struct MeshRange {
     std::uint32_t first_triangle, surface;
     bool smooth, has_uv;
   };
-  std::vector<MeshRange> meshes_;
-  std::vector<TrianglePacket> packets_;
-  Bvh triangle_bvh_;  ///< leaves count packets
+  // All meshes in world space, which several worlds may share.
+  struct Meshes {
+    std::vector<Vec3> positions, normals;
+    std::vector<Vec2> uvs;  ///< empty, or for all vertices
+    std::vector<std::array<std::uint32_t, 3>> triangles;
+    std::vector<MeshRange> ranges;
+    std::vector<TrianglePacket> packets;
+    Bvh bvh;                ///< leaves count packets
+    bool built = false;
+  };
+  std::shared_ptr<Meshes> meshes_ = std::make_shared<Meshes>();
   Bounds bounds_;
 };
 
@@ -132,8 +140,8 @@ struct WorldQueries {
             world.endless_.size(),
             world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),
             world.shape_bvh_.order.data(),
-            world.triangle_bvh_.nodes.empty() ? nullptr : world.triangle_bvh_.nodes.data(),
-            world.packets_.data()};
+            world.meshes_->bvh.nodes.empty() ? nullptr : world.meshes_->bvh.nodes.data(),
+            world.meshes_->packets.data()};
   }
 };
 

@@ -25,7 +25,8 @@ double smooth_noise(double x, std::uint32_t seed) {
   return a + (b - a) * u * u * (3 - 2 * u);
 }
 
-// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones; together 1.
+// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones; together 1. Their sum keeps
+// near 0: a curve that is steep there spreads it over [-1, 1].
 constexpr int kOctaves = 4;
 constexpr double kFastest = 2;
 double flame(double cycles, std::uint32_t seed) {
@@ -34,7 +35,8 @@ double flame(double cycles, std::uint32_t seed) {
   for (int o = kOctaves - 1; o >= 0; --o, x /= 2) {
     sum += kWeights[o] * smooth_noise(x, mix(seed, static_cast<std::uint32_t>(o)));
   }
-  return sum;
+  const auto spread = [](double v) { return v * (1.5 - 0.5 * v * v); };
+  return spread(spread(sum));
 }
 
 // 0 .. 1 over cycles since the switch: some tries, each a short weak flash, then an arc that runs up.
@@ -115,10 +117,10 @@ double Flicker::mean(double from, double to) const {
         if (!is_flame && x - floor < kFlash) {
           next = floor + kFlash;
         }
-        next = std::min(next, last);
         if (!(next > x)) {
-          break;
+          next = floor + 1;  // x is the corner, but for a rounding
         }
+        next = std::min(next, last);
         const auto at = [&](double u) { return is_flame ? 1 + depth * flame(u / kFastest, seed) : 1 - depth + depth * strike(u, seed); };
         sum += integral(at, x, next, 1);
         x = next;
@@ -140,6 +142,16 @@ std::optional<double> Flicker::period() const {
     case Wave::kRectified: return 0.5 / rate;
     default: return std::nullopt;
   }
+}
+
+std::vector<double> Flicker::cycle(int count) const {
+  std::vector<double> out;
+  // Square: in the middles of parts, so that no corner is hit; else from a zero on, so that both extremes are.
+  const double shift = wave == Wave::kSquare ? 0.5 : 0, zero = -phase / (2 * kPiHere * rate), length = period().value_or(1 / rate);
+  for (int i = 0; i < count; ++i) {
+    out.push_back(level(zero + length * (i + shift) / count));
+  }
+  return out;
 }
 
 FlickerFigures flicker_figures(std::span<const double> levels) {

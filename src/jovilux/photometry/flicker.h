@@ -3,6 +3,7 @@
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <vector>
 
 #include "jovilux/base/formula.h"
 
@@ -34,6 +35,8 @@ struct Flicker {
   double mean(double from, double to) const;
   /// The length of a cycle after which the level repeats [s]; nothing for flame, strike and formula.
   std::optional<double> period() const;
+  /// `count` levels evenly over a cycle; a count that 4 divides shows both extremes.
+  std::vector<double> cycle(int count) const;
 };
 
 /// How much a level goes up and down, as the IES defines it: from samples evenly spaced over a whole cycle, or over the

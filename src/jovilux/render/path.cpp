@@ -86,6 +86,13 @@ void contribute(const Emitter& e, const Spectrum& throughput, float luminance, c
   if (how.on_haze) {
     luminance *= e.cheats.haze;
   }
+  if (e.channels != nullptr) {
+    for (std::uint32_t c = 0; c < 3; ++c) {
+      sink.add(e.layer + c, how.haze ? Part::kHaze : bounced ? Part::kBounce : Part::kDirect,
+               tristimulus((*e.channels)[c], how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput, luminance));
+    }
+    return;
+  }
   Eigen::Array3f xyz = how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance) : tristimulus(e.table, throughput, luminance);
   if (bounced && e.cheats.bounce_saturation != 1) {
     const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();

@@ -124,10 +124,50 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   write_exr(path, header, channels);
 }
 
+// The picture as it is to be seen, its lens included; returns its bytes.
+std::vector<std::uint8_t> save_view(const std::string& path, const Rig& rig, const View& view, std::vector<float>& rgb, int width, int height) {
+  bloom(rgb, width, height, rig.look.bloom);
+  std::vector<std::uint8_t> bytes(rgb.size());
+  for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
+    const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
+    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
+  }
+  write_png(path, width, height, bytes, {{"Title", rig.title}, {"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  return bytes;
+}
+
 // JSON has no infinities: what is not known is null.
 nlohmann::json known(double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); }
 
 }  // namespace
+
+void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film) {
+  std::vector<float> rgb(film.pixels() * 3);
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
+  }
+  const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
+  save_view((fs::path(folder) / "view.png").string(), rig, view, rgb, film.width(), film.height());
+}
+
+std::vector<std::uint8_t> save_picture(const std::string& exr, const std::string& png, const Rig& rig, const std::string& rig_text, double ev, std::vector<float> rgb) {
+  const int width = rig.render.width, height = rig.render.height;
+  std::vector<ExrChannel> channels;
+  for (std::size_t c = 0; c < 3; ++c) {
+    channels.push_back({std::string(1, "RGB"[c]), ExrChannel::Type::kFloat, [&rgb, width, c](int y, float* out) {
+                          for (int x = 0; x < width; ++x) {
+                            out[x] = rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)) + c];
+                          }
+                        }});
+  }
+  ExrHeader header;
+  header.width = width;
+  header.height = height;
+  header.texts[kRigAttribute] = rig_text;
+  header.numbers[kEvAttribute] = static_cast<float>(ev);
+  write_exr(exr, header, channels);
+  return save_view(png, rig, View(rig.look, ev), rgb, width, height);
+}
 
 std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height) {
   static constexpr const char* kStopped[] = {"samples", "noise", "time", "signal"};
@@ -186,14 +226,7 @@ void save_render(const std::string& folder, const Rig& rig, const std::vector<st
     rgb = enlarged(smoothed(film), width, height, preview->first, preview->second);
     std::tie(width, height) = *preview;
   }
-  bloom(rgb, width, height, rig.look.bloom);
-  std::vector<std::uint8_t> bytes(rgb.size());
-  for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
-    const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
-    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
-  }
-  write_png((dir / "view.png").string(), width, height, bytes,
-            {{"Title", rig.title}, {"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  save_view((dir / "view.png").string(), rig, view, rgb, width, height);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   write_text_file((dir / "stats.json").string(), stats_json(rig, r.stats, film.width(), film.height()));
 }

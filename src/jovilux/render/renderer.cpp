@@ -525,7 +525,7 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
 }
 
 Render render_on(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from) {
-  return Renderer(rig, scene, options, std::move(from)).run(scene.layers);
+  return Renderer(rig, scene, options, std::move(from)).run(options.moments.empty() ? scene.layers : options.moments.front().scene->layers);
 }
 
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options) {

@@ -73,10 +73,10 @@ struct Render {
   const Film& film() const { return state.film; }
 };
 
-/// Renders a rig. With `noise`, samples go where the noise is, in rounds (see sample_plan.h). The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
+/// Renders a rig into the layers of the scene; with moments, which have layers of their own, use render_on. With `noise`, samples go where the noise is, in rounds (see sample_plan.h). The result depends on the rig and its seed only, not on threads; with a time limit or a stop, on how
 /// many samples were finished.
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options);
-/// Goes on with a render from where it stood: ends with the same picture, bit for bit, as one that never stopped.
+/// Goes on with a render from where it stood, into the layers of the options' moments or else of the scene: ends with the same picture, bit for bit, as one that never stopped.
 Render render_on(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from);
 
 /// What a finished or stopped state tells about itself; `stopped_by` and `threads` are left as they are by default.

@@ -138,6 +138,23 @@ std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b
     }
     return std::nullopt;
   }
+  // A bare number beside a quantity: a share beside percent, or 0 of any unit.
+  if ((a.is_number() && b.is_text()) || (a.is_text() && b.is_number())) {
+    const DocumentNode &text = a.is_text() ? a : b, &number = a.is_text() ? b : a;
+    const auto parsed = parse_amount(text.text());
+    const auto* amount = std::get_if<Amount>(&parsed);
+    if (amount != nullptr && (amount->dimension == Dimension::kPercent || number.number() == 0)) {
+      const double from = a.is_text() ? amount->value : a.number(), to = b.is_text() ? amount->value : b.number(), v = from + (to - from) * u;
+      const std::string unit = coherent_unit(amount->dimension);
+      if (unit.empty()) {
+        out.value = v;
+      } else {
+        out.value = amount->dimension == Dimension::kExposure ? fmt::format("EV {}", v) : fmt::format("{} {}", v, unit);
+      }
+      return out;
+    }
+    return std::nullopt;
+  }
   if (a.is_array() && b.is_array() && a.array().size() == b.array().size()) {
     for (std::size_t i = 0; i < a.array().size(); ++i) {
       auto item = blended(a.array()[i], b.array()[i], u);
@@ -337,6 +354,10 @@ KeyedNumber keyed_number(const DocumentNode& keyed) {
   for (const DocumentNode* v : keys->values) {
     DocumentNode holder;
     holder.set("v", v->place, *v);
+    if (const auto* on = std::get_if<bool>(&v->value)) {
+      out.values.push_back(*on ? 1 : 0);
+      continue;
+    }
     TableReader r(holder, "", 1, ignored);
     const auto number = r.ratio("v", kAny);
     if (!number) {

@@ -40,7 +40,7 @@ struct KeyedNumber {
 
   double operator()(double t) const;
 };
-/// Of a keyed node whose values are numbers or shares ("30 %"); empty where one is not.
+/// Of a keyed node whose values are numbers, shares ("30 %") or flags (0, 1); empty where one is not.
 KeyedNumber keyed_number(const DocumentNode& keyed);
 
 }  // namespace jovilux

@@ -98,7 +98,7 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
       r.error("points", points->place, "conflict", fmt::format("{} points for count = {}", out.size(), n));
     }
   }
-  r.finish({}, {"from", "to", "at", "axis", "radius", "pitch", "turns", "every", "cells", "points"}, "this path");
+  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "every", "cells", "points"}, "this path");
   return out;
 }
 

@@ -163,7 +163,7 @@ Falloff read_falloff(TableReader& r) {
     if (out.law == FalloffLaw::kPoints || out.law == FalloffLaw::kFormula) {
       read_curve(f, *node, out);
     }
-    f.finish({}, {"zero_at", "a", "b", "c", "points", "formula"}, fmt::format("law \"{}\"", to_string(out.law)));
+    f.finish({"zero_at", "a", "b", "c", "points", "formula"}, fmt::format("law \"{}\"", to_string(out.law)));
   } else if (node != nullptr) {
     r.wrong_type("falloff", *node, join_or(laws) + ", or a table with law");
   }
@@ -486,7 +486,7 @@ void read_shaping(TableReader& r, LightSpec& light) {
   if (const auto surround = g.word("surround", {"dark", "clear", "repeat"})) {
     spec.surround = static_cast<GoboSurround>(*surround);
   }
-  g.finish({}, {"count", "open"}, "an image");
+  g.finish({"count", "open"}, "an image");
   light.gobo = std::move(out);
 }
 
@@ -739,7 +739,7 @@ std::optional<Flicker> read_flicker(TableReader& r) {
   if (out.wave == Wave::kFlame || out.wave == Wave::kStrike) {
     out.seed = static_cast<std::uint32_t>(f.integer("seed", 0, 0xffffffffLL).value_or(1));
   }
-  f.finish({}, {"depth", "phase", "duty", "seed", "formula"}, wave ? fmt::format("wave \"{}\"", waves[*wave]) : "this wave");
+  f.finish({"depth", "phase", "duty", "seed", "formula"}, wave ? fmt::format("wave \"{}\"", waves[*wave]) : "this wave");
   if (!wave || (out.wave == Wave::kFormula && !out.formula)) {
     return std::nullopt;
   }
@@ -871,7 +871,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   light.on = r.flag("on").value_or(true);
   light.flicker = read_flicker(r);
   read_effect(r, rig, light);
-  r.finish({}, kFormKeys, fmt::format("form \"{}\"", to_string(f)));
+  r.finish(kFormKeys, fmt::format("form \"{}\"", to_string(f)));
   if (!good) {
     return std::nullopt;
   }

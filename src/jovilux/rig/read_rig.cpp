@@ -237,7 +237,7 @@ class RigReader {
         break;
     }
     static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
-    r.finish({}, elsewhere, kKinds[static_cast<int>(m.kind)]);
+    r.finish(elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
   }
@@ -470,7 +470,7 @@ class RigReader {
       }
       break;
     }
-    r.finish({}, {"at", "turn", "scale"}, "a haze without a file");
+    r.finish({"at", "turn", "scale"}, "a haze without a file");
     constexpr std::size_t kMostHazes = 16;
     if (rig_.hazes.size() == kMostHazes) {
       r.error("name", r.place("name"), "out-of-range", fmt::format("at most {} hazes", kMostHazes));
@@ -547,7 +547,7 @@ class RigReader {
       const std::size_t before = problems_.size();
       o.shape = read_shape(s);
       if (problems_.size() == before) {  // without a kind nothing can be said of its sizes
-        s.finish({}, {"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
+        s.finish({"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
       }
     } else if (shape != nullptr) {
       r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
@@ -585,7 +585,7 @@ class RigReader {
       }
     }
     o.tags = r.texts("tags").value_or(std::vector<std::string>{});
-    r.finish({}, {"mesh_length", "mesh_up"}, solid ? "a solid" : "a shape");
+    r.finish({"mesh_length", "mesh_up"}, solid ? "a solid" : "a shape");
     rig_.objects.push_back(std::move(o));
   }
 
@@ -662,7 +662,7 @@ class RigReader {
       g.finish();
       m.grid = out;
     }
-    r.finish({}, {"field"}, "an illuminance meter");
+    r.finish({"field"}, "an illuminance meter");
     rig_.meters.push_back(std::move(m));
   }
 
@@ -796,41 +796,42 @@ class RigReader {
   // What keys and flickers make of the lights' levels while the shutter is open.
   void read_levels() {
     const double from = rig_.render.time - rig_.time.open() / 2, to = rig_.render.time + rig_.time.open() / 2;
-    std::map<std::string, KeyedNumber> dimmers;
-    const auto dimmer_of = [&](const char* kind, const std::string& name) {
+    struct LevelKeys {
+      KeyedNumber dimmer, on;
+    };
+    std::map<std::string, LevelKeys> keys;  // by light, then by array
+    for (const char* kind : {"light", "array"}) {
       const DocumentNode* list = keyed_.find(kind);
       for (const DocumentNode& item : list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
-        const DocumentNode *its_name = item.find("name"), *dimmer = item.find("dimmer"), *of = item.find("of");
-        if (its_name == nullptr || !its_name->is_text() || its_name->text() != name) {
+        const DocumentNode *name = item.find("name"), *of = item.find("of"), *dimmer = item.find("dimmer"), *on = item.find("on");
+        if (name == nullptr || !name->is_text()) {
           continue;
         }
-        if (dimmer != nullptr) {
-          return keyed_number(*dimmer);
+        if (of != nullptr && of->is_text()) {
+          keys[name->text()] = LevelKeys(keys[of->text()]);
+        } else {
+          keys[name->text()] = {dimmer != nullptr ? keyed_number(*dimmer) : KeyedNumber{}, on != nullptr ? keyed_number(*on) : KeyedNumber{}};
         }
-        return of != nullptr && of->is_text() ? dimmers[of->text()] : KeyedNumber{};
-      }
-      return KeyedNumber{};
-    };
-    const DocumentNode* lights = keyed_.find("light");
-    for (const DocumentNode& light : lights != nullptr && lights->is_array() ? lights->array() : DocumentNode::Array{}) {
-      if (const DocumentNode* name = light.find("name"); name != nullptr && name->is_text()) {
-        dimmers[name->text()] = dimmer_of("light", name->text());
       }
     }
     for (LightSpec& light : rig_.lights) {
-      const bool copy = light.copies > 1 || light.layer != light.name;
-      // A copy with a dimmer of its own has no keys.
-      if (const KeyedNumber keys = copy ? dimmer_of("array", light.layer) : dimmers[light.name]; !keys.times.empty() && keys(rig_.render.time) == light.dimmer) {
-        light.dimmer_keys = keys;
+      // A copy whose dimmer or switch is its own does not follow its pattern's keys.
+      const LevelKeys& its = keys[light.layer];
+      if (!its.dimmer.times.empty() && its.dimmer(rig_.render.time) == light.dimmer) {
+        light.dimmer_keys = its.dimmer;
       }
-      if (light.dimmer_keys.times.empty() && !light.flicker) {
+      if (!its.on.times.empty() && (its.on(rig_.render.time) > 0) == light.on) {
+        light.on_keys = its.on;
+      }
+      if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker) {
         continue;
       }
       const double level = light.level_between(from, to);
-      if (!light.dimmer_keys.times.empty()) {
+      if (!light.dimmer_keys.times.empty() || !light.on_keys.times.empty()) {
         LightSpec steady = light;
         steady.flicker.reset();
         light.dimmer = steady.level_between(from, to);
+        light.on = light.on || (!light.on_keys.times.empty() && light.dimmer > 0);
       }
       light.flicker_level = !light.flicker ? 1 : light.dimmer > 0 ? level / light.dimmer : light.flicker->mean(from, to);
     }
@@ -937,21 +938,20 @@ std::string path_from(const Place& place, const std::string& name) {
 
 double LightSpec::level_between(double from, double to) const {
   const double length = to - from;
-  const auto dimmed_at = [&](double t) { return dimmer_keys.times.empty() ? dimmer : dimmer_keys(t); };
+  const auto dimmed_at = [&](double t) { return (dimmer_keys.times.empty() ? dimmer : dimmer_keys(t)) * (on_keys.times.empty() ? 1 : on_keys(t)); };
   if (!(length > 0)) {
     return dimmed_at(from) * (flicker ? flicker->level(from) : 1);
   }
-  if (dimmer_keys.times.empty()) {
+  if (dimmer_keys.times.empty() && on_keys.times.empty()) {
     return dimmer * (flicker ? flicker->mean(from, to) : 1);
   }
   // From key to key; with a flicker in steps short enough that the dimmer hardly changes over one.
   std::vector<double> corners = {from};
-  for (const double t : dimmer_keys.times) {
-    if (t > from && t < to) {
-      corners.push_back(t);
-    }
+  for (const KeyedNumber* keys : {&dimmer_keys, &on_keys}) {
+    std::copy_if(keys->times.begin(), keys->times.end(), std::back_inserter(corners), [&](double t) { return t > from && t < to; });
   }
   corners.push_back(to);
+  std::sort(corners.begin(), corners.end());
   double sum = 0;
   for (std::size_t i = 0; i + 1 < corners.size(); ++i) {
     if (!flicker) {
@@ -1040,7 +1040,7 @@ Problems go_to_frame(DocumentNode& document, const std::string& file, int frame,
   }
   Problems out = set_at_address(document, "render.time", value_node(rig.time.moment_of(frame)));
   if (!rig.render.seed_given && !hold_noise) {
-    const Problems more = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(mix(rig.render.seed, static_cast<std::uint32_t>(frame)))));
+    const Problems more = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(frame_seed(rig, frame))));
     out.insert(out.end(), more.begin(), more.end());
   }
   return out;
@@ -1048,11 +1048,16 @@ Problems go_to_frame(DocumentNode& document, const std::string& file, int frame,
 
 }  // namespace
 
-Result<Rig> rig_at(const Rig& rig, double moment) {
+std::uint32_t frame_seed(const Rig& rig, int frame) { return mix(rig.render.seed, static_cast<std::uint32_t>(frame)); }
+
+Result<Rig> rig_at(const Rig& rig, double moment, std::optional<std::uint32_t> seed) {
   Rig out;
   out.file = rig.file;
   DocumentNode document = rig.document;
   Problems problems = set_at_address(document, "render.time", value_node(moment));
+  if (seed && !has_errors(problems)) {
+    problems = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(*seed)));
+  }
   if (!has_errors(problems)) {
     problems = read_at_moment(document, moment, out);
   }

@@ -291,7 +291,7 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
     turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
   }
   n.place = placement(at, turn, Vec3d::Ones());
-  r.finish({}, {"size", "radius", "height", "open", "bar", "round", "of", "blend", "every", "count", "per_meter", "thickness", "fractal", "iterations", "constant", "formula", "slope"},
+  r.finish({"size", "radius", "height", "open", "bar", "round", "of", "blend", "every", "count", "per_meter", "thickness", "fractal", "iterations", "constant", "formula", "slope"},
            fmt::format("a {}", to_string(n.kind)));
   if (r.problems().size() != before) {
     return std::nullopt;

@@ -111,8 +111,9 @@ struct LightSpec {
   std::optional<double> dim_to_warm;  ///< [K], what the white slides towards as the dimmer goes to 0
   std::vector<GelSpec> gels;       ///< in the order of the light's way
   std::optional<Rgb> tint;
+  bool split_tint = false;         ///< for rendering: three layers, one for each channel of any tint, instead of one
   double dimmer = 1;               ///< keyed: its mean while the shutter is open
-  KeyedNumber dimmer_keys;         ///< empty where it is not keyed
+  KeyedNumber dimmer_keys, on_keys;  ///< empty where they are not keyed; on_keys 0 or 1
   std::optional<Flicker> flicker;
   double flicker_level = 1;        ///< what the flicker makes of the dimmed level, in the mean while the shutter is open
   bool on = true;
@@ -311,8 +312,11 @@ struct RigRequest {
 /// the warnings that reading alone can give.
 Result<Rig> load_rig(const std::string& file, const RigRequest& request = {});
 
-/// A rig as it is at another moment [s]; the file names in it are not looked for again.
-Result<Rig> rig_at(const Rig& rig, double moment);
+/// A rig as it is at another moment [s], and with another seed where one is given.
+Result<Rig> rig_at(const Rig& rig, double moment, std::optional<std::uint32_t> seed = std::nullopt);
+
+/// The seed of a frame whose rig gives none.
+std::uint32_t frame_seed(const Rig& rig, int frame);
 
 /// The files that a rig is made of and names: itself, what it includes, meshes, pictures, profiles. Each once.
 std::vector<std::string> files_of(const Rig& rig);

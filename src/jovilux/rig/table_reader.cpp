@@ -288,21 +288,16 @@ std::optional<std::size_t> TableReader::word(std::string_view key, const std::ve
   return std::nullopt;
 }
 
-void TableReader::finish(const std::vector<std::string>& later, const std::vector<std::string>& elsewhere, const std::string& kind) {
+void TableReader::finish(const std::vector<std::string>& elsewhere, const std::string& kind) {
   for (const DocumentEntry& e : table_.table()) {
     if (std::find(known_.begin(), known_.end(), e.key) != known_.end()) {
       continue;
     }
     const std::string shown = printable(e.key, 40);
-    if (std::find(later.begin(), later.end(), e.key) != later.end()) {
-      error(shown, e.place, "unavailable-key", fmt::format("\"{}\" belongs to the rig format but is not available in this version", shown),
-            "remove it to render the rest");
-    } else if (std::find(elsewhere.begin(), elsewhere.end(), e.key) != elsewhere.end()) {
+    if (std::find(elsewhere.begin(), elsewhere.end(), e.key) != elsewhere.end()) {
       error(shown, e.place, "unknown-key", fmt::format("\"{}\" does not go with {}", shown, kind), "remove it");
     } else {
-      std::vector<std::string> names = known_;
-      names.insert(names.end(), later.begin(), later.end());
-      error(shown, e.place, "unknown-key", fmt::format("unknown key \"{}\"", shown), did_you_mean(e.key, names));
+      error(shown, e.place, "unknown-key", fmt::format("unknown key \"{}\"", shown), did_you_mean(e.key, known_));
     }
   }
 }

@@ -68,9 +68,9 @@ class TableReader {
   void warning(std::string_view key, const Place& place, std::string code, std::string text, std::string hint = "");
   void missing(std::string_view key, std::string_view expected);
 
-  /// Notes an error for each key that no accessor asked for. `later` are keys of the format that this version does not
-  /// have; `elsewhere` those that belong to another kind than `kind` ("form \"point\"").
-  void finish(const std::vector<std::string>& later = {}, const std::vector<std::string>& elsewhere = {}, const std::string& kind = "");
+  /// Notes an error for each key that no accessor asked for. `elsewhere` are keys that belong to another kind than `kind`
+  /// ("form \"point\"").
+  void finish(const std::vector<std::string>& elsewhere = {}, const std::string& kind = "");
 
   const DocumentNode& table() const { return table_; }
   const std::string& address() const { return address_; }

@@ -352,7 +352,14 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
     }
   }
   e.table = light_table(parts.color.spectrum);
-  if (light.tint) {
+  if (light.split_tint) {
+    TintChannels channels;
+    for (int c = 0; c < 3; ++c) {
+      channels[static_cast<std::size_t>(c)] = tint_channel(e.table, c);
+    }
+    e.channels = std::make_shared<const TintChannels>(channels);
+    e.table = channels[0] + channels[1] + channels[2];
+  } else if (light.tint) {
     e.table = tinted(e.table, *light.tint);
   }
   e.falloff = light.falloff;

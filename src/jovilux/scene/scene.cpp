@@ -185,7 +185,8 @@ void add_file_material(Scene& scene, const GltfScene::Material& m) {
   }
 }
 
-void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enclosure> inside, Problems& problems) {
+void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enclosure> inside, std::shared_ptr<const DensityGrid> known, Problems& problems) {
+  scene.grids.push_back(known);
   if (!(h.extinction > 0)) {
     return;
   }
@@ -201,7 +202,9 @@ void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enc
     // Cell by cell where a clump takes much of the light; else one bound for all costs less.
     out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size), static_cast<float>(h.clumps->depth), (rig.render.time * h.clumps->drift).cast<float>(), h.clumps->seed, h.extinction * h.clumps->size > 0.25};
   }
-  if (!h.file.empty()) {
+  if (known != nullptr) {
+    out.density.grid = std::move(known);
+  } else if (!h.file.empty()) {
     auto grid = load_density_grid(h.file, h.grid, h.grid_place);
     for (Problem p : grid.problems()) {
       p.address = "haze." + h.name + ".file";
@@ -212,35 +215,49 @@ void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enc
       return;
     }
     out.density.grid = std::make_shared<DensityGrid>(std::move(*grid));
+    scene.grids.back() = out.density.grid;
   }
   scene.hazes.push_back(std::move(out));
 }
 
 }  // namespace
 
-Result<Scene> prepare_scene(const Rig& rig, int camera) {
+namespace {
+
+// With `like`: see prepare_moment.
+Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::vector<std::string>& layers) {
   Scene scene;
   Problems problems;
-  for (const MaterialSpec& m : rig.materials) {
-    scene.materials.push_back(model_of(m, problems));
-    scene.pictures.push_back(pictures_of(m, problems));
+  scene.layers = layers;
+  const auto plain = static_cast<std::uint32_t>(rig.materials.size());
+  if (like != nullptr) {
+    scene.materials = like->materials;
+    scene.pictures = like->pictures;
+  } else {
+    for (const MaterialSpec& m : rig.materials) {
+      scene.materials.push_back(model_of(m, problems));
+      scene.pictures.push_back(pictures_of(m, problems));
+    }
+    scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
+    scene.pictures.emplace_back();
   }
-  const auto plain = static_cast<std::uint32_t>(scene.materials.size());
-  scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
-  scene.pictures.emplace_back();
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     scene.has_openings = scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
     scene.has_pictures = scene.has_pictures || scene.pictures[i].any();
   }
 
   // The meshes that hold haze or lights, each in a world of its own.
-  std::map<int, std::shared_ptr<World>> holders;
-  for (const HazeSpec& h : rig.hazes) {
+  std::map<int, std::shared_ptr<World>>& holders = scene.holders;
+  if (like != nullptr) {
+    holders = like->holders;
+    scene.world.share_meshes(like->world);
+  }
+  for (const HazeSpec& h : like == nullptr ? rig.hazes : std::vector<HazeSpec>{}) {
     if (h.inside && h.inside->object >= 0) {
       holders[h.inside->object] = std::make_shared<World>();
     }
   }
-  for (const LightSpec& l : rig.lights) {
+  for (const LightSpec& l : like == nullptr ? rig.lights : std::vector<LightSpec>{}) {
     if (l.zone && l.zone->object >= 0) {
       holders[l.zone->object] = std::make_shared<World>();
     }
@@ -259,7 +276,8 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
       light_of_object[static_cast<std::size_t>(rig.lights[i].object)] = static_cast<int>(i);
     }
   }
-  std::vector<std::shared_ptr<const LuminousSurface>> luminous(rig.lights.size());
+  std::vector<std::shared_ptr<const LuminousSurface>>& luminous = scene.luminous;
+  luminous.resize(rig.lights.size());
   std::vector<std::pair<MeshPart, std::uint32_t>> later;
   for (std::size_t i = 0; i < rig.objects.size(); ++i) {
     const ObjectSpec& object = rig.objects[i];
@@ -279,6 +297,12 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
       const Rig::Solid& solid = rig.solids[static_cast<std::size_t>(object.solid)];
       const Transform& own = solid.node.place;
       scene.world.add_solid(solid.compiled, {object.transform.linear * own.linear, object.transform.point(own.offset)}, surface, rig.render.march);
+      continue;
+    }
+    if (like != nullptr) {
+      if (its_light >= 0) {
+        luminous[static_cast<std::size_t>(its_light)] = like->luminous[static_cast<std::size_t>(its_light)];
+      }
       continue;
     }
     auto parts = mesh_parts(object, problems);
@@ -335,9 +359,13 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
     }
     scene.world.add_mesh(std::move(part.mesh), surface);
   }
+  if (like != nullptr) {
+    scene.surfaces.insert(scene.surfaces.end(), like->surfaces.begin() + static_cast<std::ptrdiff_t>(scene.surfaces.size()), like->surfaces.begin() + static_cast<std::ptrdiff_t>(like->object_surfaces));
+  }
+  scene.object_surfaces = scene.surfaces.size();
   if (!has_errors(problems)) {
     for (const HazeSpec& h : rig.hazes) {
-      add_haze(scene, rig, h, h.inside ? enclosure_of(*h.inside) : std::nullopt, problems);
+      add_haze(scene, rig, h, h.inside ? enclosure_of(*h.inside) : std::nullopt, like != nullptr ? like->grids[scene.grids.size()] : nullptr, problems);
     }
   }
 
@@ -367,11 +395,14 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
     Emitter e = make_emitter(light, parts, rig.up);
     const auto index = static_cast<std::uint32_t>(i);
     if (e.shines()) {
-      const std::string& layer = light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
+      const std::string layer = light.split_tint ? light.name + "~1" : light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
       const auto known = std::find(scene.layers.begin(), scene.layers.end(), layer);
       e.layer = static_cast<std::uint32_t>(known - scene.layers.begin());
       if (known == scene.layers.end()) {
         scene.layers.push_back(layer);
+        if (light.split_tint) {
+          scene.layers.insert(scene.layers.end(), {light.name + "~2", light.name + "~3"});
+        }
       }
     }
     if (light.lit) {
@@ -415,8 +446,11 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
     if (rig.hazes[i].extinction > 0) {
       Haze& haze = scene.hazes[glowing++];
       if (haze.glow > 0) {
-        haze.layer = static_cast<std::uint32_t>(scene.layers.size());
-        scene.layers.push_back(rig.hazes[i].name);
+        const auto at = std::find(scene.layers.begin(), scene.layers.end(), rig.hazes[i].name);
+        haze.layer = static_cast<std::uint32_t>(at - scene.layers.begin());
+        if (at == scene.layers.end()) {
+          scene.layers.push_back(rig.hazes[i].name);
+        }
       }
     }
   }
@@ -441,5 +475,11 @@ Result<Scene> prepare_scene(const Rig& rig, int camera) {
   scene.world.build();
   return {std::move(scene), std::move(problems)};
 }
+
+}  // namespace
+
+Result<Scene> prepare_scene(const Rig& rig, int camera) { return prepare(rig, camera, nullptr, {}); }
+
+Result<Scene> prepare_moment(const Rig& rig, int camera, const Scene& like, const std::vector<std::string>& layers) { return prepare(rig, camera, &like, layers); }
 
 }  // namespace jovilux

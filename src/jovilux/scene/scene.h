@@ -1,6 +1,7 @@
 #pragma once
 
 #include <algorithm>
+#include <map>
 #include <memory>
 #include <string>
 #include <vector>
@@ -51,11 +52,19 @@ struct Scene {
   std::vector<std::uint32_t> emitter_surface;  ///< of each emitter, the surface number of its body; kNoIndex without
   std::vector<std::uint32_t> distant;      ///< the emitters that rays which leave the world may see
   std::vector<std::vector<bool>> casters;  ///< lists of surfaces that throw shadows; Emitter::casters points here
+  std::map<int, std::shared_ptr<World>> holders;  ///< of meshes that hold haze or lights, by object
+  std::vector<std::shared_ptr<const LuminousSurface>> luminous;  ///< of each light that an object is, else null
+  std::vector<std::shared_ptr<const DensityGrid>> grids;         ///< of each haze of the rig that a file tells, else null
+  std::size_t object_surfaces = 0;         ///< the first so many surfaces are objects'
   std::vector<std::string> layers;         ///< names of the lights that shine, then of the hazes that glow; Emitter::layer points here
 };
 
 /// Loads all files and builds the hierarchy. Problems of files carry the file's place and the rig's address. `camera` is
 /// the index of the one that lights with fade_with_camera fade with.
 Result<Scene> prepare_scene(const Rig& rig, int camera = 0);
+
+/// The same rig at another moment: meshes, materials, pictures and densities are those of `like`, and meshes stay where they are
+/// there; the layers are `layers`, whether or not their lights shine now.
+Result<Scene> prepare_moment(const Rig& rig, int camera, const Scene& like, const std::vector<std::string>& layers);
 
 }  // namespace jovilux

@@ -1,0 +1,303 @@
+#include "jovilux/judge/animation.h"
+
+#include <algorithm>
+#include <array>
+#include <cctype>
+#include <cmath>
+#include <optional>
+
+#include <fmt/format.h>
+
+#include "jovilux/color/nodes.h"
+#include "jovilux/scene/light_parts.h"
+
+namespace jovilux {
+namespace {
+
+// Whether a formula's text uses a variable of one letter.
+bool uses(const std::string& formula, char variable) {
+  for (std::size_t i = 0; i < formula.size(); ++i) {
+    const auto part_of_word = [&](std::size_t k) { return k < formula.size() && (std::isalnum(static_cast<unsigned char>(formula[k])) != 0 || formula[k] == '_'); };
+    if (formula[i] == variable && !part_of_word(i + 1) && (i == 0 || !part_of_word(i - 1))) {
+      return true;
+    }
+  }
+  return false;
+}
+
+void drop(DocumentNode& table, const std::string& key) {
+  if (table.is_table()) {
+    std::erase_if(table.table(), [&](const DocumentEntry& e) { return e.key == key; });
+  }
+}
+
+template <class Fn>
+void each_table(DocumentNode& root, const char* kind, const Fn& fn) {
+  if (DocumentNode* list = root.find(kind); list != nullptr && list->is_array()) {
+    for (DocumentNode& item : list->array()) {
+      fn(item);
+    }
+  }
+}
+
+// The rig's text at its moment, without all that the layers of one render can give.
+std::string fixed_part(const Rig& rig) {
+  Problems ignored;
+  DocumentNode now = at_time(rig.document, rig.render.time, ignored);
+  each_table(now, "light", [](DocumentNode& light) {
+    for (const char* key : {"dimmer", "on", "flicker", "tint"}) {
+      drop(light, key);
+    }
+  });
+  for (const char* key : {"look", "meter", "variant", "time"}) {
+    drop(now, key);
+  }
+  if (DocumentNode* render = now.find("render"); render != nullptr) {
+    drop(*render, "time");
+    drop(*render, "seed");
+  }
+  return to_toml(now);
+}
+
+// What changes with the moment though no key says so; empty: nothing.
+std::string moves_by_itself(const Rig& rig, const std::vector<Rig>& frames) {
+  for (const HazeSpec& h : rig.hazes) {
+    if (h.clumps && h.clumps->drift.norm() > 0 && h.extinction > 0) {
+      return fmt::format("the clumps of \"{}\" drift", h.name);
+    }
+  }
+  for (const LightSpec& l : rig.lights) {
+    if (l.tint_by && uses(l.tint_by->formula.text(), 't')) {
+      return fmt::format("the color of \"{}\" changes with time", l.name);
+    }
+  }
+  if (const DocumentNode* solids = rig.document.find("solid"); solids != nullptr && solids->is_array()) {
+    for (const DocumentNode& solid : solids->array()) {
+      if (const DocumentNode* formula = solid.find("formula"); formula != nullptr && formula->is_text() && uses(formula->text(), 't')) {
+        return "a solid's formula changes with time";
+      }
+    }
+  }
+  for (const Rig& f : frames) {
+    for (std::size_t i = 0; i < f.lights.size() && i < rig.lights.size(); ++i) {
+      if ((f.lights[i].axis - frames[0].lights[i].axis).norm() > 1e-12) {
+        return fmt::format("\"{}\" moves by the clock", f.lights[i].name);
+      }
+    }
+  }
+  return "";
+}
+
+constexpr double kSame = 1e-9;
+
+// Luminance of a tint's channels alone under the light's white, which a tint's level is measured by.
+std::optional<std::array<double, 3>> tint_factors(const Rgb& tint, const std::array<double, 3>& luminances) {
+  double y = 0;
+  for (std::size_t c = 0; c < 3; ++c) {
+    y += tint[static_cast<int>(c)] * luminances[c];
+  }
+  if (!(y > 0)) {
+    return std::nullopt;
+  }
+  return std::array<double, 3>{tint[0] / y, tint[1] / y, tint[2] / y};
+}
+
+}  // namespace
+
+std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& moments) {
+  constexpr int kPoints = 4000, kInCycle = 4096;
+  std::vector<LevelCurve> out;
+  if (moments.empty()) {
+    return out;
+  }
+  const double half = rig.time.open() / 2, from = moments.front() - half, to = moments.back() + half;
+  for (const LightSpec& light : rig.lights) {
+    const bool steady_copy = light.copies > 1 && !out.empty() && out.back().name == light.layer && (!light.flicker || light.flicker->period());
+    if (steady_copy) {
+      continue;  // as the first copy
+    }
+    LevelCurve c;
+    c.name = light.copies > 1 && (!light.flicker || light.flicker->period()) ? light.layer : light.name;
+    const auto level = [&](double a, double b) { return light.on ? light.level_between(a, b) : 0.0; };
+    const bool constant = light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker;
+    const int points = constant || !(to > from) ? 1 : kPoints;
+    for (int i = 0; i <= points; ++i) {
+      const double t = from + (to - from) * i / points;
+      c.times.push_back(t);
+      c.levels.push_back(level(t, t));
+    }
+    for (const double t : moments) {
+      c.in_frames.push_back(level(t - half, t + half));
+    }
+    c.own = flicker_figures(c.levels);
+    if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && light.flicker && light.flicker->period()) {
+      c.cycle_s = *light.flicker->period();
+      std::vector<double> cycle = light.flicker->cycle(kInCycle);
+      for (double& v : cycle) {
+        v *= light.on ? light.dimmer : 0;
+      }
+      c.own = flicker_figures(cycle);
+    }
+    c.framed = flicker_figures(c.in_frames);
+    c.changes = c.own.most - c.own.least > kSame * c.own.most;
+    if (c.own.most > 0) {
+      out.push_back(std::move(c));
+    }
+  }
+  return out;
+}
+
+std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, const std::vector<Rig>& frames) {
+  if (frames.empty()) {
+    return "there are no frames";
+  }
+  if (std::string why = moves_by_itself(rig, frames); !why.empty()) {
+    return why;
+  }
+  const std::string fixed = fixed_part(frames[0]);
+  for (const Rig& f : frames) {
+    if (fixed_part(f) != fixed || f.lights.size() != frames[0].lights.size()) {
+      return "keys move more than levels and tints";
+    }
+  }
+  FramesFromLayers plan;
+  Problems ignored;
+  plan.document = at_time(frames[0].document, frames[0].render.time, ignored);
+  // What changes, by the light's table: an array's by its pattern's.
+  const std::size_t lights = frames[0].lights.size();
+  std::map<std::string, std::string> pattern_of;
+  each_table(plan.document, "array", [&](DocumentNode& array) {
+    const DocumentNode *name = array.find("name"), *of = array.find("of");
+    if (name != nullptr && of != nullptr && name->is_text() && of->is_text()) {
+      pattern_of[name->text()] = of->text();
+    }
+  });
+  std::map<std::string, double> brightest;  // of the tables whose level changes
+  std::vector<std::string> tinted;
+  for (std::size_t i = 0; i < lights; ++i) {
+    const LightSpec& first = frames[0].lights[i];
+    const auto pattern = pattern_of.find(first.layer);
+    const std::string table = pattern != pattern_of.end() ? pattern->second : first.name;
+    double most = 0, least = 1e300;
+    bool tints = false;
+    for (const Rig& f : frames) {
+      most = std::max(most, f.lights[i].dimmed());
+      least = std::min(least, f.lights[i].dimmed());
+      tints = tints || f.lights[i].tint != first.tint;
+    }
+    if (most > least) {
+      if (first.dim_to_warm) {
+        return fmt::format("the white of \"{}\" slides with its dimmer", first.name);
+      }
+      brightest[table] = std::max(brightest[table], most);
+    }
+    if (tints) {
+      if (first.cheat.bounce_saturation != 1 || first.layer != first.name || first.shape.form == Form::kDome) {
+        return fmt::format("the tint of \"{}\" changes, which its layers cannot give", first.name);
+      }
+      for (const Rig& f : frames) {
+        if (!f.lights[i].tint) {
+          return fmt::format("the tint of \"{}\" comes and goes", first.name);
+        }
+      }
+      tinted.push_back(first.name);
+    }
+  }
+  each_table(plan.document, "light", [&](DocumentNode& light) {
+    const DocumentNode* name = light.find("name");
+    const auto it = name != nullptr && name->is_text() ? brightest.find(name->text()) : brightest.end();
+    if (it != brightest.end()) {
+      drop(light, "flicker");
+      DocumentNode on, dimmer;
+      on.value = true;
+      dimmer.value = std::min(1.0, it->second);
+      light.set("on", light.place, on);
+      light.set("dimmer", light.place, dimmer);
+    }
+  });
+  // A copy with a level of its own would not follow.
+  std::string own_level;
+  each_table(plan.document, "array", [&](DocumentNode& array) {
+    if (const DocumentNode* copy = array.find("copy"); copy != nullptr && copy->is_table()) {
+      for (const DocumentEntry& e : copy->table()) {
+        for (const char* key : {"dimmer", "on", "flicker"}) {
+          own_level = e.value.find(key) != nullptr ? "a copy of an array has a level of its own" : own_level;
+        }
+      }
+    }
+  });
+  if (!own_level.empty() && !brightest.empty()) {
+    return own_level;
+  }
+  DocumentNode by_lights;
+  by_lights.value = std::string("lights");
+  if (has_errors(set_at_address(plan.document, "render.layers", by_lights))) {
+    return "the rig's layers cannot be set";
+  }
+  auto base = read_rig(plan.document, rig.file);
+  if (!base || base->lights.size() != lights) {
+    return "keys move more than levels and tints";
+  }
+  for (std::size_t i = 0; i < lights; ++i) {
+    const LightSpec& b = base->lights[i];
+    std::vector<double> of_light;
+    for (const Rig& f : frames) {
+      of_light.push_back(b.dimmed() > 0 ? f.lights[i].dimmed() / b.dimmed() : 0);
+      if (b.dimmed() == 0 && f.lights[i].dimmed() > 0) {
+        return fmt::format("\"{}\" is switched on by more than its own keys", b.name);
+      }
+    }
+    if (b.dimmed() == 0) {
+      continue;
+    }
+    if (std::find(tinted.begin(), tinted.end(), b.name) != tinted.end()) {
+      plan.split_tints.push_back(b.name);
+      plan.factors[b.name] = of_light;  // split into its channels once the light's white is known
+      continue;
+    }
+    const auto [known, fresh] = plan.factors.emplace(b.layer, of_light);
+    for (std::size_t f = 0; !fresh && f < of_light.size(); ++f) {
+      if (std::abs(known->second[f] - of_light[f]) > kSame) {
+        return fmt::format("the lights of layer \"{}\" go up and down apart", b.layer);
+      }
+    }
+  }
+  for (const std::string& name : plan.split_tints) {
+    const auto at = std::find_if(base->lights.begin(), base->lights.end(), [&](const LightSpec& l) { return l.name == name; });
+    const auto color = source_color(*at);
+    if (!color) {
+      return fmt::format("the files of \"{}\" cannot be read", name);
+    }
+    const LightTable table = light_table(color->spectrum);
+    std::array<double, 3> luminances{};
+    for (int c = 0; c < 3; ++c) {
+      luminances[static_cast<std::size_t>(c)] = static_cast<double>(tint_channel(table, c).row(1).sum());
+    }
+    const std::vector<double> levels = plan.factors.at(name);
+    plan.factors.erase(name);
+    for (std::size_t f = 0; f < frames.size(); ++f) {
+      const auto parts = tint_factors(*frames[f].lights[static_cast<std::size_t>(at - base->lights.begin())].tint, luminances);
+      for (std::size_t c = 0; c < 3; ++c) {
+        plan.factors[fmt::format("{}~{}", name, c + 1)].push_back(parts ? levels[f] * (*parts)[c] : 0);
+      }
+    }
+  }
+  return plan;
+}
+
+std::vector<float> frame_of_layers(const RenderedImage& base, const FramesFromLayers& plan, std::size_t frame) {
+  std::vector<float> out(base.pixels() * 3);
+  for (const RenderedImage::Layer& layer : base.layers) {
+    const auto known = plan.factors.find(layer.name);
+    const float factor = known == plan.factors.end() ? 1.0f : static_cast<float>(known->second[frame]);
+    if (factor == 0) {
+      continue;
+    }
+    for (std::size_t i = 0; i < out.size(); ++i) {
+      out[i] += factor * layer.rgb[i];
+    }
+  }
+  return out;
+}
+
+}  // namespace jovilux

@@ -1,0 +1,304 @@
+// Film files, going on after a stop, shares, and the moments of an exposure.
+#include "jovilux/render/render_state.h"
+
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <fstream>
+
+#include "jovilux/render/exposure_moments.h"
+#include "jovilux/render/renderer.h"
+#include "tests/support/program.h"
+#include "tests/support/statistics.h"
+
+using namespace jovilux;
+using jovilux::test::TemporaryFolder;
+
+namespace {
+
+const std::string kRoom = R"(
+[[camera]]
+name = "c"
+at = [0, -4, 1.5]
+look_at = [0, 0, 0.7]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.5 }
+at = [0, 0, 0.5]
+[[light]]
+name = "lamp"
+form = "sphere"
+at = [1, -1, 2]
+radius = 0.1
+output = "800 lm"
+[[light]]
+name = "panel"
+form = "rect"
+size = [1, 1]
+at = [-2, 0, 2]
+aim = [0, 0, 0.5]
+output = "900 lm"
+[render]
+size = [70, 40]
+samples = 40
+bounces = 3
+layers = "lights+parts"
+)";
+
+Rig rig_of(const std::string& text) {
+  auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
+  REQUIRE(document);
+  auto rig = read_rig(std::move(*document), "rig.toml");
+  for (const Problem& p : rig.problems()) {
+    INFO(to_string(p));
+    REQUIRE(p.severity == Severity::kWarning);
+  }
+  REQUIRE(rig);
+  return std::move(*rig);
+}
+
+bool same(const Film& a, const Film& b) {
+  bool equal = true;
+  for (std::size_t i = 0; i < a.pixels(); ++i) {
+    for (int k = 0; k < a.slots() * 3; ++k) {
+      equal = equal && a.xyz(i)[k] == b.xyz(i)[k];
+    }
+    for (int k = 0; k < Film::kGuides; ++k) {
+      equal = equal && a.guide(i)[k] == b.guide(i)[k];
+    }
+    equal = equal && a.variance(i) == b.variance(i) && a.taken(i) == b.taken(i) && a.object(i) == b.object(i);
+  }
+  return equal;
+}
+
+FilmLabel label_of(const Rig& rig, const Scene& scene, Share share = {}) { return {to_toml(rig.document), "c", scene.layers, share, false}; }
+RenderState empty_state(const Rig& rig, const Scene& scene) { return {rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig)}; }
+
+}  // namespace
+
+TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same bits", "[render][resume]") {
+  const TemporaryFolder dir;
+  for (const char* target : {"", "noise = 0.08\n"}) {
+    const Rig rig = rig_of(kRoom + target);
+    const auto scene = prepare_scene(rig);
+    REQUIRE(scene);
+    const Render whole = render(rig, *scene, {});
+    for (const int stop_after : {1, 7, 30, 61, 155}) {
+      INFO(target << stop_after);
+      RenderState state = empty_state(rig, *scene);
+      int parts = 0;
+      Render part{state, {}};
+      // Stops again and again, each time after so many questions.
+      for (;; ++parts) {
+        REQUIRE(parts < 1000);
+        std::atomic<int> asked{0};
+        RenderOptions options;
+        options.threads = 1 + parts % 2;
+        options.stop = [&] { return ++asked > 40 * stop_after; };
+        part = render_on(rig, *scene, options, std::move(state));
+        if (part.stats.stopped_by != StoppedBy::kSignal) {
+          break;
+        }
+        save_state(dir.path("f.film"), label_of(rig, *scene), part.state);
+        state = empty_state(rig, *scene);
+        REQUIRE(load_state(dir.path("f.film"), label_of(rig, *scene), state));
+      }
+      CHECK((parts > 0 || stop_after > 10));
+      CHECK(same(whole.film(), part.film()));
+      CHECK(part.stats.rays.shadow == whole.stats.rays.shadow);
+      CHECK(part.stats.lights[0].noise == whole.stats.lights[0].noise);
+      CHECK(part.stats.noise.p95 == whole.stats.noise.p95);
+      CHECK(part.stats.history.size() == whole.stats.history.size());
+    }
+  }
+}
+
+TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][resume]") {
+  const TemporaryFolder dir;
+  const Rig rig = rig_of(kRoom);
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  std::vector<std::string> kept;
+  RenderOptions options;
+  options.checkpoint_every = 0;
+  options.checkpoint = [&](const RenderState& s) {
+    if (kept.size() < 12 || kept.size() % 5 == 0) {
+      save_state(dir.path("c" + std::to_string(kept.size())), label_of(rig, *scene), s);
+    }
+    kept.push_back(dir.path("c" + std::to_string(kept.size())));
+  };
+  const Render whole = render(rig, *scene, options);
+  REQUIRE(kept.size() > 30);
+  for (const std::size_t k : {std::size_t{0}, std::size_t{3}, std::size_t{11}, std::size_t{25}}) {
+    RenderState state = empty_state(rig, *scene);
+    REQUIRE(load_state(kept[k], label_of(rig, *scene), state));
+    CHECK(same(whole.film(), render_on(rig, *scene, {}, std::move(state)).film()));
+  }
+}
+
+TEST_CASE("shares joined are one render; so are processes that exchange their tiles", "[render][share]") {
+  const TemporaryFolder dir;
+  const Rig rig = rig_of(kRoom);
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Render whole = render(rig, *scene, {});
+  for (const int count : {2, 8, 20}) {
+    RenderState joined = empty_state(rig, *scene);
+    for (int i = count - 1; i >= 0; --i) {  // in any order
+      RenderOptions options;
+      options.share = {i, count};
+      const Render part = render(rig, *scene, options);
+      const std::string file = dir.path("share");
+      FilmLabel label = label_of(rig, *scene, options.share);
+      label.finished = true;
+      save_state(file, label, part.state);
+      const auto read = load_state(file, label_of(rig, *scene), joined);
+      REQUIRE(read);
+      CHECK(read->finished);
+      CHECK(read->share.index == i);
+    }
+    CHECK(same(whole.film(), joined.film));
+    CHECK(stats_of(rig, 0, scene->layers, joined).rays.shadow == whole.stats.rays.shadow);
+  }
+}
+
+TEST_CASE("a film file that is damaged, cut short or of another rig is refused", "[render][resume]") {
+  const TemporaryFolder dir;
+  const Rig rig = rig_of(kRoom + "[look]\nexposure='EV 3'\n");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Render whole = render(rig, *scene, {});
+  const std::string file = dir.path("f.film");
+  save_state(file, label_of(rig, *scene), whole.state);
+  const std::string bytes = dir.read("f.film");
+  const auto refused = [&](const std::string& content) {
+    dir.write("bad.film", content);
+    RenderState state = empty_state(rig, *scene);
+    return !load_state(dir.path("bad.film"), label_of(rig, *scene), state) && state.taken == 0 && state.film.taken(0) == 0;
+  };
+  CHECK_FALSE(refused(bytes));
+  for (std::size_t at = 3; at < bytes.size(); at += bytes.size() / 97) {
+    std::string damaged = bytes;
+    damaged[at] = static_cast<char>(damaged[at] ^ 0x41);
+    INFO(at);
+    CHECK(refused(damaged));
+  }
+  for (const std::size_t length : {std::size_t{0}, std::size_t{5}, std::size_t{40}, bytes.size() / 2, bytes.size() - 1}) {
+    CHECK(refused(bytes.substr(0, length)));
+  }
+  RenderState state = empty_state(rig, *scene);
+  FilmLabel other = label_of(rig, *scene);
+  other.rig_text += "# another\n";
+  const auto mistaken = load_state(file, other, state);
+  REQUIRE_FALSE(mistaken);
+  CHECK(to_string(mistaken.problems()[0]).find("another rig") != std::string::npos);
+  CHECK_FALSE(load_state(dir.path("missing.film"), other, state));
+}
+
+TEST_CASE("a still rig has no moments; what moves is spread over the shutter", "[render][moments]") {
+  const std::string time = "[time]\nframes=[1,2]\nrate=1\nshutter=1\n";
+  const Rig still = rig_of(kRoom + time);
+  const auto scene = prepare_scene(still);
+  REQUIRE(scene);
+  CHECK(exposure_moments(still, *scene, 0)->moments.empty());
+  // A level alone needs none: its mean is known.
+  std::string dims = kRoom + time;
+  dims.replace(dims.find("output = \"800 lm\""), 17, "output = \"800 lm\"\ndimmer={ keys=[[-1,0],[1,1]] }\n");
+  const Rig dimmed = rig_of(dims);
+  CHECK(exposure_moments(dimmed, *prepare_scene(dimmed), 0)->moments.empty());
+  CHECK(dimmed.lights[0].dimmed() == Approx(0.5));
+}
+
+TEST_CASE("a picture of moving lights, shapes and camera is the mean of still ones", "[render][moments]") {
+  // Everything moves: the picture against the mean over as many stills as there are moments, pixel block by pixel block.
+  const std::string text = R"(
+[time]
+frames = [1, 1]
+rate = 1
+shutter = 1
+[[camera]]
+name = "c"
+at = { keys = [["-1 s", [-0.4, -4, 1.5]], ["1 s", [0.4, -4, 1.5]]] }
+look_at = [0, 0, 0.7]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.5 }
+at = { keys = [["-1 s", [-0.5, 0, 0.5]], ["1 s", [0.5, 0, 0.7]]] }
+[[light]]
+name = "lamp"
+form = "sphere"
+at = { keys = [["-1 s", [1.5, -1, 2]], ["1 s", [0.5, -1, 2.4]]] }
+radius = 0.1
+output = "800 lm"
+dimmer = { keys = [["-0.5 s", 0.2], ["0.5 s", 1]] }
+[[light]]
+name = "late"
+form = "point"
+at = [-1, 0, 1]
+output = { keys = [["-1 s", "0 lm"], ["0.1 s", "0 lm"], ["1 s", "300 lm"]] }
+[render]
+size = [48, 32]
+samples = 512
+bounces = 2
+)";
+  const Rig rig = rig_of(text);
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  auto exposure = exposure_moments(rig, *scene, 0);
+  REQUIRE(exposure);
+  REQUIRE(exposure->moments.size() == kExposureMoments);
+  CHECK(exposure->layers == std::vector<std::string>{"lamp", "late"});
+  RenderOptions options;
+  options.moments = exposure->moments;
+  const Render moving = render_on(rig, *scene, options, {rig.render.width, rig.render.height, exposure->layers.size(), 1});
+  constexpr int kStills = 64;  // at other moments than the exposure's
+  const std::size_t pixels = moving.film().pixels();
+  std::vector<double> mean(pixels), variance(pixels);
+  for (int s = 0; s < kStills; ++s) {
+    Rig part = rig;
+    DocumentNode none;
+    none.value = 0.0;
+    REQUIRE(set_at_address(part.document, "time.shutter", none).empty());
+    auto there = rig_at(part, (s + 0.5) / kStills - 0.5);
+    REQUIRE(there);
+    there->render.samples = 64;
+    there->render.seed = static_cast<std::uint32_t>(100 + s);
+    const auto now = prepare_scene(*there);
+    REQUIRE(now);
+    const Render r = render(*there, *now, {});
+    for (std::size_t i = 0; i < pixels; ++i) {
+      mean[i] += r.film().luminance(i) / kStills;
+      variance[i] += r.film().variance(i) / (kStills * kStills);
+    }
+  }
+  // Over blocks of 4 x 4 pixels, so that what is left of the steps between moments is small.
+  double worst = 0, moved = 0, difference = 0, total = 0;
+  for (int y = 0; y < 32; y += 4) {
+    for (int x = 0; x < 48; x += 4) {
+      double a = 0, b = 0, v = 0;
+      for (int k = 0; k < 16; ++k) {
+        const std::size_t i = moving.film().pixel(x + k % 4, y + k / 4);
+        a += moving.film().luminance(i);
+        b += mean[i];
+        v += moving.film().variance(i) + variance[i];
+      }
+      worst = std::max(worst, std::abs(a - b) / (std::sqrt(v) + 0.02 * b));
+      difference += a - b;
+      total += b;
+    }
+  }
+  CHECK(worst < 5);
+  CHECK(std::abs(difference) < 0.01 * total);
+  // The same exposure held still is another picture.
+  const Render frozen = render(rig, *scene, {});
+  for (std::size_t i = 0; i < pixels; ++i) {
+    moved += std::abs(frozen.film().luminance(i) - mean[i]);
+  }
+  CHECK(moved > 0.02 * total);
+}
