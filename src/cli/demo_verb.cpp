@@ -40,7 +40,7 @@ int step(const std::string& what, const std::vector<std::string>& words, int (*v
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, sweep, compare, balance, report. Each step shows the command that does it.",
+  Usage usage{"demo", "", "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, sweep, compare, balance, animate, report. Each step shows the command that does it.",
               {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
                {"quick", "small pictures, few samples: under a minute on two cores", ""},
                {"force", "replace what an earlier demo left in DIR", ""}},
@@ -110,8 +110,14 @@ int run_demo(int argc, char** argv) {
        {"sweep", rig, "--camera", "wide", "--vary", "light.pendant.cushion = 0 m .. 5 m / 6", "--set", "light.yard.on=false", "--set", "light.heat-lamp.on=false", "--set", "light.lantern.on=false", "--size", a.flag("quick") ? "144x81" : "288x162", "--samples", a.flag("quick") ? "8" : "32", "--box", a.flag("quick") ? "67,46,4,2" : "135,93,8,4", "--box", a.flag("quick") ? "20,65,10,5" : "40,130,20,10", "-o", (dir / "cushion").string(), "--quiet"}, run_sweep);
   step("Work light against the evening", {"compare", (dir / "bench").string(), (dir / "bench-work-light").string(), "--names", "evening,work light", "-o", (dir / "compare").string(), "--force"}, run_compare);
   step("500 lx on the bench, without rendering again", {"balance", (dir / "bench-work-light").string(), "--target", "bench-level=500 lx", "-o", (dir / "balanced").string(), "--force"}, run_balance);
+  step("Two seconds of the lantern's flame, all frames from one render",
+       {"animate", rig, "--camera", "wide", "--meter", "seedlings", "--size", a.flag("quick") ? "208x117" : "480x270", "--samples", a.flag("quick") ? "6" : "64", "-o", (dir / "flame").string(), "--force", "--quiet"}, run_animate);
+  if (!a.flag("quick")) {
+    step("Sunrise, a frame at a time", {"animate", rig, "--camera", "wide", "--variant", "sunrise", "--set", "time.frames=[1, 12]", "--set", "time.rate=6", "--size", "320x180", "--samples", "48", "-o", (dir / "sunrise").string(), "--force", "--quiet"}, run_animate);
+    step("The mist drifts", {"animate", rig, "--camera", "wide", "--variant", "misty", "--set", "time.frames=[1, 6]", "--set", "time.rate=1", "--set", "haze.spray.clumps.drift=[-0.2, 0, 0.08]", "--size", "240x135", "--samples", "24", "-o", (dir / "drift").string(), "--force", "--quiet"}, run_animate);
+  }
   step("All of it on one page", {"report", dir.string(), "--error", a.flag("quick") ? "10 %" : "2 %", "-o", (dir / "report.html").string(), "--force"}, run_report);
-  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  {0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  {0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/cushion/sheet.png\n  {0}/report.html\n", dir.string()));
+  print_out(fmt::format("\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  {0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  {0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  {0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  {0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/cushion/sheet.png\n  {0}/flame/strip.png\n  {0}/flame/levels.png\n  {0}/report.html\n", dir.string()));
   return status;
 }
 
