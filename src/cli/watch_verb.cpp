@@ -152,6 +152,18 @@ std::string clock_now() {
 
 // Readings beside those of the version before; the noise is two standard errors of the difference, were the two independent.
 std::string changes(const std::vector<Watched>& now, const std::vector<Watched>& before) {
+  if (before.empty()) {
+    std::vector<std::vector<std::string>> first = {{"", "now"}};
+    for (const Watched& w : now) {
+      first.push_back({w.name, short_number(w.value) + " " + w.unit});
+    }
+    return text_table(first);
+  }
+  // With its sign; what rounds to nothing has none.
+  const auto with_sign = [](double v, int digits) {
+    const double unit = std::pow(10.0, -digits), rounded = std::round(v / unit) * unit;
+    return rounded == 0 ? fmt::format("{:.{}f}", 0.0, digits) : fmt::format("{:+.{}f}", rounded, digits);
+  };
   std::vector<std::vector<std::string>> table = {{"", "now", "before", "change", "stops", "noise"}};
   for (const Watched& w : now) {
     const auto was = std::find_if(before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
@@ -162,8 +174,8 @@ std::string changes(const std::vector<Watched>& now, const std::vector<Watched>&
       const double difference = w.value - was->value;
       const double noise = 2 * std::hypot(w.error, was->error);
       row.push_back(short_number(was->value) + " " + w.unit);
-      row.push_back(difference == 0 ? "none" : was->value > 0 ? fmt::format("{:+.1f} %", 100 * difference / was->value) : "from 0");
-      row.push_back(difference != 0 && was->value > 0 && w.value > 0 ? fmt::format("{:+.2f}", std::log2(w.value / was->value)) : "");
+      row.push_back(difference == 0 ? "none" : was->value > 0 ? with_sign(100 * difference / was->value, 1) + " %" : "from 0");
+      row.push_back(difference != 0 && was->value > 0 && w.value > 0 ? with_sign(std::log2(w.value / was->value), 2) : "");
       row.push_back(was->value > 0 && noise > 0 ? fmt::format("\u00b1{} %", short_number(100 * noise / was->value, 2)) : "");
     }
     table.push_back(std::move(row));
