@@ -1,4 +1,5 @@
-// jovilux_bench: rates of the hot parts, each run printing one JSON line. See docs/performance.md.
+// jovilux_bench: rates of the hot parts, each run printing one JSON line, and some a table to stderr. See docs/performance.md.
+#include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstdio>
@@ -12,6 +13,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "bench/sampling.h"
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
@@ -32,6 +34,9 @@ constexpr const char* kHelp =
     "  make --kind room|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
     "                                  a test mesh and its camera, bounce and shadow rays: PREFIX-camera.rays ...\n"
     "  march                           marched solids, and a marched sphere against the analytic one\n"
+    "  lights [--samples N]            direct light of each form: variance x time against points spread evenly\n"
+    "  haze [--samples N]              light that haze scatters along a ray: the same\n"
+    "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time in ray queries\n";
 
 double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
@@ -387,6 +392,13 @@ int run(int argc, char** argv) {
   }
   if (what == "make") {
     return make(o);
+  }
+  if (what == "lights" || what == "haze") {
+    const int samples = std::clamp(o.whole("samples", 1 << 18), 16, 1 << 24);
+    return what == "lights" ? bench_lights(samples) : bench_haze(samples);
+  }
+  if (what == "scenes" && !o.words.empty()) {
+    return bench_scenes(o.words[0], parse_number(o.one("seconds")).value_or(2), parse_number(o.one("reference")).value_or(60), o.whole("threads", 0));
   }
   if (what == "render") {
     return bench_render(o);

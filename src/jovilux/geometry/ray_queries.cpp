@@ -172,6 +172,35 @@ HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float&
   }
 }
 
+// Visits the leaves that the ray meets in any order, those of a node before its inner children, until `leaf` returns true:
+// nothing is sorted, and no distance is kept.
+template <class Leaf>
+HWY_INLINE bool visit_any(const BvhNode* nodes, const PreparedRay& ray, float t_max, const Leaf& leaf) {
+  std::uint32_t stack[7 * kMaxBvhDepth + 8];
+  int top = 0;
+  stack[top++] = 0;
+  while (top > 0) {
+    const std::uint32_t current = stack[--top];
+    if (BvhNode::is_leaf(current)) {
+      if (leaf(BvhNode::leaf_first(current), BvhNode::leaf_count(current))) {
+        return true;
+      }
+      continue;
+    }
+    const BvhNode& node = nodes[current];
+    HWY_ALIGN float t[8];
+    for (unsigned bits = meet_boxes(node, ray, t_max, t); bits != 0; bits &= bits - 1) {
+      const std::uint32_t child = node.child[hwy::Num0BitsBelowLS1Bit_Nonzero32(bits)];
+      if (!BvhNode::is_leaf(child)) {
+        stack[top++] = child;
+      } else if (leaf(BvhNode::leaf_first(child), BvhNode::leaf_count(child))) {
+        return true;
+      }
+    }
+  }
+  return false;
+}
+
 double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray, float t_max) {
   const Vec3d origin = ray.origin.cast<double>(), direction = ray.direction.cast<double>();
   if (index < world.shape_count) {
@@ -240,7 +269,7 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
     }
   }
   if (world.triangle_nodes != nullptr &&
-      visit(world.triangle_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+      visit_any(world.triangle_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
         PacketHits found;
         for (std::uint32_t p = first; p < first + count; ++p) {
           if (meet_triangles(world.packets[p], prepared, ray.t_max, found) != 0) {
@@ -252,7 +281,7 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
     return true;
   }
   return world.shape_nodes != nullptr &&
-         visit(world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+         visit_any(world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
            for (std::uint32_t i = first; i < first + count; ++i) {
              if (hides(world.shape_order[i])) {
                return true;

@@ -304,7 +304,7 @@ struct Rig {
 struct RigRequest {
   std::vector<std::string> variants;     ///< applied in order
   std::vector<std::string> overrides;    ///< "ADDRESS=VALUE", applied after the variants
-  std::optional<int> frame;              ///< of [time]: sets render.time, and a seed of its own where the rig gives none
+  std::optional<int> frame = std::nullopt;            ///< of [time]: sets render.time, and a seed of its own where the rig gives none
   bool hold_noise = false;               ///< one seed for all frames
 };
 

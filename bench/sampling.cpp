@@ -1,0 +1,244 @@
+#include "bench/sampling.h"
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <cstdio>
+#include <filesystem>
+#include <functional>
+#include <vector>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/sampler.h"
+#include "jovilux/base/statistics.h"
+#include "jovilux/render/renderer.h"
+
+namespace jovilux {
+namespace {
+
+using Json = nlohmann::ordered_json;
+using Clock = std::chrono::steady_clock;
+
+// Mean, variance of one sample, and time of one sample.
+struct Measured {
+  double mean = 0, variance = 0, ns = 0;
+};
+
+Measured measure(int samples, const std::function<double(const Vec2&, float)>& estimate) {
+  Rng rng(17);
+  RunningMoments m;
+  std::vector<Vec2> u;
+  std::vector<float> more;
+  for (int i = 0; i < samples; ++i) {
+    u.emplace_back(static_cast<float>(rng.uniform(0, 1)), static_cast<float>(rng.uniform(0, 1)));
+    more.push_back(static_cast<float>(rng.uniform(0, 1)));
+  }
+  for (int i = 0; i < samples; ++i) {
+    m.add(estimate(u[static_cast<std::size_t>(i)], more[static_cast<std::size_t>(i)]));
+  }
+  double best = 1e30;
+  volatile double kept = 0;  // so that nothing is left out
+  for (int run = 0; run < 3; ++run) {
+    double sum = 0;
+    const auto start = Clock::now();
+    for (int i = 0; i < samples; ++i) {
+      sum += estimate(u[static_cast<std::size_t>(i)], more[static_cast<std::size_t>(i)]);
+    }
+    best = std::min(best, std::chrono::duration<double, std::nano>(Clock::now() - start).count());
+    kept = kept + sum;
+  }
+  return {m.mean(), sqr(m.standard_error()) * samples, best / samples};
+}
+
+Emitter emitter_of(const std::string& light) {
+  auto document = parse_toml("jovilux = 1\n[[light]]\nname = \"l\"\n" + light, "bench");
+  auto rig = read_rig(std::move(*document), "bench");
+  const auto scene = prepare_scene(*rig);
+  return scene->emitters.at(0);
+}
+
+// A point spread evenly over a light's surface, with its area.
+struct EvenPoint {
+  Vec3 at, normal;
+  double area = 0;
+};
+EvenPoint even_point(const Emitter& e, const Vec2& u) {
+  if (e.form == Form::kSphere) {
+    const float z = 1 - 2 * u.x(), r = std::sqrt(std::max(0.0f, 1 - z * z)), phi = 2 * kPi * u.y();
+    const Vec3 n(r * std::cos(phi), r * std::sin(phi), z);
+    return {e.center + e.radius * n, n, 4 * kPiD * sqr(static_cast<double>(e.radius))};
+  }
+  if (e.form == Form::kDisk) {
+    const float r = e.radius * std::sqrt(u.x()), phi = 2 * kPi * u.y();
+    return {e.center + e.frame.to_world(Vec3(r * std::cos(phi), r * std::sin(phi), 0)), e.frame.z, e.area()};
+  }
+  if (e.form == Form::kTube) {
+    const float phi = 2 * kPi * u.y();
+    const Vec3 n = e.frame.to_world(Vec3(0, std::cos(phi), std::sin(phi)));
+    return {e.center + e.frame.to_world(Vec3((2 * u.x() - 1) * e.half_width, 0, 0)) + e.radius * n, n, 4 * kPiD * static_cast<double>(e.radius) * e.half_width};
+  }
+  return {e.center + e.frame.to_world(Vec3((2 * u.x() - 1) * e.half_width, (2 * u.y() - 1) * e.half_height, 0)), e.frame.z, e.area()};
+}
+
+std::string percent(double v) { return fmt::format("{:.3g} %", 100 * v); }
+
+void table_line(const std::string& text) { std::fputs((text + "\n").c_str(), stderr); }
+
+}  // namespace
+
+int bench_lights(int samples) {
+  struct Case {
+    const char *name, *light;
+    double exact;  // lx on the upward side at the origin
+  };
+  const double k1 = 1 / (4 * kPiD);
+  const Case cases[] = {
+      {"sphere, far", "form='sphere'\nradius=0.1\nat=[0,0,2]\noutput='1000 lm'\n", 1000 * k1 / 4},
+      {"sphere, near", "form='sphere'\nradius=0.1\nat=[0,0,0.15]\noutput='1000 lm'\n", 1000 * k1 / sqr(0.15)},
+      {"disk, far", "form='disk'\nradius=0.2\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 cd/m2'\n", kPiD * 5000 * 0.04 / (0.04 + 4)},
+      {"disk, near", "form='disk'\nradius=0.5\nat=[0,0,0.1]\naim=[0,0,0]\noutput='5000 cd/m2'\n", kPiD * 5000 * 0.25 / (0.25 + 0.01)},
+      // From its middle: four times a corner's (Lambert).
+      {"rectangle, near", "form='rect'\nsize=[1,1]\nat=[0,0,0.3]\naim=[0,0,0]\noutput='5000 cd/m2'\n", 4 * 5000 / 2.0 * 2 * (0.5 / std::hypot(0.5, 0.3)) * std::atan(0.5 / std::hypot(0.5, 0.3))},
+      {"tube, near", "form='tube'\nradius=0.013\nfrom=[-0.6,0,0.2]\nto=[0.6,0,0.2]\noutput='3350 lm'\n", 0},
+      {"sky, uniform", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 5000},
+  };
+  Json all = Json::array();
+  table_line(fmt::format("{:<18} {:>10} {:>10} {:>12} {:>12} {:>8} {:>8} {:>8}", "light", "lx", "exact", "noise", "evenly", "ns", "evenly", "gain"));
+  for (const Case& c : cases) {
+    const Emitter e = emitter_of(c.light);
+    const Vec3 p = Vec3::Zero();
+    const Measured ours = measure(samples, [&](const Vec2& u, float) {
+      const LightSample s = sample_toward(e, p, u);
+      return static_cast<double>(s.weight) * std::max(0.0f, s.wi.z());
+    });
+    const Measured even = measure(samples, [&](const Vec2& u, float) {
+      if (e.is_distant()) {  // evenly over the half of all directions
+        const float z = u.x(), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
+        const Vec3 wi(r * std::cos(phi), r * std::sin(phi), z);
+        return static_cast<double>(seen_luminance(e, wi, {p, Vec3(-wi)})) * z * 2 * kPiD;
+      }
+      const EvenPoint s = even_point(e, u);
+      const Vec3 way = s.at - p;
+      const float d2 = way.squaredNorm();
+      const Vec3 wi = way / std::sqrt(d2);
+      const float facing = -wi.dot(s.normal);
+      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) * std::max(0.0f, wi.z()) * facing / d2 * s.area : 0.0;
+    });
+    const double gain = ours.variance > 1e-12 * sqr(ours.mean) ? even.variance * even.ns / (ours.variance * ours.ns) : -1;
+    const auto noise = [](const Measured& m) { return std::sqrt(m.variance) / m.mean; };
+    all.push_back({{"light", c.name}, {"illuminance_lx", ours.mean}, {"exact_lx", c.exact > 0 ? Json(c.exact) : Json(nullptr)}, {"evenly_lx", even.mean}, {"noise_of_a_sample", noise(ours)}, {"evenly_noise", noise(even)}, {"ns", ours.ns}, {"evenly_ns", even.ns}, {"gain", gain < 0 ? Json(nullptr) : Json(gain)}});
+    table_line(fmt::format("{:<18} {:>10.4g} {:>10} {:>12} {:>12} {:>8.1f} {:>8.1f} {:>8}", c.name, ours.mean, c.exact > 0 ? fmt::format("{:.4g}", c.exact) : "-", percent(noise(ours)), percent(noise(even)), ours.ns, even.ns, gain < 0 ? "exact" : fmt::format("{:.3g}", gain)));
+  }
+  std::printf("%s\n", Json({{"samples", samples}, {"lights", all}}).dump().c_str());
+  return 0;
+}
+
+int bench_haze(int samples) {
+  struct Case {
+    const char* name;
+    double apart, sigma;  // lamp to ray [m], extinction [1/m]
+  };
+  // A lamp of 1 cd beside the middle of a ray of 10 m.
+  constexpr double kLong = 10;
+  Json all = Json::array();
+  table_line(fmt::format("{:<26} {:>12} {:>12} {:>10} {:>10} {:>12} {:>10} {:>10}", "lamp", "cd/m2", "exact", "noise", "evenly", "by passage", "gain", "gain"));
+  for (const Case& c : {Case{"10 cm beside, thin haze", 0.1, 0.02}, Case{"1 m beside, thin haze", 1, 0.02}, Case{"10 cm beside, dense haze", 0.1, 0.6}, Case{"1 m beside, dense haze", 1, 0.6}}) {
+    const Vec3 lamp(static_cast<float>(kLong / 2), static_cast<float>(c.apart), 0);
+    const Ray ray{Vec3::Zero(), Vec3::UnitX()};
+    const EquiangularSpan span(lamp, ray, static_cast<float>(kLong));
+    const auto scattered = [&](double t) {
+      const double d2 = sqr(t - kLong / 2) + sqr(c.apart);
+      return c.sigma * std::exp(-c.sigma * (t + std::sqrt(d2))) / (4 * kPiD * d2);
+    };
+    const double exact = integral(scattered, 0, kLong / 2, 512) + integral(scattered, kLong / 2, kLong, 512);
+    const Measured angular = measure(samples, [&](const Vec2& u, float) {
+      const float t = span.sample(u.x());
+      return t > 0 && t < kLong ? scattered(t) / span.pdf(t) : 0.0;
+    });
+    const Measured even = measure(samples, [&](const Vec2& u, float) { return scattered(kLong * u.x()) * kLong; });
+    const double all_of_it = 1 - std::exp(-c.sigma * kLong);
+    const Measured passage = measure(samples, [&](const Vec2& u, float) {
+      const double t = -std::log(1 - u.x() * all_of_it) / c.sigma;
+      return scattered(t) * all_of_it / (c.sigma * std::exp(-c.sigma * t));
+    });
+    // As rendering joins them: one sample of each, by the power heuristic.
+    const Measured joined = measure(samples, [&](const Vec2& u, float) {
+      const auto weighed = [&](double t, bool by_angle) {
+        if (!(t > 0) || !(t < kLong)) {
+          return 0.0;
+        }
+        const double a = span.pdf(static_cast<float>(t)), b = c.sigma * std::exp(-c.sigma * t) / all_of_it;
+        return scattered(t) * (by_angle ? a : b) / (a * a + b * b);
+      };
+      return weighed(span.sample(u.x()), true) + weighed(-std::log(1 - u.y() * all_of_it) / c.sigma, false);
+    });
+    const auto noise = [](const Measured& m) { return std::sqrt(m.variance) / m.mean; };
+    const auto gain = [&](const Measured& other) { return other.variance * other.ns / (joined.variance * joined.ns); };
+    all.push_back({{"lamp", c.name}, {"luminance_cd_m2", joined.mean}, {"exact_cd_m2", exact}, {"noise_of_a_sample", noise(joined)}, {"angle_alone_noise", noise(angular)}, {"evenly_noise", noise(even)}, {"by_passage_noise", noise(passage)}, {"gain_over_evenly", gain(even)}, {"gain_over_passage", gain(passage)}});
+    table_line(fmt::format("{:<26} {:>12.5g} {:>12.5g} {:>10} {:>10} {:>12} {:>10.3g} {:>10.3g}", c.name, joined.mean, exact, percent(noise(joined)), percent(noise(even)), percent(noise(passage)), gain(even), gain(passage)));
+  }
+  std::printf("%s\n", Json({{"samples", samples}, {"rays", all}}).dump().c_str());
+  return 0;
+}
+
+int bench_scenes(const std::string& folder, double seconds, double reference, int threads) {
+  std::vector<std::string> files;
+  std::error_code ec;
+  for (const auto& entry : std::filesystem::directory_iterator(folder, ec)) {
+    if (entry.path().extension() == ".toml") {
+      files.push_back(entry.path().string());
+    }
+  }
+  std::sort(files.begin(), files.end());
+  if (ec || files.empty()) {
+    std::fprintf(stderr, "%s: no rigs there\n", folder.c_str());
+    return 2;
+  }
+  Json all = Json::array();
+  table_line(fmt::format("{:<12} {:>9} {:>9} {:>9} {:>11} {:>10}", "scene", "samples", "error", "p95", "fireflies", "of a second"));
+  for (const std::string& file : files) {
+    auto rig = load_rig(file);
+    if (!rig) {
+      std::fprintf(stderr, "%s\n", to_string(rig.problems()[0]).c_str());
+      return 2;
+    }
+    const auto scene = prepare_scene(*rig);
+    if (!scene) {
+      std::fprintf(stderr, "%s\n", to_string(scene.problems()[0]).c_str());
+      return 2;
+    }
+    rig->render.samples = 1 << 20;
+    RenderOptions options;
+    options.threads = threads;
+    const auto for_time = [&](double time, std::uint32_t seed) {
+      rig->render.seed = seed;
+      options.time_limit = time;
+      options.in_haste = time < 1;
+      return render(*rig, *scene, options);
+    };
+    const Render truth = for_time(reference, 999), run = for_time(seconds, 1);
+    // Relative to the truth and a hundredth of the mean; the brightest thousandth counts as its limit, or lamps alone would tell.
+    double squares = 0;
+    std::vector<double> errors;
+    for (std::size_t i = 0; i < run.film().pixels(); ++i) {
+      const double t = truth.film().luminance(i), e = (run.film().luminance(i) - t) / (t + 0.01 * truth.stats.mean_luminance);
+      errors.push_back(e * e);
+    }
+    std::sort(errors.begin(), errors.end());
+    const double limit = errors[errors.size() - 1 - errors.size() / 1000];
+    for (const double e : errors) {
+      squares += std::min(e, limit) / static_cast<double>(errors.size());
+    }
+    const double rms = std::sqrt(squares), of_a_second = rms * std::sqrt(run.stats.wall_s);
+    const std::string name = std::filesystem::path(file).stem().string();
+    all.push_back({{"scene", name}, {"seconds", run.stats.wall_s}, {"reference_s", truth.stats.wall_s}, {"samples_per_pixel", run.stats.samples_per_pixel}, {"relative_rms", rms}, {"p95", run.stats.noise.p95}, {"fireflies", run.stats.noise.fireflies}, {"rms_at_one_second", of_a_second}});
+    table_line(fmt::format("{:<12} {:>9.1f} {:>9} {:>9} {:>11} {:>10}", name, run.stats.samples_per_pixel, percent(rms), percent(run.stats.noise.p95), run.stats.noise.fireflies, percent(of_a_second)));
+  }
+  std::printf("%s\n", Json({{"seconds", seconds}, {"scenes", all}}).dump().c_str());
+  return 0;
+}
+
+}  // namespace jovilux
