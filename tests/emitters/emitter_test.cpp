@@ -1,6 +1,8 @@
 #include "jovilux/emitters/emitter.h"
 
 #include <catch2/catch.hpp>
+#include <optional>
+#include <vector>
 
 #include "jovilux/base/sampler.h"
 #include "tests/support/statistics.h"
@@ -106,6 +108,112 @@ TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1",
   }
   const double counted = 4 * kPiD * met / kRays;
   CHECK(solid_angle.mean() == Approx(counted).epsilon(0.06));
+}
+
+namespace {
+
+// Where the direction d from p meets a light; nothing where it passes by.
+std::optional<LightPlace> meets(const Emitter& e, const Vec3& p, const Vec3& d) {
+  if (e.is_distant()) {
+    return covers(e, d) ? std::optional(LightPlace{p, -d}) : std::nullopt;
+  }
+  const Vec3 to = e.center - p;
+  if (e.form == Form::kSphere) {
+    const float foot = to.dot(d), off2 = (to - foot * d).squaredNorm();
+    if (foot <= 0 || off2 >= sqr(e.radius)) {
+      return std::nullopt;
+    }
+    const Vec3 at = p + d * (foot - std::sqrt(sqr(e.radius) - off2));
+    return LightPlace{at, (at - e.center).normalized()};
+  }
+  const float down = d.dot(e.frame.z);
+  if (down >= 0 || to.dot(e.frame.z) >= 0) {
+    return std::nullopt;
+  }
+  const Vec3 at = p + d * (to.dot(e.frame.z) / down), q = at - e.center;
+  const bool inside = e.form == Form::kDisk ? q.norm() < e.radius : std::abs(q.dot(e.frame.x)) < e.half_width && std::abs(q.dot(e.frame.y)) < e.half_height;
+  return inside ? std::optional(LightPlace{at, e.frame.z}) : std::nullopt;
+}
+
+// How far samples are from the density that they state, over cells of directions around that to the light: chi squared less its
+// expectation, in standard deviations; and the density's integral. `bent` spoils the samples, to see that the measure tells.
+struct Histogram {
+  double deviation = 0, integral = 0;
+};
+Histogram histogram(const Emitter& e, const Vec3& p, float cone, bool bent) {
+  constexpr int kRings = 20, kSides = 24, kFine = 24, kSamples = 200'000;
+  const Frame frame = Frame::around(e.is_distant() ? Vec3(-e.frame.z) : Vec3((e.center - p).normalized()));
+  std::vector<double> expected(kRings * kSides), found(kRings * kSides);
+  const float depth = 1 - std::cos(cone);  // of the cone that holds the light, in 1 - cos
+  Histogram out;
+  for (int ring = 0; ring < kRings * kFine; ++ring) {
+    for (int side = 0; side < kSides * kFine; ++side) {
+      const float z = 1 - depth * (static_cast<float>(ring) + 0.5f) / (kRings * kFine), phi = 2 * kPi * (static_cast<float>(side) + 0.5f) / (kSides * kFine), r = std::sqrt(std::max(0.0f, 1 - z * z));
+      const Vec3 d = frame.to_world(Vec3(r * std::cos(phi), r * std::sin(phi), z));
+      if (const auto at = meets(e, p, d)) {
+        const double part = static_cast<double>(light_pdf(e, p, d, *at)) * depth * 2 * kPiD / (kRings * kFine * kSides * kFine);
+        expected[static_cast<std::size_t>(ring / kFine * kSides + side / kFine)] += part * kSamples;
+        out.integral += part;
+      }
+    }
+  }
+  Rng rng(31);
+  for (int i = 0; i < kSamples; ++i) {
+    const float u = static_cast<float>(rng.uniform()), v = static_cast<float>(rng.uniform());
+    const LightSample s = sample_toward(e, p, {bent ? std::pow(u, 1.1f) : u, v});
+    const Vec3 local = frame.to_local(s.wi);
+    const int ring = static_cast<int>((1 - local.z()) / depth * kRings), side = static_cast<int>((std::atan2(local.y(), local.x()) / (2 * kPi) + 1) * kSides) % kSides;
+    if (s.pdf > 0 && ring < kRings) {
+      found[static_cast<std::size_t>(ring * kSides + side)] += 1;
+    }
+  }
+  double chi = 0;
+  int cells = 0;
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    if (expected[i] > 25) {
+      chi += sqr(found[i] - expected[i]) / (expected[i] + sqr(0.015 * expected[i]));  // 1.5 %: the light's edge in a cell
+      ++cells;
+    }
+  }
+  out.deviation = (chi - cells) / std::sqrt(2.0 * cells);
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("each form's density integrates to one and is the histogram of its samples", "[emitters][statistical]") {
+  struct Case {
+    const char* name;
+    Form form;
+    Vec3 p;
+    float cone;
+  };
+  for (const Case& c : {Case{"sphere", Form::kSphere, {0.4f, 0, 0.9f}, 0.4f}, {"sphere, near", Form::kSphere, {0, 0, 1.65f}, 1.3f}, {"disk", Form::kDisk, {0.4f, 0, 0.9f}, 0.4f},
+                        {"disk, near its axis", Form::kDisk, {0.05f, 0.02f, 1.9f}, kPi}, {"disk, below its rim", Form::kDisk, {0.27f, 0, 1.93f}, kPi}, {"disk, beside it", Form::kDisk, {0.36f, 0.1f, 1.9f}, kPi},
+                        {"rectangle", Form::kRect, {0.4f, -0.3f, 0.9f}, 0.7f}, {"rectangle, near", Form::kRect, {0.4f, 0.1f, 1.8f}, kPi}, {"sun", Form::kSun, {0, 0, 0}, 0.12f}, {"sky", Form::kSky, {0, 0, 0}, 1.5707f}}) {
+    Emitter e = facing_down(c.form);
+    if (c.form == Form::kSky) {
+      e.sky = SkyModel::kOvercast;
+    }
+    INFO(c.name);
+    const Histogram h = histogram(e, c.p, c.cone, false), bent = histogram(e, c.p, c.cone, true);
+    CHECK(h.integral == Approx(1).epsilon(0.01));
+    CHECK(h.deviation < 5);
+    CHECK(bent.deviation > 10);
+  }
+}
+
+TEST_CASE("a disk is sampled without bias from near, inside and beside it", "[emitters][statistical]") {
+  const Emitter e = facing_down(Form::kDisk);
+  for (const Vec3& p : {Vec3(0, 0, 1.97f), Vec3(0.2f, 0.1f, 1.9f), Vec3(0.29f, 0, 1.98f), Vec3(0.31f, 0, 1.95f), Vec3(0.45f, 0.1f, 1.85f)}) {
+    for (const Vec3& n : {Vec3(Vec3::UnitZ()), Vec3(-0.6f, 0, 0.8f)}) {
+      const double exact = exact_illuminance(e, p, n);
+      const RunningMoments m = illuminance(e, p, n, 200'000);
+      INFO(p.transpose() << ": " << m.mean() << " against " << exact);
+      CHECK(std::abs(m.mean() - exact) < kZBound * m.standard_error() + 1e-4 * exact);
+      CHECK(m.standard_error() < 0.004 * exact);
+    }
+  }
 }
 
 TEST_CASE("samples of a rectangle are even over its solid angle", "[emitters][statistical]") {

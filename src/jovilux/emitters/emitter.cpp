@@ -71,6 +71,55 @@ struct SphericalRect {
 // Below this the differences of angles lose digits; evenly over the area is as good there.
 constexpr double kSmallSolidAngle = 1e-3;
 
+// A disk as seen from a point near it, in narrow strips that run away from the point's foot on the disk's plane: a strip by its
+// azimuth, then a direction evenly over the solid angle that the strip fills. Double precision, for points close to the plane.
+struct DiskStrips {
+  double height, apart, radius;  // of p over the plane; of its foot from the center
+  Vec3d ex, ey;                  // in the plane, ex from the foot to the center
+  double widest;                 // half of the azimuths that meet the disk; 0: all do, the foot is inside
+
+  DiskStrips(const Emitter& e, const Vec3& p) : radius(static_cast<double>(e.radius)) {
+    const Vec3d z = e.frame.z.cast<double>(), d = (e.center - p).cast<double>();
+    height = std::abs(d.dot(z));
+    ex = d - d.dot(z) * z;
+    apart = ex.norm();
+    ex = apart > 1e-9 * radius ? Vec3d(ex / apart) : e.frame.x.cast<double>();
+    ey = z.cross(ex);
+    widest = apart > radius && near() ? std::asin(radius / apart) : 0;
+  }
+
+  // Where spreading points evenly over the area serves badly: nearer than this share of the radius. Farther, strips would.
+  bool near() const {
+    constexpr double kNear = 0.8;
+    return height > 0 && std::hypot(height, std::max(0.0, apart - radius)) < kNear * radius;
+  }
+  // Distances from the foot at which a strip begins and ends; empty where it does not meet the disk.
+  std::pair<double, double> ends(double azimuth) const {
+    const double along = apart * std::cos(azimuth), across = apart * std::sin(azimuth), half = std::sqrt(std::max(0.0, radius * radius - across * across));
+    return {std::max(0.0, along - half), along + half};
+  }
+  double cosine(double from_foot) const { return height / std::hypot(height, from_foot); }
+  // Of the azimuth: even where all meet the disk; else by a cosine that is 0 where the strips are short.
+  double azimuth_pdf(double azimuth) const {
+    return widest > 0 ? std::cos(kPiD / 2 * azimuth / widest) * kPiD / (4 * widest) : 1 / (2 * kPiD);
+  }
+  // Over solid angle, at an azimuth.
+  double pdf(double azimuth) const {
+    const auto [from, to] = ends(azimuth);
+    const double strip = cosine(from) - cosine(to);
+    return strip > 0 ? azimuth_pdf(azimuth) / strip : 0;
+  }
+  // The place relative to the foot, and its density.
+  Vec3d place(double u, double v, double* density) const {
+    const double azimuth = widest > 0 ? widest * 2 / kPiD * std::asin(std::clamp(2 * u - 1, -1.0, 1.0)) : (2 * u - 1) * kPiD;
+    const auto [from, to] = ends(azimuth);
+    const double c = cosine(from) + v * (cosine(to) - cosine(from));
+    const double out = std::clamp(height * std::sqrt(std::max(0.0, 1 - c * c)) / std::max(c, 1e-12), from, to);
+    *density = pdf(azimuth);
+    return out * (std::cos(azimuth) * ex + std::sin(azimuth) * ey);
+  }
+};
+
 // The angle between unit vectors, exact for small ones, where acos loses half of its digits.
 float angle_between(const Vec3& a, const Vec3& b) { return std::atan2(a.cross(b).norm(), a.dot(b)); }
 
@@ -315,6 +364,13 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u) {
       return out;
     }
     case Form::kDisk: {
+      if (e.center_weight == 0) {
+        if (const DiskStrips strips(e, p); strips.near()) {
+          double density = 0;
+          const Vec3d q = strips.place(u.x(), u.y(), &density) - strips.apart * strips.ex;
+          return density > 0 ? toward_place(e, p, e.center + q.cast<float>(), static_cast<float>(density)) : out;
+        }
+      }
       const Vec2 q = disk_place(u, e.center_weight) * e.radius;
       return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
     }
@@ -493,6 +549,13 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlac
     }
     case Form::kSpot:
     case Form::kDisk: {
+      if (e.form == Form::kDisk && e.center_weight == 0) {
+        if (const DiskStrips strips(e, p); strips.near()) {
+          const Vec3d way = wi.cast<double>();
+          const bool facing = e.two_sided || wi.dot(e.frame.z) < 0;
+          return facing ? static_cast<float>(strips.pdf(std::atan2(way.dot(strips.ey), way.dot(strips.ex)))) : 0;
+        }
+      }
       if (e.is_zero_size()) {
         return 0;
       }
