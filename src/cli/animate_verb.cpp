@@ -2,6 +2,7 @@
 #include <chrono>
 #include <cmath>
 #include <filesystem>
+#include <fstream>
 #include <map>
 
 #include <fmt/format.h>
@@ -326,6 +327,17 @@ void make_strip(const Animation& an) {
   figures::sheet_figure((an.dir / "strip.png").string(), an.rig.title.empty() ? "Frames over time" : an.rig.title, cells, 0);
 }
 
+// A folder that holds another rig's animation is not written over unasked.
+void refuse_another_rigs(const Animation& an, bool force) {
+  std::ifstream in(an.dir / "animation.json");
+  const auto known = in && !force ? Json::parse(in, nullptr, false) : Json();
+  const std::string other = known.is_object() && known.contains("rig") && known["rig"].is_string() ? known["rig"].get<std::string>() : "";
+  std::error_code ec;
+  if (!other.empty() && fs::weakly_canonical(other, ec) != fs::weakly_canonical(an.rig_file, ec)) {
+    throw UsageError(fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another folder, or add --force to replace it", printable(an.dir.string(), 200), printable(other, 200)));
+  }
+}
+
 Json figures_json(const FlickerFigures& f) { return {{"least", f.least}, {"most", f.most}, {"mean", f.mean}, {"percent_flicker", 100 * f.percent}, {"flicker_index", f.index}}; }
 
 }  // namespace
@@ -418,9 +430,13 @@ int run_animate(int argc, char** argv) {
   }
   auto* by_layers = std::get_if<FramesFromLayers>(&plan);
   const Ranks& ranks = Ranks::of_this_run();
+  refuse_another_rigs(an, a.flag("force"));
   prepare_folder(*folder, an.rig_file, a.flag("force"));
   std::error_code ec;
   fs::create_directories(an.dir / "frames", ec);
+  if (ranks.first() && !fs::exists(an.dir / "animation.json", ec)) {
+    write_text_file((an.dir / "animation.json").string(), Json({{"rig", an.rig_file}}).dump(2) + "\n");  // whose folder it is
+  }
   catch_interrupts();
   bool finished = true, base_kept = false;
   double base_seconds = 0;

@@ -89,8 +89,9 @@ void agree_on_start(const Ranks& ranks, const Rig& rig, std::size_t layers, Rend
 }  // namespace
 
 bool holds_finished(const std::string& folder, const Rig& rig) {
-  std::error_code ec;
-  return fs::exists(fs::path(folder) / "stats.json", ec) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder) && text_of(fs::path(folder) / "stats.json").find("\"stopped_by\": \"signal\"") == std::string::npos;
+  const std::string stats = text_of(fs::path(folder) / "stats.json");
+  const auto ended_by = [&](const char* reason) { return stats.find(fmt::format("\"stopped_by\": \"{}\"", reason)) != std::string::npos; };
+  return (ended_by("samples") || ended_by("noise")) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder);
 }
 
 int camera_index(const Rig& rig, const std::string& name) {
@@ -193,6 +194,9 @@ Rendered render_to_folder(const RenderTask& task) {
     const auto kept = load_state(film, label, state);
     if (!kept) {
       throw BadInput{kept.problems()};
+    }
+    if (kept->share.index != options.share.index || kept->share.count != options.share.count) {
+      throw BadInput{{{Severity::kError, "bad-film", {film, 0, 0}, "", fmt::format("holds share {} of {}", kept->share.index + 1, kept->share.count), "give the file back its name"}}};
     }
     check_unchanged(*rig, film);
     if (kept->finished && task.share) {

@@ -85,7 +85,7 @@ std::optional<std::vector<std::string>> Ranks::exchange(const std::string& mine,
 }
 
 void Ranks::leave(int status) const {
-  constexpr int kInterrupted = 3, kMachineFailed = 4;
+  constexpr int kBadInput = 2, kInterrupted = 3, kMachineFailed = 4;
   if (!begun) {
     return;
   }
@@ -93,7 +93,10 @@ void Ranks::leave(int status) const {
     std::fflush(nullptr);
     std::_Exit(status);
   }
-  if (status == kMachineFailed) {
+  if (!alone() && (status == kBadInput || status == kMachineFailed)) {
+    // The others may wait for this one. The first has most to tell: it goes first.
+    std::fflush(nullptr);
+    std::this_thread::sleep_for(std::chrono::milliseconds(first() ? 0 : 1000));
     MPI_Abort(MPI_COMM_WORLD, status);
   }
   MPI_Finalize();

@@ -24,7 +24,7 @@ class Ranks {
   std::optional<std::vector<std::string>> exchange(const std::string& mine, const std::function<bool()>& stop) const;
 
   /// Ends this process's part: call with main's status before it returns. After an interruption, when others may be lost,
-  /// the process ends here; after a failure of the machine the others are told to stop.
+  /// the process ends here; after bad input or a failure of the machine the others are told to stop.
   void leave(int status) const;
 
  private:

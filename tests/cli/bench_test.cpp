@@ -1,6 +1,8 @@
 // The benchmark program: it measures what it says on files that anyone can make.
 #include <catch2/catch.hpp>
+#include <cmath>
 #include <cstring>
+#include <filesystem>
 
 #include "tests/support/program.h"
 
@@ -54,4 +56,52 @@ TEST_CASE("the test meshes and a whole render are measured", "[cli][bench]") {
   CHECK(whole["samples"] == 64 * 64 * 16);
   CHECK(whole["query_share"].get<double>() > 0);
   CHECK(whole["query_share"].get<double>() < 1);
+}
+
+TEST_CASE("light sampling is measured against known answers, and points spread evenly agree", "[cli][bench]") {
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"lights", "--samples", "40000"}).json();
+  REQUIRE(j["lights"].size() == 7);
+  int gains = 0;
+  for (const auto& l : j["lights"]) {
+    INFO(l.dump());
+    const double lx = l["illuminance_lx"], noise = l["noise_of_a_sample"], even = l["evenly_lx"], even_noise = l["evenly_noise"];
+    CHECK(std::abs(lx - even) < 5 * std::hypot(noise * lx, even_noise * even) / 200 + 1e-4 * lx);
+    if (!l["exact_lx"].is_null()) {
+      CHECK(std::abs(lx - l["exact_lx"].get<double>()) < 5 * noise * lx / 200 + 1e-3 * lx);
+    }
+    gains += noise < 0.5 * even_noise ? 1 : 0;
+  }
+  CHECK(gains >= 5);
+}
+
+TEST_CASE("haze along a ray is measured against its integral", "[cli][bench]") {
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"haze", "--samples", "40000"}).json();
+  REQUIRE(j["rays"].size() == 4);
+  for (const auto& r : j["rays"]) {
+    INFO(r.dump());
+    const double value = r["luminance_cd_m2"], exact = r["exact_cd_m2"], noise = r["noise_of_a_sample"];
+    CHECK(std::abs(value - exact) < 5 * noise * value / 200);
+    CHECK(noise < r["evenly_noise"].get<double>());
+    CHECK(noise < r["by_passage_noise"].get<double>());
+  }
+}
+
+TEST_CASE("the eight scenes are sound, and their error after a time is told", "[cli][bench]") {
+  const std::filesystem::path scenes = std::filesystem::path(JOVILUX_SOURCE) / "bench" / "scenes";
+  int rigs = 0;
+  for (const auto& entry : std::filesystem::directory_iterator(scenes)) {
+    if (entry.path().extension() == ".toml") {
+      ++rigs;
+      INFO(entry.path());
+      CHECK(run_program({"check", entry.path().string()}).status == 0);
+    }
+  }
+  CHECK(rigs == 8);
+  const TemporaryFolder dir;
+  std::filesystem::copy_file(scenes / "room.toml", dir.path("room.toml"));
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"scenes", dir.path(), "--seconds", "0.3", "--reference", "1.5"}).json();
+  REQUIRE(j["scenes"].size() == 1);
+  CHECK(j["scenes"][0]["relative_rms"].get<double>() > 0);
+  CHECK(j["scenes"][0]["samples_per_pixel"].get<double>() >= 1);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"scenes", dir.path("none")}).status == 2);
 }

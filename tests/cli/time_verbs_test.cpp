@@ -327,6 +327,37 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
   CHECK(damaged.err.find("cut short or damaged") != std::string::npos);
 }
 
+TEST_CASE("a render in parts by time ends like one, and a time limit is no end", "[cli][resume]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\n");
+  REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
+  // Stopped by time without --resume: nothing is kept, and a resumed render does not take it for finished.
+  REQUIRE(run_program({"render", rig, "-o", dir.path("p"), "--quiet", "--time-limit", "100 ms"}).status == 0);
+  int parts = 0;
+  for (; parts < 400; ++parts) {
+    const ProgramRun run = run_program({"render", rig, "-o", dir.path("p"), "--resume", "--quiet", "--time-limit", "200 ms", "--json"});
+    REQUIRE(run.status == 0);
+    if (run.json()["stopped_by"] == "samples") {
+      break;
+    }
+  }
+  CHECK(parts > 0);
+  CHECK(dir.read("p/image.exr") == dir.read("whole/image.exr"));
+  // A share's film under another's name is refused.
+  REQUIRE(run_program({"render", rig, "-o", dir.path("s"), "--share", "1/2", "--quiet", "--samples", "4"}).status == 0);
+  fs::rename(dir.path("s/share-1-of-2.film"), dir.path("s/share-2-of-2.film"));
+  const ProgramRun renamed = run_program({"render", rig, "-o", dir.path("s"), "--share", "2/2", "--resume", "--quiet", "--samples", "4"});
+  CHECK(renamed.status == 2);
+  CHECK(renamed.err.find("holds share 1 of 2") != std::string::npos);
+  // A folder with another rig's animation is not written over.
+  const std::string other = dir.write("other.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n"), third = dir.write("third.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n");
+  REQUIRE(run_program({"animate", other, "-o", dir.path("a"), "--levels-only"}).status == 0);
+  const ProgramRun refused = run_program({"animate", third, "-o", dir.path("a"), "--levels-only"});
+  CHECK(refused.status == 2);
+  CHECK(refused.err.find("holds the animation of another rig") != std::string::npos);
+  CHECK(run_program({"animate", third, "-o", dir.path("a"), "--levels-only", "--force"}).status == 0);
+}
+
 TEST_CASE("eight shares joined are one render, bit for bit; what is missing is told", "[cli][share]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + kSmall);

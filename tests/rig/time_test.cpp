@@ -121,6 +121,9 @@ TEST_CASE("a level over a shutter is the integral of keys times flicker", "[keys
   }
   // Without a shutter, the level of the moment.
   CHECK(at(lamp("at=[0,0,1]\noutput='1 lm'\nflicker={ wave='sine', rate='1 Hz', depth=0.5 }\n"), 0.25).lights[0].dimmed() == Approx(1.5));
+  // Percent as well as plain numbers.
+  const Rig percents = at("[time]\nframes=[1,2]\nrate=1\nshutter=1\n" + lamp("at=[0,0,1]\noutput='1 lm'\ndimmer={ keys=[[0,'30 %'],['0.7 s','80 %']] }\n"), 0.35);
+  CHECK(percents.lights[0].dimmed() == Approx(0.15 * 0.3 + 0.7 * 0.55 + 0.15 * 0.8));
   // A dimmer that is set again does not follow the keys.
   CHECK(at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=0.5\n"), 1).lights[0].dimmed() == 0.5);
 }

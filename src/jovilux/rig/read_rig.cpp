@@ -817,7 +817,8 @@ class RigReader {
     for (LightSpec& light : rig_.lights) {
       // A copy whose dimmer or switch is its own does not follow its pattern's keys.
       const LevelKeys& its = keys[light.layer];
-      if (!its.dimmer.times.empty() && its.dimmer(rig_.render.time) == light.dimmer) {
+      constexpr double kSame = 1e-9;
+      if (!its.dimmer.times.empty() && std::abs(its.dimmer(rig_.render.time) - light.dimmer) < kSame) {
         light.dimmer_keys = its.dimmer;
       }
       if (!its.on.times.empty() && (its.on(rig_.render.time) > 0) == light.on) {
