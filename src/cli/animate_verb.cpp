@@ -357,7 +357,7 @@ int run_animate(int argc, char** argv) {
                {"force", "replace results of another rig in DIR", ""},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print one JSON document instead", ""}},
-              "mpirun -n N jovilux animate ... shares the frames out.", "jovilux animate demo-out/rig/orchid-house.toml --variant lantern-flame --size 320x180 --frames 1..12 -o demo-out/flame"};
+              "mpirun -n N jovilux animate ... shares the frames out.", "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter seedlings -o flame"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }

@@ -75,7 +75,7 @@ int run_merge(int argc, char** argv) {
                {"unfinished", "join also shares that were interrupted; their tiles are noisier, or empty", ""},
                {"force", "replace results of another rig in the folder", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
-              "The shares may lie in one folder or in several. All N are needed.", "jovilux merge demo-out/shares -o demo-out/joined"};
+              "The shares may lie in one folder or in several. All N are needed.", "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 --share $k/2 -o shares; done; jovilux merge shares -o joined"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());

@@ -210,7 +210,7 @@ int run_watch(int argc, char** argv) {
                {"times", "end after so many versions", "N"},
                {"force", "replace results of another rig in DIR", ""},
                {"json", "one JSON document a line for each picture instead", ""}},
-              "", "jovilux watch demo-out/rig/orchid-house.toml -o demo-out/live --at 480,300 --meters"};
+              "", "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -271,7 +271,11 @@ int run_watch(int argc, char** argv) {
       watch.look_at(files, at_start);
       for (const PixelBox& b : boxes) {
         if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
-          throw UsageError(fmt::format("{} is not inside the picture of {} x {} pixels", label_of(b), rig->render.width, rig->render.height));
+          const std::string why = fmt::format("{} is not inside the picture of {} x {} pixels", label_of(b), rig->render.width, rig->render.height);
+          if (version == 1) {
+            throw UsageError(why);
+          }
+          throw BadInput{{{Severity::kError, "out-of-range", {file, 0, 0}, "render.size", why, ""}}};  // the picture has become smaller
         }
       }
       const int camera = camera_index(*rig, task.camera);

@@ -79,7 +79,7 @@ void add_one(std::vector<ExrChannel>& channels, const Film& film, const std::str
                       }});
 }
 
-void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options,
+void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const std::vector<std::string>& names, const RenderOptions& options,
               const Render& r, double ev) {
   using Type = ExrChannel::Type;
   const Film& film = r.film();
@@ -91,7 +91,7 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   }
   if (rig.render.layers != RenderSpec::Layers::kNone) {
     for (int layer = 0; layer < film.layers(); ++layer) {
-      const std::string prefix = "light." + layers[static_cast<std::size_t>(layer)] + ".";
+      const std::string prefix = "light." + names[static_cast<std::size_t>(layer)] + ".";
       add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
       if (film.parts() > 1) {
         static constexpr const char* kNames[kPartsWithHaze] = {"direct.", "bounce.", "haze."};
