@@ -1,6 +1,7 @@
 #include "cli/progress_bar.h"
 
 #include <csignal>
+#include <ctime>
 #include <cstdlib>
 #include <string_view>
 
@@ -12,11 +13,25 @@
 namespace jovilux::cli {
 namespace {
 
-volatile std::sig_atomic_t interrupted = 0;  // the one thing that a signal handler may touch
+// What the signal handler touches.
+volatile std::sig_atomic_t interrupted = 0;
+timespec first_interrupt{};
 
 void on_interrupt(int signal) {
-  interrupted = 1;
-  std::signal(signal, SIG_DFL);  // a second Ctrl-C does not ask
+  timespec now{};
+  ::clock_gettime(CLOCK_MONOTONIC, &now);  // may be called in a handler
+  if (interrupted == 0) {
+    interrupted = 1;
+    first_interrupt = now;
+    return;
+  }
+  // A second Ctrl-C does not ask. The same one may come twice: to the process, and to its group.
+  const double since = static_cast<double>(now.tv_sec - first_interrupt.tv_sec) + 1e-9 * static_cast<double>(now.tv_nsec - first_interrupt.tv_nsec);
+  constexpr double kTwice = 0.3;
+  if (since > kTwice) {
+    std::signal(signal, SIG_DFL);
+    std::raise(signal);
+  }
 }
 
 std::string shown_time(double s) {

@@ -29,7 +29,7 @@ class ProgressBar {
   std::chrono::steady_clock::time_point next_;
 };
 
-/// Sets a handler so that Ctrl-C asks for a stop; a second one ends the program at once. stop_requested is what
+/// Sets a handler so that Ctrl-C asks for a stop; a second one, not just the first come twice, ends the program at once. stop_requested is what
 /// RenderOptions::stop asks.
 void catch_interrupts();
 bool stop_requested();

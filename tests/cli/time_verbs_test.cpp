@@ -315,6 +315,10 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
   CHECK(run.err.find("the same command with --resume goes on") != std::string::npos);
   CHECK(fs::exists(dir.path("o/checkpoint.film")));
   CHECK(fs::exists(dir.path("o/view.png")));
+  // The same signal twice, as timeout sends it to a process and to its group, is one.
+  run_other("/usr/bin/timeout", {"-s", "INT", "0.7", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
+  CHECK(fs::exists(dir.path("twice/checkpoint.film")));
+  CHECK(fs::exists(dir.path("twice/stats.json")));
   const ProgramRun other = run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet", "--set", "light.panel.output=\"600 lm\""});
   CHECK(other.status == 2);
   CHECK(other.err.find("another rig") != std::string::npos);
