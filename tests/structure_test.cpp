@@ -80,3 +80,23 @@ TEST_CASE("the core neither prints nor parses arguments", "[structure]") {
     }
   }
 }
+
+TEST_CASE("no name of a test holds a semicolon, which would split it in two that never run", "[structure]") {
+  const std::regex name(R"re(TEST_CASE\("([^"]*)")re");
+  int names = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(fs::path(JOVILUX_SOURCE) / "tests")) {
+    if (entry.path().extension() != ".cpp") {
+      continue;
+    }
+    std::ifstream in(entry.path());
+    for (std::string line; std::getline(in, line);) {
+      std::smatch match;
+      if (std::regex_search(line, match, name)) {
+        ++names;
+        INFO(entry.path() << ": " << match[1].str());
+        CHECK(match[1].str().find(';') == std::string::npos);
+      }
+    }
+  }
+  CHECK(names > 200);
+}

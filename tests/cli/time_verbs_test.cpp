@@ -272,7 +272,7 @@ TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animat
   }
 }
 
-TEST_CASE("20 kills at random moments lose no file; what goes on ends with the same bits", "[cli][resume][slow]") {
+TEST_CASE("20 kills at random moments lose no file, what goes on ends with the same bits", "[cli][resume][slow]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole = run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
@@ -362,7 +362,7 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
   CHECK(run_program({"animate", third, "-o", dir.path("a"), "--levels-only", "--force"}).status == 0);
 }
 
-TEST_CASE("eight shares joined are one render, bit for bit; what is missing is told", "[cli][share]") {
+TEST_CASE("eight shares joined are one render, bit for bit, what is missing is told", "[cli][share]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + kSmall);
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
@@ -428,7 +428,7 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
   CHECK(dir.read("a1/clip.webp") == dir.read("a2/clip.webp"));
 }
 
-TEST_CASE("a process of mpirun that dies is told; the others keep what they have, and all go on", "[cli][ranks][slow]") {
+TEST_CASE("a process of mpirun that dies is told, the others keep what they have, and all go on", "[cli][ranks][slow]") {
   if (!fs::exists("/usr/bin/mpirun")) {
     WARN("mpirun is not installed: not tested");
     return;

@@ -82,7 +82,7 @@ TEST_CASE("the mean level over a shutter is the integral", "[flicker][truth]") {
   CHECK(wave(Wave::kSquare, 4800, 1).mean(0.1, 0.1 + 1.0 / 48) == Approx(1).epsilon(1e-9));
 }
 
-TEST_CASE("flames stay within their depth and differ by seed; a lamp that strikes blinks, then runs up", "[flicker]") {
+TEST_CASE("flames stay within their depth and differ by seed, a lamp that strikes blinks, then runs up", "[flicker]") {
   const Flicker a = wave(Wave::kFlame, 5, 0.4, 0, 0.5, 1), b = wave(Wave::kFlame, 5, 0.4, 0, 0.5, 2);
   double apart = 0, least = 2, most = 0, jump = 0;
   for (int i = 0; i < 20000; ++i) {

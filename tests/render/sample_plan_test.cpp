@@ -76,7 +76,7 @@ TEST_CASE("samples are shared out in multiples of the scramblings, in proportion
   CHECK(share_out({}, 16).empty());
 }
 
-TEST_CASE("the need is the variance of a sample, whatever number it was measured with; fireflies are cut first", "[render][adaptive]") {
+TEST_CASE("the need is the variance of a sample, whatever number it was measured with, fireflies are cut first", "[render][adaptive]") {
   constexpr int kWidth = 40, kHeight = 30;
   std::vector<float> noise = two_halves(kWidth, kHeight, 0.01f, 4), samples(noise.size(), 16);
   const auto need = sample_need(kWidth, kHeight, noise, samples);

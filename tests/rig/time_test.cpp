@@ -60,7 +60,7 @@ TEST_CASE("keyed numbers, quantities, colors and positions are blended between t
   CHECK(at(text, 9).lights[0].at.x() == Approx(4));
 }
 
-TEST_CASE("keys move cameras, objects, haze and the look; flags and held texts step", "[keys]") {
+TEST_CASE("keys move cameras, objects, haze and the look, flags and held texts step", "[keys]") {
   const std::string text =
       "[[camera]]\nname='c'\nat={ keys=[[0,[0,-4,1]],[1,[2,-4,1]]] }\nlook_at=[0,0,0]\nfocus={ keys=[[0,'1 m'],[1,'3 m']] }\n"
       "[[object]]\nname='o'\nshape={kind='box', size=[1,1,1]}\nat={ keys=[[0,[0,0,0]],[1,[0,0,2]]] }\nturn={ keys=[[0,[0,0,0]],[1,[0,0,90]]] }\n"
@@ -128,7 +128,7 @@ TEST_CASE("a level over a shutter is the integral of keys times flicker", "[keys
   CHECK(at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=0.5\n"), 1).lights[0].dimmed() == 0.5);
 }
 
-TEST_CASE("copies follow the pattern's keys; no two flames are alike, mains is", "[keys][flicker]") {
+TEST_CASE("copies follow the pattern's keys, no two flames are alike, mains is", "[keys][flicker]") {
   const std::string array = "[[array]]\nname='row'\nof='p'\ncount=3\nalong={path='line', from=[0,0,0], to=[1,0,0]}\noutput='each'\n";
   const std::string keyed = lamp("at=[0,0,1]\noutput='1 lm'\ndimmer={ keys=[[0,0],[2,1]] }\n") + array;
   const Rig half = at(keyed, 1);
