@@ -111,7 +111,8 @@ struct LightSample {
 
 /// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies and domes by their
 /// luminance, rectangles as spherical rectangles (evenly over their area where they look small), tubes by the angles
-/// around and along them, disks and objects by their area (a disk's by its center weight).
+/// around and along them, disks seen from near in strips by the angles they fill, else, like objects, by their area (a disk's by its
+/// center weight).
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical
 /// Rectangles", CGF 32(4), 2013.
 LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u);
