@@ -525,8 +525,9 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
     }
     return nlohmann::json();
   };
-  CHECK(find(1, "rough")["seconds_since_save"].get<double>() < 3);  // 2 on an idle machine
-  CHECK(find(2, "rough")["seconds_since_save"].get<double>() < 3);
+  constexpr double kOnBusyMachine = 5;  // 2 on an idle one
+  CHECK(find(1, "rough")["seconds_since_save"].get<double>() < kOnBusyMachine);
+  CHECK(find(2, "rough")["seconds_since_save"].get<double>() < kOnBusyMachine);
   const auto desk = reading(find(2, "rough"), "desk");
   CHECK(desk["value"].get<double>() > 1.2 * desk["before"].get<double>());
   const auto point = reading(find(2, "fine"), "32,30");
