@@ -124,6 +124,10 @@ TEST_CASE("a level over a shutter is the integral of keys times flicker", "[keys
   // Percent as well as plain numbers.
   const Rig percents = at("[time]\nframes=[1,2]\nrate=1\nshutter=1\n" + lamp("at=[0,0,1]\noutput='1 lm'\ndimmer={ keys=[[0,'30 %'],['0.7 s','80 %']] }\n"), 0.35);
   CHECK(percents.lights[0].dimmed() == Approx(0.15 * 0.3 + 0.7 * 0.55 + 0.15 * 0.8));
+  // A light that is off at the rig's moment knows its level when it is on.
+  const Rig late = at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=0.5\non={ keys=[[0,false],['0.5 s',true]] }\n"), 0.1);
+  CHECK(late.lights[0].dimmed() == 0);
+  CHECK(late.lights[0].level_between(0.25, 0.75) == Approx(0.25));
   // A dimmer that is set again does not follow the keys.
   CHECK(at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=0.5\n"), 1).lights[0].dimmed() == 0.5);
 }

@@ -118,7 +118,7 @@ std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& 
     }
     LevelCurve c;
     c.name = light.copies > 1 && (!light.flicker || light.flicker->period()) ? light.layer : light.name;
-    const auto level = [&](double a, double b) { return light.on ? light.level_between(a, b) : 0.0; };
+    const auto level = [&](double a, double b) { return light.on || !light.on_keys.times.empty() ? light.level_between(a, b) : 0.0; };
     const bool constant = light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker;
     const int points = constant || !(to > from) ? 1 : kPoints;
     for (int i = 0; i <= points; ++i) {

@@ -823,6 +823,9 @@ class RigReader {
       }
       if (!its.on.times.empty() && (its.on(rig_.render.time) > 0) == light.on) {
         light.on_keys = its.on;
+        if (light.dimmer_keys.times.empty()) {
+          light.dimmer_keys = {{0}, {light.dimmer}, KeyedNumber::Ease::kHold};  // the level when it is on, whatever it is now
+        }
       }
       if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker) {
         continue;
