@@ -71,9 +71,8 @@ int run_noise(int argc, char** argv) {
     }
     for (const auto& l : r.by_light) {
       Json one = {{"name", l.name}, {"share_of_variance", l.share}, {"share_of_noise", l.noise_share}};
-      static constexpr const char* kParts[] = {"direct", "bounce", "haze"};
-      for (std::size_t p = 0; p < 3; ++p) {
-        one[kParts[p]] = l.parts.empty() ? Json(nullptr) : Json(l.parts[p]);
+      for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+        one[kPartNames[p]] = l.parts.empty() ? Json(nullptr) : Json(l.parts[p]);
       }
       j["by_light"].push_back(one);
     }
@@ -90,13 +89,13 @@ int run_noise(int argc, char** argv) {
     out += fmt::format("{}{},{} ({} x)", i == 0 ? ", brightest at " : ", ", f.x, f.y, std::isfinite(f.times) ? short_number(f.times, 2) : "all");
   }
   out += "\n\n";
-  std::vector<std::vector<std::string>> table = {{"light", "share of noise", "of variance", "direct", "bounce", "haze"}};
+  std::vector<std::vector<std::string>> table = {{"light", "share of noise", "of variance", "direct", "bounce", "caustic", "haze"}};
   for (const auto& l : r.by_light) {
     if (l.share < 0.001 && l.noise_share < 0.001) {
       continue;
     }
     const auto part = [&](std::size_t p) { return l.parts.empty() ? std::string("-") : percent(l.parts[p]); };
-    table.push_back({l.name, percent(l.noise_share), percent(l.share), part(0), part(1), part(2)});
+    table.push_back({l.name, percent(l.noise_share), percent(l.share), part(0), part(1), part(2), part(3)});
   }
   out += table.size() > 1 ? text_table(table) + "\n" : "";
   for (const std::string& advice : r.advice) {

@@ -332,7 +332,7 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
   const double x = 870, wide = kWidth - x - kMargin;
   canvas.text(x, 52, wide, "share of the noise", 14, Align::kLeft, "#222222", true);
   double row = 80;
-  const std::array<std::string, 3> part_colors = {curve_color(0), curve_color(1), curve_color(4)};
+  const std::array<std::string, 4> part_colors = {curve_color(0), curve_color(1), curve_color(2), curve_color(4)};
   std::vector<NoiseReport::Light> lights = r.by_light;
   std::stable_sort(lights.begin(), lights.end(), [](const auto& a, const auto& b) { return a.noise_share > b.noise_share; });
   for (const NoiseReport::Light& l : lights) {
@@ -353,10 +353,9 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
     row += 24;
   }
   if (!r.by_light.empty() && !r.by_light[0].parts.empty()) {
-    static constexpr std::array<const char*, 3> kNames = {"direct", "bounce", "haze"};
-    for (std::size_t p = 0; p < 3; ++p) {
-      canvas.fill(x + 156 + 80 * static_cast<double>(p), row + 12, 12, 12, part_colors[p]);
-      canvas.text(x + 174 + 80 * static_cast<double>(p), row + 8, 70, kNames[p], 13, Align::kLeft, "#555555");
+    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+      canvas.fill(x + 80 * static_cast<double>(p), row + 12, 12, 12, part_colors[p]);
+      canvas.text(x + 18 + 80 * static_cast<double>(p), row + 8, 62, kPartNames[p], 13, Align::kLeft, "#555555");
     }
   }
   if (r.history.size() > 1) {

@@ -276,7 +276,7 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
   write_sky(dir.path("sky.exr"));
   for (const NoisyScene& s : noisy_scenes()) {
     INFO(s.name);
-    REQUIRE(run_program({"render", dir.write("r.toml", noisy_rig(s)), "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
+    REQUIRE(run_program({"render", dir.write("r.toml", noisy_rig(s)), "-o", dir.path("out"), "--quiet", "--force", "--set", s.name == "caustic" ? "render.light_paths=false" : "render.light_paths=true"}).status == 0);
     const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
     INFO(run.out << run.err);
     REQUIRE(run.status == 1);
@@ -285,12 +285,28 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
     CHECK(j["by_light"][0]["share_of_noise"].get<double>() > 0.2);
     CHECK(j["by_light"][0]["share_of_variance"].get<double>() > 0.6);
     CHECK(j["advice"].size() >= 3);
-    const std::string part = s.name == "haze" ? "haze" : s.name == "many bounces" || s.name == "caustic" ? "bounce" : "";
+    const std::string part = s.name == "haze" || s.name == "caustic" ? s.name : s.name == "many bounces" ? "bounce" : "";
     if (!part.empty()) {
       CHECK(j["by_light"][0][part].get<double>() > 0.5);
       CHECK(j["changes"].size() >= 1);
     }
   }
+}
+
+TEST_CASE("noise finds that paths from the lights would help caustics", "[cli][noise][caustics]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[1]));
+  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--set", "render.light_paths=false"}).status == 0);
+  const auto j = run_program({"noise", dir.path("out"), "--try", "--json"}).json();
+  REQUIRE(j["changes"].size() >= 2);
+  double on = 0;
+  for (const auto& change : j["changes"]) {
+    on = change["address"] == "render.light_paths" ? change["trial_p95"].get<double>() : on;
+  }
+  CHECK(on > 0);  // measured as well
+  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
+  const auto with = run_program({"noise", dir.path("out"), "--json"}).json();
+  CHECK(with["by_light"][0]["caustic"].get<double>() < 0.5 * j["by_light"][0]["caustic"].get<double>());
 }
 
 TEST_CASE("the changes that noise proposes are measured", "[cli][noise]") {

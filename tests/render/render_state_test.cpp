@@ -9,9 +9,11 @@
 #include "jovilux/render/exposure_moments.h"
 #include "jovilux/render/renderer.h"
 #include "tests/support/program.h"
+#include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
 
 using namespace jovilux;
+using jovilux::test::rig_of;
 using jovilux::test::TemporaryFolder;
 
 namespace {
@@ -28,6 +30,10 @@ shape = { kind = "plane" }
 name = "ball"
 shape = { kind = "sphere", radius = 0.5 }
 at = [0, 0, 0.5]
+material = "glass"
+[[material]]
+name = "glass"
+kind = "glass"
 [[light]]
 name = "lamp"
 form = "sphere"
@@ -47,18 +53,6 @@ samples = 40
 bounces = 3
 layers = "lights+parts"
 )";
-
-Rig rig_of(const std::string& text) {
-  auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
-  REQUIRE(document);
-  auto rig = read_rig(std::move(*document), "rig.toml");
-  for (const Problem& p : rig.problems()) {
-    INFO(to_string(p));
-    REQUIRE(p.severity == Severity::kWarning);
-  }
-  REQUIRE(rig);
-  return std::move(*rig);
-}
 
 bool same(const Film& a, const Film& b) {
   bool equal = true;

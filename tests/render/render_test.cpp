@@ -6,23 +6,13 @@
 #include "jovilux/render/camera.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/render/view.h"
+#include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
-
-Rig rig_of(const std::string& text) {
-  auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
-  REQUIRE(document);
-  auto rig = read_rig(std::move(*document), "rig.toml");
-  for (const Problem& p : rig.problems()) {
-    INFO(to_string(p));
-    REQUIRE(p.severity == Severity::kWarning);
-  }
-  return std::move(*rig);
-}
 
 const std::string kRoom = R"(
 [[camera]]
@@ -130,7 +120,7 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   double direct = 0, bounce = 0, all = 0;
   for (std::size_t i = 0; i < parts.film().pixels(); ++i) {
     direct += parts.film().slot_mean(i, 0).y();
-    bounce += parts.film().slot_mean(i, 1).y();
+    bounce += parts.film().slot_mean(i, static_cast<int>(Part::kBounce)).y() + parts.film().slot_mean(i, static_cast<int>(Part::kCaustic)).y();
     all += whole.film().slot_mean(i, 0).y();
   }
   CHECK(direct + bounce == Approx(all).epsilon(1e-5));
@@ -140,7 +130,7 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   const Render only_direct = render_of(rig);
   double left = 0;
   for (std::size_t i = 0; i < only_direct.film().pixels(); ++i) {
-    left += only_direct.film().slot_mean(i, 1).y();
+    left += only_direct.film().slot_mean(i, 1).y() + only_direct.film().slot_mean(i, 2).y();
   }
   CHECK(left == 0);
 }

@@ -16,6 +16,14 @@ Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
   return axis == 0 ? Vec2(q.y(), q.z()) : axis == 1 ? Vec2(q.x(), q.z()) : Vec2(q.x(), q.y());
 }
 
+// The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as well.
+Bounds turned_box(const Vec3d& lo, const Vec3d& hi, const Transform& m) {
+  const Vec3d half = m.linear.cwiseAbs() * (0.5 * (hi - lo));
+  const Vec3d center = m.point(0.5 * (lo + hi));
+  const Vec3d reach = half + (1e-6 * (center.cwiseAbs() + half)) + Vec3d::Constant(1e-7);
+  return {(center - reach).cast<float>(), (center + reach).cast<float>()};
+}
+
 }  // namespace
 
 void World::add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface) {
@@ -52,17 +60,45 @@ void World::add_mesh(Mesh mesh, std::uint32_t surface) {
   }
 }
 
+std::vector<Bounds> World::surface_bounds(std::size_t count) const {
+  std::vector<Bounds> out(count);
+  for (const PlacedShape& s : shapes_) {
+    Bounds box{Vec3::Constant(-kFar), Vec3::Constant(kFar)};
+    if (s.shape.bounded()) {
+      Vec3d lo, hi;
+      extents(s.shape, lo, hi);
+      box = turned_box(lo, hi, s.to_world);
+    } else if (s.shape.kind == ShapeKind::kPlane) {  // level with two axes: thin
+      const Vec3d normal = s.to_local.linear.row(2).transpose().normalized();
+      for (int a = 0; a < 3; ++a) {
+        if (std::abs(std::abs(normal[a]) - 1) < 1e-12) {
+          box.lo[a] = box.hi[a] = static_cast<float>(s.to_world.offset[a]);
+        }
+      }
+    }
+    out[s.surface].add(box);
+  }
+  for (const PlacedSolid& s : solids_) {
+    out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world) : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
+  }
+  for (std::size_t r = 0; r < meshes_->ranges.size(); ++r) {
+    const std::size_t last = r + 1 < meshes_->ranges.size() ? meshes_->ranges[r + 1].first_triangle : meshes_->triangles.size();
+    for (std::size_t t = meshes_->ranges[r].first_triangle; t < last; ++t) {
+      for (const std::uint32_t corner : meshes_->triangles[t]) {
+        out[meshes_->ranges[r].surface].add(meshes_->positions[corner]);
+      }
+    }
+  }
+  return out;
+}
+
 void World::build() {
   std::vector<BoxedItem> items;
-  const auto add = [&](std::uint32_t id, const Vec3d& lo, const Vec3d& hi, const Transform& m, double margin) {
-    // The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as well.
-    const Vec3d half = m.linear.cwiseAbs() * (0.5 * (hi - lo));
-    const Vec3d center = m.point(0.5 * (lo + hi));
+  const auto add = [&](std::uint32_t id, const Bounds& box) {
     BoxedItem item{};
     for (int a = 0; a < 3; ++a) {
-      const double slack = 1e-6 * (std::abs(center[a]) + half[a]) + 1e-7 + margin;
-      item.lo[a] = static_cast<float>(center[a] - half[a] - slack);
-      item.hi[a] = static_cast<float>(center[a] + half[a] + slack);
+      item.lo[a] = box.lo[a];
+      item.hi[a] = box.hi[a];
     }
     item.id = id;
     items.push_back(item);
@@ -71,14 +107,14 @@ void World::build() {
     if (shapes_[i].shape.bounded()) {
       Vec3d lo, hi;
       extents(shapes_[i].shape, lo, hi);
-      add(i, lo, hi, shapes_[i].to_world, 0);
+      add(i, turned_box(lo, hi, shapes_[i].to_world));
     }
   }
   for (std::size_t i = 0; i < solids_.size(); ++i) {
     const PlacedSolid& s = solids_[i];
     const auto id = static_cast<std::uint32_t>(shapes_.size() + i);
     if (s.solid->bounded()) {
-      add(id, s.solid->lo(), s.solid->hi(), s.to_world, 0);
+      add(id, turned_box(s.solid->lo(), s.solid->hi(), s.to_world));
     } else {
       endless_.push_back(id);
     }

@@ -85,6 +85,8 @@ class World {
 
   /// The box of all bounded surfaces.
   const Bounds& bounds() const { return bounds_; }
+  /// The box of all that bears each surface number below `count`; empty where nothing does, endless where something is.
+  std::vector<Bounds> surface_bounds(std::size_t count) const;
   std::size_t triangle_count() const { return meshes_->triangles.size(); }
   const std::vector<PlacedShape>& shapes() const { return shapes_; }
   const std::vector<PlacedSolid>& solids() const { return solids_; }

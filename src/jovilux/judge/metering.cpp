@@ -143,7 +143,8 @@ class Metering {
         r.standard_error = scale * error;
         r.samples = p.per_scrambling * kScrambled;
         for (std::size_t l = 0; l < layers_; ++l) {
-          const double direct = scale * p.sums[l * kPartsWithHaze] / n, bounce = scale * p.sums[l * kPartsWithHaze + 1] / n, haze = scale * p.sums[l * kPartsWithHaze + 2] / n;
+          const auto part = [&](Part which) { return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n; };
+          const double direct = part(Part::kDirect), bounce = part(Part::kBounce) + part(Part::kCaustic), haze = part(Part::kHaze);
           r.direct += direct;
           r.bounce += bounce;
           r.haze += haze;

@@ -69,14 +69,15 @@ bool given_as_luminance(const Rig& rig, const std::string& name) {
   return false;
 }
 
-// What would help against one light's noise, told by its direct, bounced and haze light.
+// What would help against one light's noise, told by its direct, bounced, caustic and haze light.
 void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::string& whose, const std::vector<double>& parts, bool has_parts, const Rig* rig) {
   if (!has_parts || parts.empty()) {
-    r.advice.push_back(whose + "; render with [render] layers = \"lights+parts\" to see whether its direct, bounced or haze light does");
+    r.advice.push_back(whose + "; render with [render] layers = \"lights+parts\" to see whether its direct, bounced, caustic or haze light does");
     return;
   }
-  const auto part = static_cast<std::size_t>(std::max_element(parts.begin(), parts.end()) - parts.begin());
-  const std::string share = short_number(100 * parts[part], 3);
+  const auto index = std::max_element(parts.begin(), parts.end()) - parts.begin();
+  const auto part = static_cast<Part>(index);
+  const std::string share = short_number(100 * parts[static_cast<std::size_t>(index)], 3);
   const LightSpec* light = nullptr;
   for (std::size_t i = 0; rig != nullptr && i < rig->lights.size(); ++i) {
     light = rig->lights[i].name == worst.name ? &rig->lights[i] : light;
@@ -87,18 +88,27 @@ void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::strin
     }
     r.changes.push_back({address, value, why, 0});
   };
-  if (part == 0) {
+  if (part == Part::kDirect) {
     r.advice.push_back(fmt::format("{}, {} % of it by its direct light, from soft shadows, highlights and the choice among lights: more samples are the cure", whose, share));
     return;
   }
-  if (part == 2) {
+  if (part == Part::kCaustic) {
+    r.advice.push_back(fmt::format("{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces", whose, share));
+    if (rig != nullptr && !rig->render.light_paths) {
+      change("render.light_paths", "true", "traces paths from the lights through glass and mirrors, not from the camera alone");
+    }
+    if (light != nullptr) {
+      change("light." + worst.name + ".cheat.caustics", "\"off\"", "without what gloss, glass and mirrors throw on other surfaces");
+    }
+  } else if (part == Part::kHaze) {
     r.advice.push_back(fmt::format("{}, {} % of it by its light in haze", whose, share));
     if (light != nullptr) {
       change("light." + worst.name + ".cheat.haze", short_number(0.5 * light->cheat.haze), "half of it in the haze; a thinner haze does the same for all lights");
     }
     return;
+  } else {
+    r.advice.push_back(fmt::format("{}, {} % of it by its light after bounces: what it shines on closely shows up in few paths", whose, share));
   }
-  r.advice.push_back(fmt::format("{}, {} % of it by its light after bounces: what it shines on closely, or through glass and mirrors, shows up in few paths", whose, share));
   if (light != nullptr && !is_distant(light->shape.form)) {
     const double radius = light->shape.radius;
     const double cushion = std::max({0.05, 3 * radius, 2.0 * light->falloff.cushion});
@@ -267,7 +277,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
           return;
         }
         double sum = 0;
-        for (const char* part : {"direct", "bounce", "haze"}) {
+        for (const char* part : kPartNames) {
           const double v = number_in(l[key], part);
           to.push_back(!std::isfinite(v) ? 0 : squared ? v * v : v);
           sum += to.back();

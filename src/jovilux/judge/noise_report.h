@@ -31,7 +31,7 @@ struct NoiseReport {
     std::string name;
     double share = 0;             ///< of the variance of all lights [(cd/m2)^2]
     double noise_share = 0;       ///< the same, each pixel's over the square of its level: of what the measure of noise sees
-    std::vector<double> parts, noise_parts;  ///< direct, bounce, haze, of this light's own of each; empty where the render keeps no parts
+    std::vector<double> parts, noise_parts;  ///< direct, bounce, caustic, haze, of this light's own of each; empty where the render keeps no parts
   };
   std::vector<Light> by_light;    ///< most of the variance first
   std::vector<float> map;         ///< each pixel's noise

@@ -25,14 +25,37 @@ Camera::Camera(const CameraSpec& spec, const Vec3d& up, int width, int height) {
   }
 }
 
+Vec3 Camera::lens_point(const Vec2& u) const {
+  const float r = lens_radius_ * std::sqrt(u.x()), phi = 2 * kPi * u.y();
+  return at_ + r * std::cos(phi) * frame_.x + r * std::sin(phi) * frame_.y;
+}
+
 Ray Camera::ray(float x, float y, const Vec2& u) const {
   const Vec3 towards = corner_ + x * dx_ + y * dy_;  // has length 1 along the axis
   if (lens_radius_ <= 0) {
     return {at_, towards.normalized()};
   }
-  const float r = lens_radius_ * std::sqrt(u.x()), phi = 2 * kPi * u.y();
-  const Vec3 from = at_ + r * std::cos(phi) * frame_.x + r * std::sin(phi) * frame_.y;
+  const Vec3 from = lens_point(u);
   return {from, (at_ + focus_ * towards - from).normalized()};
+}
+
+std::optional<Camera::FilmPoint> Camera::film_point(const Vec3& p, const Vec2& u) const {
+  const Vec3 from = lens_radius_ > 0 ? lens_point(u) : at_;
+  const Vec3 way = p - from;
+  const float ahead = way.dot(frame_.z);
+  const float distance = way.norm();
+  if (!(ahead > 1e-6f * distance)) {
+    return std::nullopt;
+  }
+  // The point of the plane in focus that the ray passes, brought to distance 1; without a lens all planes are.
+  const Vec3 towards = lens_radius_ > 0 ? Vec3((from + way * (focus_ / ahead) - at_) / focus_) : Vec3(way / ahead);
+  const Vec3 on_film = towards - corner_;
+  return FilmPoint{on_film.dot(dx_) / dx_.squaredNorm(), on_film.dot(dy_) / dy_.squaredNorm(), -way / distance, distance};
+}
+
+double Camera::film_density(const Vec3& direction) const {
+  const double cosine = direction.dot(frame_.z);
+  return cosine > 0 ? 1 / (static_cast<double>(dx_.norm()) * dy_.norm() * cosine * cosine * cosine) : 0;
 }
 
 }  // namespace jovilux

@@ -1,5 +1,7 @@
 #pragma once
 
+#include <optional>
+
 #include "jovilux/base/vec.h"
 #include "jovilux/geometry/ray.h"
 #include "jovilux/rig/rig.h"
@@ -14,10 +16,22 @@ class Camera {
   Ray ray(float x, float y, const Vec2& u) const;
   bool has_lens() const { return lens_radius_ > 0; }
 
+  /// How the camera sees a point in front of it, from the lens point chosen by u.
+  struct FilmPoint {
+    float x, y;       ///< film point, in the picture or beside it
+    Vec3 toward;      ///< unit, from the point to the lens point
+    float distance;   ///< [m]
+  };
+  std::optional<FilmPoint> film_point(const Vec3& p, const Vec2& u) const;
+  /// Pixels per steradian around a ray's unit direction (away from the camera): 1 / (a cos^3), with a the area of a pixel
+  /// at distance 1 and the angle to the axis.
+  double film_density(const Vec3& direction) const;
+
  private:
   Vec3 at_, corner_, dx_, dy_;  ///< corner + x dx + y dy is a film point on the plane at distance 1
   Frame frame_;                 ///< z forwards
   float lens_radius_ = 0, focus_ = 1;
+  Vec3 lens_point(const Vec2& u) const;
 };
 
 }  // namespace jovilux

@@ -12,10 +12,12 @@ namespace jovilux {
 /// means are independent, which is what makes the standard error of low-discrepancy samples known.
 inline constexpr int kScramblings = 8;
 
-/// What of a light a contribution is: seen or after one scattering, or after more; or on a path that haze scattered.
-enum class Part : std::uint8_t { kDirect, kBounce, kHaze };
+/// What of a light a contribution is: seen or after one scattering; after more; after more, and a mirror or gloss on which it fell threw it
+/// on a surface that is no mirror; or on a path that haze scattered.
+enum class Part : std::uint8_t { kDirect, kBounce, kCaustic, kHaze };
+inline constexpr std::array<const char*, 4> kPartNames = {"direct", "bounce", "caustic", "haze"};
 /// How many of them a picture without haze has, and one with haze.
-inline constexpr int kParts = 2, kPartsWithHaze = 3;
+inline constexpr int kParts = 3, kPartsWithHaze = 4;
 
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///

@@ -14,22 +14,9 @@ enum Use : std::uint32_t { kLight = 0, kScatter = 1, kChoices = 2, kRoulette = 3
 // Pairs of dimensions of the haze before a scattering; far from the others, whose points stay what they are without haze.
 // Passing a pane is no scattering, but the stretch of haze behind it has pairs of its own.
 constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8, kHazePairsPerPane = 1U << 14;
-constexpr std::uint32_t kMostPanes = 256, kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPanes, kTrackingPairs = kMaskPairs + kMostPanes;
+constexpr std::uint32_t kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPanes, kTrackingPairs = kMaskPairs + kMostPanes;
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 enum HazeUse : std::uint32_t { kAlong = 0, kAlongLight = 1, kPlace = 2, kHere = 3, kHereLight = 4, kTurn = 5 };
-
-constexpr int kRouletteFrom = 3;
-
-float power_heuristic(float a, float b) {
-  const float a2 = a * a, b2 = b * b;
-  return a2 / (a2 + b2);
-}
-
-// The weight of the first of three ways to find the same light; a > 0. By ratios: densities may be too large to square.
-float power_heuristic(float a, float b, float c) { return 1 / (1 + (b / a) * (b / a) + (c / a) * (c / a)); }
-
-// What haze takes of the light on a ray's way up to `end`.
-float haze_passes(const Scene& scene, const Ray& ray, float end, Rng& random) { return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end, random); }
 
 // What the last scattering knew, to weigh a light that the next ray meets.
 struct Departure {
@@ -42,67 +29,19 @@ struct Departure {
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
   const SurfaceModel* material = nullptr;  // null: haze
   bool inside = false;       // glass, left from within
+  std::uint32_t surface = kNoIndex;
+  double unlike = 0;         // how unlikely the way from the camera was, for LightPaths; 0: they have none like it
   // Where haze scattered: the ray it happened on, its end, where, and the densities there of place and direction.
   Ray haze_ray;
   float haze_end = 0, haze_t = 0, haze_pdf = 0, haze_total = 0;
   Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
 };
 
-// How a light's contribution comes to the eye.
-struct Arrival {
-  int scatterings = 0;
-  bool rough_before = false;  // a surface that is no mirror lies between the eye and the one that the light falls on
-  bool haze = false;          // haze scattered it, somewhere on the way
-  bool on_haze = false;       // it falls on haze
-  bool colored = false;
-  Eigen::Array3f rgb = Eigen::Array3f::Ones();
-};
-
-// The factors of a light's cheats on the diffuse and the glossy part of the reflection that it falls on.
-struct LobeFactors {
-  float diffuse = 1, gloss = 1;
-};
-LobeFactors lobe_factors(const LightCheats& c, bool rough_before) {
-  LobeFactors f{c.diffuse, c.gloss};
-  if (c.caustics == LightCheats::Caustics::kOnly) {  // what glossy surfaces throw on others
-    f.diffuse = 0;
-    f.gloss *= rough_before ? 1.0f : 0.0f;
-  } else if (c.caustics == LightCheats::Caustics::kOff && rough_before) {
-    f.gloss = 0;
-  }
-  return f;
-}
-
-// The one place where a light's contribution is weighed: its table, its masks and tints, and its cheats but for those on
-// the parts of a reflection, which the caller has applied by lobe_factors().
-void contribute(const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, LightSink& sink) {
-  if (!(luminance > 0)) {
-    return;
-  }
-  const bool bounced = how.scatterings > 1;
-  if (bounced) {
-    luminance *= e.cheats.bounce;
-  }
-  if (how.on_haze) {
-    luminance *= e.cheats.haze;
-  }
-  if (e.channels != nullptr) {
-    for (std::uint32_t c = 0; c < 3; ++c) {
-      sink.add(e.layer + c, how.haze ? Part::kHaze : bounced ? Part::kBounce : Part::kDirect,
-               tristimulus((*e.channels)[c], how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput, luminance));
-    }
-    return;
-  }
-  Eigen::Array3f xyz = how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance) : tristimulus(e.table, throughput, luminance);
-  if (bounced && e.cheats.bounce_saturation != 1) {
-    const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();
-    xyz = gray + e.cheats.bounce_saturation * (xyz - gray);
-  }
-  sink.add(e.layer, how.haze ? Part::kHaze : bounced ? Part::kBounce : Part::kDirect, xyz);
-}
+// Whether a surface that is no mirror has a glossy part.
+bool has_gloss(const SurfaceModel& m) { return m.kind != SurfaceKind::kMatte && m.kind != SurfaceKind::kSheet && m.alpha > 0; }
 
 // A light met by the ray that left `from`.
-void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const LightPlace& place, const Spectrum& throughput, const Departure& from, int scatterings, bool hazy, LightSink& sink) {
+void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const LightPlace& place, const Spectrum& throughput, const Departure& from, int scatterings, bool hazy, const JoinedLightPaths& light_paths, LightSink& sink) {
   const Emitter& e = scene.emitters[index];
   if (from.certain ? !e.cheats.seen : e.only_sampled) {
     return;
@@ -131,86 +70,34 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
     const float chance = from.total_expected > 0 ? scene.light_clusters.chance(scene.emitters, query, index, from.total_expected) : 0;
     luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
   }
-  Arrival how{scatterings, from.rough_before, hazy, on_haze, false, Eigen::Array3f::Ones()};
+  if (from.certain && from.unlike > 0 && LightPaths::cameras_find(e)) {
+    const double ratio = light_paths.per_sample * from.unlike * light_paths.paths->density({index, place, from.surface, from.p, ray.direction});
+    luminance *= static_cast<float>(1 / (1 + ratio * ratio));
+  }
+  Arrival how{scatterings, from.rough_before, hazy, on_haze, false, Eigen::Array3f::Ones(), received && from.certain && from.rough_before};
   if (e.detail != nullptr) {
     const LightTint tint = tint_between(e, received ? from.p : place.position, place.position, ray.direction);
     luminance *= tint.gray;
     how.colored = tint.colored;
     how.rgb = tint.rgb;
   }
-  if (received && !on_haze && e.cheats.any_on_reflection()) {
+  // Its parts apart where the light's cheats tell them apart, or the layers do.
+  const bool gloss_throws = received && !from.certain && !on_haze && from.rough_before && sink.keeps_parts() && has_gloss(*from.material);
+  if (received && !on_haze && (e.cheats.any_on_reflection() || gloss_throws)) {
     const LobeFactors f = lobe_factors(e.cheats, how.rough_before);
     if (from.certain) {
       contribute(e, throughput, luminance * f.gloss, how, sink);
     } else {
       const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi, from.inside);
       const Spectrum all = lobes.diffuse + lobes.gloss;
-      const Spectrum kept = (all > 0.0f).select((f.diffuse * lobes.diffuse + f.gloss * lobes.gloss) / all.max(1e-30f), 0.0f);
-      contribute(e, throughput * kept, luminance, how, sink);
+      const auto part = [&](const Spectrum& lobe) { return Spectrum((all > 0.0f).select(lobe / all.max(1e-30f), 0.0f)); };
+      contribute(e, throughput * part(f.diffuse * lobes.diffuse), luminance, how, sink);
+      how.caustic = from.rough_before;
+      contribute(e, throughput * part(f.gloss * lobes.gloss), luminance, how, sink);
     }
     return;
   }
   contribute(e, throughput, luminance, how, sink);
-}
-
-Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv) {
-  const Vec3 rgb = pictures.color->at(uv.cwiseProduct(pictures.tile)).cwiseMax(0.0f).cwiseMin(1.0f);
-  return spectrum_from_rgb(Eigen::Array3f(rgb.array())).max(0.0f).min(1.0f);
-}
-
-// The material with the color that its picture has there.
-SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv) {
-  const Spectrum color = painted_color(pictures, uv);
-  return recolored(m, color * pictures.reflected, pictures.through > 0 ? Spectrum(color * pictures.through) : m.through);
-}
-
-// What of a light's way from p is left: 1 where nothing stands in it, what panes let through, what its shadows let through
-// elsewhere.
-Spectrum passage(const Scene& scene, const Emitter& e, Ray ray, std::uint32_t body, RayCounts& counts) {
-  const std::vector<bool>* casters = e.casters != kNoIndex ? &scene.casters[e.casters] : nullptr;
-  Spectrum left = Spectrum::Ones();
-  if (casters == nullptr) {
-    if (!scene.world.blocked(ray, body)) {
-      return left;
-    }
-    if (!scene.has_openings) {
-      return e.cheats.shadow_color;
-    }
-  }
-  // From one surface to the next, until one throws a shadow.
-  constexpr int kMostSurfaces = 1000;
-  for (int i = 0; i < kMostSurfaces && ray.t_max > 0; ++i) {
-    const Hit hit = scene.world.closest(ray);
-    if (!hit.found() || hit.t >= ray.t_max) {
-      return left;
-    }
-    const SurfacePoint p = scene.world.point(ray, hit);
-    const std::uint32_t material = scene.surfaces[p.surface].material;
-    if (p.surface != body && (casters == nullptr || (*casters)[p.surface])) {
-      if (material == kNoIndex) {
-        return left * e.cheats.shadow_color;
-      }
-      const SurfaceModel& m = scene.materials[material];
-      const Scene::Pictures& pictures = scene.pictures[material];
-      const float covered = pictures.covered(p.uv);
-      Spectrum past = e.cheats.shadow_color;
-      if (m.is_pane()) {
-        const Spectrum tint = pictures.color == nullptr ? m.through : painted_color(pictures, p.uv);
-        past = tint * (1 - pane_reflectance(m, std::abs(p.normal.dot(ray.direction))));
-      } else if (covered >= 1) {
-        return left * past;
-      }
-      left *= (1 - covered) + covered * past;
-      if (!(left > 0.0f).any()) {
-        return left;
-      }
-    }
-    ++counts.shadow;
-    const float gone = hit.t + p.offset;
-    ray.origin = World::leave(p, ray.direction);
-    ray.t_max = ray.t_max == kFar ? kFar : ray.t_max - gone;
-  }
-  return left;
 }
 
 // Runs a ray query, timed where that is asked for.
@@ -242,7 +129,7 @@ void light_on_haze(const Scene& scene, std::uint32_t index, const Vec3& p, const
   Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));
   if (passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {
     ++counts.shadow;
-    passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+    passed *= timed<kTimed>(counts, [&] { return passage(scene, ShadowRule::of(scene, e), shadow, body, counts); });
   }
   if ((passed > 0.0f).any()) {
     contribute(e, throughput * passed, weight, how, sink);
@@ -329,7 +216,7 @@ LightChoice light_along(const Scene& scene, const Ray& ray, float end, const Haz
 }  // namespace
 
 template <bool kTimed>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver) {
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver, const JoinedLightPaths& light_paths) {
   Spectrum throughput = Spectrum::Ones();
   Departure from;
   std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
@@ -403,6 +290,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           }
           ++counts.path;
           ray = {from.p, wi};
+          from.unlike = 0;
           rough_before = hazy = true;
           continue;
         }
@@ -411,7 +299,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     if (!hit.found() && !received) {
       for (const std::uint32_t index : scene.distant) {
         if (covers(scene.emitters[index], ray.direction)) {
-          meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, hazy, sink);
+          meet_light(scene, index, ray, {ray.origin, Vec3(-ray.direction)}, throughput, from, scatterings, hazy, light_paths, sink);
         }
       }
       return;
@@ -423,7 +311,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     static constexpr Scene::Surface kNone;
     const Scene::Surface& surface = received ? kNone : scene.surfaces[p.surface];
     if (surface.emitter != kNoIndex) {
-      meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, hazy, sink);
+      meet_light(scene, surface.emitter, ray, {p.position, p.normal}, throughput, from, scatterings, hazy, light_paths, sink);
       if (surface.material == kNoIndex) {  // the bodies of lights are black to other light
         if (first != nullptr && scatterings == 0) {
           *first = {true, Spectrum::Zero(), p.normal, to_panes + hit.t, p.surface};
@@ -485,6 +373,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       from.links = path_links & surface.links;
       from.rough_before = rough_before;
       from.certain = true;
+      from.surface = p.surface;
       ++counts.path;
       const Vec3 back = (ray.direction - 2 * ray.direction.dot(normal) * normal).normalized();
       ray = {World::leave(p, back), back};
@@ -505,6 +394,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     from.rough_before = rough_before;
     from.p = p.position;
     from.n = normal;
+    from.surface = p.surface;
     from.total_expected = 0;
     if (!material.only_mirror()) {
       from.both_sides = through_too;
@@ -517,12 +407,13 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         const Vec3 local_wi = frame.to_local(light.wi);
         const bool reaches = through_too ? local_wi.z() * light.wi.dot(normal) > 0 : local_wi.z() > 0 && light.wi.dot(normal) > 0;
         if (light.weight > 0 && reaches) {
-          const Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
-          Spectrum f;
-          if (e.cheats.any_on_reflection()) {
+          Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
+          Spectrum f, thrown = Spectrum::Zero();  // by gloss on another surface, where that is kept apart
+          if (const bool apart = rough_before && sink.keeps_parts() && has_gloss(material); apart || e.cheats.any_on_reflection()) {
             const Lobes lobes = reflection_lobes(material, local_wo, local_wi, inside);
             const LobeFactors factors = lobe_factors(e.cheats, how.rough_before);
-            f = factors.diffuse * lobes.diffuse + factors.gloss * lobes.gloss;
+            f = factors.diffuse * lobes.diffuse;
+            (apart ? thrown : f) += factors.gloss * lobes.gloss;
           } else {
             f = reflection(material, local_wo, local_wi, inside);
           }
@@ -530,7 +421,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
           if (light.pdf > 0 && !e.only_sampled) {
             weight *= power_heuristic(choice.chance * light.pdf, reflection_pdf(material, local_wo, local_wi, inside));
           }
-          if (weight > 0 && (f > 0.0f).any()) {
+          if (weight > 0 && (f + thrown > 0.0f).any()) {
             Ray shadow{World::leave(p, light.wi), light.wi};
             std::uint32_t body = kNoIndex;
             if (!e.is_distant()) {
@@ -541,13 +432,17 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
             Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));
             if (shadow.t_max > 0 && passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {  // a light without shadows asks no ray
               ++counts.shadow;
-              passed *= timed<kTimed>(counts, [&] { return passage(scene, e, shadow, body, counts); });
+              passed *= timed<kTimed>(counts, [&] { return passage(scene, ShadowRule::of(scene, e), shadow, body, counts); });
             }
             if (material.kind == SurfaceKind::kGlass && inside == (local_wi.z() > 0) && !e.is_distant()) {
               passed *= (-light.distance * material.absorption).exp();  // its way lies in the glass
             }
             if ((passed > 0.0f).any()) {
               contribute(e, throughput * f * passed, weight, how, sink);
+              if ((thrown > 0.0f).any()) {
+                how.caustic = true;
+                contribute(e, throughput * thrown * passed, weight, how, sink);
+              }
             }
           }
         }
@@ -576,6 +471,14 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
     from.wo = local_wo;
     from.wi = next.wi;
     from.inside = inside;
+    if (light_paths.paths != nullptr && !next.mirror) {
+      const double onward = static_cast<double>(std::abs(next.wi.z())) / static_cast<double>(next.pdf);
+      if (scatterings == 0) {
+        from.unlike = hazy ? 0 : onward / light_paths.paths->film_density(ray, to_panes + hit.t, normal.dot(wo));
+      } else if (from.unlike > 0) {
+        from.unlike *= onward * static_cast<double>(pdf_back(material, local_wo, next.wi, inside)) / static_cast<double>(local_wo.z());
+      }
+    }
     if (scatterings + 1 >= kRouletteFrom) {
       const float survival = std::min(0.95f, throughput.maxCoeff());
       if (!(sampler.single(pairs + kRoulette) < survival)) {
@@ -592,7 +495,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   }
 }
 
-template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*);
-template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*);
+template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&);
+template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&);
 
 }  // namespace jovilux

@@ -4,50 +4,10 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/nodes.h"
-#include "jovilux/render/film.h"
-#include "jovilux/scene/scene.h"
+#include "jovilux/render/light_paths.h"
+#include "jovilux/render/transport.h"
 
 namespace jovilux {
-
-struct RayCounts {
-  std::uint64_t camera = 0, path = 0, shadow = 0;
-  MarchCounts march;             ///< of solids
-  std::uint64_t media_steps = 0; ///< densities looked up on the way through uneven haze
-  std::uint64_t query_ns = 0;  ///< time inside ray queries, where it was asked for
-  RayCounts& operator+=(const RayCounts& o) {
-    camera += o.camera;
-    path += o.path;
-    shadow += o.shadow;
-    march += o.march;
-    media_steps += o.media_steps;
-    query_ns += o.query_ns;
-    return *this;
-  }
-};
-
-/// Where a path's light goes, one call a contribution.
-class LightSink {
- public:
-  /// `xyz` absolute, Y in cd/m2, from the light of a layer.
-  void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
-    const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) + (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
-    float* to = sums_ + slot * 3;
-    to[0] += xyz[0];
-    to[1] += xyz[1];
-    to[2] += xyz[2];
-    luminance_[slot] += xyz[1];
-    total_ += xyz[1];
-  }
-  /// sums: [slot][3]; luminance: [slot], both added to.
-  LightSink(float* sums, float* luminance, int parts) : sums_(sums), luminance_(luminance), parts_(parts) {}
-  float total() const { return total_; }
-
- private:
-  float* sums_;
-  float* luminance_;
-  int parts_;
-  float total_ = 0;
-};
 
 /// What the first surface on a path is like, for the guide layers.
 struct FirstHit {
@@ -63,6 +23,13 @@ struct Receiver {
   Vec3 at, normal;
 };
 
+/// The paths from lights that a picture's camera paths are joined with, and how many of them a sample of the whole picture
+/// has; null: none.
+struct JoinedLightPaths {
+  const LightPaths* paths = nullptr;
+  double per_sample = 0;
+};
+
 /// Unidirectional path tracing: at each surface one light is chosen and sampled toward (next-event estimation), and one
 /// direction by the surface; both find lights, joined by multiple importance sampling (power heuristic). Unbiased;
 /// Russian roulette after three scatterings.
@@ -75,9 +42,11 @@ struct Receiver {
 ///
 /// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of its own.
 ///
+/// Lights met through mirrors are weighed against `light_paths`, which find them too.
+///
 /// With a receiver the path begins at its plane, as if the eye saw it: what it receives over pi, as a luminance.
 template <bool kTimed = false>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver = nullptr);
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver = nullptr, const JoinedLightPaths& light_paths = {});
 
 /// Pairs of dimensions that the camera takes before trace_path's own begin.
 inline constexpr std::uint32_t kCameraPairs = 2;

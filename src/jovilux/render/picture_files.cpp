@@ -94,10 +94,9 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
       const std::string prefix = "light." + names[static_cast<std::size_t>(layer)] + ".";
       add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
       if (film.parts() > 1) {
-        static constexpr const char* kNames[kPartsWithHaze] = {"direct.", "bounce.", "haze."};
         for (int part = 0; part < film.parts(); ++part) {
           const int slot = layer * film.parts() + part;
-          add_rgb(channels, film, prefix + kNames[part], Type::kFloat, [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
+          add_rgb(channels, film, prefix + kPartNames[static_cast<std::size_t>(part)] + ".", Type::kFloat, [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
         }
       }
     }
@@ -195,7 +194,6 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
     nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}, {"noise_share", known(l.noise_share)}};
-    static constexpr std::array<const char*, 3> kPartNames = {"direct", "bounce", "haze"};
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
       one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);
       one["noise_share_by_part"][kPartNames[p]] = known(l.part_shares[p]);

@@ -7,12 +7,14 @@
 #include <cmath>
 #include <ctime>
 #include <limits>
+#include <memory>
 #include <mutex>
 #include <numeric>
 #include <shared_mutex>
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
 #include "jovilux/render/view.h"
 
@@ -39,15 +41,19 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 
+// Paths from lights for each sample of the whole picture and each of its pixels; fewer where a first round brought nothing
+// to the picture. A path costs as much as two or three samples.
+constexpr double kLightPathsPerPixel = 0.25, kUnseenLightPathsPerPixel = 1.0 / 16;
+
 class Renderer {
  public:
   Renderer(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from)
       : rig_(rig), options_(options), camera_spec_(rig.cameras.at(static_cast<std::size_t>(options.camera))), s_(std::move(from)), film_(s_.film) {
     if (options.moments.empty()) {
-      views_.push_back({&scene, Camera(camera_spec_, rig.up, rig.render.width, rig.render.height)});
+      views_.push_back({&scene, Camera(camera_spec_, rig.up, rig.render.width, rig.render.height), {}});
     }
     for (const RenderOptions::Moment& m : options.moments) {
-      views_.push_back({m.scene.get(), Camera(m.camera, rig.up, rig.render.width, rig.render.height)});
+      views_.push_back({m.scene.get(), Camera(m.camera, rig.up, rig.render.width, rig.render.height), {}});
     }
     for (std::size_t t = 0; t < s_.tiles(); ++t) {
       own_tiles_ += options.share.holds(t) ? 1 : 0;
@@ -65,6 +71,7 @@ class Renderer {
     int threads = 0;
     with_threads(options_.threads, [&] {
       threads = available_threads();
+      prepare_light_paths();
       stopped_by = passes();
     });
     tell_time();
@@ -152,6 +159,7 @@ class Renderer {
 
   // One pass over the picture; why the render is to stop after it, if it is.
   std::optional<StoppedBy> run_pass() {
+    trace_light_paths();
     parallel_for(s_.tiles(), [&](std::size_t tile) {
       if (options_.share.holds(tile) && s_.tile_done[tile] == 0) {
         render_tile(tile);
@@ -176,6 +184,10 @@ class Renderer {
     s_.taken = end;
     ++s_.passes_done;
     s_.in_pass = false;
+    if (options_.share.index == 0) {
+      s_.tallies[0].rays += light_path_rays_;
+    }
+    light_path_rays_ = {};
     // History: at powers of two, after each round, and at the end; of the whole picture only.
     const bool whole = options_.share.whole() || (options_.exchange && (rig_.render.noise || last));
     const bool told = whole && (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
@@ -260,6 +272,7 @@ class Renderer {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
                      guides.data() + i * Film::kGuides, objects[i], tally.rays);
+        add_splats(tile, i, static_cast<std::size_t>((y - y0) * kTile + x - x0), film_.pixel(x, y), sums, batches, by_light);
         const std::size_t pixel = film_.pixel(x, y);
         tally_lights(by_light, static_cast<int>(count_of(pixel)), level_after(pixel, batches.data() + i * kScramblings), tally);
       }
@@ -317,9 +330,9 @@ class Renderer {
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
-        trace_path<true>(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays);
+        trace_path<true>(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays, nullptr, view.light_paths);
       } else {
-        trace_path(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays);
+        trace_path(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays, nullptr, view.light_paths);
       }
       batches[scrambling] += sink.total();
       if (wanted != nullptr && first.found) {
@@ -333,6 +346,125 @@ class Renderer {
       }
       if (s == 0 && first_round) {
         object = first.found ? first.surface + 1 : 0;
+      }
+    }
+  }
+
+  void prepare_light_paths() {
+    if (!rig_.render.light_paths || s_.tiles() == 0) {
+      return;
+    }
+    bool any = false, seen = false;
+    light_paths_.reserve(views_.size());
+    for (const MomentView& view : views_) {
+      light_paths_.push_back(std::make_unique<LightPaths>(*view.scene, view.camera, film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed));
+      any = any || light_paths_.back()->any();
+      seen = seen || light_paths_.back()->seen();
+    }
+    if (!any) {
+      light_paths_.clear();
+      return;
+    }
+    paths_per_sample_ = static_cast<std::uint64_t>(std::ceil(static_cast<double>(film_.pixels()) * (seen ? kLightPathsPerPixel : kUnseenLightPathsPerPixel)));
+    for (std::size_t v = 0; v < views_.size(); ++v) {
+      views_[v].light_paths = {light_paths_[v].get(), static_cast<double>(paths_per_sample_)};
+    }
+  }
+
+  // How many sets of light paths this pass has, each of paths_per_sample_.
+  std::uint32_t light_path_sets() const {
+    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kScramblings - 1) / kScramblings * kScramblings;
+  }
+
+  // The paths from lights of this pass: what they bring to each tile waits for the tile to be rendered. All of them in every
+  // process that has a share; summed in their order, so that no thread changes a bit.
+  void trace_light_paths() {
+    splats_.clear();
+    if (light_paths_.empty()) {
+      return;
+    }
+    splats_.resize(s_.tiles());
+    constexpr std::uint32_t kLightStream = 0x6c696768U;
+    constexpr std::uint64_t kJob = 2048, kJobs = 256;
+    constexpr std::size_t kBands = 32;
+    struct Brought {
+      Splat splat;
+      std::uint32_t scrambling;
+    };
+    const std::uint64_t all = light_path_sets() * paths_per_sample_;
+    const std::uint32_t seed = s_.pass.round == 0 ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
+    std::vector<std::array<std::vector<Brought>, kBands>> jobs(kJobs);
+    std::vector<RayCounts> rays(kJobs);
+    for (std::uint64_t begin = 0; begin < all; begin += kJob * kJobs) {
+      const std::uint64_t count = std::min(kJobs, (all - begin + kJob - 1) / kJob);
+      parallel_for(count, [&](std::size_t j) {
+        for (auto& band : jobs[j]) {
+          band.clear();
+        }
+        rays[j] = {};
+        if (should_stop()) {
+          return;
+        }
+        const MarchCounts march_before = march_counts();
+        const std::uint64_t media_before = media_step_count();
+        std::vector<Splat> splats;
+        const std::uint64_t first = begin + j * kJob;
+        for (std::uint64_t i = first; i < std::min(all, first + kJob); ++i) {
+          const std::uint64_t set = static_cast<std::uint64_t>(s_.pass.begin) + i / paths_per_sample_;
+          const auto scrambling = static_cast<std::uint32_t>(set % kScramblings);
+          const Sampler sampler(seed, mix(kLightStream, scrambling), static_cast<std::uint32_t>(set / kScramblings * paths_per_sample_ + i % paths_per_sample_));
+          splats.clear();
+          light_paths_[moment_of_path(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
+          for (const Splat& s : splats) {
+            if (const std::size_t tile = tile_of(s.pixel); options_.share.holds(tile) && s_.tile_done[tile] == 0) {
+              jobs[j][tile % kBands].push_back({s, scrambling});
+            }
+          }
+        }
+        rays[j].march += march_counts() - march_before;
+        rays[j].media_steps += media_step_count() - media_before;
+      });
+      if (stop_reason_ != -1) {
+        return;
+      }
+      parallel_for(kBands, [&](std::size_t band) {
+        for (std::uint64_t j = 0; j < count; ++j) {
+          for (const Brought& b : jobs[j][band]) {
+            splats_[tile_of(b.splat.pixel)].add(b.splat, b.scrambling, film_);
+          }
+        }
+      });
+      for (std::uint64_t j = 0; j < count; ++j) {
+        light_path_rays_ += rays[j];
+      }
+    }
+  }
+
+  std::size_t moment_of_path(const Sampler& sampler) const {
+    constexpr std::uint32_t kMomentPair = 1U << 30;
+    return views_.size() == 1 ? 0 : std::min(views_.size() - 1, static_cast<std::size_t>(sampler.single(kMomentPair) * static_cast<float>(views_.size())));
+  }
+
+  std::size_t tile_of(std::uint32_t pixel) const {
+    const auto width = static_cast<std::uint32_t>(film_.width());
+    return static_cast<std::size_t>(pixel / width / kTile) * static_cast<std::size_t>(s_.tiles_across()) + pixel % width / kTile;
+  }
+
+  // What light paths brought to a pixel, as if its samples of this pass had: `i` of the tile's pixels, `at` in the tile's square.
+  void add_splats(std::size_t tile, std::size_t i, std::size_t at, std::size_t pixel, std::vector<float>& sums, std::vector<float>& batches, std::vector<float>& by_light) const {
+    if (splats_.empty()) {
+      return;
+    }
+    const auto slots = static_cast<std::size_t>(film_.slots());
+    const float scale = static_cast<float>(count_of(pixel)) / static_cast<float>(light_path_sets());
+    for (const TileSplats::Slot& slot : splats_[tile].slots) {
+      const TileSplats::Pixel& p = slot.pixels[at];
+      for (std::size_t c = 0; c < 3; ++c) {
+        sums[(i * slots + slot.slot) * 3 + c] += scale * p.xyz[c];
+      }
+      for (std::size_t b = 0; b < kScramblings; ++b) {
+        batches[i * kScramblings + b] += scale * p.luminance[b];
+        by_light[b * slots + slot.slot] += scale * p.luminance[b];
       }
     }
   }
@@ -416,6 +548,35 @@ class Renderer {
   struct MomentView {
     const Scene* scene;
     Camera camera;
+    JoinedLightPaths light_paths;
+  };
+  // What light paths bring to a tile in one pass, in the slots that they reach.
+  struct TileSplats {
+    struct Pixel {
+      std::array<float, 3> xyz{};
+      std::array<float, kScramblings> luminance{};
+    };
+    struct Slot {
+      std::uint32_t slot;
+      std::vector<Pixel> pixels = std::vector<Pixel>(static_cast<std::size_t>(kTile) * kTile);
+    };
+    std::vector<Slot> slots;
+
+    void add(const Splat& s, std::uint32_t scrambling, const Film& film) {
+      const auto parts = static_cast<std::uint32_t>(film.parts());
+      const std::uint32_t slot = s.layer * parts + (parts > 1 ? static_cast<std::uint32_t>(s.part) : 0);
+      auto its = std::find_if(slots.begin(), slots.end(), [&](const Slot& one) { return one.slot == slot; });
+      if (its == slots.end()) {
+        slots.push_back({slot});
+        its = std::prev(slots.end());
+      }
+      const auto width = static_cast<std::uint32_t>(film.width());
+      Pixel& p = its->pixels[s.pixel / width % kTile * kTile + s.pixel % width % kTile];
+      for (std::size_t c = 0; c < 3; ++c) {
+        p.xyz[c] += s.xyz[static_cast<Eigen::Index>(c)];
+      }
+      p.luminance[scrambling] += s.xyz[1];
+    }
   };
 
   const Rig& rig_;
@@ -424,6 +585,10 @@ class Renderer {
   RenderState s_;
   Film& film_;          // of s_
   std::vector<MomentView> views_;
+  std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
+  std::uint64_t paths_per_sample_ = 0;
+  std::vector<TileSplats> splats_;     // of this pass, by tile
+  RayCounts light_path_rays_;
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
   std::shared_mutex commits_;          // shared by tiles that are put into the film, held by a checkpoint

@@ -58,7 +58,7 @@ struct RenderStats {
     double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
     double noise_share = 0;           ///< of all lights' variance, each pixel's over the square of its level; NaN: not known
     std::vector<double> part_shares;  ///< of its parts, of the same whole
-    std::vector<double> parts;        ///< the same of its direct, bounced and haze light, where layers keep parts
+    std::vector<double> parts;        ///< the same of its direct, bounced, caustic and haze light, where layers keep parts
   };
   std::vector<NoiseMoment> history;   ///< at 8, 16, 32 .. samples a pixel and at the end; after each round
   std::vector<SampleRound> rounds;          ///< empty without a target, and where the first samples reached it

@@ -877,6 +877,7 @@ class RigReader {
     if (const auto bounces = r.integer("bounces", 0, 1000)) {
       out.bounces = static_cast<int>(*bounces);
     }
+    out.light_paths = r.flag("light_paths").value_or(true);
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);
       out.seed_given = true;

@@ -244,6 +244,7 @@ struct RenderSpec {
   bool samples_given = false;
   std::optional<double> noise;     ///< target of the p95 noise
   int bounces = 6;
+  bool light_paths = true;         ///< trace caustics from the lights as well
   std::uint32_t seed = 1;
   bool seed_given = false;         ///< then all frames of an animation share it
   enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;

@@ -1,0 +1,587 @@
+#include "jovilux/render/light_paths.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <numeric>
+
+#include "jovilux/base/parallel.h"
+
+namespace jovilux {
+namespace {
+
+// Pairs of dimensions of a path: where it begins, then those of each scattering.
+enum Use : std::uint32_t { kCell = 0, kPlace = 1, kLight = 2, kOnLight = 3, kTracking = 4, kFirst = 8 };
+constexpr std::uint32_t kPairsPerVertex = 4;
+enum VertexUse : std::uint32_t { kScatter = 0, kChoices = 1, kLens = 2, kMask = 3 };
+constexpr std::uint32_t kPanePairs = 1U << 16;
+
+// Cells on the faces of all boxes together, at most about this many; and the paths of the first round for each of them, the
+// least of all.
+constexpr std::size_t kMostCells = 1 << 15, kMostGrid = 8;
+constexpr std::size_t kFirstRound = 1 << 15, kLeastFirstRoundPerCell = 2, kMostFirstRound = 1 << 17;
+// The share of the paths that goes by what lights bring alone, whatever the first round found.
+constexpr double kByLightAlone = 0.2;
+// The chance to go on after a surface that is no mirror: what comes of it is faint and smooth.
+constexpr float kMostGoOn = 0.25f;
+// As many paths' worth does a whole box's mean count for in each of its cells.
+constexpr double kBoxCounts = 4;
+
+// The light as it shines on boxes: the path's weight has its falloff, zone and links.
+Emitter aimed(const Emitter& e) {
+  Emitter out = e;
+  out.falloff = Falloff{};
+  out.link_bit = 0;
+  if (e.detail != nullptr && (e.detail->zone || e.detail->tint)) {
+    auto detail = std::make_shared<EmitterDetail>(*e.detail);
+    detail->zone.reset();
+    detail->tint.reset();
+    out.detail = std::move(detail);
+  }
+  if (e.cheats.caustics == LightCheats::Caustics::kOff || e.cheats.gloss == 0 || e.cheats.bounce == 0 || (!LightPaths::cameras_find(e) && (e.cheats.shadow_color == 1.0f).all())) {
+    out.luminance = out.intensity = 0;
+  }
+  return out;
+}
+
+// How much of the light a mirroring surface sends on, for a first guess.
+float mirrored(const SurfaceModel& m) {
+  if (m.kind == SurfaceKind::kGloss) {
+    return 0.05f;
+  }
+  return m.is_pane() ? 0.1f : 1.0f;
+}
+bool is_target(const SurfaceModel& m) { return m.has_mirror_part() && m.kind != SurfaceKind::kSheet; }
+
+// A direction as seen from the side that it is on: the surfaces' functions want the first one above.
+struct Above {
+  Vec3 wo, wi;
+  bool inside;
+};
+Above above(const Vec3& wo, const Vec3& wi, bool inside) {
+  return wo.z() >= 0 ? Above{wo, wi, inside} : Above{{wo.x(), wo.y(), -wo.z()}, {wi.x(), wi.y(), -wi.z()}, !inside};
+}
+
+}  // namespace
+
+LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed)
+    : scene_(scene), camera_(camera), width_(width), height_(height), bounces_(bounces) {
+  if (bounces_ < 2) {
+    return;
+  }
+  add_targets();
+  if (targets_.empty()) {
+    return;
+  }
+  for (const Emitter& e : scene_.emitters) {
+    aims_.push_back(aimed(e));
+  }
+  clusters_ = LightClusters(aims_);
+  std::vector<double> brought(targets_.size() * 6 * grid_ * grid_);
+  parallel_for(targets_.size(), [&](std::size_t t) {
+    const Target& target = targets_[t];
+    const float factor = mirrored(scene_.materials[scene_.surfaces[target.surface].material]);
+    for (std::size_t c = target.first_cell; c < target.first_cell + 6 * grid_ * grid_; ++c) {
+      const Exit exit = exit_in(target, c, Vec2(0.5f, 0.5f));
+      brought[c] = exit.area > 0 ? factor * exit.area * clusters_.total(aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0})) : 0;
+      if (!std::isfinite(brought[c])) {
+        brought[c] = 0;
+      }
+    }
+  });
+  const double all = std::accumulate(brought.begin(), brought.end(), 0.0);
+  if (!(all > 0)) {
+    return;
+  }
+  // A cell whose middle is dark may be lit at its rim.
+  const double least = 0.02 * all / static_cast<double>(brought.size());
+  for (std::size_t t = 0; t < targets_.size(); ++t) {
+    const auto first = brought.begin() + static_cast<std::ptrdiff_t>(targets_[t].first_cell), last = first + static_cast<std::ptrdiff_t>(6 * grid_ * grid_);
+    for (auto b = first; b != last; ++b) {
+      *b = exit_in(targets_[t], static_cast<std::size_t>(b - brought.begin()), Vec2(0.5f, 0.5f)).area > 0 ? *b + least : 0;
+    }
+  }
+  cells_ = std::move(brought);
+  choose_cells_by(cells_);
+  first_round(seed);
+}
+
+void LightPaths::add_targets() {
+  const std::vector<Bounds> boxes = scene_.world.surface_bounds(scene_.surfaces.size());
+  target_of_.assign(scene_.surfaces.size(), kNoIndex);
+  for (std::uint32_t s = 0; s < scene_.surfaces.size(); ++s) {
+    const std::uint32_t material = scene_.surfaces[s].material;
+    if (material == kNoIndex || !is_target(scene_.materials[material]) || boxes[s].empty()) {
+      continue;
+    }
+    target_of_[s] = static_cast<std::uint32_t>(targets_.size());
+    targets_.push_back({s, target_box(boxes[s]), 0});
+  }
+  while (grid_ < kMostGrid && targets_.size() * 6 * 4 * grid_ * grid_ <= kMostCells) {
+    grid_ *= 2;
+  }
+  for (std::size_t t = 0; t < targets_.size(); ++t) {
+    targets_[t].first_cell = t * 6 * grid_ * grid_;
+  }
+}
+
+// What is endless ends where twice the size of all bounded things around it does; moved out by a rounding, so that all of the surface lies within.
+Bounds LightPaths::target_box(const Bounds& own) const {
+  Bounds world = scene_.world.bounds();
+  if (world.empty()) {
+    world.add(Vec3(Vec3::Constant(-1)));
+    world.add(Vec3(Vec3::Constant(1)));
+  }
+  const float reach = std::max(world.diagonal(), 1e-3f);
+  Bounds out;
+  out.lo = own.lo.cwiseMax(world.lo - Vec3::Constant(reach));
+  out.hi = own.hi.cwiseMin(world.hi + Vec3::Constant(reach));
+  const Vec3 slack = Vec3::Constant(1e-5f * (1e-2f + out.diagonal())) + 4e-7f * out.lo.cwiseAbs().cwiseMax(out.hi.cwiseAbs());
+  out.lo -= slack;
+  out.hi += slack;
+  return out;
+}
+
+void LightPaths::choose_cells_by(const std::vector<double>& importance) {
+  const double all = std::accumulate(importance.begin(), importance.end(), 0.0);
+  cumulative_.assign(importance.size() + 1, 0);
+  for (std::size_t c = 0; c < importance.size(); ++c) {
+    cumulative_[c + 1] = cumulative_[c] + importance[c] / all;
+  }
+}
+
+LightPaths::Exit LightPaths::exit_in(const Target& t, std::size_t cell, const Vec2& u) const {
+  const std::size_t k = cell - t.first_cell, face = k / (grid_ * grid_), row = k / grid_ % grid_, column = k % grid_;
+  const auto axis = static_cast<int>(face / 2), a = (axis + 1) % 3, b = (axis + 2) % 3;
+  const bool high = face % 2 == 1;
+  const Vec3 side = t.box.hi - t.box.lo;
+  const auto n = static_cast<float>(grid_);
+  Exit out;
+  out.cell = cell;
+  out.at[axis] = high ? t.box.hi[axis] : t.box.lo[axis];
+  out.at[a] = t.box.lo[a] + side[a] * (static_cast<float>(column) + u.x()) / n;
+  out.at[b] = t.box.lo[b] + side[b] * (static_cast<float>(row) + u.y()) / n;
+  out.inward = Vec3::Zero();
+  out.inward[axis] = high ? -1.0f : 1.0f;
+  out.area = static_cast<double>(side[a]) * side[b] / (static_cast<double>(n) * n);
+  return out;
+}
+
+std::optional<LightPaths::Exit> LightPaths::exit_of(const Target& t, const Vec3& from, const Vec3& direction) const {
+  float nearest = kFar;
+  int axis = -1;
+  for (int k = 0; k < 3; ++k) {
+    if (direction[k] == 0) {
+      continue;
+    }
+    const float d = ((direction[k] > 0 ? t.box.hi[k] : t.box.lo[k]) - from[k]) / direction[k];
+    if (d < nearest) {
+      nearest = d;
+      axis = k;
+    }
+  }
+  if (axis < 0 || !(nearest >= 0)) {
+    return std::nullopt;
+  }
+  const Vec3 at = from + nearest * direction, side = t.box.hi - t.box.lo;
+  const int a = (axis + 1) % 3, b = (axis + 2) % 3;
+  const auto place = [&](int k) { return std::min(grid_ - 1, static_cast<std::size_t>(std::max(0.0f, (at[k] - t.box.lo[k]) / side[k] * static_cast<float>(grid_)))); };
+  const std::size_t face = static_cast<std::size_t>(2 * axis) + (direction[axis] > 0 ? 1 : 0);
+  Exit out = exit_in(t, t.first_cell + (face * grid_ + place(b)) * grid_ + place(a), Vec2(0.5f, 0.5f));
+  out.at = at;
+  return out;
+}
+
+double LightPaths::density(const LightPathStart& start) const {
+  const std::uint32_t target = start.surface < target_of_.size() ? target_of_[start.surface] : kNoIndex;
+  if (cells_.empty() || target == kNoIndex) {
+    return 0;
+  }
+  const auto exit = exit_of(targets_[target], start.at, -start.toward);
+  if (!exit || !(exit->area > 0)) {
+    return 0;
+  }
+  const LightQuery query = LightQuery::surface(exit->at, exit->inward, ~std::uint64_t{0});
+  const float total = clusters_.total(aims_, query);
+  const float cosine = start.toward.dot(exit->inward);
+  if (!(total > 0) || !(cosine > 0)) {
+    return 0;
+  }
+  const Emitter& aim = aims_[start.emitter];
+  const double chance = clusters_.chance(aims_, query, start.emitter, total);
+  return chance_of(exit->cell) / exit->area * chance * static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place)) / static_cast<double>(cosine);
+}
+
+// A path on its way.
+struct LightPaths::Walk {
+  const Emitter* e = nullptr;
+  RayCounts* counts = nullptr;
+  double scale = 0;          // of its light, over M: lm per unit of throughput
+  double ratio = 0;          // R without what the surface seen by the camera adds; 0: the camera's paths do not find it
+  Spectrum throughput = Spectrum::Ones();
+  Arrival how;
+  Vec3 local_to_light = Vec3::UnitZ();  // from the surface it is at, in the shading frame
+  bool inside = false;
+  float tilt = 1;            // |to_light . shading normal| / |to_light . normal|
+  Vec2 lens = Vec2::Zero();
+  Rng random{0};
+};
+
+void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& material, const Frame& frame, const Vec3& normal, std::vector<Splat>& out) const {
+  const auto seen = camera_.film_point(p.position, w.lens);
+  if (!seen || !(seen->x > -0.5f) || !(seen->y > -0.5f) || !(seen->x < static_cast<float>(width_) + 0.5f) || !(seen->y < static_cast<float>(height_) + 0.5f)) {
+    return;
+  }
+  const Vec3 local = frame.to_local(seen->toward);
+  const float cosine = seen->toward.dot(normal);
+  if (cosine * local.z() <= 0 || (local.z() < 0 && !material.scatters_through())) {
+    return;  // an interpolated normal's doing, or from behind
+  }
+  const Above v = above(local, w.local_to_light, w.inside);
+  const Spectrum f = reflection(material, v.wo, v.wi, v.inside);
+  if (!(f > 0.0f).any()) {
+    return;
+  }
+  const double film = camera_.film_density(-seen->toward) * std::abs(cosine) / (static_cast<double>(seen->distance) * seen->distance);
+  double weight = 1;
+  if (w.ratio > 0) {
+    const double pdf = reflection_pdf(material, v.wo, v.wi, v.inside);
+    const double r = w.ratio * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
+    weight = pdf > 0 ? 1 / (1 + 1 / (r * r)) : 1;
+  }
+  const double value = w.scale * film * weight * static_cast<double>(w.tilt);
+  if (!(value > 0) || !std::isfinite(value)) {
+    return;
+  }
+  Ray ray{World::leave(p, seen->toward), seen->toward};
+  ray.t_max = std::max(0.0f, seen->distance * (1 - 1e-5f) - p.offset);
+  ++w.counts->shadow;
+  Spectrum passed = passage(scene_, ShadowRule{}, ray, kNoIndex, *w.counts);
+  if (!(passed > 0.0f).any()) {
+    return;
+  }
+  passed *= haze_passes(scene_, ray, ray.t_max, w.random);
+  struct Pixels {
+    std::vector<Splat>& out;
+    float x, y;
+    int width, height;
+    void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
+      const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left, low = y - 0.5f - top;
+      for (int k = 0; k < 4; ++k) {
+        const int i = static_cast<int>(left) + k % 2, j = static_cast<int>(top) + k / 2;
+        const float share = (k % 2 == 1 ? right : 1 - right) * (k / 2 == 1 ? low : 1 - low);
+        if (share > 0 && i >= 0 && j >= 0 && i < width && j < height) {
+          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz});
+        }
+      }
+    }
+  } pixels{out, seen->x, seen->y, width_, height_};
+  contribute(*w.e, w.throughput * f * passed, static_cast<float>(value), w.how, pixels);
+}
+
+std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const {
+  // The first ray.
+  const Vec2 which = sampler.pair(kCell);
+  const double u = static_cast<double>(which.x()) + static_cast<double>(which.y()) * 0x1p-24;
+  const auto after = std::upper_bound(cumulative_.begin() + 1, cumulative_.end() - 1, u);
+  const auto cell = static_cast<std::size_t>(after - cumulative_.begin()) - 1;
+  const Target& target = targets_[cell / (6 * grid_ * grid_)];
+  const Exit exit = exit_in(target, cell, sampler.pair(kPlace));
+  const double chance = chance_of(cell);
+  if (!(chance > 0) || !(exit.area > 0)) {
+    return cell;
+  }
+  const LightChoice choice = clusters_.choose(aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}), sampler.single(kLight));
+  if (choice.index == kNoIndex) {
+    return cell;
+  }
+  const Emitter& e = scene_.emitters[choice.index];
+  const LightSample light = sample_toward(aims_[choice.index], exit.at, sampler.pair(kOnLight));
+  const float cosine = light.wi.dot(exit.inward);
+  if (!(light.weight > 0) || !(cosine > 0)) {
+    return cell;
+  }
+  const Vec2 tracking = sampler.pair(kTracking);
+  Walk w;
+  w.e = &e;
+  w.counts = &counts;
+  w.random = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 | static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
+  const double place_density = chance / exit.area * static_cast<double>(choice.chance);
+  w.scale = static_cast<double>(light.weight) * cosine / place_density / per_sample;
+  const bool findable = cameras_find(e);
+  if (findable) {
+    w.ratio = per_sample * place_density * static_cast<double>(light.pdf) / cosine;
+  }
+  w.how.rough_before = w.how.caustic = true;
+  w.how.colored = light.colored;
+  w.how.rgb = light.rgb;
+
+  // From where it enters the box, or from the light in it, to the box's own surface.
+  const Vec3 direction = -light.wi;
+  float start = 0;
+  {
+    float enters = -kFar;
+    for (int k = 0; k < 3; ++k) {
+      if (direction[k] != 0) {
+        enters = std::max(enters, ((direction[k] > 0 ? target.box.lo[k] : target.box.hi[k]) - exit.at[k]) / direction[k]);
+      }
+    }
+    const float short_of = e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f;
+    start = std::min(0.0f, std::max(enters, light.distance == kFar ? -kFar : -light.distance * short_of));
+  }
+  Ray ray{exit.at + start * direction, direction, -start};
+  const std::uint32_t body = e.is_distant() ? kNoIndex : scene_.emitter_surface[choice.index];
+  const auto throws = [&](std::uint32_t surface) { return e.casters == kNoIndex || scene_.casters[e.casters][surface]; };
+  SurfacePoint p;
+  SurfaceModel colored;
+  const SurfaceModel* material = nullptr;
+  for (std::uint32_t panes = 0;; ++panes) {
+    const Hit hit = scene_.world.closest(ray);
+    ++counts.path;
+    if (!hit.found() || panes == kMostPanes) {
+      return cell;
+    }
+    p = scene_.world.point(ray, hit);
+    const std::uint32_t m = scene_.surfaces[p.surface].material;
+    const bool own = p.surface == target.surface;
+    // What throws none of this light's shadows, or not the whole of one, the light passes; what is left of it, passage() tells.
+    const bool stands = findable || (throws(p.surface) && !(e.cheats.shadow_color > 0.0f).any());
+    if (own || (p.surface != body && stands)) {
+      if (m == kNoIndex) {
+        return cell;
+      }
+      const bool pane = scene_.materials[m].is_pane();
+      const float covered = scene_.pictures[m].covered(p.uv);
+      if (own) {
+        // What has holes, or lets through straight, may send on the path here or farther on.
+        if (!pane && covered >= 1) {
+          material = &scene_.materials[m];
+          break;
+        }
+        const float here = pane ? 0.5f * covered : covered;
+        if (sampler.single(kPanePairs + panes) < here) {
+          w.scale *= static_cast<double>(covered) / here;
+          material = &scene_.materials[m];
+          break;
+        }
+        w.scale /= static_cast<double>(1 - here);
+      } else if (!pane && covered >= 1) {
+        return cell;
+      }
+    }
+    const float gone = hit.t + p.offset;
+    ray.origin = World::leave(p, direction);
+    ray.t_max -= gone;
+    if (!(ray.t_max > 0)) {
+      return cell;
+    }
+  }
+  const Scene::Surface& first = scene_.surfaces[p.surface];
+  if (!may_reach(e, p.position, first.links)) {
+    return cell;
+  }
+  w.scale *= static_cast<double>(falloff_at(e, p.position)) * lobe_factors(e.cheats, true).gloss;
+  if (e.detail != nullptr && e.detail->tint) {
+    w.how.rgb *= e.detail->tint->at(p.position);
+    w.how.colored = true;
+  }
+  if (!findable && !throws(p.surface)) {
+    return cell;  // the light passes it as if it were not there
+  }
+  if (!findable) {
+    w.throughput *= Spectrum(1 - e.cheats.shadow_color);
+  }
+  if (!(w.scale > 0) || !(w.throughput > 0.0f).any()) {
+    return cell;
+  }
+  // Back to the light, as a shadow ray; the stretch within holes and panes of the box's own is weighed by it as well.
+  {
+    Ray back{World::leave(p, light.wi), light.wi};
+    if (!e.is_distant()) {
+      const float to_exit = (exit.at - p.position).norm();
+      back.t_max = std::max(0.0f, (light.distance - to_exit) * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset);
+    }
+    ++counts.shadow;
+    w.throughput *= passage(scene_, findable ? ShadowRule{} : ShadowRule::of(scene_, e), back, body, counts);
+    if (!(w.throughput > 0.0f).any()) {
+      return cell;
+    }
+    w.throughput *= haze_passes(scene_, back, back.t_max, w.random);
+    if (material->kind == SurfaceKind::kGlass && !material->thin && p.normal.dot(light.wi) < 0 && !e.is_distant()) {
+      w.throughput *= (-back.t_max * material->absorption).exp();
+    }
+  }
+
+  // On from surface to surface.
+  const SurfaceModel* within = nullptr;
+  Vec3 travel = direction;
+  for (int vertex = 1; vertex <= bounces_; ++vertex) {
+    const std::uint32_t pairs = kFirst + kPairsPerVertex * static_cast<std::uint32_t>(vertex);
+    const Scene::Surface& surface = scene_.surfaces[p.surface];
+    w.how.scatterings = vertex;
+    const Vec3 to_light = -travel;
+    const Vec3 normal = p.normal.dot(to_light) >= 0 ? p.normal : Vec3(-p.normal);
+    Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
+    if (shading.dot(to_light) <= 0) {
+      shading = normal;
+    }
+    const Frame frame = Frame::around(shading);
+    w.local_to_light = frame.to_local(to_light);
+    w.inside = p.normal.dot(to_light) < 0;
+    const float upright = normal.dot(to_light);
+    if (!(upright > 0)) {
+      return cell;
+    }
+    w.tilt = w.local_to_light.z() / upright;
+    const Scene::Pictures& pictures = scene_.pictures[surface.material];
+    if (pictures.color != nullptr) {
+      colored = painted(*material, pictures, p.uv);
+      material = &colored;
+    }
+    Vec3 next_direction;
+    if (material->is_pane()) {  // straight on is no scattering: only what it mirrors comes here
+      w.throughput *= (vertex == 1 ? pane_reflectance(*material, std::min(1.0f, upright)) : 1.0f);
+      next_direction = (travel - 2 * travel.dot(normal) * normal).normalized();
+    } else {
+      if (vertex > 1 && !material->only_mirror()) {
+        if (e.link_bit != 0 && (surface.links & e.link_bit) == 0) {
+          return cell;
+        }
+        w.lens = sampler.pair(pairs + kLens);
+        connect(w, p, *material, frame, normal, out);
+      }
+      if (vertex == bounces_) {
+        return cell;
+      }
+      const Vec2 choices = sampler.pair(pairs + kChoices);
+      // The first surface is one of mirrors: what else it does, shadow rays find.
+      const bool forced = vertex == 1 && material->kind == SurfaceKind::kGloss;
+      const Scattering next = scatter(*material, w.local_to_light, sampler.pair(pairs + kScatter), forced ? 0.0f : choices.x(), w.inside);
+      if (!(next.pdf > 0) || (vertex == 1 && !next.mirror)) {
+        return cell;
+      }
+      next_direction = frame.to_world(next.wi).normalized();
+      const float away = next_direction.dot(normal);
+      if (away * next.wi.z() <= 0) {
+        return cell;
+      }
+      // As the camera's paths have it: the cosine is that to the light, of the shading normal; and refraction scales radiance,
+      // not flux.
+      w.throughput *= next.weight * (forced ? next.pdf : 1.0f) * std::abs(w.tilt * away / next.wi.z());
+      if (material->kind == SurfaceKind::kGlass && next.wi.z() < 0) {
+        const float n2 = material->eta * material->eta;
+        w.throughput *= w.inside ? 1 / n2 : n2;
+        within = w.inside ? nullptr : &scene_.materials[surface.material];
+      } else if (material->kind == SurfaceKind::kGlass && w.inside) {
+        within = &scene_.materials[surface.material];
+      }
+      if (!next.mirror) {
+        const double pdf = pdf_back(*material, w.local_to_light, next.wi, w.inside);
+        w.ratio = pdf > 0 ? w.ratio * (static_cast<double>(next.pdf) / std::abs(static_cast<double>(next.wi.z()))) * (static_cast<double>(w.local_to_light.z()) / pdf) : 0;
+        if (findable && !(w.ratio > 0)) {
+          return cell;
+        }
+      }
+      if (vertex >= kRouletteFrom || !next.mirror) {
+        const float survival = std::min(next.mirror ? 0.95f : kMostGoOn, w.throughput.maxCoeff());
+        if (!(choices.y() < survival)) {
+          return cell;
+        }
+        w.throughput /= survival;
+      }
+    }
+    // To the next surface: past holes and straight through panes.
+    ray = {World::leave(p, next_direction), next_direction};
+    travel = next_direction;
+    for (std::uint32_t panes = 0;; ++panes) {
+      const Hit hit = scene_.world.closest(ray);
+      ++counts.path;
+      if (!hit.found() || panes == kMostPanes) {
+        return cell;
+      }
+      if (!scene_.hazes.empty()) {
+        w.throughput *= haze_passes(scene_, ray, hit.t, w.random);
+      }
+      if (within != nullptr) {
+        w.throughput *= (-hit.t * within->absorption).exp();
+      }
+      p = scene_.world.point(ray, hit);
+      const std::uint32_t m = scene_.surfaces[p.surface].material;
+      if (m == kNoIndex || !(w.throughput > 0.0f).any()) {
+        return cell;
+      }
+      material = &scene_.materials[m];
+      const Scene::Pictures& behind = scene_.pictures[m];
+      const float covered = behind.covered(p.uv), r = sampler.pair(pairs + kPairsPerVertex * 64 * (panes + 1) + kMask).x();
+      bool straight = covered < 1 && !(r < covered);
+      if (!straight && material->is_pane()) {
+        const float mirrors = pane_reflectance(*material, std::min(1.0f, std::abs(p.normal.dot(travel))));
+        const float left = covered < 1 ? r / covered : r;
+        if (!(left < mirrors)) {
+          straight = true;
+          w.throughput *= behind.color == nullptr ? material->through : painted_color(behind, p.uv);
+        }
+      }
+      if (!straight) {
+        break;
+      }
+      ray = {World::leave(p, travel), travel};
+    }
+  }
+  return cell;
+}
+
+void LightPaths::trace(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const { walk(sampler, per_sample, out, counts); }
+
+// Where paths come from that the camera sees. Each picture of a seed has the same first round.
+void LightPaths::first_round(std::uint32_t seed) {
+  constexpr std::uint32_t kStream = 0x66697273U;
+  const std::size_t paths = std::clamp(cells_.size() * kLeastFirstRoundPerCell, kFirstRound, kMostFirstRound);
+  const double per_sample = static_cast<double>(width_) * height_;
+  std::vector<double> brought(paths);
+  std::vector<std::uint32_t> from(paths);
+  constexpr std::size_t kBlock = 1024;
+  parallel_for((paths + kBlock - 1) / kBlock, [&](std::size_t block) {
+    std::vector<Splat> splats;
+    RayCounts counts;
+    for (std::size_t i = block * kBlock; i < std::min(paths, (block + 1) * kBlock); ++i) {
+      splats.clear();
+      from[i] = static_cast<std::uint32_t>(walk(Sampler(seed, kStream, static_cast<std::uint32_t>(i)), per_sample, splats, counts));
+      for (const Splat& s : splats) {
+        brought[i] += std::max(0.0f, s.xyz[1]);
+      }
+    }
+  });
+  // Each path's value as it is in the picture; a cell's chance times the mean of its paths' is what it brings.
+  std::vector<double> sum(cells_.size()), sum_of_box(targets_.size());
+  std::vector<double> count(cells_.size()), count_of_box(targets_.size());
+  for (std::size_t i = 0; i < paths; ++i) {
+    sum[from[i]] += brought[i];
+    count[from[i]] += 1;
+  }
+  double all = 0;
+  const std::size_t per_box = 6 * grid_ * grid_;
+  for (std::size_t c = 0; c < cells_.size(); ++c) {
+    sum_of_box[c / per_box] += sum[c];
+    count_of_box[c / per_box] += count[c];
+    all += sum[c];
+  }
+  seen_ = all > 0;
+  if (!seen_) {
+    return;
+  }
+  std::vector<double> by_picture(cells_.size());
+  double total = 0;
+  for (std::size_t c = 0; c < cells_.size(); ++c) {
+    const std::size_t box = c / per_box;
+    const double mean = count_of_box[box] > 0 ? sum_of_box[box] / count_of_box[box] : 0;
+    by_picture[c] = chance_of(c) * (sum[c] + kBoxCounts * mean) / (count[c] + kBoxCounts);
+    total += by_picture[c];
+  }
+  for (std::size_t c = 0; c < cells_.size(); ++c) {
+    by_picture[c] = kByLightAlone * chance_of(c) + (1 - kByLightAlone) * by_picture[c] / total;
+  }
+  choose_cells_by(by_picture);
+}
+
+}  // namespace jovilux
