@@ -16,10 +16,10 @@ constexpr std::uint32_t kPairsPerVertex = 4;
 enum VertexUse : std::uint32_t { kScatter = 0, kChoices = 1, kLens = 2, kMask = 3 };
 constexpr std::uint32_t kPanePairs = 1U << 16;
 
-// Cells on the faces of all boxes together, at most about this many; and the paths of the first round for each of them, the
-// least of all.
+// Cells on the faces of all boxes together, at most about this many.
 constexpr std::size_t kMostCells = 1 << 15, kMostGrid = 8;
-constexpr std::size_t kFirstRound = 1 << 15, kLeastFirstRoundPerCell = 2, kMostFirstRound = 1 << 17;
+// Paths of the first round.
+constexpr std::size_t kPathsPerCell = 2, kLeastPaths = 1 << 14, kMostPaths = 1 << 16;
 // The share of the paths that goes by what lights bring alone, whatever the first round found.
 constexpr double kByLightAlone = 0.2;
 // The chance to go on after a surface that is no mirror: what comes of it is faint and smooth.
@@ -64,7 +64,7 @@ Above above(const Vec3& wo, const Vec3& wi, bool inside) {
 
 }  // namespace
 
-LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed)
+LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed, const LightPaths* like)
     : scene_(scene), camera_(camera), width_(width), height_(height), bounces_(bounces) {
   if (bounces_ < 2) {
     return;
@@ -103,7 +103,28 @@ LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int 
   }
   cells_ = std::move(brought);
   choose_cells_by(cells_);
-  first_round(seed);
+  constexpr std::uint32_t kFirstStream = 0x66697273U, kTrialStream = 0x74726961U;
+  const std::size_t paths = std::clamp(cells_.size() * kPathsPerCell, kLeastPaths, kMostPaths);
+  if (like == nullptr) {
+    learn(round(seed, kFirstStream, paths));
+  } else if (like->by_picture_.size() == cells_.size()) {
+    by_picture_ = like->by_picture_;
+  }
+  if (by_picture_.empty()) {
+    return;
+  }
+  std::vector<double> chances(cells_.size());
+  for (std::size_t c = 0; c < cells_.size(); ++c) {
+    chances[c] = kByLightAlone * chance_of(c) + (1 - kByLightAlone) * by_picture_[c];
+  }
+  choose_cells_by(chances);
+  if (like == nullptr) {
+    trial_ = round(seed, kTrialStream, kLeastPaths);
+  }
+}
+
+bool LightPaths::only_so() const {
+  return any() && std::any_of(aims_.begin(), aims_.end(), [](const Emitter& e) { return e.shines() && !cameras_find(e); });
 }
 
 void LightPaths::add_targets() {
@@ -243,11 +264,11 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
     return;
   }
   const double film = camera_.film_density(-seen->toward) * std::abs(cosine) / (static_cast<double>(seen->distance) * seen->distance);
-  double weight = 1;
+  double weight = 1, ratio = HUGE_VAL;
   if (w.ratio > 0) {
     const double pdf = reflection_pdf(material, v.wo, v.wi, v.inside);
-    const double r = w.ratio * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
-    weight = pdf > 0 ? 1 / (1 + 1 / (r * r)) : 1;
+    ratio = w.ratio * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
+    weight = pdf > 0 ? 1 / (1 + 1 / (ratio * ratio)) : 1;
   }
   const double value = w.scale * film * weight * static_cast<double>(w.tilt);
   if (!(value > 0) || !std::isfinite(value)) {
@@ -265,17 +286,18 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
     std::vector<Splat>& out;
     float x, y;
     int width, height;
+    float ratio;
     void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
       const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left, low = y - 0.5f - top;
       for (int k = 0; k < 4; ++k) {
         const int i = static_cast<int>(left) + k % 2, j = static_cast<int>(top) + k / 2;
         const float share = (k % 2 == 1 ? right : 1 - right) * (k / 2 == 1 ? low : 1 - low);
         if (share > 0 && i >= 0 && j >= 0 && i < width && j < height) {
-          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz});
+          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz, ratio});
         }
       }
     }
-  } pixels{out, seen->x, seen->y, width_, height_};
+  } pixels{out, seen->x, seen->y, width_, height_, static_cast<float>(ratio)};
   contribute(*w.e, w.throughput * f * passed, static_cast<float>(value), w.how, pixels);
 }
 
@@ -533,55 +555,60 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
 
 void LightPaths::trace(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const { walk(sampler, per_sample, out, counts); }
 
-// Where paths come from that the camera sees. Each picture of a seed has the same first round.
-void LightPaths::first_round(std::uint32_t seed) {
-  constexpr std::uint32_t kStream = 0x66697273U;
-  const std::size_t paths = std::clamp(cells_.size() * kLeastFirstRoundPerCell, kFirstRound, kMostFirstRound);
+LightPaths::Round LightPaths::round(std::uint32_t seed, std::uint32_t stream, std::size_t paths) const {
   const double per_sample = static_cast<double>(width_) * height_;
-  std::vector<double> brought(paths);
-  std::vector<std::uint32_t> from(paths);
-  constexpr std::size_t kBlock = 1024;
-  parallel_for((paths + kBlock - 1) / kBlock, [&](std::size_t block) {
-    std::vector<Splat> splats;
-    RayCounts counts;
-    for (std::size_t i = block * kBlock; i < std::min(paths, (block + 1) * kBlock); ++i) {
-      splats.clear();
-      from[i] = static_cast<std::uint32_t>(walk(Sampler(seed, kStream, static_cast<std::uint32_t>(i)), per_sample, splats, counts));
-      for (const Splat& s : splats) {
-        brought[i] += std::max(0.0f, s.xyz[1]);
-      }
+  constexpr std::size_t kBlock = 512;
+  std::vector<Round> blocks((paths + kBlock - 1) / kBlock);
+  parallel_for(blocks.size(), [&](std::size_t b) {
+    const MarchCounts march_before = march_counts();
+    for (std::size_t i = b * kBlock; i < std::min(paths, (b + 1) * kBlock); ++i) {
+      blocks[b].cells.push_back(static_cast<std::uint32_t>(walk(Sampler(seed, stream, static_cast<std::uint32_t>(i)), per_sample, blocks[b].splats, blocks[b].rays)));
+      blocks[b].ends.push_back(blocks[b].splats.size());
     }
+    blocks[b].rays.march += march_counts() - march_before;
   });
-  // Each path's value as it is in the picture; a cell's chance times the mean of its paths' is what it brings.
+  Round out;
+  for (const Round& b : blocks) {
+    for (const std::size_t end : b.ends) {
+      out.ends.push_back(out.splats.size() + end);
+    }
+    out.cells.insert(out.cells.end(), b.cells.begin(), b.cells.end());
+    out.splats.insert(out.splats.end(), b.splats.begin(), b.splats.end());
+    out.rays += b.rays;
+  }
+  return out;
+}
+
+// A cell's chance times the mean of what its paths brought is what it brings to the picture.
+void LightPaths::learn(const Round& r) {
   std::vector<double> sum(cells_.size()), sum_of_box(targets_.size());
   std::vector<double> count(cells_.size()), count_of_box(targets_.size());
-  for (std::size_t i = 0; i < paths; ++i) {
-    sum[from[i]] += brought[i];
-    count[from[i]] += 1;
+  for (std::size_t i = 0, k = 0; i < r.cells.size(); ++i) {
+    for (; k < r.ends[i]; ++k) {
+      sum[r.cells[i]] += std::max(0.0f, r.splats[k].xyz[1]);
+    }
+    count[r.cells[i]] += 1;
   }
-  double all = 0;
   const std::size_t per_box = 6 * grid_ * grid_;
   for (std::size_t c = 0; c < cells_.size(); ++c) {
     sum_of_box[c / per_box] += sum[c];
     count_of_box[c / per_box] += count[c];
-    all += sum[c];
   }
-  seen_ = all > 0;
-  if (!seen_) {
-    return;
-  }
-  std::vector<double> by_picture(cells_.size());
+  std::vector<double> brings(cells_.size());
   double total = 0;
   for (std::size_t c = 0; c < cells_.size(); ++c) {
     const std::size_t box = c / per_box;
     const double mean = count_of_box[box] > 0 ? sum_of_box[box] / count_of_box[box] : 0;
-    by_picture[c] = chance_of(c) * (sum[c] + kBoxCounts * mean) / (count[c] + kBoxCounts);
-    total += by_picture[c];
+    brings[c] = chance_of(c) * (sum[c] + kBoxCounts * mean) / (count[c] + kBoxCounts);
+    total += brings[c];
   }
-  for (std::size_t c = 0; c < cells_.size(); ++c) {
-    by_picture[c] = kByLightAlone * chance_of(c) + (1 - kByLightAlone) * by_picture[c] / total;
+  if (!(total > 0)) {
+    return;
   }
-  choose_cells_by(by_picture);
+  for (double& b : brings) {
+    b /= total;
+  }
+  by_picture_ = std::move(brings);
 }
 
 }  // namespace jovilux

@@ -16,6 +16,7 @@ struct Splat {
   std::uint32_t pixel = 0, layer = 0;
   Part part = Part::kCaustic;
   Eigen::Array3f xyz = Eigen::Array3f::Zero();  ///< absolute, Y in cd/m2
+  float ratio = 0;  ///< R below; infinite where the camera's paths do not find it
 };
 
 /// Where a light's path begins on a mirror or smooth glass, as the camera's paths find it too.
@@ -49,13 +50,24 @@ struct LightPathStart {
 /// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up to one.
 class LightPaths {
  public:
-  /// For the picture of one camera. The scene must stay where it is. `seed` drives the first round.
-  LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed);
+  /// For the picture of one camera. The scene must stay where it is. `seed` drives the first round; with `like`, paths of
+  /// the same rig at another moment, there is none: they begin where those do.
+  LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed, const LightPaths* like = nullptr);
 
   /// Whether there are mirrors or smooth glass, and lights that shine on them.
   bool any() const { return !cells_.empty(); }
-  /// Whether the first round brought anything to the picture.
-  bool seen() const { return seen_; }
+  /// Some paths, with one for each pixel of the picture in mind.
+  struct Round {
+    std::vector<std::uint32_t> cells;  ///< of each path, where it came from
+    std::vector<std::size_t> ends;     ///< of each, of its splats
+    std::vector<Splat> splats;
+    RayCounts rays;
+  };
+  /// A second round, begun where the first one told; empty if that brought nothing to the picture, and after forget().
+  const Round& trial() const { return trial_; }
+  void forget() { trial_ = {}; }
+  /// Whether some light that shines on mirrors is one that the camera's paths do not find.
+  bool only_so() const;
 
   /// One path: its contributions to the picture, each the estimate that the path alone makes of the pixel, for `per_sample`
   /// paths for each sample a pixel. `sampler`: the path's own.
@@ -87,7 +99,8 @@ class LightPaths {
   Bounds target_box(const Bounds& own) const;
   void add_targets();
   void choose_cells_by(const std::vector<double>& importance);
-  void first_round(std::uint32_t seed);
+  Round round(std::uint32_t seed, std::uint32_t stream, std::size_t paths) const;
+  void learn(const Round& r);
   Exit exit_in(const Target& t, std::size_t cell, const Vec2& u) const;
   std::optional<Exit> exit_of(const Target& t, const Vec3& from, const Vec3& direction) const;
   double chance_of(std::size_t cell) const { return cumulative_[cell + 1] - cumulative_[cell]; }
@@ -105,7 +118,8 @@ class LightPaths {
   std::size_t grid_ = 1;                 // cells along each side of a face
   std::vector<double> cells_;            // what lights bring to each
   std::vector<double> cumulative_;       // chances
-  bool seen_ = false;
+  std::vector<double> by_picture_;       // what each brought, of the whole; empty: nothing
+  Round trial_;
 };
 
 }  // namespace jovilux

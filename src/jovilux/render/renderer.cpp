@@ -14,6 +14,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/light_path_plan.h"
 #include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
 #include "jovilux/render/view.h"
@@ -41,9 +42,6 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 
-// Paths from lights for each sample of the whole picture and each of its pixels; fewer where a first round brought nothing
-// to the picture. A path costs as much as two or three samples.
-constexpr double kLightPathsPerPixel = 0.25, kUnseenLightPathsPerPixel = 1.0 / 16;
 
 class Renderer {
  public:
@@ -354,18 +352,27 @@ class Renderer {
     if (!rig_.render.light_paths || s_.tiles() == 0) {
       return;
     }
-    bool any = false, seen = false;
-    light_paths_.reserve(views_.size());
-    for (const MomentView& view : views_) {
-      light_paths_.push_back(std::make_unique<LightPaths>(*view.scene, view.camera, film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed));
-      any = any || light_paths_.back()->any();
-      seen = seen || light_paths_.back()->seen();
+    // All moments' paths begin where those of the middle one do, which is like the others.
+    const std::size_t middle = views_.size() / 2;
+    light_paths_.resize(views_.size());
+    const auto paths_of = [&](std::size_t v, const LightPaths* like) {
+      light_paths_[v] = std::make_unique<LightPaths>(*views_[v].scene, views_[v].camera, film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed, like);
+    };
+    paths_of(middle, nullptr);
+    double per_pixel = light_paths_per_pixel(*views_[middle].scene, views_[middle].camera, *light_paths_[middle], film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed);
+    light_paths_[middle]->forget();
+    for (std::size_t v = 0; v < views_.size(); ++v) {
+      if (v != middle) {
+        paths_of(v, light_paths_[middle].get());
+        // A light that is off in the middle of the exposure may shine at another moment.
+        per_pixel = std::max(per_pixel, light_paths_[v]->only_so() ? kLeastLightPathsPerPixel : 0.0);
+      }
     }
-    if (!any) {
+    if (!(per_pixel > 0)) {
       light_paths_.clear();
       return;
     }
-    paths_per_sample_ = static_cast<std::uint64_t>(std::ceil(static_cast<double>(film_.pixels()) * (seen ? kLightPathsPerPixel : kUnseenLightPathsPerPixel)));
+    paths_per_sample_ = static_cast<std::uint64_t>(std::ceil(static_cast<double>(film_.pixels()) * per_pixel));
     for (std::size_t v = 0; v < views_.size(); ++v) {
       views_[v].light_paths = {light_paths_[v].get(), static_cast<double>(paths_per_sample_)};
     }
