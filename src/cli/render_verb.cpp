@@ -40,14 +40,20 @@ std::string text_of(const fs::path& file) {
 // A picture that cannot fit is refused before anything is begun.
 void check_memory(const Rig& rig, std::size_t layers) {
   const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(layers), parts_of(rig));
-  const double there = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
-  if (bytes > 0.8 * there) {
+  // What is too large for the memory goes to a file, but for some numbers of each pixel.
+  constexpr double kBesides = 40;
+  const double memory = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
+  const std::string folder = Film::file_folder();
+  std::error_code ec;
+  const fs::space_info space = fs::space(folder, ec);
+  const bool in_file = bytes > Film::most_in_memory(), too_many = kBesides * rig.render.width * rig.render.height > 0.8 * memory;
+  if (too_many || (in_file && (ec || bytes > static_cast<double>(space.available)))) {
     const DocumentNode* table = rig.document.find("render");
     const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
     throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
-                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB", rig.render.width, rig.render.height,
-                                 layers, short_number(bytes / 1e9, 3), short_number(there / 1e9, 3)),
-                     "lower size, or use layers = \"none\""}}};
+                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB of memory, {} has {} GB of room", rig.render.width, rig.render.height,
+                                 layers, short_number(bytes / 1e9, 3), short_number(memory / 1e9, 3), folder, short_number(ec ? 0.0 : static_cast<double>(space.available) / 1e9, 3)),
+                     "lower size, use layers = \"none\", or name a folder with room in TMPDIR"}}};
   }
 }
 

@@ -1,22 +1,76 @@
 #include "jovilux/render/film.h"
 
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
 #include <algorithm>
+#include <cerrno>
 #include <cmath>
+#include <cstdlib>
+#include <cstring>
 #include <limits>
+#include <string>
+
+#include <fmt/format.h>
+
+#include "jovilux/files/atomic_file.h"
 
 namespace jovilux {
 
-Film::Film(int width, int height, int layers, int parts)
+FilmMemory::FilmMemory(std::size_t bytes, bool in_file) : bytes_(std::max<std::size_t>(bytes, 1)), in_file_(in_file) {
+  int file = -1;
+  if (in_file) {
+    const std::string folder = Film::file_folder();
+    file = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    // All of it now: no write to it may fail later.
+    const int trouble = file < 0 ? errno : ::posix_fallocate(file, 0, static_cast<off_t>(bytes_));
+    if (trouble != 0) {
+      if (file >= 0) {
+        ::close(file);
+      }
+      throw MachineTrouble(fmt::format("cannot keep a film of {:.1f} GB in {}: {}; name a folder with room in TMPDIR", static_cast<double>(bytes_) / 1e9, folder, std::strerror(trouble)));
+    }
+  }
+  void* at = ::mmap(nullptr, bytes_, PROT_READ | PROT_WRITE, in_file ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, file, 0);
+  const int trouble = errno;
+  if (file >= 0) {
+    ::close(file);
+  }
+  if (at == MAP_FAILED) {
+    throw MachineTrouble(fmt::format("cannot keep a film of {:.1f} GB: {}", static_cast<double>(bytes_) / 1e9, std::strerror(trouble)));
+  }
+  data_ = static_cast<std::byte*>(at);
+}
+
+FilmMemory::FilmMemory(const FilmMemory& o) : FilmMemory(o.bytes_, o.in_file_) { std::memcpy(data_, o.data_, bytes_); }
+
+FilmMemory::~FilmMemory() {
+  if (data_ != nullptr) {
+    ::munmap(data_, bytes_);
+  }
+}
+
+Film::Film(int width, int height, int layers, int parts) : Film(width, height, layers, parts, memory_bytes(width, height, layers, parts) > most_in_memory()) {}
+
+Film::Film(int width, int height, int layers, int parts, bool in_file)
     : width_(width), height_(height), layers_(layers), parts_(parts),
-      xyz_(pixels() * slots() * 3), batch_(pixels() * kScramblings), guide_(pixels() * kGuides),
-      weight_(pixels()), taken_(pixels()), object_(pixels()) {}
+      across_(static_cast<std::size_t>((width + kTile - 1) / kTile)), per_pixel_(before_counts() + 3),
+      memory_(across_ * static_cast<std::size_t>((height + kTile - 1) / kTile) * kTile * kTile * per_pixel_ * 4, in_file) {}
 
 double Film::memory_bytes(int width, int height, int layers, int parts) {
   return static_cast<double>(width) * height * (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 3));
 }
 
+std::string Film::file_folder() {
+  const char* named = std::getenv("TMPDIR");
+  return named != nullptr && *named != '\0' ? named : "/var/tmp";
+}
+
+double Film::most_in_memory() { return static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3; }
+
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
-  const std::uint32_t n = weight_[pixel];
+  const std::uint32_t n = weight(pixel);
   const float* v = xyz(pixel) + slot * 3;
   return n == 0 ? Eigen::Vector3f(0, 0, 0) : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
 }
@@ -26,7 +80,7 @@ float Film::luminance(std::size_t pixel) const {
   for (int b = 0; b < kScramblings; ++b) {
     sum += batch(pixel)[b];
   }
-  return weight_[pixel] == 0 ? 0 : sum / static_cast<float>(weight_[pixel]);
+  return weight(pixel) == 0 ? 0 : sum / static_cast<float>(weight(pixel));
 }
 
 double variance_of_mean(const float* sums, const std::uint32_t* counts) {
@@ -51,7 +105,7 @@ double variance_of_mean(const float* sums, const std::uint32_t* counts) {
 
 float Film::variance(std::size_t pixel) const {
   std::array<std::uint32_t, kScramblings> counts{};
-  const std::uint32_t n = weight_[pixel];
+  const std::uint32_t n = weight(pixel);
   for (std::uint32_t b = 0; b < kScramblings; ++b) {
     counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
   }

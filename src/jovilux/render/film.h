@@ -1,7 +1,10 @@
 #pragma once
 
 #include <array>
+#include <cstddef>
 #include <cstdint>
+#include <string>
+#include <utility>
 #include <vector>
 
 #include <Eigen/Core>
@@ -19,6 +22,34 @@ inline constexpr std::array<const char*, 4> kPartNames = {"direct", "bounce", "c
 /// How many of them a picture without haze has, and one with haze.
 inline constexpr int kParts = 3, kPartsWithHaze = 4;
 
+/// Pictures are rendered, kept and shared out in squares of this side [pixels].
+inline constexpr int kTile = 16;
+
+/// Zeros to begin with: in memory, or in a file of the folder for temporary files ($TMPDIR, else /var/tmp), which has no
+/// name and goes with the process; the system then keeps in memory what it has room for. Throws MachineTrouble where there
+/// is no room.
+class FilmMemory {
+ public:
+  explicit FilmMemory(std::size_t bytes, bool in_file);
+  FilmMemory(const FilmMemory& o);
+  FilmMemory(FilmMemory&& o) noexcept : data_(std::exchange(o.data_, nullptr)), bytes_(std::exchange(o.bytes_, 0)), in_file_(o.in_file_) {}
+  FilmMemory& operator=(FilmMemory o) noexcept {
+    std::swap(data_, o.data_);
+    std::swap(bytes_, o.bytes_);
+    std::swap(in_file_, o.in_file_);
+    return *this;
+  }
+  ~FilmMemory();
+
+  std::byte* data() const { return data_; }
+  bool in_file() const { return in_file_; }
+
+ private:
+  std::byte* data_ = nullptr;
+  std::size_t bytes_ = 0;
+  bool in_file_ = false;
+};
+
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
@@ -28,10 +59,14 @@ inline constexpr int kParts = 3, kPartsWithHaze = 4;
 ///                 sum of the weights of the rounds, whatever number of samples each gave this pixel
 ///     taken       how many samples there were, [pixel]
 ///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how many met something
+///
+/// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture larger than a third of the
+/// machine's memory is kept in a file.
 class Film {
  public:
   /// parts: 1, kParts or kPartsWithHaze. layers may be 0: a picture of nothing but dark.
   Film(int width, int height, int layers, int parts);
+  Film(int width, int height, int layers, int parts, bool in_file);
 
   static constexpr int kGuideSamples = 16;  ///< samples that albedo, normal and depth are averaged over
   static constexpr int kGuides = 8;
@@ -44,18 +79,19 @@ class Film {
   std::size_t pixels() const { return static_cast<std::size_t>(width_) * height_; }
   std::size_t pixel(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
 
-  float* xyz(std::size_t pixel) { return xyz_.data() + pixel * slots() * 3; }
-  const float* xyz(std::size_t pixel) const { return xyz_.data() + pixel * slots() * 3; }
-  float* batch(std::size_t pixel) { return batch_.data() + pixel * kScramblings; }
-  const float* batch(std::size_t pixel) const { return batch_.data() + pixel * kScramblings; }
-  float* guide(std::size_t pixel) { return guide_.data() + pixel * kGuides; }
-  const float* guide(std::size_t pixel) const { return guide_.data() + pixel * kGuides; }
-  std::uint32_t& weight(std::size_t pixel) { return weight_[pixel]; }
-  std::uint32_t weight(std::size_t pixel) const { return weight_[pixel]; }
-  std::uint32_t& taken(std::size_t pixel) { return taken_[pixel]; }
-  std::uint32_t taken(std::size_t pixel) const { return taken_[pixel]; }
-  std::uint32_t& object(std::size_t pixel) { return object_[pixel]; }
-  std::uint32_t object(std::size_t pixel) const { return object_[pixel]; }
+  /// Neighbors along a row of a tile follow each other in each of these.
+  float* xyz(std::size_t pixel) { return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3); }
+  const float* xyz(std::size_t pixel) const { return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3); }
+  float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kScramblings); }
+  const float* batch(std::size_t pixel) const { return of<float>(pixel, before_batch(), kScramblings); }
+  float* guide(std::size_t pixel) { return of<float>(pixel, before_batch() + kScramblings, kGuides); }
+  const float* guide(std::size_t pixel) const { return of<float>(pixel, before_batch() + kScramblings, kGuides); }
+  std::uint32_t& weight(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts(), 1); }
+  std::uint32_t weight(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts(), 1); }
+  std::uint32_t& taken(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts() + 1, 1); }
+  std::uint32_t taken(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts() + 1, 1); }
+  std::uint32_t& object(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts() + 2, 1); }
+  std::uint32_t object(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts() + 2, 1); }
 
   /// Mean XYZ of one slot of a pixel; 0 without samples.
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
@@ -64,13 +100,31 @@ class Film {
   /// Variance of the mean luminance [(cd/m2)^2], from the scatter of the scramblings; infinite for fewer than two.
   float variance(std::size_t pixel) const;
 
+  bool in_file() const { return memory_.in_file(); }
+
   /// Bytes that a film of this kind takes.
   static double memory_bytes(int width, int height, int layers, int parts);
+  /// Bytes of memory beyond which a film is kept in a file.
+  static double most_in_memory();
+  /// The folder that such files go to.
+  static std::string file_folder();
 
  private:
+  // Numbers of four bytes that come before these in a tile, for each of its pixels.
+  std::size_t before_batch() const { return static_cast<std::size_t>(slots()) * 3; }
+  std::size_t before_counts() const { return before_batch() + kScramblings + kGuides; }
+  // The `each` numbers of a pixel that follow `before` in its tile.
+  template <class T>
+  T* of(std::size_t pixel, std::size_t before, std::size_t each) const {
+    constexpr std::size_t kArea = static_cast<std::size_t>(kTile) * kTile;
+    const std::size_t x = pixel % static_cast<std::size_t>(width_), y = pixel / static_cast<std::size_t>(width_);
+    const std::size_t tile = y / kTile * across_ + x / kTile, in_tile = y % kTile * kTile + x % kTile;
+    return reinterpret_cast<T*>(memory_.data()) + (tile * per_pixel_ + before) * kArea + in_tile * each;
+  }
+
   int width_, height_, layers_, parts_;
-  std::vector<float> xyz_, batch_, guide_;
-  std::vector<std::uint32_t> weight_, taken_, object_;
+  std::size_t across_, per_pixel_;  // tiles in a row; numbers of four bytes
+  FilmMemory memory_;
 };
 
 /// Variance of the mean of all samples, from the sums and counts of kScramblings independent scramblings: the scatter

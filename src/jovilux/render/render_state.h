@@ -10,9 +10,6 @@
 
 namespace jovilux {
 
-/// Pictures are rendered, kept and shared out in squares of this side [pixels].
-inline constexpr int kTile = 16;
-
 /// What one tile's samples told besides their light. Sums over its pixels and the passes so far.
 struct TileTally {
   RayCounts rays;
