@@ -135,6 +135,60 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   CHECK(left == 0);
 }
 
+TEST_CASE("errors differ from pixel to pixel and cancel over a few", "[render][statistical]") {
+  // A soft shadow over the whole picture. Of independent errors, a mean of 4 x 4 would keep a quarter.
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [-0.5, -1.2, 1]
+look_at = [0, 0, 0]
+view = 25
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "card"
+shape = { kind = "rect", size = [0.8, 0.8] }
+at = [0.4, 0.3, 1.3]
+[[light]]
+name = "panel"
+form = "rect"
+size = [1.5, 1.5]
+at = [0, 0, 2.5]
+toward = [0, 0, -1]
+output = "900 lm"
+[render]
+size = [64, 64]
+samples = 4096
+bounces = 1
+)");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Render exact = render(rig, *scene, {});
+  for (const int samples : {8, 16, 32}) {
+    rig.render.samples = samples;
+    rig.render.seed = 77;
+    const Render r = render(rig, *scene, {});
+    const auto error = [&](int x, int y) { return r.film().luminance(r.film().pixel(x, y)) / exact.stats.mean_luminance - exact.film().luminance(exact.film().pixel(x, y)) / exact.stats.mean_luminance; };
+    double alone = 0, together = 0;
+    for (int y = 0; y < 64; y += 4) {
+      for (int x = 0; x < 64; x += 4) {
+        double sum = 0;
+        for (int k = 0; k < 16; ++k) {
+          const double e = error(x + k % 4, y + k / 4);
+          sum += e / 16;
+          alone += e * e;
+        }
+        together += sum * sum;
+      }
+    }
+    const double kept = std::sqrt((together / 256) / (alone / 4096));
+    INFO(samples << " samples: " << kept << " of " << std::sqrt(alone / 4096));
+    CHECK(kept < 0.15);
+    CHECK(alone > 0);
+  }
+}
+
 TEST_CASE("the stated standard error is the spread over seeds", "[render][statistical]") {
   Rig rig = rig_of(kRoom);
   rig.render.width = 12;

@@ -81,6 +81,37 @@ class Sampler {
   std::uint32_t base_, reversed_index_;
 };
 
+/// The bits of x and y in turns, those of x first: pixels of a square of 2^k that begins at a multiple of 2^k follow each other.
+constexpr std::uint64_t interleaved(std::uint32_t x, std::uint32_t y) {
+  const auto spread = [](std::uint64_t v) {
+    v = (v | v << 16) & 0x0000ffff0000ffffULL;
+    v = (v | v << 8) & 0x00ff00ff00ff00ffULL;
+    v = (v | v << 4) & 0x0f0f0f0f0f0f0f0fULL;
+    v = (v | v << 2) & 0x3333333333333333ULL;
+    return (v | v << 1) & 0x5555555555555555ULL;
+  };
+  return spread(x) | spread(y) << 1;
+}
+
+/// The points of a pixel's samples, of which it takes at most 2^bits, as part of one sequence for the whole picture, in which
+/// pixels follow each other by squares in squares: the samples of a pixel, of four neighbors, of sixteen .. are each spread
+/// evenly, so that errors differ from pixel to pixel and cancel over a few of them (blue noise).
+/// Source: A. Ahmed, P. Wonka, "Screen-Space Blue-Noise Diffusion of Monte Carlo Sampling Error via Hierarchical Ordering of
+/// Pixels", ACM TOG 39(6), 2020.
+class PixelSampling {
+ public:
+  PixelSampling(std::uint32_t seed, std::uint32_t x, std::uint32_t y, unsigned bits) : seed_(seed), first_(interleaved(x, y) << bits) {}
+  /// `stream`: which of the pixel's scramblings.
+  Sampler sample(std::uint32_t stream, std::uint32_t index) const {
+    const std::uint64_t at = first_ + index;
+    return {seed_, mix(static_cast<std::uint32_t>(at >> 32), stream), static_cast<std::uint32_t>(at)};
+  }
+
+ private:
+  std::uint32_t seed_;
+  std::uint64_t first_;
+};
+
 /// A small generator of independent numbers, the same on every machine, for tests, benchmarks and checks.
 class Rng {
  public:

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <atomic>
+#include <bit>
 #include <chrono>
 #include <cmath>
 #include <ctime>
@@ -157,6 +158,8 @@ class Renderer {
 
   // One pass over the picture; why the render is to stop after it, if it is.
   std::optional<StoppedBy> run_pass() {
+    const std::uint32_t most = s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples()) : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
+    sample_bits_ = static_cast<unsigned>(std::bit_width((most + kScramblings - 1) / kScramblings - 1));
     trace_light_paths();
     parallel_for(s_.tiles(), [&](std::size_t tile) {
       if (options_.share.holds(tile) && s_.tile_done[tile] == 0) {
@@ -313,15 +316,15 @@ class Renderer {
 
   void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, RayCounts& rays) {
     const auto slots = static_cast<std::size_t>(film_.slots());
-    const auto pixel = static_cast<std::uint32_t>(film_.pixel(x, y));
     const bool first_round = s_.pass.round == 0;
     const std::uint32_t seed = first_round ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
-    const int end = s_.pass.begin + static_cast<int>(count_of(pixel));
+    const int end = s_.pass.begin + static_cast<int>(count_of(film_.pixel(x, y)));
+    const PixelSampling sampling(seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
     for (int s = s_.pass.begin; s < end; ++s) {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
-      const Sampler sampler(seed, mix(pixel, scrambling), static_cast<std::uint32_t>(s / kScramblings));
+      const Sampler sampler = sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
       const Vec2 place = sampler.pair(0);
-      const MomentView& view = views_[moment_of(seed, pixel, scrambling, s)];
+      const MomentView& view = views_[moment_of(sampler)];
       const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
       const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
       LightSink sink(sums, by_light + scrambling * slots, film_.parts());
@@ -421,7 +424,7 @@ class Renderer {
           const auto scrambling = static_cast<std::uint32_t>(set % kScramblings);
           const Sampler sampler(seed, mix(kLightStream, scrambling), static_cast<std::uint32_t>(set / kScramblings * paths_per_sample_ + i % paths_per_sample_));
           splats.clear();
-          light_paths_[moment_of_path(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
+          light_paths_[moment_of(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
           for (const Splat& s : splats) {
             if (const std::size_t tile = tile_of(s.pixel); options_.share.holds(tile) && s_.tile_done[tile] == 0) {
               jobs[j][tile % kBands].push_back({s, scrambling});
@@ -447,7 +450,8 @@ class Renderer {
     }
   }
 
-  std::size_t moment_of_path(const Sampler& sampler) const {
+  // Which of the exposure's moments a sample sees: each scrambling's samples are spread evenly over them.
+  std::size_t moment_of(const Sampler& sampler) const {
     constexpr std::uint32_t kMomentPair = 1U << 30;
     return views_.size() == 1 ? 0 : std::min(views_.size() - 1, static_cast<std::size_t>(sampler.single(kMomentPair) * static_cast<float>(views_.size())));
   }
@@ -474,17 +478,6 @@ class Renderer {
         by_light[b * slots + slot.slot] += scale * p.luminance[b];
       }
     }
-  }
-
-  // Which of the exposure's moments a sample sees: each scrambling's samples are spread evenly over them.
-  std::size_t moment_of(std::uint32_t seed, std::uint32_t pixel, std::uint32_t scrambling, int s) const {
-    if (views_.size() == 1) {
-      return 0;
-    }
-    constexpr std::uint32_t kMomentStream = 0x6d6f6d65U;
-    const Sampler sampler(mix(seed, kMomentStream), mix(pixel, scrambling), static_cast<std::uint32_t>(s / kScramblings));
-    const auto i = static_cast<std::size_t>(sampler.pair(0).x() * static_cast<float>(views_.size()));
-    return std::min(i, views_.size() - 1);
   }
 
   // The weight squared times the variance of each light's mean over a pixel's n samples of this pass, from its scramblings;
@@ -594,6 +587,7 @@ class Renderer {
   std::vector<MomentView> views_;
   std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
   std::uint64_t paths_per_sample_ = 0;
+  unsigned sample_bits_ = 0;           // a scrambling's samples of a pixel in this round are at most 2 to this power
   std::vector<TileSplats> splats_;     // of this pass, by tile
   RayCounts light_path_rays_;
   int own_tiles_ = 0, own_done_ = 0;
