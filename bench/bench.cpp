@@ -1,4 +1,4 @@
-// jovilux_bench: rates of the hot parts, each run printing one JSON line, and some a table to stderr. See docs/performance.md.
+// jovilux_bench: rates of the hot parts, each run printing one line of JSON and a table to stderr. See docs/performance.md.
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -28,16 +28,36 @@ using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 
 constexpr const char* kHelp =
-    "jovilux_bench: rates of the hot parts, as one line of JSON\n\n"
-    "  rays --mesh F.ply --rays F.rays [--any] [--threads N]   ray queries on a mesh, best of three; a ray is\n"
-    "                                  float32 x 7, little-endian: origin, unit direction, t max\n"
-    "  make --kind room|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
+    "jovilux_bench: rates of the hot parts: a line of JSON, and a table to standard error\n\n"
+    "  rays --mesh F.ply --rays F.rays [--any] [--whole] [--threads N]   ray queries on a mesh, best of three; a ray is\n"
+    "                                  float32 x 7, little-endian: origin, unit direction, t max; --whole: no\n"
+    "                                  box of a triangle is cut\n"
+    "  make --kind room|bars|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
     "                                  a test mesh and its camera, bounce and shadow rays: PREFIX-camera.rays ...\n"
     "  march                           marched solids, and a marched sphere against the analytic one\n"
     "  lights [--samples N]            direct light of each form: variance x time against points spread evenly\n"
     "  haze [--samples N]              light that haze scatters along a ray: the same\n"
     "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time in ray queries\n";
+
+// A table to standard error: what stands in the first row heads the columns.
+void print_table(const std::vector<std::vector<std::string>>& rows) {
+  std::vector<std::size_t> widths(rows.front().size());
+  for (const auto& row : rows) {
+    for (std::size_t c = 0; c < row.size(); ++c) {
+      widths[c] = std::max(widths[c], row[c].size());
+    }
+  }
+  std::string out;
+  for (const auto& row : rows) {
+    for (std::size_t c = 0; c < row.size(); ++c) {
+      out += fmt::format("{:<{}}", row[c], c + 1 < row.size() ? widths[c] + 2 : 0);
+    }
+    out += '\n';
+  }
+  std::fputs(out.c_str(), stderr);
+}
+std::string number(double v) { return fmt::format("{:.3g}", v); }
 
 double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
 
@@ -57,8 +77,8 @@ Options options_of(int argc, char** argv) {
   Options out;
   for (int i = 2; i < argc; ++i) {
     const std::string word = argv[i];
-    if (word == "--any") {
-      out.values["any"];
+    if (word == "--any" || word == "--whole") {
+      out.values[word.substr(2)];
     } else if (word.starts_with("--") && i + 1 < argc) {
       out.values[word.substr(2)].push_back(argv[++i]);
     } else {
@@ -91,11 +111,11 @@ void save_rays(const std::string& path, const std::vector<Ray>& rays) {
   }
 }
 
-World world_of(Mesh mesh, double* build_s = nullptr) {
+World world_of(const Mesh& mesh, double* build_s = nullptr, bool split = true) {
   World world;
   const auto start = Clock::now();
-  world.add_mesh(std::move(mesh), 0);
-  world.build();
+  world.add_mesh(mesh, 0);
+  world.build(split);
   if (build_s != nullptr) {
     *build_s = seconds_since(start);
   }
@@ -115,7 +135,9 @@ int bench_rays(const Options& o) {
   with_threads(threads, [&] {
     double build_s = 0;
     const std::size_t triangles = mesh->triangles.size();
-    const World world = world_of(std::move(*mesh), &build_s);
+    const World world = world_of(*mesh, &build_s, o.values.count("whole") == 0);
+    mesh->positions = {};
+    mesh->triangles = {};
     constexpr std::size_t kBlock = 4096;
     const std::size_t blocks = (rays.size() + kBlock - 1) / kBlock;
     double best = 1e30;
@@ -151,15 +173,19 @@ int bench_rays(const Options& o) {
       sum_t += sums[b];
     }
     j = {{"rays", rays.size()}, {"hits", hit_count}, {"sum_t", sum_t}, {"build_s", build_s}, {"seconds", best},
-         {"mrays_per_s", static_cast<double>(rays.size()) / best / 1e6}, {"triangles", triangles},
+         {"mrays_per_s", static_cast<double>(rays.size()) / best / 1e6}, {"triangles", triangles}, {"boxes", world.box_count()},
          {"bytes_per_triangle", static_cast<double>(world.memory_bytes()) / static_cast<double>(triangles)}, {"instructions", World::instruction_set()}};
   });
   std::printf("%s\n", j.dump().c_str());
+  print_table({{"rays", "million/s", "build s", "triangles", "boxes", "bytes/triangle", "instructions"},
+               {std::filesystem::path(o.one("rays")).stem().string() + (any ? " (any)" : ""), number(j["mrays_per_s"]), number(j["build_s"]), std::to_string(j["triangles"].get<std::size_t>()),
+                std::to_string(j["boxes"].get<std::size_t>()), number(j["bytes_per_triangle"]), j["instructions"].get<std::string>()}});
   return 0;
 }
 
-// A closed room with slats and bumpy spheres, or a height field; both of about `triangles` triangles.
-Mesh test_mesh(bool room, int triangles) {
+// A closed room with slats and bumpy spheres, the same with 3000 long thin bars that slant, or a height field; all of about
+// `triangles` triangles.
+Mesh test_mesh(const std::string& kind, int triangles) {
   Mesh mesh;
   const auto grid = [&](int nu, int nv, const auto& at) {
     const auto base = static_cast<std::uint32_t>(mesh.positions.size());
@@ -177,7 +203,7 @@ Mesh test_mesh(bool room, int triangles) {
       }
     }
   };
-  if (!room) {
+  if (kind == "field") {
     const int n = static_cast<int>(std::sqrt(triangles / 2.0));
     grid(n, n, [](float u, float v) {
       const float x = 10 * u - 5, y = 10 * v - 5;
@@ -202,6 +228,14 @@ Mesh test_mesh(bool room, int triangles) {
     grid(2, 2, [&](float u, float v) { return Vec3(x + 0.1f * u, 2.5f + 0.1f * u, -1.4f + 2.8f * v); });
   }
   Rng rng(7);
+  const auto inside = [&] { return Vec3(static_cast<float>(rng.uniform(-3.9, 3.9)), static_cast<float>(rng.uniform(-2.9, 2.4)), static_cast<float>(rng.uniform(-1.4, 1.4))); };
+  for (int i = 0; i < 3000 && kind == "bars"; ++i) {
+    const Vec3 from = inside(), to = inside(), side = 0.01f * Frame::around((to - from).normalized()).x, up = 0.01f * Frame::around((to - from).normalized()).y;
+    grid(1, 4, [&](float u, float v) {
+      const float phi = 2 * kPi * v;
+      return Vec3(from + u * (to - from) + std::cos(phi) * side + std::sin(phi) * up);
+    });
+  }
   const int each = static_cast<int>(std::sqrt((triangles - static_cast<int>(mesh.triangles.size())) / 200 / 2.0));
   for (int s = 0; s < 200; ++s) {
     const Vec3 center(static_cast<float>(rng.uniform(-3.5, 3.5)), static_cast<float>(rng.uniform(-2.5, 2.2)), static_cast<float>(rng.uniform(-1.3, 1.2)));
@@ -229,9 +263,10 @@ void save_ply(const std::string& path, const Mesh& mesh) {
 }
 
 int make(const Options& o) {
-  const bool room = o.one("kind", "room") == "room";
+  const std::string kind = o.one("kind", "room");
+  const bool room = kind != "field";
   const int count = o.whole("count", 1'000'000);
-  const Mesh mesh = test_mesh(room, o.whole("triangles", 1'200'000));
+  const Mesh mesh = test_mesh(kind, o.whole("triangles", 1'200'000));
   save_ply(o.one("mesh"), mesh);
   const World world = world_of(mesh);
   const Vec3 eye = room ? Vec3(-3.6f, -2.6f, 0.4f) : Vec3(-5.5f, -4, 3);
@@ -307,6 +342,9 @@ int bench_render(const Options& o) {
                             {"rays", rays}, {"mrays_per_s", rays / plain.stats.wall_s / 1e6}, {"march_steps_per_march", n.march.marches > 0 ? static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches) : 0.0}, {"media_steps_per_ray", static_cast<double>(n.media_steps) / rays}, {"query_share", query_s / (query_s + other_s)}, {"instructions", World::instruction_set()}})
                            .dump()
                            .c_str());
+  print_table({{"rig", "threads", "samples/s", "million rays/s", "in ray queries", "steps/march"},
+               {std::filesystem::path(o.words[0]).stem().string(), std::to_string(plain.stats.threads), number(samples / plain.stats.wall_s), number(rays / plain.stats.wall_s / 1e6), number(100 * query_s / (query_s + other_s)) + " %",
+                n.march.marches > 0 ? number(static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches)) : "-"}});
   return 0;
 }
 
@@ -378,6 +416,11 @@ int bench_solids() {
   all.push_back(bench_march("menger 4", placed({menger}), &other));
   all.push_back(bench_march("julia 9", placed({julia}), &other));
   std::printf("%s\n", Json({{"solids", all}, {"marched_over_analytic", marched / base}}).dump().c_str());
+  std::vector<std::vector<std::string>> rows = {{"solid", "million rays/s", "steps/march"}};
+  for (const Json& one : all) {
+    rows.push_back({one["name"].get<std::string>(), number(one["mrays_per_s"]), number(one["steps_per_march"])});
+  }
+  print_table(rows);
   return 0;
 }
 

@@ -5,6 +5,7 @@
 #include <span>
 #include <vector>
 
+#include "jovilux/base/large_array.h"
 #include "jovilux/geometry/ray.h"
 
 namespace jovilux {
@@ -38,7 +39,7 @@ struct alignas(32) BvhNode {
 /// An eight-wide bounding volume hierarchy. `order` lists the items' numbers leaf by leaf; a leaf holds
 /// [first, first + count) of it, except that build_bvh's caller may store its own leaves.
 struct Bvh {
-  std::vector<BvhNode> nodes;  ///< nodes[0] is the root; empty without items
+  LargeArray<BvhNode> nodes;  ///< nodes[0] is the root; empty without items
   std::vector<std::uint32_t> order;
   Bounds bounds;
   int depth = 0;

@@ -5,6 +5,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include <cstring>
+
 #include "jovilux/geometry/world.h"
 
 HWY_BEFORE_NAMESPACE();
@@ -14,6 +16,8 @@ namespace hn = hwy::HWY_NAMESPACE;
 // A ray prepared for boxes and triangles.
 struct PreparedRay {
   float origin[3], inverse[3];
+  // The origin over the direction, moved out by the rounding of that product, for the near and the far sides of boxes.
+  float near_shift[3], far_shift[3];
   int near[3];         // the box side that the ray meets first, by axis
   int kx, ky, kz;      // axes with the direction's largest part last
   float sx, sy, sz;    // shear that makes the direction (0, 0, 1)
@@ -26,6 +30,9 @@ struct PreparedRay {
       const float d = ray.direction[a];
       // A finite stand-in for 1 / 0 keeps 0 * inf out of the slabs.
       inverse[a] = std::abs(d) > 1e-18f ? 1.0f / d : std::copysign(1e18f, d);
+      const float shift = origin[a] * inverse[a], rounding = std::abs(shift) * 0x1p-23f;
+      near_shift[a] = shift + rounding;
+      far_shift[a] = shift - rounding;
       near[a] = d < 0 || (d == 0 && std::signbit(d)) ? a + 3 : a;
       if (std::abs(d) > largest) {
         largest = std::abs(d);
@@ -51,10 +58,10 @@ HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, floa
   for (std::size_t i = 0; i < 8; i += lanes) {
     auto enter = hn::Zero(d), leave = hn::Set(d, t_max);
     for (int a = 0; a < 3; ++a) {
-      const auto o = hn::Set(d, ray.origin[a]), inverse = hn::Set(d, ray.inverse[a]);
+      const auto inverse = hn::Set(d, ray.inverse[a]);
       const int near = ray.near[a], far = near < 3 ? near + 3 : near - 3;
-      const auto t0 = hn::Mul(hn::Sub(hn::LoadU(d, node.box[near] + i), o), inverse);
-      const auto t1 = hn::Mul(hn::Sub(hn::LoadU(d, node.box[far] + i), o), inverse);
+      const auto t0 = hn::MulSub(hn::LoadU(d, node.box[near] + i), inverse, hn::Set(d, ray.near_shift[a]));
+      const auto t1 = hn::MulSub(hn::LoadU(d, node.box[far] + i), inverse, hn::Set(d, ray.far_shift[a]));
       enter = hn::Max(t0, enter);
       leave = hn::Min(t1, leave);
     }
@@ -117,15 +124,18 @@ HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet, const PreparedR
 }
 
 // Visits the leaves that the ray meets, nearest first; `leaf(first, count)` may lower t_max and returns true to stop.
+// What waits on the stack is a number: the bits of its distance, which order as the distances do, above those of its child.
 template <class Leaf>
 HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float& t_max, const Leaf& leaf) {
-  struct Entry {
-    float t;
-    std::uint32_t child;
-  };
-  Entry stack[7 * kMaxBvhDepth + 8];
+  std::uint64_t stack[7 * kMaxBvhDepth + 8];
   int top = 0;
   std::uint32_t current = 0;
+  // The nearer of two to the first place, without a branch.
+  const auto order = [](std::uint64_t& a, std::uint64_t& b) {
+    const std::uint64_t less = a < b ? a : b, more = a < b ? b : a;
+    a = less;
+    b = more;
+  };
   for (;;) {
     if (BvhNode::is_leaf(current)) {
       if (leaf(BvhNode::leaf_first(current), BvhNode::leaf_count(current))) {
@@ -136,39 +146,61 @@ HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float&
       HWY_ALIGN float t[8];
       unsigned bits = meet_boxes(node, ray, t_max, t);
       if (bits != 0) {
-        std::size_t i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
-        bits &= bits - 1;
-        Entry nearest{t[i], node.child[i]};
+        const auto next = [&] {
+          const std::size_t i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
+          bits &= bits - 1;
+          std::uint32_t key;
+          std::memcpy(&key, t + i, 4);
+          return static_cast<std::uint64_t>(key) << 32 | node.child[i];
+        };
+        std::uint64_t a = next();
         if (bits == 0) {
-          current = nearest.child;
+          current = static_cast<std::uint32_t>(a);
           continue;
         }
+        std::uint64_t b = next();
+        order(a, b);
+        if (bits == 0) {
+          stack[top++] = b;
+          current = static_cast<std::uint32_t>(a);
+          continue;
+        }
+        std::uint64_t c = next();
+        order(b, c);
+        order(a, b);
+        if (bits == 0) {
+          stack[top++] = c;
+          stack[top++] = b;
+          current = static_cast<std::uint32_t>(a);
+          continue;
+        }
+        // The stack stays sorted, farthest first: an insertion among at most seven.
         const int base = top;
+        stack[top++] = c;
+        stack[top++] = b;
         do {
-          i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
-          bits &= bits - 1;
-          Entry e{t[i], node.child[i]};
-          if (e.t < nearest.t) {
-            std::swap(e, nearest);
-          }
-          // The stack stays sorted, farthest first: an insertion among at most seven.
+          std::uint64_t e = next();
+          order(a, e);
           int k = top++;
-          for (; k > base && stack[k - 1].t < e.t; --k) {
+          for (; k > base && stack[k - 1] < e; --k) {
             stack[k] = stack[k - 1];
           }
           stack[k] = e;
         } while (bits != 0);
-        current = nearest.child;
+        current = static_cast<std::uint32_t>(a);
         continue;
       }
     }
+    float waits;
     do {
       if (top == 0) {
         return false;
       }
       --top;
-    } while (stack[top].t > t_max);
-    current = stack[top].child;
+      const auto key = static_cast<std::uint32_t>(stack[top] >> 32);
+      std::memcpy(&waits, &key, 4);
+    } while (waits > t_max);
+    current = static_cast<std::uint32_t>(stack[top]);
   }
 }
 
@@ -211,56 +243,101 @@ double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray
   return placed.solid->intersect(placed.to_local.point(origin), placed.to_local.vector(direction), 0.0, static_cast<double>(t_max), placed.march);
 }
 
+// The nearest triangle of a set before hit.t, which becomes the hit.
+HWY_INLINE void closest_triangle(const BvhNode* nodes, const TrianglePacket* packets, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+  std::uint32_t triangle = kNoIndex;
+  visit(nodes, ray, hit.t, [&](std::uint32_t first, std::uint32_t count) {
+    PacketHits found;
+    for (std::uint32_t p = first; p < first + count; ++p) {
+      unsigned bits = meet_triangles(packets[p], ray, hit.t, found);
+      while (bits != 0) {
+        const auto i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
+        bits &= bits - 1;
+        if (found.t[i] < hit.t) {
+          hit.t = found.t[i];
+          triangle = packets[p].id[i];
+          hit.u = found.v[i];
+          hit.v = found.w[i];
+        }
+      }
+    }
+    return false;
+  });
+  if (triangle != kNoIndex) {
+    hit.triangle = triangle;
+    hit.copy = copy;
+    hit.shape = kNoIndex;
+  }
+}
+
+HWY_INLINE bool any_triangle(const BvhNode* nodes, const TrianglePacket* packets, const PreparedRay& ray, float t_max) {
+  return visit_any(nodes, ray, t_max, [&](std::uint32_t first, std::uint32_t count) {
+    PacketHits found;
+    for (std::uint32_t p = first; p < first + count; ++p) {
+      if (meet_triangles(packets[p], ray, t_max, found) != 0) {
+        return true;
+      }
+    }
+    return false;
+  });
+}
+
+// A ray in a copy's own space; distances along it stay what they are.
+Ray ray_in(const PlacedTriangles& copy, const Ray& ray) {
+  return {Vec3(copy.to_local.point(ray.origin.cast<double>()).cast<float>()), Vec3(copy.to_local.vector(ray.direction.cast<double>()).cast<float>()), ray.t_max};
+}
+
+// Out of line: each has a stack of its own.
+HWY_NOINLINE void closest_in_copy(const PlacedTriangles& copy, std::uint32_t index, const Ray& ray, Hit& hit) {
+  const PreparedRay prepared(ray_in(copy, ray));
+  closest_triangle(copy.triangles->nodes(), copy.triangles->packets(), prepared, index, hit);
+}
+HWY_NOINLINE bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) {
+  const PreparedRay prepared(ray_in(copy, ray));
+  return any_triangle(copy.triangles->nodes(), copy.triangles->packets(), prepared, ray.t_max);
+}
+
 Hit Closest(const WorldQueries& world, const Ray& ray) {
   const PreparedRay prepared(ray);
+  const auto first_copy = static_cast<std::uint32_t>(world.shape_count + world.solid_count);
   Hit hit;
   hit.t = ray.t_max;
-  const auto offer_shape = [&](std::uint32_t index) {
+  const auto offer = [&](std::uint32_t index) {
+    if (index >= first_copy) {
+      closest_in_copy(world.copies[index - first_copy], index - first_copy, ray, hit);
+      return;
+    }
     const double t = meet_shape(world, index, ray, hit.t);
     if (t > 0) {
       hit.t = static_cast<float>(t);
       hit.shape = index;
+      hit.triangle = hit.copy = kNoIndex;
     }
   };
   for (std::size_t i = 0; i < world.endless_count; ++i) {
-    offer_shape(world.endless[i]);
+    offer(world.endless[i]);
   }
   if (world.shape_nodes != nullptr) {
     visit(world.shape_nodes, prepared, hit.t, [&](std::uint32_t first, std::uint32_t count) {
       for (std::uint32_t i = first; i < first + count; ++i) {
-        offer_shape(world.shape_order[i]);
+        offer(world.shape_order[i]);
       }
       return false;
     });
   }
   if (world.triangle_nodes != nullptr) {
-    visit(world.triangle_nodes, prepared, hit.t, [&](std::uint32_t first, std::uint32_t count) {
-      PacketHits found;
-      for (std::uint32_t p = first; p < first + count; ++p) {
-        unsigned bits = meet_triangles(world.packets[p], prepared, hit.t, found);
-        while (bits != 0) {
-          const auto i = hwy::Num0BitsBelowLS1Bit_Nonzero32(bits);
-          bits &= bits - 1;
-          if (found.t[i] < hit.t) {
-            hit.t = found.t[i];
-            hit.triangle = world.packets[p].id[i];
-            hit.u = found.v[i];
-            hit.v = found.w[i];
-          }
-        }
-      }
-      return false;
-    });
-    if (hit.triangle != kNoIndex) {
-      hit.shape = kNoIndex;
-    }
+    closest_triangle(world.triangle_nodes, world.packets, prepared, kNoIndex, hit);
   }
   return hit;
 }
 
 bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
   const PreparedRay prepared(ray);
+  const auto first_copy = static_cast<std::uint32_t>(world.shape_count + world.solid_count);
   const auto hides = [&](std::uint32_t index) {
+    if (index >= first_copy) {
+      return blocked_by_copy(world.copies[index - first_copy], ray);
+    }
     return (index >= world.shape_count || world.shapes[index].surface != ignored) && meet_shape(world, index, ray, ray.t_max) > 0;
   };
   for (std::size_t i = 0; i < world.endless_count; ++i) {
@@ -268,16 +345,7 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
       return true;
     }
   }
-  if (world.triangle_nodes != nullptr &&
-      visit_any(world.triangle_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
-        PacketHits found;
-        for (std::uint32_t p = first; p < first + count; ++p) {
-          if (meet_triangles(world.packets[p], prepared, ray.t_max, found) != 0) {
-            return true;
-          }
-        }
-        return false;
-      })) {
+  if (world.triangle_nodes != nullptr && any_triangle(world.triangle_nodes, world.packets, prepared, ray.t_max)) {
     return true;
   }
   return world.shape_nodes != nullptr &&

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include "jovilux/base/assert.h"
 
@@ -40,24 +41,11 @@ void World::add_solid(std::shared_ptr<const Solid> solid, const Transform& to_wo
   solids_.push_back(std::move(placed));
 }
 
-void World::add_mesh(Mesh mesh, std::uint32_t surface) {
-  const auto first_vertex = static_cast<std::uint32_t>(meshes_->positions.size());
-  const bool smooth = !mesh.normals.empty();
-  const bool has_uv = !mesh.uvs.empty();
-  meshes_->ranges.push_back({static_cast<std::uint32_t>(meshes_->triangles.size()), surface, smooth, has_uv});
-  meshes_->positions.insert(meshes_->positions.end(), mesh.positions.begin(), mesh.positions.end());
-  if (smooth) {
-    meshes_->normals.resize(first_vertex, Vec3::Zero());
-    meshes_->normals.insert(meshes_->normals.end(), mesh.normals.begin(), mesh.normals.end());
-  }
-  if (has_uv) {
-    meshes_->uvs.resize(first_vertex, Vec2::Zero());
-    meshes_->uvs.insert(meshes_->uvs.end(), mesh.uvs.begin(), mesh.uvs.end());
-  }
-  meshes_->triangles.reserve(meshes_->triangles.size() + mesh.triangles.size());
-  for (const auto& t : mesh.triangles) {
-    meshes_->triangles.push_back({t[0] + first_vertex, t[1] + first_vertex, t[2] + first_vertex});
-  }
+void World::add_mesh(const Mesh& mesh, std::uint32_t surface) { meshes_->add(mesh, surface); }
+
+void World::add_copy(std::shared_ptr<const TriangleSet> triangles, const Transform& to_world, std::vector<std::uint32_t> surfaces) {
+  JOVILUX_ASSERT(triangles != nullptr && triangles->is_built());
+  copies_.push_back({std::move(triangles), to_world, to_world.inverse(), std::move(surfaces)});
 }
 
 std::vector<Bounds> World::surface_bounds(std::size_t count) const {
@@ -81,18 +69,14 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
   for (const PlacedSolid& s : solids_) {
     out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world) : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
   }
-  for (std::size_t r = 0; r < meshes_->ranges.size(); ++r) {
-    const std::size_t last = r + 1 < meshes_->ranges.size() ? meshes_->ranges[r + 1].first_triangle : meshes_->triangles.size();
-    for (std::size_t t = meshes_->ranges[r].first_triangle; t < last; ++t) {
-      for (const std::uint32_t corner : meshes_->triangles[t]) {
-        out[meshes_->ranges[r].surface].add(meshes_->positions[corner]);
-      }
-    }
+  meshes_->mesh_bounds([&](std::uint32_t surface, const Bounds& box) { out[surface].add(box); });
+  for (const PlacedTriangles& c : copies_) {
+    c.triangles->mesh_bounds([&](std::uint32_t mesh, const Bounds& box) { out[c.surfaces[mesh]].add(turned_box(box.lo.cast<double>(), box.hi.cast<double>(), c.to_world)); });
   }
   return out;
 }
 
-void World::build() {
+void World::build(bool split) {
   std::vector<BoxedItem> items;
   const auto add = [&](std::uint32_t id, const Bounds& box) {
     BoxedItem item{};
@@ -119,71 +103,29 @@ void World::build() {
       endless_.push_back(id);
     }
   }
+  for (std::size_t i = 0; i < copies_.size(); ++i) {
+    const Bounds& own = copies_[i].triangles->bounds();
+    add(static_cast<std::uint32_t>(shapes_.size() + solids_.size() + i), turned_box(own.lo.cast<double>(), own.hi.cast<double>(), copies_[i].to_world));
+  }
   shape_bvh_ = build_bvh(items, {.leaf_size = 2, .items_per_test = 1, .node_cost = 0.5f});
   bounds_ = shape_bvh_.bounds;
 
-  if (!meshes_->built) {
-    build_meshes();
+  if (!meshes_->is_built()) {
+    meshes_->build(split);
   }
-  if (!meshes_->bvh.nodes.empty()) {
-    bounds_.add(meshes_->bvh.bounds);
+  if (meshes_->nodes() != nullptr) {
+    bounds_.add(meshes_->bounds());
   }
-}
-
-void World::build_meshes() {
-  meshes_->built = true;
-  std::vector<BoxedItem> items;
-  items.assign(meshes_->triangles.size(), BoxedItem{});
-  for (std::uint32_t i = 0; i < meshes_->triangles.size(); ++i) {
-    const auto& t = meshes_->triangles[i];
-    const Vec3 lo = meshes_->positions[t[0]].cwiseMin(meshes_->positions[t[1]]).cwiseMin(meshes_->positions[t[2]]);
-    const Vec3 hi = meshes_->positions[t[0]].cwiseMax(meshes_->positions[t[1]]).cwiseMax(meshes_->positions[t[2]]);
-    for (int a = 0; a < 3; ++a) {
-      items[i].lo[a] = lo[a];
-      items[i].hi[a] = hi[a];
-    }
-    items[i].id = i;
-  }
-  meshes_->bvh = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
-  items = {};
-
-  meshes_->packets.reserve(meshes_->triangles.size() / 3 + 1);
-  for (BvhNode& node : meshes_->bvh.nodes) {
-    for (std::uint32_t& child : node.child) {
-      if (child == BvhNode::kNoChild || !BvhNode::is_leaf(child)) {
-        continue;
-      }
-      const std::uint32_t first = BvhNode::leaf_first(child), count = BvhNode::leaf_count(child);
-      const auto first_packet = static_cast<std::uint32_t>(meshes_->packets.size());
-      for (std::uint32_t i = 0; i < count; i += 4) {
-        TrianglePacket packet;
-        for (std::uint32_t lane = 0; lane < 4; ++lane) {
-          const bool used = i + lane < count;
-          packet.id[lane] = used ? meshes_->bvh.order[first + i + lane] : kNoIndex;
-          for (int corner = 0; corner < 3; ++corner) {
-            for (int axis = 0; axis < 3; ++axis) {
-              packet.corner[corner][axis][lane] =
-                  used ? meshes_->positions[meshes_->triangles[packet.id[lane]][static_cast<std::size_t>(corner)]][axis] : 0.0f;
-            }
-          }
-        }
-        meshes_->packets.push_back(packet);
-      }
-      child = BvhNode::leaf(first_packet, (count + 3) / 4);
-    }
-  }
-  meshes_->packets.shrink_to_fit();
-  meshes_->bvh.order = {};
 }
 
 std::uint32_t World::surface_of(const Hit& hit) const {
   if (hit.shape != kNoIndex) {
     return hit.shape < shapes_.size() ? shapes_[hit.shape].surface : solids_[hit.shape - shapes_.size()].surface;
   }
-  const auto after = std::upper_bound(meshes_->ranges.begin(), meshes_->ranges.end(), hit.triangle, [](std::uint32_t t, const MeshRange& m) {
-    return t < m.first_triangle;
-  });
-  return std::prev(after)->surface;
+  if (hit.copy != kNoIndex) {
+    return copies_[hit.copy].surfaces[copies_[hit.copy].triangles->mesh_of(hit.triangle)];
+  }
+  return meshes_->mesh_of(hit.triangle);
 }
 
 SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
@@ -213,42 +155,46 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.surface = placed.surface;
     out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal) : uv_at(placed.shape, local);
   } else {
-    const auto& t = meshes_->triangles[hit.triangle];
-    const Vec3 &a = meshes_->positions[t[0]], &b = meshes_->positions[t[1]], &c = meshes_->positions[t[2]];
-    const float u = hit.u, v = hit.v, w = 1 - u - v;
-    out.position = w * a + u * b + v * c;
-    const Vec3 n = (b - a).cross(c - a);
+    const PlacedTriangles* copy = hit.copy == kNoIndex ? nullptr : &copies_[hit.copy];
+    TriangleSet::Place place = (copy == nullptr ? *meshes_ : *copy->triangles).place(hit.triangle, hit.u, hit.v);
+    out.surface = place.mesh;
+    if (copy != nullptr) {
+      out.surface = copy->surfaces[place.mesh];
+      // Rounding of the ray and the place in the copy's own space.
+      const Vec3d start = copy->to_local.point(ray.origin.cast<double>());
+      out.offset = static_cast<float>(8e-7 * copy->to_world.linear.cwiseAbs().rowwise().sum().maxCoeff() * std::max(start.cwiseAbs().maxCoeff(), static_cast<double>(place.position.cwiseAbs().maxCoeff())));
+      const auto moved = [&](const Vec3& p) { return Vec3(copy->to_world.point(p.cast<double>()).cast<float>()); };
+      place.position = moved(place.position);
+      for (Vec3& c : place.corner) {
+        c = moved(c);
+      }
+      place.normal = (copy->to_local.linear.transpose() * place.normal.cast<double>()).cast<float>();
+    }
+    out.position = place.position;
+    const Vec3 n = (place.corner[1] - place.corner[0]).cross(place.corner[2] - place.corner[0]);
     const float length = n.norm();
     out.normal = length > 0 ? Vec3(n / length) : Vec3(-ray.direction);
     out.shading_normal = out.normal;
-    const auto after = std::upper_bound(
-        meshes_->ranges.begin(), meshes_->ranges.end(), hit.triangle, [](std::uint32_t id, const MeshRange& m) { return id < m.first_triangle; });
-    const MeshRange& mesh = *std::prev(after);
-    out.surface = mesh.surface;
-    if (mesh.has_uv) {
-      out.uv = w * meshes_->uvs[t[0]] + u * meshes_->uvs[t[1]] + v * meshes_->uvs[t[2]];
-    } else {
-      out.uv = flat_uv(out.position.cast<double>(), out.normal.cast<double>());
-    }
-    if (mesh.smooth) {
-      const Vec3 s = w * meshes_->normals[t[0]] + u * meshes_->normals[t[1]] + v * meshes_->normals[t[2]];
-      if (s.squaredNorm() > 1e-12f) {
-        out.shading_normal = s.normalized();
-        if (out.shading_normal.dot(out.normal) < 0) {
-          out.normal = -out.normal;  // the file's normals say which side is out
-        }
+    out.uv = place.has_uv ? place.uv : flat_uv(out.position.cast<double>(), out.normal.cast<double>());
+    if (const float smooth = place.normal.norm(); smooth > 1e-6f) {
+      out.shading_normal = place.normal / smooth;
+      if (out.shading_normal.dot(out.normal) < 0) {
+        out.normal = -out.normal;  // the file's normals say which side is out
       }
     }
   }
   // Rounding of the hit's place: a few units in the last place of its coordinates and of the path to it.
-  out.offset = 4e-7f * (out.position.cwiseAbs().maxCoeff() + ray.origin.cwiseAbs().maxCoeff() + hit.t);
+  out.offset += 4e-7f * (out.position.cwiseAbs().maxCoeff() + ray.origin.cwiseAbs().maxCoeff() + hit.t);
   return out;
 }
 
 std::size_t World::memory_bytes() const {
-  return shapes_.size() * sizeof(PlacedShape) + shape_bvh_.nodes.size() * sizeof(BvhNode) +
-         meshes_->positions.size() * sizeof(Vec3) + (meshes_->normals.size() * sizeof(Vec3) + meshes_->uvs.size() * sizeof(Vec2)) + meshes_->triangles.size() * sizeof(meshes_->triangles[0]) +
-         meshes_->packets.size() * sizeof(TrianglePacket) + meshes_->bvh.nodes.size() * sizeof(BvhNode);
+  std::size_t bytes = shapes_.size() * sizeof(PlacedShape) + copies_.size() * sizeof(PlacedTriangles) + shape_bvh_.nodes.size() * sizeof(BvhNode) + meshes_->memory_bytes();
+  std::set<const TriangleSet*> counted;
+  for (const PlacedTriangles& c : copies_) {
+    bytes += counted.insert(c.triangles.get()).second ? c.triangles->memory_bytes() : 0;
+  }
+  return bytes;
 }
 
 }  // namespace jovilux

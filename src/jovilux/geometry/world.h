@@ -11,6 +11,7 @@
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/transform.h"
+#include "jovilux/geometry/triangle_set.h"
 
 namespace jovilux {
 
@@ -18,7 +19,8 @@ namespace jovilux {
 struct Hit {
   float t = kFar;
   std::uint32_t shape = kNoIndex;     ///< the analytic shape or, counted on behind those, the solid; or
-  std::uint32_t triangle = kNoIndex;  ///< the triangle, with the weights of its second and third corner
+  std::uint32_t triangle = kNoIndex;  ///< the triangle, with the weights of its second and third corner,
+  std::uint32_t copy = kNoIndex;      ///< of this copy's set; kNoIndex: of the world's own
   float u = 0, v = 0;
 
   bool found() const { return shape != kNoIndex || triangle != kNoIndex; }
@@ -49,10 +51,11 @@ struct PlacedSolid {
   std::uint32_t surface = kNoIndex;
 };
 
-/// Four triangles, corner by corner and axis by axis; lanes without a triangle have id kNoIndex and never hit.
-struct alignas(16) TrianglePacket {
-  float corner[3][3][4];
-  std::uint32_t id[4];
+/// A copy of a set of triangles, at a place of its own.
+struct PlacedTriangles {
+  std::shared_ptr<const TriangleSet> triangles;
+  Transform to_world, to_local;
+  std::vector<std::uint32_t> surfaces;  ///< by the number of the mesh in the set
 };
 
 /// All surfaces of a scene and the answers to rays. Filled by add_*, then build(); immutable and shared afterwards.
@@ -62,10 +65,16 @@ class World {
   void add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface);
   void add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march);
   /// The mesh must be faultless (mesh_fault) and in world space already.
-  void add_mesh(Mesh mesh, std::uint32_t surface);
-  /// Takes the meshes of another world that is built, instead of any of its own.
-  void share_meshes(const World& other) { meshes_ = other.meshes_; }
-  void build();
+  void add_mesh(const Mesh& mesh, std::uint32_t surface);
+  /// Places a built set of triangles once more: its memory is shared. `surfaces` by the number of the mesh in the set.
+  void add_copy(std::shared_ptr<const TriangleSet> triangles, const Transform& to_world, std::vector<std::uint32_t> surfaces);
+  /// Takes the meshes and copies of another world that is built, instead of any of its own.
+  void share_meshes(const World& other) {
+    meshes_ = other.meshes_;
+    copies_ = other.copies_;
+  }
+  /// `split`: see TriangleSet::build.
+  void build(bool split = true);
 
   /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between two that share
   /// an edge.
@@ -87,38 +96,25 @@ class World {
   const Bounds& bounds() const { return bounds_; }
   /// The box of all that bears each surface number below `count`; empty where nothing does, endless where something is.
   std::vector<Bounds> surface_bounds(std::size_t count) const;
-  std::size_t triangle_count() const { return meshes_->triangles.size(); }
+  /// Triangles of the world's own meshes, and how many boxes stand for them (TriangleSet::box_count).
+  std::size_t triangle_count() const { return meshes_->triangle_count(); }
+  std::size_t box_count() const { return meshes_->box_count(); }
   const std::vector<PlacedShape>& shapes() const { return shapes_; }
   const std::vector<PlacedSolid>& solids() const { return solids_; }
-  /// Bytes held by triangles, shapes and hierarchies.
+  /// Bytes held by triangles, shapes and hierarchies; a set that has copies counts once.
   std::size_t memory_bytes() const;
   /// The vector instructions that ray queries run on, such as "AVX2".
   static const char* instruction_set();
 
  private:
   friend struct WorldQueries;
-  void build_meshes();
-
   std::vector<PlacedShape> shapes_;
   std::vector<PlacedSolid> solids_;
   std::vector<std::uint32_t> endless_;  ///< shapes and solids without bounds, tested by every ray
   Bvh shape_bvh_;
 
-  struct MeshRange {
-    std::uint32_t first_triangle, surface;
-    bool smooth, has_uv;
-  };
-  // All meshes in world space, which several worlds may share.
-  struct Meshes {
-    std::vector<Vec3> positions, normals;
-    std::vector<Vec2> uvs;  ///< empty, or for all vertices
-    std::vector<std::array<std::uint32_t, 3>> triangles;
-    std::vector<MeshRange> ranges;
-    std::vector<TrianglePacket> packets;
-    Bvh bvh;                ///< leaves count packets
-    bool built = false;
-  };
-  std::shared_ptr<Meshes> meshes_ = std::make_shared<Meshes>();
+  std::shared_ptr<TriangleSet> meshes_ = std::make_shared<TriangleSet>();  ///< in world space; several worlds may share them
+  std::vector<PlacedTriangles> copies_;
   Bounds bounds_;
 };
 
@@ -127,6 +123,8 @@ struct WorldQueries {
   const PlacedShape* shapes;
   std::size_t shape_count;
   const PlacedSolid* solids;
+  std::size_t solid_count;
+  const PlacedTriangles* copies;
   const std::uint32_t* endless;
   std::size_t endless_count;
   const BvhNode* shape_nodes;
@@ -138,12 +136,14 @@ struct WorldQueries {
     return {world.shapes_.data(),
             world.shapes_.size(),
             world.solids_.data(),
+            world.solids_.size(),
+            world.copies_.data(),
             world.endless_.data(),
             world.endless_.size(),
             world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),
             world.shape_bvh_.order.data(),
-            world.meshes_->bvh.nodes.empty() ? nullptr : world.meshes_->bvh.nodes.data(),
-            world.meshes_->packets.data()};
+            world.meshes_->nodes(),
+            world.meshes_->packets()};
   }
 };
 
