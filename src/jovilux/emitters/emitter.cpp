@@ -151,8 +151,49 @@ float rough_spot_factor(const Emitter& e, float cos_axis) {
 // The sky's luminance over that at the zenith; `up` is the sine of the elevation.
 float relative_sky(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 1.0f : (1 + 2 * up) / 3; }
 
-// Both models are sampled in proportion to their luminance: (1 + 2 up) / (4 pi) is half even, half by the cosine.
-float sky_pdf(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 0.5f / kPi : (1 + 2 * up) / (4 * kPi); }
+// The part of an even or overcast sky above the horizon of a surface: a lune between two half circles that share the
+// axis a, which is level and lies in the surface. Directions a t + sqrt(1 - t^2) (b cos psi + up sin psi) with
+// 0 < psi < pi - theta, theta the surface's tilt; without a surface, theta = 0 and the whole sky.
+// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation, in their shares.
+struct SkyLune {
+  Vec3 a, b, up;
+  float span = kPi, cos_tilt = 1;  // pi - theta, cos theta
+  bool by_elevation;               // half and half
+
+  SkyLune(const Emitter& e, const Vec3* side) : up(-e.frame.z), by_elevation(e.sky == SkyModel::kOvercast) {
+    a = e.frame.x;
+    b = e.frame.y;
+    if (side != nullptr) {
+      const Vec3 level = *side - side->dot(up) * up;
+      const float sine = level.norm();
+      cos_tilt = std::clamp(side->dot(up), -1.0f, 1.0f);
+      span = kPi - std::atan2(sine, cos_tilt);
+      if (sine > 1e-6f) {
+        b = level / sine;
+        a = b.cross(up);
+      }
+    }
+  }
+  bool empty() const { return !(span > 1e-6f); }
+  float even_part() const { return 2 * span; }                                      // integral of 1
+  float elevation_part() const { return by_elevation ? kPi * (1 + cos_tilt) : 0; }  // of 2 sin(elevation)
+  float pdf(float sine_of_elevation) const { return (by_elevation ? 1 + 2 * sine_of_elevation : 1) / (even_part() + elevation_part()); }
+  Vec3 place(Vec2 u) const {
+    const float even = even_part() / (even_part() + elevation_part());
+    float t, psi;
+    if (u.x() < even) {
+      t = 1 - 2 * u.x() / even;
+      psi = u.y() * span;
+    } else {
+      const float r = std::sqrt((u.x() - even) / (1 - even)), phi = 2 * kPi * u.y();  // even over a disk: t has the density of a chord
+      t = r * std::cos(phi);
+      const float chord = std::sqrt(std::max(1e-12f, 1 - t * t)), w = std::clamp(r * std::sin(phi) / chord, -1.0f, 1.0f);
+      psi = std::acos(std::clamp(1 - 0.5f * (w + 1) * (1 + cos_tilt), -1.0f, 1.0f));
+    }
+    const float s = std::sqrt(std::max(0.0f, 1 - t * t));
+    return (t * a + s * (std::cos(psi) * b + std::sin(psi) * up)).normalized();
+  }
+};
 
 // Of dome and general sky: east, north, up.
 Vec3 mapped(const Emitter& e, const Vec3& d) { return {d.dot(e.frame.x), d.dot(e.frame.y), -d.dot(e.frame.z)}; }
@@ -324,7 +365,7 @@ LightSample toward_object(const Emitter& e, const Vec3& p, const Vec2& u) {
 }
 
 // Sampling without masks and tints.
-LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u) {
+LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
   LightSample out;
   switch (e.form) {
     case Form::kSpot:
@@ -401,20 +442,20 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u) {
     }
     case Form::kSky:
       if (!has_map(e)) {
-        float up = u.x();
-        if (e.sky == SkyModel::kOvercast) {
-          up = u.x() < 0.5f ? 2 * u.x() : std::sqrt(2 * u.x() - 1);
+        const SkyLune lune(e, side);
+        if (lune.empty()) {
+          return out;
         }
-        const float r = std::sqrt(std::max(0.0f, 1 - up * up)), phi = 2 * kPi * u.y();
-        out.wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), up});
-        out.pdf = sky_pdf(e, up);
+        out.wi = lune.place(u);
+        const float up = std::max(0.0f, -out.wi.dot(e.frame.z));
+        out.pdf = lune.pdf(up);
         out.distance = kFar;
         out.weight = e.luminance * relative_sky(e, up) / out.pdf;
         return out;
       }
       [[fallthrough]];
     case Form::kDome: {
-      const Vec3 m = e.detail->map.sample(u, out.pdf);
+      const Vec3 m = side != nullptr ? e.detail->map.sample_above(mapped(e, *side), u, out.pdf) : e.detail->map.sample(u, out.pdf);
       if (!(out.pdf > 0)) {
         return {};
       }
@@ -510,8 +551,8 @@ float falloff_at(const Emitter& e, const Vec3& p) {
   return falloff_weight(e.falloff, to.norm());
 }
 
-LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
-  LightSample out = bare_sample(e, p, u);
+LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
+  LightSample out = bare_sample(e, p, u, side);
   if (e.detail != nullptr && out.weight > 0) {
     const LightTint tint = tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
     out.weight *= tint.gray;
@@ -521,7 +562,7 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u) {
   return out;
 }
 
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at) {
+float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
   switch (e.form) {
     case Form::kPoint: return 0;
     case Form::kSphere: {
@@ -536,10 +577,11 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlac
     case Form::kSun: return cone_pdf(one_minus_cos(e.sin2_disc));
     case Form::kSky:
       if (!has_map(e)) {
-        return sky_pdf(e, std::max(0.0f, -wi.dot(e.frame.z)));
+        const SkyLune lune(e, side);
+        return lune.empty() ? 0 : lune.pdf(std::max(0.0f, -wi.dot(e.frame.z)));
       }
       [[fallthrough]];
-    case Form::kDome: return e.detail->map.pdf(mapped(e, wi));
+    case Form::kDome: return side != nullptr ? e.detail->map.pdf_above(mapped(e, *side), mapped(e, wi)) : e.detail->map.pdf(mapped(e, wi));
     case Form::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
@@ -601,17 +643,43 @@ bool covers(const Emitter& e, const Vec3& along) {
   return down < 0 && (e.form == Form::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
 }
 
-float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
+namespace {
+
+// What a mask lets through to p: of the light's middle and, where it has a size, of four places near its rim; never nothing.
+float rough_mask(const Emitter& e, const Vec3& p) {
+  if (e.detail == nullptr || !e.detail->gobo) {
+    return 1;
+  }
+  const auto passes = [&](const Vec3& place) {
+    const Vec3 wi = e.is_distant() ? Vec3(-e.frame.z) : Vec3((place - p).normalized());
+    const LightTint t = tint_between(e, p, place, wi);
+    return t.gray * (t.colored ? luminance_of(t.rgb) : 1.0f);
+  };
+  constexpr float kLeast = 0.02f;
+  if (e.is_distant() || e.is_zero_size()) {
+    return std::max(kLeast, passes(e.is_distant() ? p : e.center));
+  }
+  const float x = e.form == Form::kRect ? 0.7f * e.half_width : 0.7f * e.radius, y = e.form == Form::kRect ? 0.7f * e.half_height : 0.7f * e.radius;
+  float sum = passes(e.center);
+  for (const float side : {-1.0f, 1.0f}) {
+    sum += passes(e.center + side * x * e.frame.x) + passes(e.center + side * y * e.frame.y);
+  }
+  return std::max(2 * kLeast, sum / 5);
+}
+
+float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
   if (!e.shines() || !may_reach(e, p, links)) {
     return 0;
   }
   if (e.form == Form::kDome) {
-    return e.luminance * e.detail->mean_luminance * kPi;
+    return e.luminance * e.detail->mean_luminance * 4 * kPi * e.detail->map.projected(mapped(e, n));
   }
   if (e.form == Form::kSky) {  // half of it rises above a wall, none above a ceiling
     const float open = 0.5f * (1 - n.dot(e.frame.z));
-    const float mean = has_map(e) ? e.detail->mean_luminance : 1.0f;
-    return open > 1e-6f ? e.luminance * mean * kPi * open : 0;
+    if (has_map(e)) {
+      return e.luminance * e.detail->mean_luminance * 2 * kPi * e.detail->map.projected(mapped(e, n));
+    }
+    return open > 1e-6f ? e.luminance * kPi * open : 0;
   }
   if (e.is_distant()) {
     const float sine = std::sqrt(e.sin2_disc);
@@ -694,16 +762,31 @@ float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   return e.luminance * e.area() / near2 * cosine * cos_light * falloff;
 }
 
-float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {
+float unmasked_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {
   if (e.is_distant()) {
-    return expected_illuminance(e, p, -e.frame.z, links);
+    if (has_map(e)) {
+      return e.shines() && may_reach(e, p, links) ? e.luminance * e.detail->mean_luminance * kPi : 0;
+    }
+    return unmasked_illuminance(e, p, -e.frame.z, links);
   }
   Vec3 to = e.center - p;
   if (e.endless) {
     to -= to.dot(e.frame.x) * e.frame.x;
   }
   const float d = to.norm();
-  return expected_illuminance(e, p, d > 0 ? Vec3(to / d) : Vec3(Vec3::UnitZ()), links);
+  return unmasked_illuminance(e, p, d > 0 ? Vec3(to / d) : Vec3(Vec3::UnitZ()), links);
+}
+
+}  // namespace
+
+float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
+  const float bare = unmasked_illuminance(e, p, n, links);
+  return bare > 0 ? bare * rough_mask(e, p) : 0;
+}
+
+float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {
+  const float bare = unmasked_fluence(e, p, links);
+  return bare > 0 ? bare * rough_mask(e, p) : 0;
 }
 
 EquiangularSpan::EquiangularSpan(const Vec3& center, const Ray& ray, float end) {
@@ -725,7 +808,8 @@ float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t 
   // What the nearest place of the ray gets, spread as the inverse square spreads it along the ray.
   const float t = std::clamp(span.nearest, 0.0f, std::isinf(end) ? std::max(span.nearest, 0.0f) : end);
   const float d2 = span.apart * span.apart + (t - span.nearest) * (t - span.nearest);
-  return expected_fluence(e, ray.at(t), links) * d2 / span.apart * (span.last - span.first);
+  // Without masks: the ray may cross light and dark.
+  return unmasked_fluence(e, ray.at(t), links) * d2 / span.apart * (span.last - span.first);
 }
 
 }  // namespace jovilux

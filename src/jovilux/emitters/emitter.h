@@ -57,6 +57,7 @@ struct LightCheats {
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
   enum class Caustics : std::uint8_t { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
   bool seen = true;                       ///< by the camera and in mirrors
+  float bounce_limit = 0;                 ///< the most that one path of its bounced light adds to a sample [cd/m2]; 0: no limit
 
   bool any_on_reflection() const { return diffuse != 1 || gloss != 1 || caustics != Caustics::kNormal; }
 };
@@ -110,20 +111,21 @@ struct LightSample {
 };
 
 /// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies and domes by their
-/// luminance, rectangles as spherical rectangles (evenly over their area where they look small), tubes by the angles
+/// luminance, for a surface that lies on `side` (unit normal; null: haze and sheets, which light reaches from everywhere) above
+/// its horizon only, domes and general skies there also by the cosine; rectangles as spherical rectangles (evenly over their area where they look small), tubes by the angles
 /// around and along them, disks seen from near in strips by the angles they fill, else, like objects, by their area (a disk's by its
 /// center weight).
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical
 /// Rectangles", CGF 32(4), 2013.
-LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u);
+LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side = nullptr);
 
 /// A place of a light's surface that a ray has met; of a distant light only the direction counts.
 struct LightPlace {
   Vec3 position = Vec3::Zero(), normal = Vec3::UnitZ();
 };
 
-/// Density with which sample_toward(e, p, .) chooses the unit direction wi [1/sr], for a wi that meets the light at `at`.
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at);
+/// Density with which sample_toward(e, p, ., side) chooses the unit direction wi [1/sr], for a wi that meets the light at `at`.
+float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side = nullptr);
 
 /// Luminance of the light's surface seen along the unit direction `along` (from the eye to the light) [cd/m2], without
 /// falloff; 0 from behind.
