@@ -570,7 +570,7 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     }
   }
   if (const DocumentNode* cheat = r.find("cheat"); cheat != nullptr && !cheat->is_table()) {
-    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, caustics, seen }");
+    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, caustics, seen, bounce_limit }");
   } else if (cheat != nullptr) {
     TableReader c(*cheat, r.address_of("cheat"), r.length(), r.problems());
     CheatSpec& out = light.cheat;
@@ -587,6 +587,7 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
       out.caustics = static_cast<CheatSpec::Caustics>(*caustics);
     }
     out.seen = c.flag("seen").value_or(true);
+    out.bounce_limit = c.quantity("bounce_limit", Dimension::kLuminance, {1e-6, 1e12});
     c.finish();
   }
   const DocumentNode* tint_by = r.find("tint_by");

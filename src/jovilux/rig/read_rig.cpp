@@ -207,7 +207,7 @@ class RigReader {
         r.error("tile", tile->place, "conflict", "repeats a picture, but neither color nor mask is one");
       }
     }
-    std::vector<std::string> elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness"};
+    std::vector<std::string> elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness", "bounce_roughness"};
     if (m.kind == Kind::kMatte || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
       m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kMatte ? 0.0 : 0.2);
     }
@@ -235,6 +235,10 @@ class RigReader {
         m.through = r.ratio("through", kShare).value_or(0.5);
         m.through_color = r.color("through_color", 1);
         break;
+    }
+    if (m.kind == Kind::kMetal || m.kind == Kind::kGloss || (m.kind == Kind::kGlass && !m.thin)) {
+      m.bounce_roughness = r.ratio("bounce_roughness", {0.05, 1}).value_or(0);
+      m.bounce_place = r.place("bounce_roughness");
     }
     static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
     r.finish(elsewhere, kKinds[static_cast<int>(m.kind)]);

@@ -60,6 +60,7 @@ struct CheatSpec {
   Rgb shadow_tint = Rgb::Zero();
   enum class Caustics { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
   bool seen = true;
+  std::optional<double> bounce_limit;  ///< the most that one path of its bounced light adds to a sample [cd/m2]
 };
 
 /// What a solid or closed object encloses: a closed shape, a marched solid, or an object's mesh.
@@ -166,7 +167,7 @@ struct PictureSpec {
 
 struct MaterialSpec {
   std::string name;
-  Place place, color_place;
+  Place place, color_place, bounce_place;
   enum class Kind { kMatte, kMetal, kGloss, kGlass, kSheet } kind = Kind::kMatte;
   Rgb color = Rgb::Constant(0.5);
   std::string color_file;          ///< a reflectance table instead, path relative to the working folder
@@ -175,6 +176,7 @@ struct MaterialSpec {
   std::array<double, 2> tile = {1, 1};  ///< how often pictures repeat over a unit of a surface's places on them
   Rgb coat_color = Rgb::Ones();
   double roughness = 0;
+  double bounce_roughness = 0;     ///< metal, gloss, solid glass: the least roughness where it throws light on what is no mirror
   double ior = 1.5;
   double extinction = 0;           ///< metal: k of the index n + i k, where it is not from a file
   std::string ior_file, extinction_file;  ///< metal: tables of n and k over wavelength

@@ -373,6 +373,7 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.cheats.shadow_color = (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
   e.cheats.caustics = static_cast<LightCheats::Caustics>(c.caustics);
   e.cheats.seen = c.seen;
+  e.cheats.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
   e.only_sampled = e.is_zero_size() || !c.seen || c.shadow != 1 || (c.shadow_tint.array() > 0).any() || light.casters.has_value();
   e.detail = parts.detail;
   return e;

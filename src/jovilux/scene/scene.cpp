@@ -70,9 +70,9 @@ std::shared_ptr<const Picture> picture_of(const MaterialSpec& m, const PictureSp
   return image ? std::make_shared<Picture>(image->width, image->height, std::move(image->rgb)) : nullptr;
 }
 
-SurfaceModel model_of(const MaterialSpec& m, Problems& problems) {
+SurfaceModel model_of(const MaterialSpec& m, double roughness_given, Problems& problems) {
   const Spectrum color = m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
-  const auto roughness = static_cast<float>(m.roughness);
+  const auto roughness = static_cast<float>(roughness_given);
   switch (m.kind) {
     case MaterialSpec::Kind::kMatte: return matte(color, roughness);
     case MaterialSpec::Kind::kMetal:
@@ -173,6 +173,47 @@ std::vector<MeshPart> mesh_parts(const ObjectSpec& object, Problems& problems) {
   return out;
 }
 
+// A mesh that several objects show: its triangles once, in the file's own axes and lengths, and the materials of its parts.
+struct SharedMesh {
+  std::size_t objects = 0;
+  bool looked_at = false;
+  std::shared_ptr<const TriangleSet> triangles;  // null: each object has triangles of its own
+  std::vector<std::shared_ptr<const GltfScene::Material>> materials;
+  std::vector<std::uint32_t> numbers;            // of the materials in the scene; kNoIndex: not added yet
+};
+// Copies that save fewer triangles than this are not worth a way through a second hierarchy for each ray.
+constexpr std::size_t kLeastSaved = 100'000;
+
+void look_at(SharedMesh& shared, const std::vector<MeshPart>& parts) {
+  shared.looked_at = true;
+  std::size_t triangles = 0;
+  for (const MeshPart& part : parts) {
+    triangles += part.mesh.triangles.size();
+  }
+  if ((shared.objects - 1) * triangles < kLeastSaved) {
+    return;
+  }
+  auto set = std::make_shared<TriangleSet>();
+  for (std::uint32_t i = 0; i < parts.size(); ++i) {
+    set->add(parts[i].mesh, i);
+    shared.materials.push_back(parts[i].material);
+  }
+  set->build();
+  shared.triangles = std::move(set);
+  shared.numbers.assign(parts.size(), kNoIndex);
+}
+
+// Whether all of a box lies within reach once it is moved.
+bool within_reach(const Bounds& box, const Transform& transform, double farthest) {
+  for (int corner = 0; corner < 8; ++corner) {
+    const Vec3d p((corner & 1) != 0 ? box.hi.x() : box.lo.x(), (corner & 2) != 0 ? box.hi.y() : box.lo.y(), (corner & 4) != 0 ? box.hi.z() : box.lo.z());
+    if (!(transform.point(p).cwiseAbs().maxCoeff() <= farthest)) {
+      return false;
+    }
+  }
+  return true;
+}
+
 // Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a matte base.
 void add_file_material(Scene& scene, const GltfScene::Material& m) {
   const Spectrum color = spectrum_from_rgb(m.color);
@@ -182,6 +223,20 @@ void add_file_material(Scene& scene, const GltfScene::Material& m) {
   if (m.picture != nullptr) {
     scene.pictures.back().color = std::make_shared<Picture>(m.picture->width, m.picture->height, m.picture->rgb);
     scene.has_pictures = true;
+  }
+}
+
+void add_bounce_materials(Scene& scene, const Rig& rig) {
+  for (std::uint32_t i = 0; i < rig.materials.size(); ++i) {
+    const MaterialSpec& m = rig.materials[i];
+    scene.bounce_materials.push_back(i);
+    if (m.bounce_roughness > m.roughness) {
+      Problems told;  // with the material itself
+      scene.bounce_materials.back() = static_cast<std::uint32_t>(scene.materials.size());
+      scene.materials.push_back(model_of(m, m.bounce_roughness, told));
+      scene.pictures.push_back(scene.pictures[i]);
+      scene.has_bounce_materials = true;
+    }
   }
 }
 
@@ -233,13 +288,16 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
   if (like != nullptr) {
     scene.materials = like->materials;
     scene.pictures = like->pictures;
+    scene.bounce_materials = like->bounce_materials;
+    scene.has_bounce_materials = like->has_bounce_materials;
   } else {
     for (const MaterialSpec& m : rig.materials) {
-      scene.materials.push_back(model_of(m, problems));
+      scene.materials.push_back(model_of(m, m.roughness, problems));
       scene.pictures.push_back(pictures_of(m, problems));
     }
     scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
     scene.pictures.emplace_back();
+    add_bounce_materials(scene, rig);
   }
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
     scene.has_openings = scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
@@ -279,6 +337,19 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
   std::vector<std::shared_ptr<const LuminousSurface>>& luminous = scene.luminous;
   luminous.resize(rig.lights.size());
   std::vector<std::pair<MeshPart, std::uint32_t>> later;
+  struct Copy {
+    SharedMesh* mesh;
+    Transform transform;
+    std::uint32_t object;
+  };
+  std::vector<Copy> copies;
+  std::map<std::string, SharedMesh> shared_meshes;
+  for (std::size_t i = 0; i < rig.objects.size(); ++i) {
+    const ObjectSpec& object = rig.objects[i];
+    if (!object.shape && object.solid < 0 && light_of_object[i] < 0 && holders.count(static_cast<int>(i)) == 0) {
+      ++shared_meshes[object.mesh].objects;
+    }
+  }
   for (std::size_t i = 0; i < rig.objects.size(); ++i) {
     const ObjectSpec& object = rig.objects[i];
     const int its_light = light_of_object[i];
@@ -305,8 +376,12 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
       }
       continue;
     }
-    auto parts = mesh_parts(object, problems);
-    if (parts.empty()) {
+    const bool emits = its_light >= 0;
+    const auto holder = holders.find(static_cast<int>(i));
+    SharedMesh* const shared = emits || holder != holders.end() ? nullptr : &shared_meshes.at(object.mesh);
+    const bool known = shared != nullptr && shared->triangles != nullptr;
+    auto parts = known ? std::vector<MeshPart>{} : mesh_parts(object, problems);
+    if (parts.empty() && !known) {
       continue;
     }
     Transform transform = object.transform;
@@ -319,9 +394,16 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     transform.linear = transform.linear * file_axes;
     constexpr float kFarthest = 1e7f;
     bool inside = true;
+    if (shared != nullptr && shared->objects > 1 && !shared->looked_at) {
+      look_at(*shared, parts);
+    }
+    const bool copied = shared != nullptr && shared->triangles != nullptr;
+    if (copied) {
+      parts.clear();
+      inside = within_reach(shared->triangles->bounds(), transform, kFarthest);
+      copies.push_back({shared, transform, static_cast<std::uint32_t>(i)});
+    }
     Mesh whole;
-    const bool emits = its_light >= 0;
-    const auto holder = holders.find(static_cast<int>(i));
     for (MeshPart& part : parts) {
       transform_mesh(part.mesh, transform);
       for (const Vec3& p : part.mesh.positions) {
@@ -357,7 +439,25 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
       scene.surfaces.push_back({object, static_cast<std::uint32_t>(scene.materials.size()), kNoIndex});
       add_file_material(scene, *part.material);
     }
-    scene.world.add_mesh(std::move(part.mesh), surface);
+    scene.world.add_mesh(part.mesh, surface);
+    part.mesh = {};
+  }
+  later.clear();
+  for (const Copy& copy : copies) {
+    std::vector<std::uint32_t> surfaces;
+    for (std::size_t part = 0; part < copy.mesh->materials.size(); ++part) {
+      surfaces.push_back(copy.object);
+      if (const auto& material = copy.mesh->materials[part]; material != nullptr && rig.objects[copy.object].material < 0) {
+        std::uint32_t& number = copy.mesh->numbers[part];
+        if (number == kNoIndex) {
+          number = static_cast<std::uint32_t>(scene.materials.size());
+          add_file_material(scene, *material);
+        }
+        surfaces.back() = static_cast<std::uint32_t>(scene.surfaces.size());
+        scene.surfaces.push_back({copy.object, number, kNoIndex});
+      }
+    }
+    scene.world.add_copy(copy.mesh->triangles, copy.transform, std::move(surfaces));
   }
   if (like != nullptr) {
     scene.surfaces.insert(scene.surfaces.end(), like->surfaces.begin() + static_cast<std::ptrdiff_t>(scene.surfaces.size()), like->surfaces.begin() + static_cast<std::ptrdiff_t>(like->object_surfaces));

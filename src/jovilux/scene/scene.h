@@ -31,6 +31,10 @@ struct Scene {
   World world;
   std::vector<Surface> surfaces;
   std::vector<SurfaceModel> materials;
+  /// What of a material a path meets that has left a surface which is no mirror: itself, or with its bounce_roughness.
+  std::vector<std::uint32_t> bounce_materials;
+  std::uint32_t after_bounce(std::uint32_t material) const { return material < bounce_materials.size() ? bounce_materials[material] : material; }
+  bool has_bounce_materials = false;       ///< some material differs so
   /// Pictures on a material.
   struct Pictures {
     std::shared_ptr<const Picture> color, mask;
