@@ -273,6 +273,15 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
   if (rows.size() > 1) {
     out += text_table(rows) + "\n";
   }
+  for (const auto& l : s.lights) {
+    if (l.held_back > 0) {
+      out += fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n", l.name, short_number(l.held_back), percent(l.held_back / (l.held_back + l.mean_luminance)));
+    }
+  }
+  if (const auto& removed = s.by_bounce_roughness) {
+    const double mean = std::max(1e-12, s.mean_luminance);
+    out += fmt::format("bounce_roughness {} {} of the picture's light, give or take {}\n", removed->luminance >= 0 ? "takes" : "adds", percent(std::abs(removed->luminance) / mean), percent(removed->standard_error / mean));
+  }
   return out + fmt::format("look at {}\nread    {}\n", (fs::path(folder) / "view.png").string(), (fs::path(folder) / "image.exr").string());
 }
 

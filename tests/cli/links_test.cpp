@@ -269,3 +269,73 @@ TEST_CASE("a color by position keeps the light's level and changes its color", "
   CHECK(amber["rgb"][0].get<double>() > 3 * amber["rgb"][2].get<double>());
   CHECK(blue["rgb"][2].get<double>() > 3 * blue["rgb"][0].get<double>());
 }
+
+TEST_CASE("a metal that is rougher after a bounce makes less noise and looks the same to the camera, and the light that takes is told", "[cli][links]") {
+  const TemporaryFolder dir;
+  const auto render = [&](const std::string& key, const std::string& name) {
+    const std::string rig = dir.write(name + ".toml", "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]\nname='brass'\nkind='metal'\ncolor=[0.9,0.7,0.4]\nroughness=0.15\n" + key +
+                                                          "[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='ball'\nmaterial='brass'\nshape={kind='sphere', radius=0.3}\nat=[0,0,0.3]\n"
+                                                          "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 lm'\n[render]\nsize=[32,20]\nsamples=4096\nbounces=4\nseed=3\nlayers='lights+parts'\n");
+    const ProgramRun r = run_program({"render", rig, "-o", dir.path(name), "--quiet"});
+    REQUIRE(r.status == 0);
+    return std::pair(nlohmann::json::parse(dir.read(name + "/stats.json")), r.out);
+  };
+  const auto [plain, plain_text] = render("", "plain");
+  const auto [soft, soft_text] = render("bounce_roughness=0.5\n", "soft");
+  CHECK_FALSE(plain.contains("bounce_roughness"));
+  REQUIRE(soft.contains("bounce_roughness"));
+  CHECK(soft_text.find("bounce_roughness") != std::string::npos);
+  const auto caustic_noise = [](const nlohmann::json& j) { return j["lights"][0]["noise_by_part"]["caustic"].get<double>(); };
+  CHECK(caustic_noise(soft) < 0.3 * caustic_noise(plain));
+  // What it says it takes is what the means differ by.
+  const double removed = soft["bounce_roughness"]["removed_cd_m2"], error = soft["bounce_roughness"]["standard_error_cd_m2"];
+  const double mean = plain["mean_luminance_cd_m2"];
+  CHECK(error > 0);
+  CHECK(error < 0.02 * mean);
+  CHECK(mean - soft["mean_luminance_cd_m2"].get<double>() == Approx(removed).margin(5 * error + 0.005 * mean));
+  // Seen from the camera the ball is as it was: its direct light is the same to the bit.
+  const auto direct = [&](const std::string& name) {
+    const auto exr = ExrReader::open(dir.path(name + "/image.exr"));
+    REQUIRE(exr);
+    const auto data = exr->read({"light.lamp.direct.G"}, 0, 0, 32, 20);
+    REQUIRE(data);
+    return std::accumulate((*data)[0].begin(), (*data)[0].end(), 0.0);
+  };
+  CHECK(direct("plain") > 0);
+  CHECK(direct("soft") == direct("plain"));
+  // It is a departure from physics: check says so, with its place.
+  const ProgramRun check = run_program({"check", dir.path("soft.toml"), "--json"});
+  const auto warnings = check.json()["warnings"];
+  CHECK(std::any_of(warnings.begin(), warnings.end(), [](const auto& w) { return w["code"] == "bounce-roughness" && w["line"] == 12; }));
+  // Less than the material's own changes nothing; panes and matte surfaces have none.
+  const auto [less, less_text] = render("bounce_roughness=0.1\n", "less");
+  CHECK(less["mean_luminance_cd_m2"] == plain["mean_luminance_cd_m2"]);
+  const std::string matte = dir.write("matte.toml", "jovilux=1\n[[material]]\nname='m'\nkind='matte'\nbounce_roughness=0.5\n");
+  CHECK(run_program({"check", matte}).status == 1);
+}
+
+TEST_CASE("a limit on bounced light takes what it says, and says what it takes", "[cli][links][caustics]") {
+  // A ball of glass and one of mirror throw spots of light.
+  const TemporaryFolder dir;
+  const auto stats_of = [&](const std::string& cheat) {
+    const std::string rig = dir.write("r.toml", "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]\nname='g'\nkind='glass'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='ball'\nmaterial='g'\nshape={kind='sphere', radius=0.25}\nat=[0,0,0.3]\n"
+                                                "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 lm'\n" + cheat + "[render]\nsize=[48,32]\nsamples=64\nbounces=5\nseed=3\n");
+    REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
+    return nlohmann::json::parse(dir.read("out/stats.json"));
+  };
+  const auto light = [](const nlohmann::json& j) { return j["lights"][0]; };
+  const auto free = stats_of("");
+  CHECK_FALSE(light(free).contains("held_back_cd_m2"));
+  const double mean = light(free)["mean_luminance_cd_m2"];
+  const auto held = stats_of("cheat={bounce_limit='3 cd/m2'}\n");
+  // The same paths are taken: what is there and what was held back make the whole.
+  CHECK(light(held)["held_back_cd_m2"].get<double>() > 0.001 * mean);
+  CHECK(light(held)["mean_luminance_cd_m2"].get<double>() < mean);
+  CHECK(light(held)["mean_luminance_cd_m2"].get<double>() + light(held)["held_back_cd_m2"].get<double>() == Approx(mean).epsilon(0.03));
+  CHECK(held["noise"]["p95"].get<double>() <= free["noise"]["p95"].get<double>());
+  // A limit above everything changes nothing.
+  const auto high = stats_of("cheat={bounce_limit='1e9 cd/m2'}\n");
+  CHECK(light(high)["mean_luminance_cd_m2"].get<double>() == mean);
+  const ProgramRun check = run_program({"check", dir.path("r.toml")});
+  CHECK(check.out.find("cheat.bounce_limit") != std::string::npos);
+}

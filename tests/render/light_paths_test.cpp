@@ -132,6 +132,12 @@ name = "brushed"
 kind = "metal"
 color = [0.9, 0.9, 0.9]
 roughness = 0.5
+[[material]]
+name = "softened"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0.3
+bounce_roughness = 0.6
 [[object]]
 name = "floor"
 shape = { kind = "plane" }
@@ -161,6 +167,7 @@ layers = "lights+parts"
       {"varnish", with(block, "chrome", "varnish"), sphere, true},
       {"a window", with(block, "chrome", "window"), sphere, true},
       {"brushed metal between", ball + with(block, "chrome", "brushed"), sphere},
+      {"metal between that is rougher after a bounce", ball + with(block, "chrome", "softened"), sphere},
       {"a marched ball", "[[solid]]\nname = 's'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 0.5]\n[[object]]\nname = 'ball'\nmaterial = 'glass'\nsolid = 's'\n", sphere},
       {"the lamp within the glass", with(ball, "radius = 0.3", "radius = 0.45"), with(with(sphere, "radius = 0.3", "radius = 0.15"), at, "at = [0, 0, 0.5]\n")},
       {"a law, a reach and a level of cheats", ball + block, sphere + "falloff = { law = 'linear', zero_at = '3 m' }\nreach = ['1 m', '1.8 m']\ncheat = { gloss = 0.5, bounce = 2, bounce_saturation = 0.3 }\n"},

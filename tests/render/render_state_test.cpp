@@ -301,3 +301,38 @@ bounces = 2
   }
   CHECK(moved > 0.02 * total);
 }
+
+TEST_CASE("a film in a file holds what one in memory does, and goes on holding it when it rests", "[render][film]") {
+  Film memory(37, 50, 3, 1, false), file(37, 50, 3, 1, true);
+  CHECK_FALSE(memory.in_file());
+  CHECK(file.in_file());
+  const auto fill = [](Film& film, float scale) {
+    for (std::size_t i = 0; i < film.pixels(); ++i) {
+      for (int k = 0; k < 9; ++k) {
+        film.xyz(i)[k] += scale * static_cast<float>(i * 9 + static_cast<std::size_t>(k));
+      }
+      film.batch(i)[i % kScramblings] += scale;
+      film.weight(i) += 2;
+      film.taken(i) += 2;
+    }
+  };
+  fill(memory, 1);
+  fill(file, 1);
+  file.rest(0, 12);
+  memory.rest(0, 12);  // no matter: nothing happens to it
+  fill(memory, 0.5f);
+  fill(file, 0.5f);
+  file.rest(5, 1);
+  std::size_t visited = 0;
+  each_pixel(file, [&](std::size_t i) {
+    ++visited;
+    for (int s = 0; s < 3; ++s) {
+      CHECK(file.slot_mean(i, s) == memory.slot_mean(i, s));
+    }
+    CHECK(file.luminance(i) == memory.luminance(i));
+    CHECK(file.taken(i) == 4);
+  });
+  CHECK(visited == memory.pixels());
+  const Film copy = file;
+  CHECK(copy.slot_mean(1849, 2) == memory.slot_mean(1849, 2));
+}

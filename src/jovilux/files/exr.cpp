@@ -18,6 +18,7 @@
 #include <fmt/format.h>
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
@@ -76,29 +77,31 @@ void write_exr(const std::string& path, const ExrHeader& info, const std::vector
     std::vector<std::vector<float>> rows(channels.size(), std::vector<float>(width * kBand));
     std::vector<std::vector<Imath::half>> halves(channels.size());
     std::vector<std::vector<std::uint32_t>> indices(channels.size());
+    for (std::size_t c = 0; c < channels.size(); ++c) {
+      halves[c].resize(channels[c].type == ExrChannel::Type::kHalf ? width * kBand : 0);
+      indices[c].resize(channels[c].type == ExrChannel::Type::kIndex ? width * kBand : 0);
+    }
     for (int top = 0; top < info.height; top += kBand) {
       const int count = std::min(kBand, info.height - top);
-      for (int y = 0; y < count; ++y) {  // row by row over all channels, which may share a row's work
+      parallel_for(static_cast<std::size_t>(count), [&](std::size_t y) {  // over all channels, which may share a row's work
         for (std::size_t c = 0; c < channels.size(); ++c) {
-          channels[c].row(top + y, rows[c].data() + static_cast<std::size_t>(y) * width);
+          float* const row = rows[c].data() + y * width;
+          channels[c].row(top + static_cast<int>(y), row);
+          if (channels[c].type == ExrChannel::Type::kHalf) {
+            std::transform(row, row + width, halves[c].data() + y * width, [](float v) { return Imath::half(std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX))); });
+          } else if (channels[c].type == ExrChannel::Type::kIndex) {
+            std::transform(row, row + width, indices[c].data() + y * width, [](float v) { return static_cast<std::uint32_t>(v); });
+          }
         }
-      }
+      });
       exr::FrameBuffer frame;
       for (std::size_t c = 0; c < channels.size(); ++c) {
         char* data = reinterpret_cast<char*>(rows[c].data());
         std::size_t size = sizeof(float);
         if (channels[c].type == ExrChannel::Type::kHalf) {
-          halves[c].resize(rows[c].size());
-          std::transform(rows[c].begin(), rows[c].end(), halves[c].begin(), [](float v) {
-            return Imath::half(std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX)));
-          });
           data = reinterpret_cast<char*>(halves[c].data());
           size = sizeof(Imath::half);
         } else if (channels[c].type == ExrChannel::Type::kIndex) {
-          indices[c].resize(rows[c].size());
-          std::transform(rows[c].begin(), rows[c].end(), indices[c].begin(), [](float v) {
-            return static_cast<std::uint32_t>(v);
-          });
           data = reinterpret_cast<char*>(indices[c].data());
           size = sizeof(std::uint32_t);
         }
@@ -107,6 +110,9 @@ void write_exr(const std::string& path, const ExrHeader& info, const std::vector
       }
       out.setFrameBuffer(frame);
       out.writePixels(count);
+      if (info.written) {
+        info.written(top + count);
+      }
     }
   } catch (const MachineTrouble&) {
     throw;

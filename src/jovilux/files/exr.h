@@ -11,8 +11,8 @@
 
 namespace jovilux {
 
-/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats; rows are asked for in order, each of
-/// all channels in turn. A kIndex channel holds whole numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
+/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats. Several threads ask for rows at once, each
+/// for all channels of its row in turn. A kIndex channel holds whole numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
 struct ExrChannel {
   enum class Type { kHalf, kFloat, kIndex };
   std::string name;
@@ -26,9 +26,11 @@ struct ExrHeader {
   double white_luminance = 1;  ///< cd/m2 of (1, 1, 1)
   std::map<std::string, std::string> texts;
   std::map<std::string, float> numbers;
+  std::function<void(int rows)> written;  ///< of a file to be written: called when so many rows from the top are done; may be empty
 };
 
-/// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically. Throws MachineTrouble.
+/// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically; rows are gathered and compressed by
+/// all threads. Throws MachineTrouble.
 void write_exr(const std::string& path, const ExrHeader& header, const std::vector<ExrChannel>& channels);
 
 /// An EXR open for reading. Damaged and hostile files give problems, never more memory than was asked for.

@@ -189,6 +189,9 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
       if (first.dim_to_warm) {
         return fmt::format("the white of \"{}\" slides with its dimmer", first.name);
       }
+      if (first.cheat.bounce_limit) {
+        return fmt::format("the level of \"{}\" changes, whose bounced light has a limit", first.name);
+      }
       brightest[table] = std::max(brightest[table], most);
     }
     if (tints) {

@@ -100,6 +100,9 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
     const bool only = c.caustics == CheatSpec::Caustics::kOnly;
     add("cheat.caustics", only ? "only" : "off", only ? "nothing of its light but what mirrors and gloss throw on other surfaces" : "none of its light that mirrors and gloss throw on other surfaces");
   }
+  if (c.bounce_limit) {
+    add("cheat.bounce_limit", short_number(*c.bounce_limit, 3) + " cd/m2", fmt::format("no path of its bounced light adds more than {} cd/m2 to a sample; render tells what is held back", short_number(*c.bounce_limit, 3)));
+  }
   if (!c.seen) {
     add("cheat.seen", "false", "cameras and mirrors do not see its surface");
   }

@@ -117,6 +117,9 @@ void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::strin
       change("light." + worst.name + ".radius", length_text(2 * radius), "a larger source of the same output");
     }
   }
+  if (light != nullptr && !r.fireflies.empty() && !light->cheat.bounce_limit && r.white > 0) {
+    change("light." + worst.name + ".cheat.bounce_limit", fmt::format("\"{} cd/m2\"", short_number(4 * r.white, 2)), "holds each path of its bounced light to four times the white; render tells how much that takes away");
+  }
   if (rig != nullptr && rig->render.bounces > 1) {
     change("render.bounces", std::to_string(rig->render.bounces / 2), "fewer scatterings: less of the bounced light, and less of its noise");
   }
@@ -238,6 +241,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);
   out.fireflies = fireflies_of(*image, white);
+  out.white = white;
   const auto above_zero = [](double v) { return v > 0 ? v : kNone; };
   out.samples = above_zero(number_in(stats, "samples_per_pixel"));
   out.seconds = above_zero(number_in(stats, "wall_s"));

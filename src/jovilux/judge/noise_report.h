@@ -12,6 +12,7 @@ namespace jovilux {
 struct NoiseReport {
   double median = 0, p95 = 0;     ///< of the pixels' noise
   double samples = 0, seconds = 0;
+  double white = 0;               ///< the luminance that the view shows as white [cd/m2]
   double target = 0;              ///< of the p95
   /// For the target, with samples where the noise is (`noise` in the rig): the mean a pixel; NaN where nothing tells.
   double samples_needed = 0, seconds_needed = 0;

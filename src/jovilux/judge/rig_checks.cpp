@@ -77,6 +77,10 @@ class Checks {
     scene_size();
     for (const MaterialSpec& m : rig_.materials) {
       albedo(m);
+      if (m.bounce_roughness > m.roughness) {
+        warn("bounce-roughness", m.bounce_place, "material." + m.name + ".bounce_roughness", fmt::format("a departure from physics: rougher ({} instead of {}) where it throws light on what is no mirror", short_number(m.bounce_roughness, 2), short_number(m.roughness, 2)),
+             "render tells how much light that takes; leave it out for what is real");
+      }
     }
     haze();
     solids();

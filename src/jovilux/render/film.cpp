@@ -69,6 +69,15 @@ std::string Film::file_folder() {
 
 double Film::most_in_memory() { return static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3; }
 
+void Film::rest(std::size_t first, std::size_t tiles) const {
+  if (!in_file()) {
+    return;
+  }
+  const std::size_t tile = static_cast<std::size_t>(kTile) * kTile * per_pixel_ * 4, page = static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
+  const std::size_t begin = first * tile / page * page;
+  ::madvise(memory_.data() + begin, (first + tiles) * tile - begin, MADV_DONTNEED);  // shared with the file: nothing is lost
+}
+
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
   const std::uint32_t n = weight(pixel);
   const float* v = xyz(pixel) + slot * 3;
@@ -115,9 +124,7 @@ float Film::variance(std::size_t pixel) const {
 std::vector<float> noise_of_pixels(const Film& film, double white) {
   std::vector<float> noise(film.pixels());
   const double floor = std::max(kNoiseFloor * white, 1e-12);
-  for (std::size_t i = 0; i < noise.size(); ++i) {
-    noise[i] = static_cast<float>(std::sqrt(film.variance(i)) / std::max<double>(film.luminance(i), floor));
-  }
+  each_pixel(film, [&](std::size_t i) { noise[i] = static_cast<float>(std::sqrt(film.variance(i)) / std::max<double>(film.luminance(i), floor)); });
   return noise;
 }
 
@@ -126,9 +133,7 @@ NoiseFigures noise_figures(const Film& film, double white) {
   const std::size_t count = film.pixels();
   std::vector<float> noise = noise_of_pixels(film, white), luminance(count);
   const double floor = std::max(kNoiseFloor * white, 1e-12);
-  for (std::size_t i = 0; i < count; ++i) {
-    luminance[i] = film.luminance(i);
-  }
+  each_pixel(film, [&](std::size_t i) { luminance[i] = film.luminance(i); });
   for (int y = 0; y < film.height(); ++y) {
     for (int x = 0; x < film.width(); ++x) {
       const std::size_t i = film.pixel(x, y);

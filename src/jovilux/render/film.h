@@ -101,6 +101,10 @@ class Film {
   float variance(std::size_t pixel) const;
 
   bool in_file() const { return memory_.in_file(); }
+  /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are used again; what they hold
+  /// stays in the file. Of any thread, at any time.
+  void rest(std::size_t first, std::size_t tiles) const;
+  std::size_t tiles_across() const { return across_; }
 
   /// Bytes that a film of this kind takes.
   static double memory_bytes(int width, int height, int layers, int parts);
@@ -126,6 +130,19 @@ class Film {
   std::size_t across_, per_pixel_;  // tiles in a row; numbers of four bytes
   FilmMemory memory_;
 };
+
+/// Calls body(pixel) for all pixels row by row; a film in a file rests where that is done.
+template <class Body>
+void each_pixel(const Film& film, const Body& body) {
+  for (int y = 0; y < film.height(); ++y) {
+    for (int x = 0; x < film.width(); ++x) {
+      body(film.pixel(x, y));
+    }
+    if (y % kTile == kTile - 1) {
+      film.rest(static_cast<std::size_t>(y / kTile) * film.tiles_across(), film.tiles_across());
+    }
+  }
+}
 
 /// Variance of the mean of all samples, from the sums and counts of kScramblings independent scramblings: the scatter
 /// of their means, weighted by their counts. Infinite where fewer than two have samples.

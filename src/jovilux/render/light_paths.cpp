@@ -132,7 +132,7 @@ void LightPaths::add_targets() {
   target_of_.assign(scene_.surfaces.size(), kNoIndex);
   for (std::uint32_t s = 0; s < scene_.surfaces.size(); ++s) {
     const std::uint32_t material = scene_.surfaces[s].material;
-    if (material == kNoIndex || !is_target(scene_.materials[material]) || boxes[s].empty()) {
+    if (material == kNoIndex || !is_target(scene_.materials[scene_.after_bounce(material)]) || boxes[s].empty()) {
       continue;
     }
     target_of_[s] = static_cast<std::uint32_t>(targets_.size());
@@ -230,7 +230,7 @@ double LightPaths::density(const LightPathStart& start) const {
   }
   const Emitter& aim = aims_[start.emitter];
   const double chance = clusters_.chance(aims_, query, start.emitter, total);
-  return chance_of(exit->cell) / exit->area * chance * static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place)) / static_cast<double>(cosine);
+  return chance_of(exit->cell) / exit->area * chance * static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place, &exit->inward)) / static_cast<double>(cosine);
 }
 
 // A path on its way.
@@ -286,14 +286,15 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
     std::vector<Splat>& out;
     float x, y;
     int width, height;
-    float ratio;
+    float ratio, held_back = 0;
+    void hold_back(std::uint32_t, float luminance) { held_back = luminance; }
     void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
       const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left, low = y - 0.5f - top;
       for (int k = 0; k < 4; ++k) {
         const int i = static_cast<int>(left) + k % 2, j = static_cast<int>(top) + k / 2;
         const float share = (k % 2 == 1 ? right : 1 - right) * (k / 2 == 1 ? low : 1 - low);
         if (share > 0 && i >= 0 && j >= 0 && i < width && j < height) {
-          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz, ratio});
+          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz, std::exchange(held_back, 0.0f), ratio});
         }
       }
     }
@@ -318,7 +319,7 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
     return cell;
   }
   const Emitter& e = scene_.emitters[choice.index];
-  const LightSample light = sample_toward(aims_[choice.index], exit.at, sampler.pair(kOnLight));
+  const LightSample light = sample_toward(aims_[choice.index], exit.at, sampler.pair(kOnLight), &exit.inward);
   const float cosine = light.wi.dot(exit.inward);
   if (!(light.weight > 0) || !(cosine > 0)) {
     return cell;
@@ -474,6 +475,12 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       }
       if (vertex == bounces_) {
         return cell;
+      }
+      // The light goes on to a surface that is no mirror: so the camera's paths meet this one after a bounce.
+      SurfaceModel bounced;
+      if (const std::uint32_t after = scene_.after_bounce(surface.material); after != surface.material) {
+        bounced = pictures.color != nullptr ? painted(scene_.materials[after], pictures, p.uv) : scene_.materials[after];
+        material = &bounced;
       }
       const Vec2 choices = sampler.pair(pairs + kChoices);
       // The first surface is one of mirrors: what else it does, shadow rays find.

@@ -16,6 +16,7 @@ struct Splat {
   std::uint32_t pixel = 0, layer = 0;
   Part part = Part::kCaustic;
   Eigen::Array3f xyz = Eigen::Array3f::Zero();  ///< absolute, Y in cd/m2
+  float held_back = 0;  ///< by the light's limit [cd/m2], in the first of the splats of a contribution
   float ratio = 0;  ///< R below; infinite where the camera's paths do not find it
 };
 

@@ -68,7 +68,7 @@ void meet_light(const Scene& scene, std::uint32_t index, const Ray& ray, const L
   } else if (!from.certain) {
     const LightQuery query = from.both_sides ? LightQuery::point(from.p, from.links) : LightQuery::surface(from.p, from.n, from.links);
     const float chance = from.total_expected > 0 ? scene.light_clusters.chance(scene.emitters, query, index, from.total_expected) : 0;
-    luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place));
+    luminance *= power_heuristic(from.pdf, chance * light_pdf(e, from.p, ray.direction, place, from.both_sides ? nullptr : &from.n));
   }
   if (from.certain && from.unlike > 0 && LightPaths::cameras_find(e)) {
     const double ratio = light_paths.per_sample * from.unlike * light_paths.paths->density({index, place, from.surface, from.p, ray.direction});
@@ -216,7 +216,7 @@ LightChoice light_along(const Scene& scene, const Ray& ray, float end, const Haz
 }  // namespace
 
 template <bool kTimed>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver, const JoinedLightPaths& light_paths) {
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver, const JoinedLightPaths& light_paths, bool as_they_are) {
   Spectrum throughput = Spectrum::Ones();
   Departure from;
   std::uint64_t path_links = ~std::uint64_t{0};  // lists of linked objects that hold all rough surfaces so far
@@ -319,6 +319,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
         return;
       }
     }
+    const std::uint32_t material_index = rough_before && !as_they_are && !received ? scene.after_bounce(surface.material) : surface.material;
     if (scene.has_pictures && !received && scene.pictures[surface.material].any()) {
       const Scene::Pictures& pictures = scene.pictures[surface.material];
       if (const float covered = pictures.covered(p.uv); covered < 1 && !(sampler.single(kMaskPairs + panes) < covered)) {
@@ -334,12 +335,12 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       }
       colored.reset();
       if (pictures.color != nullptr) {
-        colored = painted(scene.materials[surface.material], pictures, p.uv);
+        colored = painted(scene.materials[material_index], pictures, p.uv);
       }
     } else {
       colored.reset();
     }
-    const SurfaceModel& material = received ? white_receiver() : colored ? *colored : scene.materials[surface.material];
+    const SurfaceModel& material = received ? white_receiver() : colored ? *colored : scene.materials[material_index];
     const Vec3 wo = -ray.direction;
     const Vec3 normal = p.normal.dot(wo) >= 0 ? p.normal : Vec3(-p.normal);
     Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
@@ -403,7 +404,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
       from.total_expected = choice.total;
       if (choice.index != kNoIndex) {
         const Emitter& e = scene.emitters[choice.index];
-        const LightSample light = sample_toward(e, p.position, sampler.pair(pairs + kLight));
+        const LightSample light = sample_toward(e, p.position, sampler.pair(pairs + kLight), through_too ? nullptr : &normal);
         const Vec3 local_wi = frame.to_local(light.wi);
         const bool reaches = through_too ? local_wi.z() * light.wi.dot(normal) > 0 : local_wi.z() > 0 && light.wi.dot(normal) > 0;
         if (light.weight > 0 && reaches) {
@@ -495,7 +496,7 @@ void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces
   }
 }
 
-template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&);
-template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&);
+template void trace_path<false>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&, bool);
+template void trace_path<true>(const Scene&, Ray, const Sampler&, int, LightSink&, FirstHit*, RayCounts&, const Receiver*, const JoinedLightPaths&, bool);
 
 }  // namespace jovilux

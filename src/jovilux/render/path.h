@@ -44,9 +44,11 @@ struct JoinedLightPaths {
 ///
 /// Lights met through mirrors are weighed against `light_paths`, which find them too.
 ///
+/// With `as_they_are` no material is other after a bounce than before (bounce_roughness).
+///
 /// With a receiver the path begins at its plane, as if the eye saw it: what it receives over pi, as a luminance.
 template <bool kTimed = false>
-void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver = nullptr, const JoinedLightPaths& light_paths = {});
+void trace_path(const Scene& scene, Ray ray, const Sampler& sampler, int bounces, LightSink& sink, FirstHit* first, RayCounts& counts, const Receiver* receiver = nullptr, const JoinedLightPaths& light_paths = {}, bool as_they_are = false);
 
 /// Pairs of dimensions that the camera takes before trace_path's own begin.
 inline constexpr std::uint32_t kCameraPairs = 2;

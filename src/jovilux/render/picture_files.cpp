@@ -9,6 +9,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <sys/resource.h>
+#include <tbb/enumerable_thread_specific.h>
 
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
@@ -45,7 +46,7 @@ Eigen::Vector3f picture_rgb(const Film& film, std::size_t pixel) {
   return sum;
 }
 
-// Three channels NAME.R/G/B from one function of the pixel, called once a pixel: the three share their row.
+// Three channels NAME.R/G/B from one function of the pixel, called once a pixel: the three share their row, of each thread.
 template <class Fn>
 void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::string& prefix, ExrChannel::Type type, const Fn& color,
              const char* letters = "RGB") {
@@ -53,18 +54,19 @@ void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::str
     int y = -1;
     std::vector<Eigen::Vector3f> colors;
   };
-  const auto shared = std::make_shared<Row>();
+  const auto shared = std::make_shared<tbb::enumerable_thread_specific<Row>>();
   for (int c = 0; c < 3; ++c) {
     channels.push_back({prefix + letters[c], type, [&film, color, c, shared](int y, float* out) {
-                          if (shared->y != y) {
-                            shared->y = y;
-                            shared->colors.resize(static_cast<std::size_t>(film.width()));
+                          Row& row = shared->local();
+                          if (row.y != y) {
+                            row.y = y;
+                            row.colors.resize(static_cast<std::size_t>(film.width()));
                             for (int x = 0; x < film.width(); ++x) {
-                              shared->colors[static_cast<std::size_t>(x)] = color(film.pixel(x, y));
+                              row.colors[static_cast<std::size_t>(x)] = color(film.pixel(x, y));
                             }
                           }
                           for (int x = 0; x < film.width(); ++x) {
-                            out[x] = shared->colors[static_cast<std::size_t>(x)][c];
+                            out[x] = row.colors[static_cast<std::size_t>(x)][c];
                           }
                         }});
   }
@@ -116,6 +118,10 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   ExrHeader header;
   header.width = film.width();
   header.height = film.height();
+  header.written = [&film](int rows) {  // whole rows of tiles
+    const std::size_t done = static_cast<std::size_t>(rows / kTile) * film.tiles_across();
+    film.rest(0, done);
+  };
   header.texts[kRigAttribute] = rig_text;
   header.texts[kCameraAttribute] = rig.cameras[static_cast<std::size_t>(options.camera)].name;
   header.numbers[kEvAttribute] = static_cast<float>(ev);
@@ -142,9 +148,7 @@ nlohmann::json known(double v) { return std::isfinite(v) ? nlohmann::json(v) : n
 
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film) {
   std::vector<float> rgb(film.pixels() * 3);
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
-    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
-  }
+  each_pixel(film, [&](std::size_t i) { Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i); });
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
   save_view((fs::path(folder) / "view.png").string(), rig, view, rgb, film.width(), film.height());
 }
@@ -194,6 +198,9 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
     nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}, {"noise_share", known(l.noise_share)}};
+    if (l.held_back > 0) {
+      one["held_back_cd_m2"] = l.held_back;
+    }
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
       one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);
       one["noise_share_by_part"][kPartNames[p]] = known(l.part_shares[p]);
@@ -201,6 +208,9 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
     j["lights"].push_back(one);
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
+  if (stats.by_bounce_roughness) {
+    j["bounce_roughness"] = {{"removed_cd_m2", stats.by_bounce_roughness->luminance}, {"standard_error_cd_m2", stats.by_bounce_roughness->standard_error}};
+  }
   j["history"] = nlohmann::json::array();
   for (const NoiseMoment& m : stats.history) {
     j["history"].push_back({{"samples", m.samples}, {"seconds", m.seconds}, {"median", known(m.median)}, {"p95", known(m.p95)}});
@@ -216,9 +226,7 @@ void save_render(const std::string& folder, const Rig& rig, const std::vector<st
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
   save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view.ev());
   std::vector<float> rgb(film.pixels() * 3);
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
-    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
-  }
+  each_pixel(film, [&](std::size_t i) { Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i); });
   int width = film.width(), height = film.height();
   if (preview) {
     rgb = enlarged(smoothed(film), width, height, preview->first, preview->second);

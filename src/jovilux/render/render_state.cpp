@@ -17,7 +17,7 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little);
 
-constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '1'};
+constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '2'};
 
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
@@ -159,7 +159,7 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
     for (std::uint64_t* count : {&t.rays.camera, &t.rays.path, &t.rays.shadow, &t.rays.march.marches, &t.rays.march.steps, &t.rays.march.exhausted, &t.rays.media_steps, &t.rays.query_ns}) {
       one(s, *count);
     }
-    for (std::vector<double>* sums : {&t.light_variance, &t.light_noise, &t.slot_variance, &t.slot_noise}) {
+    for (std::vector<double>* sums : {&t.light_variance, &t.light_noise, &t.slot_variance, &t.slot_noise, &t.held_back, &t.roughened}) {
       s.numbers(sums->data(), sums->size());
     }
     const int x0 = static_cast<int>(tile) % state.tiles_across() * kTile, y0 = static_cast<int>(tile) / state.tiles_across() * kTile;
@@ -212,6 +212,8 @@ void TileTally::add(const TileTally& more) {
   sum(light_noise, more.light_noise);
   sum(slot_variance, more.slot_variance);
   sum(slot_noise, more.slot_noise);
+  sum(held_back, more.held_back);
+  sum(roughened, more.roughened);
 }
 
 RenderState::RenderState(int width, int height, std::size_t layers, int parts) : film(width, height, static_cast<int>(layers), parts) {

@@ -16,8 +16,12 @@ struct TileTally {
   std::vector<double> light_variance;  ///< of each layer: a pass's weight squared times the variance of its mean
   std::vector<double> light_noise;     ///< of each layer: that variance over the square of the pixel's level
   std::vector<double> slot_variance, slot_noise;  ///< the same two of the parts of lights
+  /// Of samples traced with and without bounce_roughness, by the camera's paths alone: how many, the sum of what the roughness
+  /// takes away [cd/m2], the sum of its squares.
+  std::vector<double> roughened = std::vector<double>(3);
+  std::vector<double> held_back;       ///< of each layer: a pass's weight times the mean that its limit kept from the picture [cd/m2]
 
-  TileTally(std::size_t layers = 0, std::size_t slots = 0) : light_variance(layers), light_noise(layers), slot_variance(slots), slot_noise(slots) {}
+  TileTally(std::size_t layers = 0, std::size_t slots = 0) : light_variance(layers), light_noise(layers), slot_variance(slots), slot_noise(slots), held_back(layers) {}
   void add(const TileTally& more);
 };
 

@@ -42,6 +42,8 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 // first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
+// One in so many samples tells what bounce_roughness does.
+constexpr int kComparedEvery = 16;
 
 
 class Renderer {
@@ -59,6 +61,12 @@ class Renderer {
       own_done_ += options.share.holds(t) && s_.in_pass && s_.tile_done[t] != 0 ? 1 : 0;
     }
     tiles_done_ = own_done_ + s_.passes_done * own_tiles_;
+    found_by_cameras_.assign(static_cast<std::size_t>(film_.layers()), true);
+    for (const Emitter& e : views_.front().scene->emitters) {
+      for (std::uint32_t l = e.layer; e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U); ++l) {
+        found_by_cameras_[l] = found_by_cameras_[l] && LightPaths::cameras_find(e);
+      }
+    }
     wall_before_ = s_.wall_s;
     cpu_before_ = s_.cpu_s;
   }
@@ -158,8 +166,8 @@ class Renderer {
 
   // One pass over the picture; why the render is to stop after it, if it is.
   std::optional<StoppedBy> run_pass() {
-    const std::uint32_t most = s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples()) : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
-    sample_bits_ = static_cast<unsigned>(std::bit_width((most + kScramblings - 1) / kScramblings - 1));
+    const std::uint32_t largest = s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples()) : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
+    sample_bits_ = static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
     trace_light_paths();
     parallel_for(s_.tiles(), [&](std::size_t tile) {
       if (options_.share.holds(tile) && s_.tile_done[tile] == 0) {
@@ -260,6 +268,7 @@ class Renderer {
     std::vector<float> sums(area * slots * 3), batches(area * kScramblings), guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
     std::vector<float> by_light(kScramblings * slots);
+    std::vector<double> held_back(layers);
     TileTally tally(layers, slots);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
@@ -271,10 +280,14 @@ class Renderer {
       }
       for (int x = x0; x < x1; ++x, ++i) {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
+        std::fill(held_back.begin(), held_back.end(), 0.0);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
-                     guides.data() + i * Film::kGuides, objects[i], tally.rays);
-        add_splats(tile, i, static_cast<std::size_t>((y - y0) * kTile + x - x0), film_.pixel(x, y), sums, batches, by_light);
+                     guides.data() + i * Film::kGuides, objects[i], held_back.data(), tally);
+        add_splats(tile, i, static_cast<std::size_t>((y - y0) * kTile + x - x0), film_.pixel(x, y), sums, batches, by_light, held_back);
         const std::size_t pixel = film_.pixel(x, y);
+        for (std::size_t l = 0; l < layers; ++l) {
+          tally.held_back[l] += held_back[l] * s_.pass.weight / count_of(pixel);
+        }
         tally_lights(by_light, static_cast<int>(count_of(pixel)), level_after(pixel, batches.data() + i * kScramblings), tally);
       }
     }
@@ -306,6 +319,7 @@ class Renderer {
     }
     s_.tallies[tile].add(tally);
     s_.tile_done[tile] = 1;
+    film_.rest(tile, 1);
     lock.unlock();
     keep_checkpoint();
     const double done = ++tiles_done_;
@@ -314,7 +328,8 @@ class Renderer {
     }
   }
 
-  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, RayCounts& rays) {
+  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, double* held_back, TileTally& tally) {
+    RayCounts& rays = tally.rays;
     const auto slots = static_cast<std::size_t>(film_.slots());
     const bool first_round = s_.pass.round == 0;
     const std::uint32_t seed = first_round ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
@@ -327,7 +342,7 @@ class Renderer {
       const MomentView& view = views_[moment_of(sampler)];
       const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
       const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
-      LightSink sink(sums, by_light + scrambling * slots, film_.parts());
+      LightSink sink(sums, by_light + scrambling * slots, film_.parts(), held_back);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
@@ -336,6 +351,9 @@ class Renderer {
         trace_path(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays, nullptr, view.light_paths);
       }
       batches[scrambling] += sink.total();
+      if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
+        compare_roughness(*view.scene, ray, sampler, tally);
+      }
       if (wanted != nullptr && first.found) {
         const Rgb color = rgb_under_d65(first.albedo);
         for (int c = 0; c < 3; ++c) {
@@ -349,6 +367,22 @@ class Renderer {
         object = first.found ? first.surface + 1 : 0;
       }
     }
+  }
+
+  // One sample with bounce_roughness and without, by the same choices.
+  void compare_roughness(const Scene& scene, const Ray& ray, const Sampler& sampler, TileTally& tally) const {
+    const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
+    std::vector<float> sums(slots * 3), with(slots), without(slots);
+    LightSink rough(sums.data(), with.data(), film_.parts()), plain(sums.data(), without.data(), film_.parts());
+    trace_path(scene, ray, sampler, rig_.render.bounces, rough, nullptr, tally.rays);
+    trace_path(scene, ray, sampler, rig_.render.bounces, plain, nullptr, tally.rays, nullptr, {}, true);
+    double removed = 0;
+    for (std::size_t s = 0; s < slots; ++s) {
+      removed += found_by_cameras_[s / parts] ? static_cast<double>(without[s]) - static_cast<double>(with[s]) : 0.0;
+    }
+    tally.roughened[0] += 1;
+    tally.roughened[1] += removed;
+    tally.roughened[2] += removed * removed;
   }
 
   void prepare_light_paths() {
@@ -462,7 +496,7 @@ class Renderer {
   }
 
   // What light paths brought to a pixel, as if its samples of this pass had: `i` of the tile's pixels, `at` in the tile's square.
-  void add_splats(std::size_t tile, std::size_t i, std::size_t at, std::size_t pixel, std::vector<float>& sums, std::vector<float>& batches, std::vector<float>& by_light) const {
+  void add_splats(std::size_t tile, std::size_t i, std::size_t at, std::size_t pixel, std::vector<float>& sums, std::vector<float>& batches, std::vector<float>& by_light, std::vector<double>& held_back) const {
     if (splats_.empty()) {
       return;
     }
@@ -470,6 +504,7 @@ class Renderer {
     const float scale = static_cast<float>(count_of(pixel)) / static_cast<float>(light_path_sets());
     for (const TileSplats::Slot& slot : splats_[tile].slots) {
       const TileSplats::Pixel& p = slot.pixels[at];
+      held_back[slot.slot / static_cast<std::size_t>(film_.parts())] += static_cast<double>(scale * p.held_back);
       for (std::size_t c = 0; c < 3; ++c) {
         sums[(i * slots + slot.slot) * 3 + c] += scale * p.xyz[c];
       }
@@ -555,6 +590,7 @@ class Renderer {
     struct Pixel {
       std::array<float, 3> xyz{};
       std::array<float, kScramblings> luminance{};
+      float held_back = 0;
     };
     struct Slot {
       std::uint32_t slot;
@@ -576,6 +612,7 @@ class Renderer {
         p.xyz[c] += s.xyz[static_cast<Eigen::Index>(c)];
       }
       p.luminance[scrambling] += s.xyz[1];
+      p.held_back += s.held_back;
     }
   };
 
@@ -585,6 +622,7 @@ class Renderer {
   RenderState s_;
   Film& film_;          // of s_
   std::vector<MomentView> views_;
+  std::vector<bool> found_by_cameras_;  // of each layer, whether camera paths find all of its lights
   std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
   std::uint64_t paths_per_sample_ = 0;
   unsigned sample_bits_ = 0;           // a scrambling's samples of a pixel in this round are at most 2 to this power
@@ -616,7 +654,10 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   double samples = 0, weight = 0, luminance = 0;
   const std::size_t slots = static_cast<std::size_t>(film.slots());
   std::vector<double> of_layer(static_cast<std::size_t>(film.layers()));
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
+  std::uint32_t least = std::numeric_limits<std::uint32_t>::max(), most = 0;
+  each_pixel(film, [&](std::size_t i) {
+    least = std::min(least, film.taken(i));
+    most = std::max(most, film.taken(i));
     samples += film.taken(i);
     weight += film.weight(i);
     luminance += film.luminance(i);
@@ -625,12 +666,7 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
         of_layer[s / static_cast<std::size_t>(film.parts())] += film.slot_mean(i, static_cast<int>(s)).y();
       }
     }
-  }
-  std::uint32_t least = std::numeric_limits<std::uint32_t>::max(), most = 0;
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
-    least = std::min(least, film.taken(i));
-    most = std::max(most, film.taken(i));
-  }
+  });
   stats.least_samples = least;
   stats.most_samples = most;
   const auto pixels = static_cast<double>(film.pixels());
@@ -639,17 +675,26 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
   stats.white_luminance = view.white_luminance();
   stats.noise = noise_figures(film, stats.white_luminance);
-  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), slot_variance(slots), slot_noise(slots);
+  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), held_back(of_layer.size()), slot_variance(slots), slot_noise(slots);
+  std::array<double, 3> roughened{};
   for (const TileTally& t : state.tallies) {
     stats.rays += t.rays;
+    for (std::size_t k = 0; k < roughened.size(); ++k) {
+      roughened[k] += t.roughened[k];
+    }
     for (std::size_t l = 0; l < variance.size(); ++l) {
       variance[l] += t.light_variance[l];
       noise[l] += t.light_noise[l];
+      held_back[l] += t.held_back[l];
     }
     for (std::size_t s = 0; s < slots; ++s) {
       slot_variance[s] += t.slot_variance[s];
       slot_noise[s] += t.slot_noise[s];
     }
+  }
+  if (const double n = roughened[0]; n > 1) {
+    const double mean = roughened[1] / n;
+    stats.by_bounce_roughness = {mean, std::sqrt(std::max(0.0, roughened[2] / n - mean * mean) / (n - 1))};
   }
   std::vector<std::string> names;
   for (const LightSpec& light : rig.lights) {
@@ -669,6 +714,7 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
     const auto l = static_cast<std::size_t>(std::find(layers.begin(), layers.end(), light.name) - layers.begin());
     if (l < layers.size() && samples > 0) {
       light.mean_luminance = of_layer[l] / pixels;
+      light.held_back = held_back[l] / weight;
       light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
       // The lone first sample told nothing of the variance: what the others told stands for it too.
       const double n = weight / pixels, told = n - 1;

@@ -51,11 +51,18 @@ struct RenderStats {
   double white_luminance = 0;         ///< that the noise was measured against [cd/m2]
   RayCounts rays;
   double mean_luminance = 0;
+  /// What bounce_roughness takes from the picture's mean luminance, and the standard error of that [cd/m2]; measured on some
+  /// samples by the camera's paths alone, of lights that these find. Nothing where no material has it.
+  struct Removed {
+    double luminance = 0, standard_error = 0;
+  };
+  std::optional<Removed> by_bounce_roughness;
   struct Light {
     std::string name;
     double mean_luminance = 0;        ///< of its layer [cd/m2]
     double share = 0;                 ///< of the picture's mean luminance
     double noise = 0;                 ///< root mean square standard error over the picture's mean luminance
+    double held_back = 0;             ///< mean luminance that its limit kept from the picture [cd/m2]
     double noise_share = 0;           ///< of all lights' variance, each pixel's over the square of its level; NaN: not known
     std::vector<double> part_shares;  ///< of its parts, of the same whole
     std::vector<double> parts;        ///< the same of its direct, bounced, caustic and haze light, where layers keep parts

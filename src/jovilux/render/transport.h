@@ -42,13 +42,21 @@ class LightSink {
     total_ += xyz[1];
   }
   /// sums: [slot][3]; luminance: [slot], both added to.
-  LightSink(float* sums, float* luminance, int parts) : sums_(sums), luminance_(luminance), parts_(parts) {}
+  /// held_back: [layer], added to; may be null.
+  LightSink(float* sums, float* luminance, int parts, double* held_back = nullptr) : sums_(sums), luminance_(luminance), held_back_(held_back), parts_(parts) {}
+  /// What a light's limit keeps from the picture [cd/m2].
+  void hold_back(std::uint32_t layer, float luminance) {
+    if (held_back_ != nullptr) {
+      held_back_[layer] += static_cast<double>(luminance);
+    }
+  }
   float total() const { return total_; }
   bool keeps_parts() const { return parts_ > 1; }
 
  private:
   float* sums_;
   float* luminance_;
+  double* held_back_;
   int parts_;
   float total_ = 0;
 };
@@ -78,7 +86,8 @@ struct LobeFactors {
 LobeFactors lobe_factors(const LightCheats& c, bool rough_before);
 
 /// The one place where a light's contribution is weighed: its table, its masks and tints, and its cheats but for those on
-/// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer, part, xyz).
+/// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer, part, xyz), hold_back(layer,
+/// luminance).
 template <class Sink>
 void contribute(const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, Sink& sink) {
   if (!(luminance > 0)) {
@@ -90,6 +99,13 @@ void contribute(const Emitter& e, const Spectrum& throughput, float luminance, c
   }
   if (how.on_haze) {
     luminance *= e.cheats.haze;
+  }
+  if (bounced && e.cheats.bounce_limit > 0) {
+    const float whole = tristimulus(e.table, how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput, luminance)[1];
+    if (whole > e.cheats.bounce_limit) {
+      sink.hold_back(e.layer, whole - e.cheats.bounce_limit);
+      luminance *= e.cheats.bounce_limit / whole;
+    }
   }
   if (e.channels != nullptr) {
     for (std::uint32_t c = 0; c < 3; ++c) {

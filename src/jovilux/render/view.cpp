@@ -58,11 +58,11 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
   }
   std::vector<float> lit;
   lit.reserve(film.pixels());
-  for (std::size_t i = 0; i < film.pixels(); ++i) {
+  each_pixel(film, [&](std::size_t i) {
     if (const float l = film.luminance(i); l > 0) {
       lit.push_back(l);
     }
-  }
+  });
   if (lit.empty()) {
     return 0;
   }
