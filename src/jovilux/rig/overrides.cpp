@@ -82,8 +82,8 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
           found = &item;
         }
       }
-      // light.ARRAY[n].KEY: a key of one copy, kept in the array's table `copy`.
-      if (found == nullptr && steps[0].name == "light" && step.places.size() == 1) {
+      // light.ARRAY[n].KEY, object.ARRAY[n].KEY: a key of one copy, kept in the array's table `copy`.
+      if (found == nullptr && (steps[0].name == "light" || steps[0].name == "object") && step.places.size() == 1) {
         const DocumentNode* arrays = root.find("array");
         const std::vector<std::string> names = arrays != nullptr && arrays->is_array() ? names_in(*arrays) : std::vector<std::string>{};
         if (std::find(names.begin(), names.end(), step.name) != names.end()) {

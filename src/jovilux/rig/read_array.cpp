@@ -104,18 +104,11 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
 
 }  // namespace
 
-std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const DocumentNode& pattern, const Rig& rig) {
-  std::vector<LightSpec> copies;
+Copies read_copies(TableReader& r, const DocumentNode& pattern) {
+  Copies out;
   const auto count = r.integer("count", 1, kMostCopies);
-  const auto how = r.word("output", {"total", "each"});
-  if (!r.has("output")) {
-    r.missing("output", "\"total\" (the light's output is divided among the copies) or \"each\"");
-  }
   const DocumentNode* along = r.find("along");
   const DocumentNode* single = r.find("copy");
-  r.find("of");
-  r.finish();
-  std::vector<Vec3d> places;
   if (along == nullptr || !along->is_table()) {
     r.missing("along", "{ path = \"line\" | \"circle\" | \"helix\" | \"grid\" | \"points\", ... }");
   } else {
@@ -123,22 +116,40 @@ std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const
     if (!count && (path.has("from") || path.has("radius"))) {
       r.missing("count", "how many copies");
     }
-    places = places_along(path, count);
+    out.places = places_along(path, count);
   }
   for (const DocumentEntry& e : single != nullptr && single->is_table() ? single->table() : DocumentNode::Table{}) {
     const auto index = parse_number(e.key);
-    if (!index || *index < 0 || *index >= static_cast<double>(places.size()) || *index != std::floor(*index)) {
-      r.error("copy", e.place, "out-of-range", fmt::format("there is no copy [{}]; copies run from 0 to {}", printable(e.key, 20), static_cast<std::int64_t>(places.size()) - 1));
+    if (!index || *index < 0 || *index >= static_cast<double>(out.places.size()) || *index != std::floor(*index)) {
+      r.error("copy", e.place, "out-of-range", fmt::format("there is no copy [{}]; copies run from 0 to {}", printable(e.key, 20), static_cast<std::int64_t>(out.places.size()) - 1));
     }
   }
-  for (std::size_t i = 0; i < places.size() && how; ++i) {
+  for (std::size_t i = 0; i < out.places.size(); ++i) {
     const DocumentNode* own = single != nullptr ? single->find(std::to_string(i)) : nullptr;
     DocumentNode table = pattern;
     for (const DocumentEntry& e : own != nullptr && own->is_table() ? own->table() : DocumentNode::Table{}) {
       table.set(e.key, e.place, e.value);
     }
+    out.tables.push_back(std::move(table));
+    out.own.push_back(own);
+  }
+  return out;
+}
+
+std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const DocumentNode& pattern, const Rig& rig) {
+  std::vector<LightSpec> copies;
+  const auto how = r.word("output", {"total", "each"});
+  if (!r.has("output")) {
+    r.missing("output", "\"total\" (the light's output is divided among the copies) or \"each\"");
+  }
+  r.find("of");
+  const Copies all = read_copies(r, pattern);
+  r.finish();
+  const std::vector<Vec3d>& places = all.places;
+  for (std::size_t i = 0; i < places.size() && how; ++i) {
+    const DocumentNode* own = all.own[i];
     const std::string copy_name = fmt::format("{}[{}]", name, i);
-    TableReader reader(table, "light." + copy_name, r.length(), r.problems());
+    TableReader reader(all.tables[i], "light." + copy_name, r.length(), r.problems());
     reader.find("name");
     auto light = read_light(reader, rig);
     if (!light) {

@@ -500,7 +500,7 @@ std::vector<std::uint32_t> read_objects(TableReader& r, const std::string& key, 
   }
   std::vector<std::string> names;
   for (const ObjectSpec& o : rig.objects) {
-    names.push_back(o.name);
+    names.push_back(o.array.empty() ? o.name : o.array);
     for (const std::string& tag : o.tags) {
       names.push_back("tag:" + tag);
     }
@@ -510,7 +510,7 @@ std::vector<std::uint32_t> read_objects(TableReader& r, const std::string& key, 
     bool found = false;
     for (std::size_t o = 0; o < rig.objects.size(); ++o) {
       const ObjectSpec& object = rig.objects[o];
-      const bool match = name.starts_with("tag:") ? std::find(object.tags.begin(), object.tags.end(), name.substr(4)) != object.tags.end() : object.name == name;
+      const bool match = name.starts_with("tag:") ? std::find(object.tags.begin(), object.tags.end(), name.substr(4)) != object.tags.end() : object.name == name || object.array == name;
       if (match) {
         found = true;
         out.push_back(static_cast<std::uint32_t>(o));

@@ -53,10 +53,11 @@ class RigReader {
     }
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     read_solids(top);
+    find_patterns();
     each(top, "object", [&](TableReader& r, const std::string& name) { read_object(r, name); });
+    read_object_arrays();
     each(top, "gel", [&](TableReader& r, const std::string& name) { read_gel(r, name); });
     each(top, "haze", [&](TableReader& r, const std::string& name) { read_haze(r, name); });
-    find_patterns();
     each(top, "light", [&](TableReader& r, const std::string& name) {
       auto light = read_light(r, rig_);
       if (light && patterns_.count(name) == 0) {  // a pattern no longer shines itself
@@ -74,6 +75,8 @@ class RigReader {
   }
 
  private:
+  static inline const DocumentNode::Array kNone;
+
   // Each table of a list of named ones; says what is wrong with the list and the names.
   template <class Fn>
   void each(TableReader& top, const std::string& kind, const Fn& read_one) {
@@ -312,7 +315,71 @@ class RigReader {
     }
   }
 
+  // The table of that name in a list of named ones; null where there is none.
+  const DocumentNode* table_named(std::string_view list_name, const DocumentNode* name) const {
+    const DocumentNode* list = root_.find(list_name);
+    for (const DocumentNode& item : list != nullptr && list->is_array() && name != nullptr && name->is_text() ? list->array() : kNone) {
+      const DocumentNode* its_name = item.find("name");
+      if (its_name != nullptr && its_name->is_text() && its_name->text() == name->text()) {
+        return &item;
+      }
+    }
+    return nullptr;
+  }
+  // Whether an array is one of objects: of a name that no light has.
+  const DocumentNode* object_pattern(const DocumentNode& array) const {
+    const DocumentNode* of = array.find("of");
+    return table_named("light", of) == nullptr ? table_named("object", of) : nullptr;
+  }
+
+  // The objects that arrays are made of, before what names objects is read. The pattern itself shows no longer.
+  void read_object_arrays() {
+    const DocumentNode* arrays = root_.find("array");
+    std::set<std::string> replaced;
+    for (const DocumentNode& array : arrays != nullptr && arrays->is_array() ? arrays->array() : kNone) {
+      const DocumentNode* pattern = object_pattern(array);
+      const DocumentNode* name_node = array.find("name");
+      if (pattern == nullptr || name_node == nullptr || !name_node->is_text()) {
+        continue;
+      }
+      const std::string& name = name_node->text();
+      TableReader r(array, "array." + printable(name, 40), rig_.length, problems_);
+      r.find("name");
+      r.find("of");
+      if (const DocumentNode* output = r.find("output")) {
+        r.error("output", output->place, "conflict", "copies of an object have no output", "leave it out");
+      }
+      if (table_named("object", name_node) != nullptr) {
+        r.error("name", name_node->place, "duplicate-name", fmt::format("there is an object \"{}\"", printable(name, 40)), "rename one of them");
+      }
+      const Copies copies = jovilux::read_copies(r, *pattern);
+      r.finish();
+      // What is wrong with the pattern has been told, and would be for each copy.
+      const std::string pattern_address = "object." + array.find("of")->text();
+      const bool faulty = std::any_of(problems_.begin(), problems_.end(), [&](const Problem& p) {
+        return p.severity == Severity::kError && (p.address == pattern_address || p.address.starts_with(pattern_address + "."));
+      });
+      const std::size_t before = problems_.size();
+      for (std::size_t i = 0; i < copies.places.size() && !faulty && problems_.size() == before; ++i) {
+        const std::string copy_name = fmt::format("{}[{}]", name, i);
+        TableReader reader(copies.tables[i], "object." + copy_name, rig_.length, problems_);
+        reader.find("name");
+        const std::size_t objects = rig_.objects.size();
+        read_object(reader, copy_name);
+        if (rig_.objects.size() > objects) {
+          rig_.objects.back().array = name;
+          rig_.objects.back().transform.offset += copies.places[i];
+        }
+      }
+      replaced.insert(array.find("of")->text());
+    }
+    std::erase_if(rig_.objects, [&](const ObjectSpec& o) { return o.array.empty() && replaced.count(o.name) > 0; });
+  }
+
   void read_copies(TableReader& r, const std::string& name) {
+    if (object_pattern(r.table()) != nullptr) {
+      return;  // read with the objects
+    }
     const DocumentNode* of = r.find("of");
     const DocumentNode* lights = root_.find("light");
     const DocumentNode* pattern = nullptr;
@@ -332,9 +399,9 @@ class RigReader {
       }
     }
     if (of == nullptr) {
-      r.missing("of", "the name of the light to copy");
+      r.missing("of", "the name of the light or object to copy");
     } else if (pattern == nullptr) {
-      r.error("of", of->place, "unknown-name", fmt::format("there is no light \"{}\"", of->is_text() ? printable(of->text()) : ""), of->is_text() ? did_you_mean(of->text(), names) : "");
+      r.error("of", of->place, "unknown-name", fmt::format("there is no light or object \"{}\"", of->is_text() ? printable(of->text()) : ""), of->is_text() ? did_you_mean(of->text(), names) : "");
     } else {
       for (LightSpec& copy : read_array(r, name, *pattern, rig_)) {
         rig_.lights.push_back(std::move(copy));

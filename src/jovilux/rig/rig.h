@@ -190,6 +190,7 @@ struct MaterialSpec {
 
 struct ObjectSpec {
   std::string name;
+  std::string array;               ///< the [[array]] whose copy it is; empty: none
   Place place, mesh_place;
   std::optional<Shape> shape;
   std::string mesh;                ///< path of a file, relative to the working folder; empty with a shape or solid

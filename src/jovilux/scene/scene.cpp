@@ -180,6 +180,7 @@ struct SharedMesh {
   std::shared_ptr<const TriangleSet> triangles;  // null: each object has triangles of its own
   std::vector<std::shared_ptr<const GltfScene::Material>> materials;
   std::vector<std::uint32_t> numbers;            // of the materials in the scene; kNoIndex: not added yet
+  std::vector<MeshPart> parts;                   // of a small mesh, so that its file is read once as well
 };
 // Copies that save fewer triangles than this are not worth a way through a second hierarchy for each ray.
 constexpr std::size_t kLeastSaved = 100'000;
@@ -191,6 +192,7 @@ void look_at(SharedMesh& shared, const std::vector<MeshPart>& parts) {
     triangles += part.mesh.triangles.size();
   }
   if ((shared.objects - 1) * triangles < kLeastSaved) {
+    shared.parts = parts;
     return;
   }
   auto set = std::make_shared<TriangleSet>();
@@ -380,7 +382,7 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     const auto holder = holders.find(static_cast<int>(i));
     SharedMesh* const shared = emits || holder != holders.end() ? nullptr : &shared_meshes.at(object.mesh);
     const bool known = shared != nullptr && shared->triangles != nullptr;
-    auto parts = known ? std::vector<MeshPart>{} : mesh_parts(object, problems);
+    auto parts = known ? std::vector<MeshPart>{} : shared != nullptr && !shared->parts.empty() ? shared->parts : mesh_parts(object, problems);
     if (parts.empty() && !known) {
       continue;
     }
