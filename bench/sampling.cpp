@@ -92,7 +92,8 @@ void table_line(const std::string& text) { std::fputs((text + "\n").c_str(), std
 int bench_lights(int samples) {
   struct Case {
     const char *name, *light;
-    double exact;  // lx on the upward side at the origin
+    double exact;  // lx at the origin, on the side of
+    Vec3 n = Vec3::UnitZ();
   };
   const double k1 = 1 / (4 * kPiD);
   const Case cases[] = {
@@ -104,33 +105,35 @@ int bench_lights(int samples) {
       {"rectangle, near", "form='rect'\nsize=[1,1]\nat=[0,0,0.3]\naim=[0,0,0]\noutput='5000 cd/m2'\n", 4 * 5000 / 2.0 * 2 * (0.5 / std::hypot(0.5, 0.3)) * std::atan(0.5 / std::hypot(0.5, 0.3))},
       {"tube, near", "form='tube'\nradius=0.013\nfrom=[-0.6,0,0.2]\nto=[0.6,0,0.2]\noutput='3350 lm'\n", 0},
       {"sky, uniform", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 5000},
+      {"sky, on a wall", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 2500, Vec3::UnitX()},
+      {"CIE sky 3, on a wall", "form='sky'\ncie=3\noutput='5000 lx'\n", 0, Vec3::UnitX()},
   };
   Json all = Json::array();
-  table_line(fmt::format("{:<18} {:>10} {:>10} {:>12} {:>12} {:>8} {:>8} {:>8}", "light", "lx", "exact", "noise", "evenly", "ns", "evenly", "gain"));
+  table_line(fmt::format("{:<20} {:>10} {:>10} {:>12} {:>12} {:>8} {:>8} {:>8}", "light", "lx", "exact", "noise", "evenly", "ns", "evenly", "gain"));
   for (const Case& c : cases) {
     const Emitter e = emitter_of(c.light);
     const Vec3 p = Vec3::Zero();
     const Measured ours = measure(samples, [&](const Vec2& u, float) {
-      const LightSample s = sample_toward(e, p, u);
-      return static_cast<double>(s.weight) * std::max(0.0f, s.wi.z());
+      const LightSample s = sample_toward(e, p, u, &c.n);
+      return static_cast<double>(s.weight) * std::max(0.0f, s.wi.dot(c.n));
     });
     const Measured even = measure(samples, [&](const Vec2& u, float) {
       if (e.is_distant()) {  // evenly over the half of all directions
         const float z = u.x(), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
-        const Vec3 wi(r * std::cos(phi), r * std::sin(phi), z);
-        return static_cast<double>(seen_luminance(e, wi, {p, Vec3(-wi)})) * z * 2 * kPiD;
+        const Vec3 wi = Frame::around(c.n).to_world({r * std::cos(phi), r * std::sin(phi), z});
+        return covers(e, wi) ? static_cast<double>(seen_luminance(e, wi, {p, Vec3(-wi)})) * z * 2 * kPiD : 0.0;
       }
       const EvenPoint s = even_point(e, u);
       const Vec3 way = s.at - p;
       const float d2 = way.squaredNorm();
       const Vec3 wi = way / std::sqrt(d2);
       const float facing = -wi.dot(s.normal);
-      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) * std::max(0.0f, wi.z()) * facing / d2 * s.area : 0.0;
+      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) * std::max(0.0f, wi.dot(c.n)) * facing / d2 * s.area : 0.0;
     });
     const double gain = ours.variance > 1e-12 * sqr(ours.mean) ? even.variance * even.ns / (ours.variance * ours.ns) : -1;
     const auto noise = [](const Measured& m) { return std::sqrt(m.variance) / m.mean; };
     all.push_back({{"light", c.name}, {"illuminance_lx", ours.mean}, {"exact_lx", c.exact > 0 ? Json(c.exact) : Json(nullptr)}, {"evenly_lx", even.mean}, {"noise_of_a_sample", noise(ours)}, {"evenly_noise", noise(even)}, {"ns", ours.ns}, {"evenly_ns", even.ns}, {"gain", gain < 0 ? Json(nullptr) : Json(gain)}});
-    table_line(fmt::format("{:<18} {:>10.4g} {:>10} {:>12} {:>12} {:>8.1f} {:>8.1f} {:>8}", c.name, ours.mean, c.exact > 0 ? fmt::format("{:.4g}", c.exact) : "-", percent(noise(ours)), percent(noise(even)), ours.ns, even.ns, gain < 0 ? "exact" : fmt::format("{:.3g}", gain)));
+    table_line(fmt::format("{:<20} {:>10.4g} {:>10} {:>12} {:>12} {:>8.1f} {:>8.1f} {:>8}", c.name, ours.mean, c.exact > 0 ? fmt::format("{:.4g}", c.exact) : "-", percent(noise(ours)), percent(noise(even)), ours.ns, even.ns, gain < 0 ? "exact" : fmt::format("{:.3g}", gain)));
   }
   std::printf("%s\n", Json({{"samples", samples}, {"lights", all}}).dump().c_str());
   return 0;

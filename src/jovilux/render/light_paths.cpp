@@ -477,10 +477,12 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
         return cell;
       }
       // The light goes on to a surface that is no mirror: so the camera's paths meet this one after a bounce.
-      SurfaceModel bounced;
-      if (const std::uint32_t after = scene_.after_bounce(surface.material); after != surface.material) {
-        bounced = pictures.color != nullptr ? painted(scene_.materials[after], pictures, p.uv) : scene_.materials[after];
-        material = &bounced;
+      if (const std::uint32_t rougher = scene_.after_bounce(surface.material); rougher != surface.material) {
+        material = &scene_.materials[rougher];
+        if (pictures.color != nullptr) {
+          colored = painted(*material, pictures, p.uv);
+          material = &colored;
+        }
       }
       const Vec2 choices = sampler.pair(pairs + kChoices);
       // The first surface is one of mirrors: what else it does, shadow rays find.

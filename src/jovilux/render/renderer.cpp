@@ -269,6 +269,7 @@ class Renderer {
     std::vector<std::uint32_t> objects(area);
     std::vector<float> by_light(kScramblings * slots);
     std::vector<double> held_back(layers);
+    std::vector<float> scratch;  // of compare_roughness
     TileTally tally(layers, slots);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
@@ -282,7 +283,7 @@ class Renderer {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         std::fill(held_back.begin(), held_back.end(), 0.0);
         render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
-                     guides.data() + i * Film::kGuides, objects[i], held_back.data(), tally);
+                     guides.data() + i * Film::kGuides, objects[i], held_back.data(), scratch, tally);
         add_splats(tile, i, static_cast<std::size_t>((y - y0) * kTile + x - x0), film_.pixel(x, y), sums, batches, by_light, held_back);
         const std::size_t pixel = film_.pixel(x, y);
         for (std::size_t l = 0; l < layers; ++l) {
@@ -328,7 +329,7 @@ class Renderer {
     }
   }
 
-  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, double* held_back, TileTally& tally) {
+  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, double* held_back, std::vector<float>& scratch, TileTally& tally) {
     RayCounts& rays = tally.rays;
     const auto slots = static_cast<std::size_t>(film_.slots());
     const bool first_round = s_.pass.round == 0;
@@ -352,7 +353,7 @@ class Renderer {
       }
       batches[scrambling] += sink.total();
       if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
-        compare_roughness(*view.scene, ray, sampler, tally);
+        compare_roughness(*view.scene, ray, sampler, scratch, tally);
       }
       if (wanted != nullptr && first.found) {
         const Rgb color = rgb_under_d65(first.albedo);
@@ -370,10 +371,12 @@ class Renderer {
   }
 
   // One sample with bounce_roughness and without, by the same choices.
-  void compare_roughness(const Scene& scene, const Ray& ray, const Sampler& sampler, TileTally& tally) const {
+  void compare_roughness(const Scene& scene, const Ray& ray, const Sampler& sampler, std::vector<float>& scratch, TileTally& tally) const {
     const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
-    std::vector<float> sums(slots * 3), with(slots), without(slots);
-    LightSink rough(sums.data(), with.data(), film_.parts()), plain(sums.data(), without.data(), film_.parts());
+    scratch.assign(slots * 5, 0.0f);
+    float* const with = scratch.data() + 3 * slots;
+    float* const without = with + slots;
+    LightSink rough(scratch.data(), with, film_.parts()), plain(scratch.data(), without, film_.parts());
     trace_path(scene, ray, sampler, rig_.render.bounces, rough, nullptr, tally.rays);
     trace_path(scene, ray, sampler, rig_.render.bounces, plain, nullptr, tally.rays, nullptr, {}, true);
     double removed = 0;
