@@ -72,7 +72,7 @@ int run_demo(int argc, char** argv) {
     common.insert(common.end(), {"--threads", *threads});
   }
   if (a.flag("quick")) {
-    common.insert(common.end(), {"--size", "400x225", "--samples", "16"});
+    common.insert(common.end(), {"--size", "400x225", "--samples", "12"});
   }
   const auto render_step = [&](const std::string& what, const std::string& out, const std::vector<std::string>& words) {
     std::vector<std::string> all = {"render", rig, "-o", (dir / out).string()};
@@ -80,7 +80,7 @@ int run_demo(int argc, char** argv) {
     all.insert(all.end(), words.begin(), words.end());
     return step(what, all, run_render);
   };
-  const std::string misty_size = a.flag("quick") ? "288x162" : "480x270", misty_samples = a.flag("quick") ? "12" : "32";
+  const std::string misty_size = a.flag("quick") ? "288x162" : "480x270", misty_samples = a.flag("quick") ? "8" : "32";
   int status = step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
   step("The pendant in every unit", {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"}, run_convert);
