@@ -108,7 +108,10 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
   CHECK(m.standard_error() < 4e-3 * exact);
 }
 
-TEST_CASE("paths from lights and from the camera alone bring the same", "[caustics]") {
+namespace {
+
+// Every second of the scenes, from the first or the second on: two tests, so that two processors share them.
+void check_both_ways(std::size_t from) {
   const std::string scene = R"(
 [[material]]
 name = "glass"
@@ -178,7 +181,8 @@ layers = "lights+parts"
       {"absorbing glass", "[[material]]\nname = 'amber'\nkind = 'glass'\nabsorption = '3 /m'\n" + with(ball, "glass", "amber"), sphere},
       {"a lens", ball, sphere},
   };
-  for (const Case& c : cases) {
+  for (std::size_t number = from; number < cases.size(); number += 2) {
+    const Case& c = cases[number];
     const std::string camera = c.name == "a lens" ? "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nlens = '60 mm'\nfocus = '1 m'\nstop = 0.7\n"
                              : c.before_block ? "[[camera]]\nname = 'c'\nat = [0.4, -0.3, 0.5]\nlook_at = [0.4, 0.3, 0]\nview = 40\n"
                                               : "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nview = 30\n";
@@ -193,4 +197,52 @@ layers = "lights+parts"
     CHECK(error < 0.03 * alone.mean());
     CHECK(std::abs(1.25 * joined.mean() - alone.mean()) > kScramblingBound * error);
   }
+}
+
+}  // namespace
+
+TEST_CASE("paths from lights and from the camera alone bring the same: first half of the scenes", "[caustics]") { check_both_ways(0); }
+TEST_CASE("paths from lights and from the camera alone bring the same: second half of the scenes", "[caustics]") { check_both_ways(1); }
+
+TEST_CASE("little memory for what paths from lights bring changes no bit of the picture", "[caustics]") {
+  const Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [-0.3, -0.5, 0.7]
+look_at = [-0.25, 0.15, 0]
+view = 40
+[[material]]
+name = "glass"
+kind = "glass"
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "ball"
+material = "glass"
+shape = { kind = "sphere", radius = 0.3 }
+at = [0, 0, 0.5]
+[[light]]
+name = "lamp"
+form = "point"
+at = [0.5, -0.2, 1.6]
+output = "500 lm"
+[render]
+size = [72, 40]
+samples = 12
+bounces = 4
+)");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  RenderOptions little;
+  little.light_path_memory = 1;  // a tile at a time
+  const Render all = render(rig, *scene, {}), parts = render(rig, *scene, little);
+  double caustic = 0;
+  for (std::size_t i = 0; i < all.film().pixels(); ++i) {
+    CHECK(all.film().luminance(i) == parts.film().luminance(i));
+    CHECK(all.film().variance(i) == parts.film().variance(i));
+    caustic += all.film().luminance(i);
+  }
+  CHECK(caustic > 0);
+  CHECK(parts.stats.rays.path > all.stats.rays.path);  // traced again for each
 }

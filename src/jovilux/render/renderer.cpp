@@ -168,12 +168,25 @@ class Renderer {
   std::optional<StoppedBy> run_pass() {
     const std::uint32_t largest = s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples()) : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
     sample_bits_ = static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
-    trace_light_paths();
-    parallel_for(s_.tiles(), [&](std::size_t tile) {
-      if (options_.share.holds(tile) && s_.tile_done[tile] == 0) {
-        render_tile(tile);
+    const std::size_t at_once = tiles_at_once();
+    for (std::size_t first = 0; first < s_.tiles() && stop_reason_ == -1; first += at_once) {
+      const std::size_t last = std::min(s_.tiles(), first + at_once);
+      const auto waits = [&](std::size_t tile) { return options_.share.holds(tile) && s_.tile_done[tile] == 0; };
+      bool any = false;
+      for (std::size_t tile = first; tile < last; ++tile) {
+        any = any || waits(tile);
       }
-    });
+      if (!any) {
+        continue;
+      }
+      trace_light_paths(first, last);
+      parallel_for(last - first, [&](std::size_t i) {
+        if (waits(first + i)) {
+          render_tile(first + i);
+        }
+      });
+    }
+    splats_.clear();
     const auto reason = static_cast<StoppedBy>(stop_reason_.load());
     const bool stopping = stop_reason_ != -1;
     if (stopping && (reason == StoppedBy::kSignal || !options_.exchange)) {
@@ -423,9 +436,19 @@ class Renderer {
     return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kScramblings - 1) / kScramblings * kScramblings;
   }
 
-  // The paths from lights of this pass: what they bring to each tile waits for the tile to be rendered. All of them in every
-  // process that has a share; summed in their order, so that no thread changes a bit.
-  void trace_light_paths() {
+  // For how many tiles what paths from lights bring may wait at once, if it came to all of them from all lights.
+  std::size_t tiles_at_once() const {
+    if (light_paths_.empty()) {
+      return s_.tiles();
+    }
+    const double parts = film_.parts() > kParts ? 2 : 1;  // caustic, haze
+    const double of_tile = parts * film_.layers() * kTile * kTile * sizeof(TileSplats::Pixel);
+    return static_cast<std::size_t>(std::clamp(options_.light_path_memory / of_tile, 1.0, static_cast<double>(s_.tiles())));
+  }
+
+  // The paths from lights of this pass: what they bring to each tile from `first_tile` on waits for the tile to be rendered. All of them in
+  // every process that has a share; summed in their order, so that no thread changes a bit.
+  void trace_light_paths(std::size_t first_tile, std::size_t last_tile) {
     splats_.clear();
     if (light_paths_.empty()) {
       return;
@@ -463,7 +486,7 @@ class Renderer {
           splats.clear();
           light_paths_[moment_of(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
           for (const Splat& s : splats) {
-            if (const std::size_t tile = tile_of(s.pixel); options_.share.holds(tile) && s_.tile_done[tile] == 0) {
+            if (const std::size_t tile = tile_of(s.pixel); tile >= first_tile && tile < last_tile && options_.share.holds(tile) && s_.tile_done[tile] == 0) {
               jobs[j][tile % kBands].push_back({s, scrambling});
             }
           }

@@ -21,6 +21,9 @@ struct RenderOptions {
   std::optional<double> time_limit;   ///< [s]; the samples finished by then are kept
   ProgressFn progress;                ///< may be empty
   bool time_queries = false;          ///< measure the time inside ray queries (RayCounts::query_ns), at some cost
+  /// Bytes in which what paths from the lights bring may wait for its tiles; where that is too little for the whole picture,
+  /// they are traced once for each part of it, with the same result.
+  double light_path_memory = Film::most_in_memory() / 4;
   bool in_haste = false;              ///< passes of 1, 1, 2, 4 .. samples, so that a short time limit leaves no part far behind
   StopFn stop;                        ///< may be empty; asked between rows of tiles
   Share share;                        ///< the tiles to render; others stay empty
