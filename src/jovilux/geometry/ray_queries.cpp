@@ -16,7 +16,8 @@ namespace hn = hwy::HWY_NAMESPACE;
 // A ray prepared for boxes and triangles.
 struct PreparedRay {
   float origin[3], inverse[3];
-  // The origin over the direction, moved out by the rounding of that product, for the near and the far sides of boxes.
+  // The origin over the direction, for the near and the far sides of boxes: moved out by 4 u of it (u = 2^-24), as it is rounded, as the
+  // sum here is, and as a plane over the direction is where multiply and subtract are not fused.
   float near_shift[3], far_shift[3];
   int near[3];         // the box side that the ray meets first, by axis
   int kx, ky, kz;      // axes with the direction's largest part last
@@ -30,7 +31,7 @@ struct PreparedRay {
       const float d = ray.direction[a];
       // A finite stand-in for 1 / 0 keeps 0 * inf out of the slabs.
       inverse[a] = std::abs(d) > 1e-18f ? 1.0f / d : std::copysign(1e18f, d);
-      const float shift = origin[a] * inverse[a], rounding = std::abs(shift) * 0x1p-23f;
+      const float shift = origin[a] * inverse[a], rounding = std::abs(shift) * 0x1p-22f;
       near_shift[a] = shift + rounding;
       far_shift[a] = shift - rounding;
       near[a] = d < 0 || (d == 0 && std::signbit(d)) ? a + 3 : a;

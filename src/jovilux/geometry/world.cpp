@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <set>
 
 #include "jovilux/base/assert.h"
@@ -70,8 +71,15 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
     out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world) : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
   }
   meshes_->mesh_bounds([&](std::uint32_t surface, const Bounds& box) { out[surface].add(box); });
+  std::map<const TriangleSet*, std::vector<std::pair<std::uint32_t, Bounds>>> boxes;  // of each set's meshes, looked at once
   for (const PlacedTriangles& c : copies_) {
-    c.triangles->mesh_bounds([&](std::uint32_t mesh, const Bounds& box) { out[c.surfaces[mesh]].add(turned_box(box.lo.cast<double>(), box.hi.cast<double>(), c.to_world)); });
+    auto& meshes = boxes[c.triangles.get()];
+    if (meshes.empty()) {
+      c.triangles->mesh_bounds([&](std::uint32_t mesh, const Bounds& box) { meshes.emplace_back(mesh, box); });
+    }
+    for (const auto& [mesh, box] : meshes) {
+      out[c.surfaces[mesh]].add(turned_box(box.lo.cast<double>(), box.hi.cast<double>(), c.to_world));
+    }
   }
   return out;
 }
