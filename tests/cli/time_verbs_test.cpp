@@ -311,13 +311,13 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
 TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses another rig's", "[cli][resume]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [400, 300]\nsamples = 4096\n");
-  const ProgramRun run = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 0, 700);
+  const ProgramRun run = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 0, 1500);
   CHECK(run.status == 3);
   CHECK(run.err.find("the same command with --resume goes on") != std::string::npos);
   CHECK(fs::exists(dir.path("o/checkpoint.film")));
   CHECK(fs::exists(dir.path("o/view.png")));
   // The same signal twice, as timeout sends it to a process and to its group, is one.
-  run_other("/usr/bin/timeout", {"-s", "INT", "0.7", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
+  run_other("/usr/bin/timeout", {"-s", "INT", "1.5", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
   CHECK(fs::exists(dir.path("twice/checkpoint.film")));
   CHECK(fs::exists(dir.path("twice/stats.json")));
   const ProgramRun other = run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet", "--set", "light.panel.output=\"600 lm\""});
@@ -486,7 +486,7 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
   // Versions follow each other when the one before is whole: its stats.json is written last.
   const auto finished = [&] { return fs::exists(dir.path("o/stats.json")) && dir.read("o/stats.json").find("\"samples_per_pixel\": 64") != std::string::npos; };
   CHECK(wait_for(finished));
-  std::this_thread::sleep_for(std::chrono::milliseconds(300));
+  std::this_thread::sleep_for(std::chrono::milliseconds(1000));
   std::string louder = base;
   louder.replace(louder.find("output = \"500 lm\""), 17, "output = \"1000 lm\"");
   const auto save = [&](const std::string& text) {
@@ -497,11 +497,11 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
   fs::remove(dir.path("o/stats.json"));
   save(louder);
   CHECK(wait_for(finished));
-  std::this_thread::sleep_for(std::chrono::milliseconds(300));
+  std::this_thread::sleep_for(std::chrono::milliseconds(1000));
   std::string wrong = louder;
   wrong.replace(wrong.find("1000 lm"), 7, "1000 lx");
   save(wrong);
-  std::this_thread::sleep_for(std::chrono::milliseconds(1200));
+  std::this_thread::sleep_for(std::chrono::milliseconds(3000));
   fs::remove(dir.path("o/stats.json"));
   save(base);
   watching.join();
