@@ -14,6 +14,8 @@
 #include "jovilux/base/quadrature.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/statistics.h"
+#include "jovilux/color/rgb.h"
+#include "jovilux/emitters/light_clusters.h"
 #include "jovilux/render/renderer.h"
 
 namespace jovilux {
@@ -107,6 +109,9 @@ int bench_lights(int samples) {
       {"sky, uniform", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 5000},
       {"sky, on a wall", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 2500, Vec3::UnitX()},
       {"CIE sky 3, on a wall", "form='sky'\ncie=3\noutput='5000 lx'\n", 0, Vec3::UnitX()},
+      {"rectangle, masked", "form='rect'\nsize=[0.5,0.5]\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 cd/m2'\ngobo={pattern='dots', count=12, open=0.3, size=['1 m','1 m'], at='1 m'}\n", 0},
+      {"disk, masked", "form='disk'\nradius=0.3\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 cd/m2'\ngobo={pattern='leaves', count=8, open=0.25, size=['1 m','1 m'], at='1 m', turn=20}\n", 0},
+      {"sun, masked", "form='sun'\ntoward=[0.3,0,-1]\noutput='50000 lx'\ngobo={pattern='slats', count=16, open=0.3, size=['10 cm','10 cm'], at='3 m'}\n", 0},
   };
   Json all = Json::array();
   table_line(fmt::format("{:<20} {:>10} {:>10} {:>12} {:>12} {:>8} {:>8} {:>8}", "light", "lx", "exact", "noise", "evenly", "ns", "evenly", "gain"));
@@ -115,9 +120,18 @@ int bench_lights(int samples) {
     const Vec3 p = Vec3::Zero();
     const Measured ours = measure(samples, [&](const Vec2& u, float) {
       const LightSample s = sample_toward(e, p, u, &c.n);
-      return static_cast<double>(s.weight) * std::max(0.0f, s.wi.dot(c.n));
+      return s.weight > 0 ? static_cast<double>(s.weight * luminance_of(s.rgb)) * std::max(0.0f, s.wi.dot(c.n)) : 0.0;
     });
+    const auto passes = [&](const Vec3& place, const Vec3& wi) {
+      const LightTint t = tint_between(e, p, place, wi);
+      return static_cast<double>(t.gray * luminance_of(t.rgb));
+    };
     const Measured even = measure(samples, [&](const Vec2& u, float) {
+      if (e.form == Form::kSun) {  // evenly over its disc
+        const float z = 1 - u.x() * (1 - std::sqrt(1 - e.sin2_disc)), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
+        const Vec3 wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), z});
+        return static_cast<double>(e.luminance) * std::max(0.0f, wi.dot(c.n)) * 2 * kPiD * (1 - std::sqrt(1 - static_cast<double>(e.sin2_disc))) * passes(p, wi);
+      }
       if (e.is_distant()) {  // evenly over the half of all directions
         const float z = u.x(), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
         const Vec3 wi = Frame::around(c.n).to_world({r * std::cos(phi), r * std::sin(phi), z});
@@ -128,14 +142,48 @@ int bench_lights(int samples) {
       const float d2 = way.squaredNorm();
       const Vec3 wi = way / std::sqrt(d2);
       const float facing = -wi.dot(s.normal);
-      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) * std::max(0.0f, wi.dot(c.n)) * facing / d2 * s.area : 0.0;
+      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) * std::max(0.0f, wi.dot(c.n)) * facing / d2 * s.area * passes(s.at, wi) : 0.0;
     });
     const double gain = ours.variance > 1e-12 * sqr(ours.mean) ? even.variance * even.ns / (ours.variance * ours.ns) : -1;
     const auto noise = [](const Measured& m) { return std::sqrt(m.variance) / m.mean; };
     all.push_back({{"light", c.name}, {"illuminance_lx", ours.mean}, {"exact_lx", c.exact > 0 ? Json(c.exact) : Json(nullptr)}, {"evenly_lx", even.mean}, {"noise_of_a_sample", noise(ours)}, {"evenly_noise", noise(even)}, {"ns", ours.ns}, {"evenly_ns", even.ns}, {"gain", gain < 0 ? Json(nullptr) : Json(gain)}});
     table_line(fmt::format("{:<20} {:>10.4g} {:>10} {:>12} {:>12} {:>8.1f} {:>8.1f} {:>8}", c.name, ours.mean, c.exact > 0 ? fmt::format("{:.4g}", c.exact) : "-", percent(noise(ours)), percent(noise(even)), ours.ns, even.ns, gain < 0 ? "exact" : fmt::format("{:.3g}", gain)));
   }
-  std::printf("%s\n", Json({{"samples", samples}, {"lights", all}}).dump().c_str());
+  // Lamps over a floor, a meter apart: what choosing one of them adds to the noise, nothing throwing shadows.
+  Json choices = Json::array();
+  table_line(fmt::format("\n{:<20} {:>12} {:>12} {:>8}", "lamps over a floor", "noise", "blindly", "ns"));
+  for (const int side : {3, 32, 100}) {
+    std::vector<Emitter> lamps;
+    for (int i = 0; i < side * side; ++i) {
+      Emitter e;
+      e.form = Form::kSphere;
+      e.radius = 0.02f;
+      e.luminance = 1000;
+      e.center = Vec3(static_cast<float>(i % side) - 0.5f * static_cast<float>(side - 1), static_cast<float>(i / side) - 0.5f * static_cast<float>(side - 1), 1);
+      lamps.push_back(e);
+    }
+    const LightClusters tree(lamps);
+    double variance = 0, blind = 0, ns = 0;
+    constexpr int kPlaces = 16;
+    for (int k = 0; k < kPlaces; ++k) {
+      const auto query = LightQuery::surface(Vec3(0.13f * static_cast<float>(k) - 1, 0.5f - 0.09f * static_cast<float>(k), 0), Vec3::UnitZ(), ~std::uint64_t{0});
+      const Measured m = measure(std::max(1000, samples / kPlaces), [&](const Vec2& u, float) {
+        const LightChoice choice = tree.choose(lamps, query, u.x());
+        return choice.index == kNoIndex ? 0.0 : static_cast<double>(expected(lamps[choice.index], query)) / choice.chance;
+      });
+      double sum = 0, squares = 0;
+      for (const Emitter& e : lamps) {
+        sum += static_cast<double>(expected(e, query));
+        squares += sqr(static_cast<double>(expected(e, query)));
+      }
+      variance += m.variance / sqr(m.mean) / kPlaces;
+      blind += (static_cast<double>(lamps.size()) * squares / sqr(sum) - 1) / kPlaces;
+      ns += m.ns / kPlaces;
+    }
+    choices.push_back({{"lamps", side * side}, {"noise_of_a_choice", std::sqrt(variance)}, {"blind_noise", std::sqrt(blind)}, {"ns", ns}});
+    table_line(fmt::format("{:<20} {:>12} {:>12} {:>8.1f}", side * side, percent(std::sqrt(variance)), percent(std::sqrt(blind)), ns));
+  }
+  std::printf("%s\n", Json({{"samples", samples}, {"lights", all}, {"choices", choices}}).dump().c_str());
   return 0;
 }
 

@@ -5,7 +5,8 @@
 namespace jovilux {
 
 /// `lights`: variance times time of direct light from each form, sampled as rendering does, against points spread evenly over
-/// its surface. `samples` of each. Prints a table to stderr and JSON to stdout; returns an exit status.
+/// its surface, also through masks; and what choosing one of many lamps adds to the noise. `samples` of each. Prints a table
+/// to stderr and JSON to stdout; returns an exit status.
 int bench_lights(int samples);
 
 /// `haze`: the same for light that even haze scatters once along a ray past a lamp, against places spread evenly and by

@@ -60,7 +60,7 @@ TEST_CASE("the test meshes and a whole render are measured", "[cli][bench]") {
 
 TEST_CASE("light sampling is measured against known answers, and points spread evenly agree", "[cli][bench]") {
   const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"lights", "--samples", "40000"}).json();
-  REQUIRE(j["lights"].size() == 9);
+  REQUIRE(j["lights"].size() == 12);
   int gains = 0;
   for (const auto& l : j["lights"]) {
     INFO(l.dump());
@@ -71,7 +71,12 @@ TEST_CASE("light sampling is measured against known answers, and points spread e
     }
     gains += noise < 0.5 * even_noise ? 1 : 0;
   }
-  CHECK(gains >= 7);
+  CHECK(gains >= 10);
+  REQUIRE(j["choices"].size() == 3);
+  for (const auto& c : j["choices"]) {
+    INFO(c.dump());
+    CHECK(c["noise_of_a_choice"].get<double>() < (c["lamps"] < 24 ? 0.001 : 0.2 * c["blind_noise"].get<double>()));
+  }
 }
 
 TEST_CASE("haze along a ray is measured against its integral", "[cli][bench]") {

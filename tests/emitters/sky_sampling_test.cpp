@@ -1,6 +1,7 @@
 #include <catch2/catch.hpp>
 
 #include "jovilux/base/sampler.h"
+#include "jovilux/color/rgb.h"
 #include "jovilux/emitters/emitter.h"
 #include "tests/support/statistics.h"
 

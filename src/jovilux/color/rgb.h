@@ -12,6 +12,9 @@ namespace jovilux {
 /// Linear Rec.709 primaries, D65 white; a luminance of 1 for (1, 1, 1).
 using Rgb = Eigen::Vector3d;
 
+/// The luminance of a linear RGB, (1, 1, 1) having 1.
+inline float luminance_of(const Eigen::Array3f& rgb) { return 0.2126390f * rgb[0] + 0.7151687f * rgb[1] + 0.0721923f * rgb[2]; }
+
 /// IEC 61966-2-1 primaries; the inverse of each other.
 const Eigen::Matrix3d& rec709_from_xyz();
 const Eigen::Matrix3d& xyz_from_rec709();

@@ -5,6 +5,7 @@
 
 #include "jovilux/base/assert.h"
 #include "jovilux/base/parallel.h"
+#include "jovilux/color/rgb.h"
 
 namespace jovilux {
 namespace {
@@ -202,8 +203,6 @@ std::size_t DirectionMap::cell(const Vec3& d) const {
   const int column = std::clamp(static_cast<int>((azimuth + kPi) / (2 * kPi) * static_cast<float>(width_)), 0, width_ - 1);
   return static_cast<std::size_t>(row) * static_cast<std::size_t>(width_) + static_cast<std::size_t>(column);
 }
-
-float luminance_of(const Eigen::Array3f& rgb) { return 0.2126390f * rgb[0] + 0.7151687f * rgb[1] + 0.0721923f * rgb[2]; }
 
 double DomePicture::level_illuminance() const {
   double sum = 0;

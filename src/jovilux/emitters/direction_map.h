@@ -66,6 +66,4 @@ struct DomePicture {
   double level_illuminance() const;
 };
 
-float luminance_of(const Eigen::Array3f& rgb);
-
 }  // namespace jovilux

@@ -4,6 +4,9 @@
 #include <array>
 #include <cmath>
 
+#include "jovilux/color/rgb.h"
+#include "jovilux/emitters/mask_window.h"
+
 namespace jovilux {
 namespace {
 
@@ -468,29 +471,6 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
   return out;
 }
 
-// Where the ray of light from `place` to p crosses the mask's plane, in the mask's x and y; false where it does not.
-bool mask_crossing(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y) {
-  const float plane = e.detail->gobo->distance();
-  if (e.is_distant()) {  // the plane stands `plane` from the scene's origin towards the sun
-    const float height = -p.dot(e.frame.z), rise = -wi.dot(e.frame.z);
-    if (height >= plane || !(rise > 0)) {
-      return false;
-    }
-    const Vec3 at = p + wi * ((plane - height) / rise);
-    x = at.dot(e.frame.x);
-    y = at.dot(e.frame.y);
-    return true;
-  }
-  const float hp = (p - e.center).dot(e.frame.z), hq = (place - e.center).dot(e.frame.z);
-  if (hp <= plane || hq >= plane) {
-    return false;
-  }
-  const Vec3 at = place + (p - place) * ((plane - hq) / (hp - hq)) - e.center;
-  x = at.dot(e.frame.x);
-  y = at.dot(e.frame.y);
-  return true;
-}
-
 }  // namespace
 
 Eigen::Array3f PositionTint::at(const Vec3& p) const {
@@ -551,18 +531,10 @@ float falloff_at(const Emitter& e, const Vec3& p) {
   return falloff_weight(e.falloff, to.norm());
 }
 
-LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
-  LightSample out = bare_sample(e, p, u, side);
-  if (e.detail != nullptr && out.weight > 0) {
-    const LightTint tint = tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
-    out.weight *= tint.gray;
-    out.colored = tint.colored;
-    out.rgb = tint.rgb;
-  }
-  return out;
-}
+namespace {
 
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
+// Density of bare_sample over solid angle.
+float bare_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
   switch (e.form) {
     case Form::kPoint: return 0;
     case Form::kSphere: {
@@ -612,6 +584,81 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlac
   return 0;
 }
 
+// Per solid angle around wi, of a density over the light's plane (sun: the mask's).
+double per_solid_angle(const Emitter& e, const MaskWindow& window, const Vec3& wi, double per_area) {
+  const double cosine = std::abs(static_cast<double>(wi.dot(e.frame.z)));
+  return cosine > 0 ? per_area * sqr(window.height()) / (cosine * cosine * cosine) : 0;
+}
+
+// Chosen by the mask and, in the share that is left, as without it.
+LightSample through_mask(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
+  const MaskWindow window(e, p);
+  if (window.dark()) {
+    return {};
+  }
+  const float share = window.share();
+  if (!(share > 0)) {
+    return bare_sample(e, p, u, side);
+  }
+  LightSample out;
+  LightPlace at;
+  double by_mask;
+  if (u.x() < share) {
+    const auto [q, density] = window.place({u.x() / share, u.y()});
+    by_mask = density;
+    const Vec3 in_plane = static_cast<float>(q.x()) * e.frame.x + static_cast<float>(q.y()) * e.frame.y;
+    if (e.is_distant()) {
+      out.wi = (in_plane - static_cast<float>(window.height()) * e.frame.z).normalized();
+      out.distance = kFar;
+      out.weight = e.luminance;
+    } else {
+      at.position = e.center + in_plane;
+      out = toward_place(e, p, at.position, 1);
+    }
+  } else {
+    out = bare_sample(e, p, {(u.x() - share) / (1 - share), u.y()}, side);
+    at.position = e.is_distant() ? p : Vec3(p + out.wi * out.distance);
+    by_mask = out.pdf > 0 ? window.density(window.seen(out.wi, at.position)) : 0;
+    out.weight *= out.pdf;
+  }
+  if (!(out.weight > 0)) {
+    return {};
+  }
+  by_mask = per_solid_angle(e, window, out.wi, by_mask);
+  if (u.x() < share && !(by_mask > 0)) {  // a row without light, from a strip that has some
+    return {};
+  }
+  out.pdf = static_cast<float>(share * by_mask + (share < 1 ? (1 - share) * static_cast<double>(bare_pdf(e, p, out.wi, at, side)) : 0.0));
+  out.weight /= out.pdf;
+  return out;
+}
+
+}  // namespace
+
+LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
+  LightSample out = MaskWindow::suits(e) ? through_mask(e, p, u, side) : bare_sample(e, p, u, side);
+  if (e.detail != nullptr && out.weight > 0) {
+    const LightTint tint = tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
+    out.weight *= tint.gray;
+    out.colored = tint.colored;
+    out.rgb = tint.rgb;
+  }
+  return out;
+}
+
+float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
+  const float bare = bare_pdf(e, p, wi, at, side);
+  if (!MaskWindow::suits(e) || !(bare > 0)) {
+    return bare;
+  }
+  const MaskWindow window(e, p);
+  if (window.dark() || !(window.share() > 0)) {
+    return window.dark() ? 0 : bare;
+  }
+  const double by_mask = per_solid_angle(e, window, wi, window.density(window.seen(wi, at.position)));
+  return static_cast<float>(window.share() * by_mask + (1 - window.share()) * static_cast<double>(bare));
+}
+
 float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at) {
   switch (e.form) {
     case Form::kPoint: return 0;
@@ -645,26 +692,17 @@ bool covers(const Emitter& e, const Vec3& along) {
 
 namespace {
 
-// What a mask lets through to p: of the light's middle and, where it has a size, of four places near its rim; never nothing.
+// What a mask lets through to p of all that it covers; never nothing.
 float rough_mask(const Emitter& e, const Vec3& p) {
   if (e.detail == nullptr || !e.detail->gobo) {
     return 1;
   }
-  const auto passes = [&](const Vec3& place) {
-    const Vec3 wi = e.is_distant() ? Vec3(-e.frame.z) : Vec3((place - p).normalized());
-    const LightTint t = tint_between(e, p, place, wi);
-    return t.gray * (t.colored ? luminance_of(t.rgb) : 1.0f);
-  };
   constexpr float kLeast = 0.02f;
-  if (e.is_distant() || e.is_zero_size()) {
-    return std::max(kLeast, passes(e.is_distant() ? p : e.center));
+  if (MaskWindow::suits(e)) {
+    return std::max(kLeast, MaskWindow(e, p, MaskWindow::Detail::kRough).open());
   }
-  const float x = e.form == Form::kRect ? 0.7f * e.half_width : 0.7f * e.radius, y = e.form == Form::kRect ? 0.7f * e.half_height : 0.7f * e.radius;
-  float sum = passes(e.center);
-  for (const float side : {-1.0f, 1.0f}) {
-    sum += passes(e.center + side * x * e.frame.x) + passes(e.center + side * y * e.frame.y);
-  }
-  return std::max(2 * kLeast, sum / 5);
+  const LightTint t = tint_between(e, p, e.center, (e.center - p).normalized());
+  return std::max(kLeast, t.gray * (t.colored ? luminance_of(t.rgb) : 1.0f));
 }
 
 float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
@@ -719,13 +757,13 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
     default: break;
   }
   const float d = std::sqrt(d2);
-  // The cosine at the surface, widened by the angle that the light may fill.
-  const float cosine = std::min(1.0f, (n.dot(to) + reach) / std::max(d, 1e-12f));
+  // The cosine at the surface, over the angle that the light may fill.
+  const float sine_reach = std::min(1.0f, reach / std::max(d, 1e-12f));
+  const float cosine = mean_cosine(n.dot(to) / std::max(d, 1e-12f), sine_reach);
   if (cosine <= 0) {
     return 0;
   }
   const float near2 = std::max(d2, 0.25f * reach * reach);
-  const float sine_reach = std::min(1.0f, reach / std::max(d, 1e-12f));
   const float cos_axis = -to.dot(e.frame.z) / std::max(d, 1e-12f);
   if (e.form == Form::kObject) {
     return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / near2 * cosine * falloff;
@@ -746,12 +784,12 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   if (e.form == Form::kSphere) {
     return e.luminance * e.area() / near2 * cosine * falloff;
   }
-  // Disk and rect: nothing behind their plane; in front, the cosine at the light widened like that at the surface.
+  // Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the surface.
   const float height = e.two_sided ? std::abs(to.dot(e.frame.z)) : -to.dot(e.frame.z);
   if (height <= 0) {
     return 0;
   }
-  const float cos_light = std::min(1.0f, height / std::max(d, 1e-12f) + sine_reach);
+  const float cos_light = mean_cosine(height / std::max(d, 1e-12f), sine_reach);
   if (e.half_spread > 0) {
     const float angle = std::acos(std::clamp(height / std::max(d, 1e-12f), -1.0f, 1.0f));
     const float widest = angle - (d > reach ? std::asin(sine_reach) : kPi);

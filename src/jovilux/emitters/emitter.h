@@ -152,6 +152,9 @@ inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
   return (e.link_bit == 0 || (links & e.link_bit) != 0) && (e.detail == nullptr || !e.detail->zone || e.detail->zone->contains(p.cast<double>()));
 }
 
+/// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.
+inline float mean_cosine(float c, float s) { return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s); }
+
 /// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights: above 0 wherever
 /// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely does not.
 float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links = ~std::uint64_t{0});

@@ -11,6 +11,7 @@ namespace {
 
 constexpr float kLeastShare = 0.02f;   // of a light's highest intensity, in directions it hardly shines
 constexpr float kRounding = 1e-3f;     // on cosines of bounds
+constexpr float kNear = 3;             // clusters nearer than this many of their radii are opened
 
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
@@ -88,8 +89,27 @@ struct Angle {
 // max(0, a - b), both in [0, pi].
 Angle less(Angle a, Angle b) { return a.cosine >= b.cosine ? Angle{1, 0} : Angle{a.cosine * b.cosine + a.sine * b.sine, a.sine * b.cosine - a.cosine * b.sine}; }
 
-// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.
-float mean_cosine(float c, float s) { return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s); }
+// The mean of n.v a.v / |v|^m over places v, by their mean and covariance, to second order; n and a are left out where null, and m
+// is 2 and one more for each. The second derivatives of 1 / |v|^m are m (m + 2) v v^T / |v|^(m + 4) - m / |v|^(m + 2).
+// Within a quarter and four times of what the mean place alone gives.
+float mean_over(const Vec3& v, const Eigen::Matrix3f& covariance, const Vec3* n, const Vec3* a) {
+  const float m = 2.0f + (n != nullptr ? 1.0f : 0.0f) + (a != nullptr ? 1.0f : 0.0f);
+  const float inverse = 1 / v.squaredNorm();
+  const Vec3 cv = covariance * v;
+  const float nv = n != nullptr ? n->dot(v) : 1.0f, av = a != nullptr ? a->dot(v) : 1.0f;
+  float sum = nv * av * (1 + 0.5f * m * inverse * ((m + 2) * v.dot(cv) * inverse - covariance.trace()));
+  if (n != nullptr) {
+    sum -= m * inverse * n->dot(cv) * av;
+  }
+  if (a != nullptr) {
+    sum -= m * inverse * a->dot(cv) * nv;
+  }
+  if (n != nullptr && a != nullptr) {
+    sum += n->dot(covariance * *a);
+  }
+  const float power = m == 3 ? inverse * std::sqrt(inverse) : m == 2 ? inverse : inverse * inverse;
+  return power * std::clamp(sum, 0.25f * nv * av, 4 * nv * av);
+}
 
 float half_area(const Bounds& b) { return b.empty() ? 0 : b.half_area(); }
 
@@ -157,11 +177,31 @@ struct LightClusters::Builder {
       Node& n = tree.nodes_[index];
       n.center = all.box.center();
       n.radius = 0.5f * all.box.diagonal();
+      n.half = 0.5f * (all.box.hi - all.box.lo);
       n.axis = all.directions.axis;
       n.cos_axes = std::cos(all.directions.half);
       n.sin_axes = std::sin(all.directions.half);
       n.cos_around = std::cos(all.directions.around);
       n.power = all.power;
+      Vec3d mean = Vec3d::Zero();
+      Mat3d second = Mat3d::Zero();
+      double power = 0;
+      bool lambert = true;
+      for (std::size_t i = begin; i < end; ++i) {
+        const Vec3d c = items[i].center.cast<double>();
+        mean += static_cast<double>(items[i].power) * c;
+        power += static_cast<double>(items[i].power);
+        const Emitter& e = lights[items[i].light];
+        lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 && (e.form == Form::kDisk || e.form == Form::kRect);
+      }
+      mean = power > 0 ? Vec3d(mean / power) : n.center.cast<double>();
+      for (std::size_t i = begin; i < end; ++i) {
+        const Vec3d d = items[i].center.cast<double>() - mean;
+        second += (power > 0 ? static_cast<double>(items[i].power) / power : 0) * d * d.transpose();
+      }
+      n.mean = mean.cast<float>();
+      n.scatter = second.cast<float>();
+      n.flat_axes = lambert && n.cos_axes > 0.9998f;
       n.links = links;
       n.unlinked = unlinked;
       n.parent = parent;
@@ -262,6 +302,13 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
   builder.fill(0, 0, builder.items.size(), kNoIndex, 1);
 }
 
+bool LightClusters::could_reach(const Node& n, const LightQuery& q) const {
+  if (!n.unlinked && (q.links & n.links) == 0) {
+    return false;
+  }
+  return q.kind != LightQuery::Kind::kSurface || q.n.dot(n.center - q.p) + n.radius * (1 + kRounding) > 0;
+}
+
 float LightClusters::estimate(const Node& n, const LightQuery& q) const {
   if (!n.unlinked && (q.links & n.links) == 0) {
     return 0;
@@ -278,12 +325,24 @@ float LightClusters::estimate(const Node& n, const LightQuery& q) const {
   if (d2 <= r2 * 1.0001f || d2 < 1e-20f) {
     return n.power / near2;
   }
+  const bool surface = q.kind == LightQuery::Kind::kSurface;
+  if (d2 > 2.25f * r2 && (n.cos_axes <= -1 || n.flat_axes)) {
+    // Where all of it lies in front of the surface, and the surface in front of all of it, no cosine is cut off.
+    const Vec3 away = -n.axis;
+    const auto in_front = [&](const Vec3& side) {
+      const float height = to.dot(side) - side.cwiseAbs().dot(n.half);
+      return height > 0 && height * height > kRounding * kRounding * d2;
+    };
+    if ((!surface || in_front(q.n)) && (!n.flat_axes || in_front(away))) {
+      return n.power * mean_over(n.mean - q.p, n.scatter, surface ? &q.n : nullptr, n.flat_axes ? &away : nullptr);
+    }
+  }
   const float d = std::sqrt(d2);
   const Vec3 wi = to / d;
   const float sine = std::min(1.0f, n.radius / d * 1.0005f);
   const Angle widened{std::sqrt(std::max(0.0f, 1 - sine * sine)) - kRounding, sine};
   float factor = 1;
-  if (q.kind == LightQuery::Kind::kSurface) {
+  if (surface) {
     factor = mean_cosine(q.n.dot(wi), sine + kRounding);
     if (factor <= 0) {
       return 0;
@@ -326,12 +385,12 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights, const LightQu
   while (top > 0) {
     const std::uint32_t index = stack[--top];
     const Node& node = nodes_[index];
-    const float x = estimate(node, query);
-    if (!(x > 0)) {
-      continue;
-    }
     if (!is_near(node, query)) {
-      visit(x, kNoIndex, index);
+      if (const float x = estimate(node, query); x > 0) {
+        visit(x, kNoIndex, index);
+      }
+    } else if (!could_reach(node, query)) {
+      continue;
     } else if (node.count == 0) {
       stack[top++] = node.children;
       stack[top++] = node.children + 1;
@@ -443,7 +502,7 @@ float LightClusters::chance(const std::vector<Emitter>& lights, const LightQuery
   // Down through what is near; then by the shares of each side.
   std::size_t at = length;
   while (at > 0 && is_near(nodes_[way[at - 1]], query)) {
-    if (!(estimate(nodes_[way[at - 1]], query) > 0)) {
+    if (!could_reach(nodes_[way[at - 1]], query)) {
       return 0;
     }
     --at;

@@ -55,12 +55,15 @@ class LightClusters {
 
  private:
   static constexpr std::size_t kLeaf = 4, kDeepest = 96;
-  static constexpr float kNear = 2.5f;      // clusters nearer than this many of their radii are opened
 
   // A cluster: a ball that holds the lights, a cone that holds their axes and how far around it they shine.
   struct Node {
     Vec3 center = Vec3::Zero();
     float radius = 0;
+    Vec3 half = Vec3::Zero();             // of the box around the lights, which lies around the center
+    Vec3 mean = Vec3::Zero();             // of the places, by power
+    Eigen::Matrix3f scatter = Eigen::Matrix3f::Zero();  // their covariance [m^2]
+    bool flat_axes = false;               // all shine by the cosine around one axis
     Vec3 axis = Vec3::UnitZ();
     float cos_axes = 1, sin_axes = 0;     // half of the cone of axes
     float cos_around = -1;                // farthest direction from an axis that light goes
@@ -74,6 +77,7 @@ class LightClusters {
   struct Builder;
 
   float estimate(const Node& node, const LightQuery& query) const;
+  bool could_reach(const Node& node, const LightQuery& query) const;
   bool is_near(const Node& node, const LightQuery& query) const;
   template <class Visit>
   void each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const;

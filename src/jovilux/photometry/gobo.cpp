@@ -1,11 +1,14 @@
 #include "jovilux/photometry/gobo.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
+#include <cstdint>
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/assert.h"
 #include "jovilux/base/sampler.h"
+#include "jovilux/color/rgb.h"
 
 namespace jovilux {
 namespace {
@@ -83,6 +86,10 @@ void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
   });
 }
 
+// Of an edge's softness: beyond this many of `edge` from it nothing is left of the mask (see Gobo::transmittance).
+constexpr double kEdgeReach = 3.4;
+double edge_of(const GoboSpec& spec) { return std::sqrt(2.0) * spec.soft / kSoftPerDeviation; }
+
 }  // namespace
 
 std::vector<std::string> gobo_pattern_names() { return {"slats", "grid", "dots", "leaves"}; }
@@ -137,8 +144,161 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
     const double deviation = spec.soft / kSoftPerDeviation;
     blur(picture_, std::min(deviation / spec.width, 1.0) * picture_.width, true, spec.surround == GoboSurround::kRepeat || spec.tiles_x > 1);
     blur(picture_, std::min(deviation / spec.height, 1.0) * picture_.height, false, spec.surround == GoboSurround::kRepeat || spec.tiles_y > 1);
-    edge_ = static_cast<float>(std::sqrt(2.0) * deviation);
+    edge_ = static_cast<float>(edge_of(spec));
   }
+  sums_ = MaskSums(spec, picture_);
+  const double c = std::cos(spec.turn), s = std::sin(spec.turn);
+  // As in transmittance: right = -x, turned back, from the upper left corner.
+  to_tiles_ << -c / spec.width, -s / spec.width, s / spec.height, -c / spec.height;
+  tiles_offset_ << 0.5 * spec.tiles_x, 0.5 * spec.tiles_y;
+}
+
+MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture) : surround_(spec.surround), strength_(spec.strength), complete_(spec.surround != GoboSurround::kClear || !(spec.soft > 0)), s_last_(spec.tiles_x), r_last_(spec.tiles_y) {
+  columns_ = std::min(picture.width, kSide);
+  rows_ = std::min(picture.height, kSide);
+  if (surround_ == GoboSurround::kDark) {
+    const double s = std::ceil(kEdgeReach * edge_of(spec) / spec.width * columns_) / columns_, r = std::ceil(kEdgeReach * edge_of(spec) / spec.height * rows_) / rows_;
+    s_first_ -= s;
+    s_last_ += s;
+    r_first_ -= r;
+    r_last_ += r;
+  }
+  const auto pixel = [&](int x, int y) {
+    x = (x + picture.width) % picture.width;
+    y = (y + picture.height) % picture.height;
+    return static_cast<double>(luminance_of(picture.rgb[static_cast<std::size_t>(y) * static_cast<std::size_t>(picture.width) + static_cast<std::size_t>(x)]));
+  };
+  // What a pixel covers of cells: of one, or of two.
+  struct Part {
+    int cell;
+    double share;
+  };
+  const auto parts = [](int i, int pixels, int cells) {
+    const double from = static_cast<double>(i) * cells / pixels, to = static_cast<double>(i + 1) * cells / pixels;
+    const int first = std::min(cells - 1, static_cast<int>(from)), second = std::min(cells - 1, first + 1);
+    const double in_first = std::min(to, first + 1.0) - from;
+    return std::array<Part, 2>{Part{first, in_first}, Part{second, std::max(0.0, to - from - in_first)}};
+  };
+  const auto stride = static_cast<std::size_t>(columns_) + 1;
+  sums_.assign(stride * (static_cast<std::size_t>(rows_) + 1), 0.0);
+  std::vector<double> row(static_cast<std::size_t>(picture.width));
+  for (int y = 0; y < picture.height; ++y) {
+    // The mean over a pixel of what is interpolated between the pixels' middles: 1/8, 3/4, 1/8 both ways.
+    for (int x = 0; x < picture.width; ++x) {
+      row[static_cast<std::size_t>(x)] = 0.125 * (pixel(x, y - 1) + pixel(x, y + 1)) + 0.75 * pixel(x, y);
+    }
+    for (int x = 0; x < picture.width; ++x) {
+      const auto left = static_cast<std::size_t>((x + picture.width - 1) % picture.width), right = static_cast<std::size_t>((x + 1) % picture.width);
+      const double mean = 0.125 * (row[left] + row[right]) + 0.75 * row[static_cast<std::size_t>(x)];
+      for (const Part& i : parts(y, picture.height, rows_)) {
+        for (const Part& k : parts(x, picture.width, columns_)) {
+          sums_[static_cast<std::size_t>(i.cell + 1) * stride + static_cast<std::size_t>(k.cell + 1)] += mean * i.share * k.share;
+        }
+      }
+    }
+  }
+  const double cell = 1 / (static_cast<double>(columns_) * rows_);
+  for (std::size_t i = 1; i <= static_cast<std::size_t>(rows_); ++i) {
+    double along = 0;
+    for (std::size_t k = 1; k <= static_cast<std::size_t>(columns_); ++k) {
+      along += sums_[i * stride + k] * cell;
+      sums_[i * stride + k] = sums_[(i - 1) * stride + k] + along;
+    }
+  }
+}
+
+// std::floor, which is a call without SSE 4.1; for what fits an integer.
+static double whole(double v) {
+  const auto i = static_cast<double>(static_cast<std::int64_t>(v));
+  return i > v ? i - 1 : i;
+}
+
+// From the corner of the tiles' plane, as if the mask repeated forever.
+double MaskSums::whole_tiles(double s, double r) const {
+  const double ks = whole(s), kr = whole(r);
+  const auto stride = static_cast<std::size_t>(columns_) + 1;
+  const auto tile = [&](double a, double b) {
+    const double x = a * columns_, y = b * rows_;
+    const auto i = std::min(static_cast<std::size_t>(x), static_cast<std::size_t>(columns_) - 1), k = std::min(static_cast<std::size_t>(y), static_cast<std::size_t>(rows_) - 1);
+    const double fx = x - static_cast<double>(i), fy = y - static_cast<double>(k);
+    const double* upper = &sums_[k * stride + i];
+    const double* lower = upper + stride;
+    return (1 - fy) * ((1 - fx) * upper[0] + fx * upper[1]) + fy * ((1 - fx) * lower[0] + fx * lower[1]);
+  };
+  double sum = tile(s - ks, r - kr);
+  if (ks != 0) {
+    sum += ks * tile(1, r - kr);
+  }
+  if (kr != 0) {
+    sum += kr * tile(s - ks, 1);
+  }
+  return ks != 0 && kr != 0 ? sum + ks * kr * sums_.back() : sum;
+}
+
+double MaskSums::up_to(double s, double r) const {
+  const double free = s * r;
+  double masked = 0;
+  if (surround_ == GoboSurround::kRepeat) {
+    masked = whole_tiles(s, r);
+  } else {
+    const double cs = std::clamp(s, s_first_, s_last_), cr = std::clamp(r, r_first_, r_last_);
+    masked = whole_tiles(cs, cr);
+    masked = surround_ == GoboSurround::kClear ? free - (cs * cr - masked) : masked;
+  }
+  return strength_ * masked + (1 - strength_) * free;
+}
+
+double MaskSums::over(double s0, double s1, double r0, double r1) const {
+  return std::max(0.0, (up_to(s1, r1) - up_to(s0, r1)) - (up_to(s1, r0) - up_to(s0, r0)));
+}
+
+double MaskSums::at(double s, double r) const {
+  double t = surround_ == GoboSurround::kClear ? 1 : 0;
+  if (surround_ == GoboSurround::kRepeat || (s >= s_first_ && s < s_last_ && r >= r_first_ && r < r_last_)) {
+    const auto stride = static_cast<std::size_t>(columns_) + 1;
+    const auto i = std::min(static_cast<std::size_t>((s - whole(s)) * columns_), static_cast<std::size_t>(columns_) - 1);
+    const auto k = std::min(static_cast<std::size_t>((r - whole(r)) * rows_), static_cast<std::size_t>(rows_) - 1);
+    const double* upper = &sums_[k * stride + i];
+    const double* lower = upper + stride;
+    t = std::max(0.0, (lower[1] - lower[0]) - (upper[1] - upper[0])) * columns_ * rows_;
+  }
+  return 1 - strength_ * (1 - t);
+}
+
+double MaskSums::along_row(double s0, double s1, double r) const {
+  const double row = whole(r * rows_);
+  return over(s0, s1, row / rows_, (row + 1) / rows_) * rows_;
+}
+
+namespace {
+
+// Where `sum`, which grows from 0 at `first` and is straight between the multiples of 1 / cells, reaches `target`.
+template <class Sum>
+double reach(double first, double last, int cells, double target, const Sum& sum) {
+  // The last multiple in between at which less than the target lies.
+  auto low = static_cast<std::int64_t>(std::floor(first * cells)), high = static_cast<std::int64_t>(std::ceil(last * cells));
+  while (high - low > 1) {
+    const std::int64_t middle = low + (high - low) / 2;
+    (sum(static_cast<double>(middle) / cells) <= target ? low : high) = middle;
+  }
+  const double a = std::max(first, static_cast<double>(low) / cells), b = std::min(last, static_cast<double>(high) / cells);
+  const double at_a = sum(a), at_b = sum(b);
+  return at_b > at_a ? std::clamp(a + (target - at_a) / (at_b - at_a) * (b - a), a, b) : 0.5 * (a + b);
+}
+
+}  // namespace
+
+double MaskSums::split_rows(double s0, double s1, double r0, double r1, double u) const {
+  const auto up = [&](double r) { return up_to(s1, r) - up_to(s0, r); };
+  const double before = up(r0), all = up(r1) - before;
+  return reach(r0, r1, rows_, u * all, [&](double r) { return up(r) - before; });
+}
+
+double MaskSums::split_row(double s0, double s1, double r, double u) const {
+  const double row = whole(r * rows_), r0 = row / rows_, r1 = (row + 1) / rows_;
+  const auto up = [&](double s) { return up_to(s, r1) - up_to(s, r0); };
+  const double before = up(s0), all = up(s1) - before;
+  return reach(s0, s1, columns_, u * all, [&](double s) { return up(s) - before; });
 }
 
 Eigen::Array3f Gobo::transmittance(float x, float y) const {

@@ -7,6 +7,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/color/rgb.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/spectrum_file.h"
 
