@@ -435,7 +435,7 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
     return;
   }
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [240, 160]\nsamples = 1024\n");
+  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [240, 160]\nsamples = 400\n");
   ProgramRun lost;
   std::thread rendering([&] { lost = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet"}); });
   // The process of the second rank, by its command line and environment.

@@ -3,12 +3,12 @@
 #include <catch2/catch.hpp>
 #include <Eigen/Dense>
 
-#include <hwy/targets.h>
-
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
+#include "tests/support/targets.h"
 
 using namespace jovilux;
+using namespace jovilux::test;
 
 namespace {
 
@@ -48,18 +48,6 @@ double nearest_of_all(const Mesh& mesh, const Ray& ray) {
     }
   }
   return best;
-}
-
-// Runs `body` on each set of vector instructions that this machine has.
-template <class Body>
-void on_each_target(const Body& body) {
-  for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
-    hwy::SetSupportedTargetsForTest(target);
-    hwy::GetChosenTarget().Update(hwy::SupportedTargets());
-    body(World::instruction_set());
-  }
-  hwy::SetSupportedTargetsForTest(0);
-  hwy::GetChosenTarget().Update(hwy::SupportedTargets());
 }
 
 }  // namespace

@@ -77,6 +77,71 @@ HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, floa
   return bits;
 }
 
+// A ray on the grid of compact nodes, for one of the eight octants of directions (bit a: it goes down axis a), so that near and far
+// planes are told apart before the program runs. A plane's number q comes as the float 2^23 + q, S = step / direction: it is met at
+// (2^23 + q) S - (2^23 S + shift). Sums of that size are rounded by up to half of |S|: planes are moved out by one |S|, by two
+// where multiply and subtract are not fused, beyond the 4 u of the shift.
+template <int kOctant>
+struct GridRay {
+  float scale[3], near_shift[3], far_shift[3];
+
+  GridRay(const PreparedRay& ray, const BoxGrid& grid) {
+    constexpr bool kFused = HWY_TARGET == HWY_AVX2 || HWY_TARGET == HWY_AVX3;
+    constexpr float kRounding = kFused ? 1.05f : 2.05f;
+    for (std::size_t a = 0; a < 3; ++a) {
+      scale[a] = ray.inverse[a] * grid.step[a];
+      const float shift = (ray.origin[a] - grid.lo[a]) * ray.inverse[a], base = scale[a] * 0x1p23f;
+      const float rounding = std::abs(shift) * 0x1p-21f + kRounding * std::abs(scale[a]);
+      near_shift[a] = shift + base + rounding;
+      far_shift[a] = shift + base - rounding;
+    }
+  }
+};
+
+#if HWY_TARGET == HWY_SCALAR
+template <int kOctant>
+HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& ray, float t_max, float* HWY_RESTRICT t) {
+  unsigned bits = 0;
+  for (std::size_t i = 0; i < 8; ++i) {
+    float leave = t_max;
+    t[i] = 0;
+    for (std::size_t a = 0; a < 3; ++a) {
+      const bool down = (kOctant >> a & 1) != 0;
+      const auto at = [&](std::size_t place) { return 0x1p23f + node.planes[a][place]; };
+      t[i] = std::max(t[i], at(down ? CompactNode::upper(i) : CompactNode::lower(i)) * ray.scale[a] - ray.near_shift[a]);
+      leave = std::min(leave, at(down ? CompactNode::lower(i) : CompactNode::upper(i)) * ray.scale[a] - ray.far_shift[a]);
+    }
+    bits |= t[i] <= leave ? 1U << i : 0;
+  }
+  return bits;
+}
+#else
+template <int kOctant>
+HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& ray, float t_max, float* HWY_RESTRICT t) {
+  const hn::CappedTag<float, 8> d;
+  const hn::Repartition<std::uint16_t, decltype(d)> d_plane;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto exponent = hn::Set(d_plane, 0x4b00);
+  unsigned bits = 0;
+  for (std::size_t i = 0; i < 8; i += lanes) {
+    auto enter = hn::Zero(d), leave = hn::Set(d, t_max);
+    for (int a = 0; a < 3; ++a) {
+      const bool down = (kOctant >> a & 1) != 0;
+      const auto planes = hn::LoadU(d_plane, node.planes[a] + 2 * i);
+      const auto lower = hn::BitCast(d, hn::InterleaveLower(d_plane, planes, exponent)), upper = hn::BitCast(d, hn::InterleaveUpper(d_plane, planes, exponent));
+      const auto scale = hn::Set(d, ray.scale[a]);
+      enter = hn::Max(hn::MulSub(down ? upper : lower, scale, hn::Set(d, ray.near_shift[a])), enter);
+      leave = hn::Min(hn::MulSub(down ? lower : upper, scale, hn::Set(d, ray.far_shift[a])), leave);
+    }
+    hn::StoreU(enter, d, t + i);
+    std::uint8_t mask[8] = {};
+    hn::StoreMaskBits(d, hn::Le(enter, leave), mask);
+    bits |= static_cast<unsigned>(mask[0] & ((1U << lanes) - 1)) << i;
+  }
+  return bits;
+}
+#endif
+
 // Four triangles at once. Source: S. Woop, C. Benthin, I. Wald, "Watertight Ray/Triangle Intersection", JCGT 2(1), 2013.
 // The edge functions of a shared edge are exact negatives of each other: no multiply-add may be fused here.
 // Returns a bit for each triangle met in (0, t_max); t and the corner weights go to the arrays.
@@ -126,8 +191,8 @@ HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet, const PreparedR
 
 // Visits the leaves that the ray meets, nearest first; `leaf(first, count)` may lower t_max and returns true to stop.
 // What waits on the stack is a number: the bits of its distance, which order as the distances do, above those of its child.
-template <class Leaf>
-HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float& t_max, const Leaf& leaf) {
+template <class Node, class NodeRay, class Leaf>
+HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max, const Leaf& leaf) {
   std::uint64_t stack[7 * kMaxBvhDepth + 8];
   int top = 0;
   std::uint32_t current = 0;
@@ -143,7 +208,7 @@ HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float&
         return true;
       }
     } else {
-      const BvhNode& node = nodes[current];
+      const Node& node = nodes[current];
       HWY_ALIGN float t[8];
       unsigned bits = meet_boxes(node, ray, t_max, t);
       if (bits != 0) {
@@ -207,8 +272,8 @@ HWY_INLINE bool visit(const BvhNode* nodes, const PreparedRay& ray, const float&
 
 // Visits the leaves that the ray meets in any order, those of a node before its inner children, until `leaf` returns true:
 // nothing is sorted, and no distance is kept.
-template <class Leaf>
-HWY_INLINE bool visit_any(const BvhNode* nodes, const PreparedRay& ray, float t_max, const Leaf& leaf) {
+template <class Node, class NodeRay, class Leaf>
+HWY_INLINE bool visit_any(const Node* nodes, const NodeRay& ray, float t_max, const Leaf& leaf) {
   std::uint32_t stack[7 * kMaxBvhDepth + 8];
   int top = 0;
   stack[top++] = 0;
@@ -220,7 +285,7 @@ HWY_INLINE bool visit_any(const BvhNode* nodes, const PreparedRay& ray, float t_
       }
       continue;
     }
-    const BvhNode& node = nodes[current];
+    const Node& node = nodes[current];
     HWY_ALIGN float t[8];
     for (unsigned bits = meet_boxes(node, ray, t_max, t); bits != 0; bits &= bits - 1) {
       const std::uint32_t child = node.child[hwy::Num0BitsBelowLS1Bit_Nonzero32(bits)];
@@ -245,9 +310,11 @@ double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray
 }
 
 // The nearest triangle of a set before hit.t, which becomes the hit.
-HWY_INLINE void closest_triangle(const BvhNode* nodes, const TrianglePacket* packets, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+template <class Node, class NodeRay>
+HWY_INLINE void closest_of(const Node* nodes, const NodeRay& node_ray, const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
   std::uint32_t triangle = kNoIndex;
-  visit(nodes, ray, hit.t, [&](std::uint32_t first, std::uint32_t count) {
+  const TrianglePacket* packets = set.packets();
+  visit(nodes, node_ray, hit.t, [&](std::uint32_t first, std::uint32_t count) {
     PacketHits found;
     for (std::uint32_t p = first; p < first + count; ++p) {
       unsigned bits = meet_triangles(packets[p], ray, hit.t, found);
@@ -271,8 +338,10 @@ HWY_INLINE void closest_triangle(const BvhNode* nodes, const TrianglePacket* pac
   }
 }
 
-HWY_INLINE bool any_triangle(const BvhNode* nodes, const TrianglePacket* packets, const PreparedRay& ray, float t_max) {
-  return visit_any(nodes, ray, t_max, [&](std::uint32_t first, std::uint32_t count) {
+template <class Node, class NodeRay>
+HWY_INLINE bool any_of(const Node* nodes, const NodeRay& node_ray, const TriangleSet& set, const PreparedRay& ray, float t_max) {
+  const TrianglePacket* packets = set.packets();
+  return visit_any(nodes, node_ray, t_max, [&](std::uint32_t first, std::uint32_t count) {
     PacketHits found;
     for (std::uint32_t p = first; p < first + count; ++p) {
       if (meet_triangles(packets[p], ray, t_max, found) != 0) {
@@ -283,20 +352,61 @@ HWY_INLINE bool any_triangle(const BvhNode* nodes, const TrianglePacket* packets
   });
 }
 
+// Out of line: each has a stack of its own.
+template <int kOctant>
+HWY_NOINLINE void closest_in_octant(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+  closest_of(set.compact_nodes(), GridRay<kOctant>(ray, set.grid()), set, ray, copy, hit);
+}
+template <int kOctant>
+HWY_NOINLINE bool any_in_octant(const TriangleSet& set, const PreparedRay& ray, float t_max) {
+  return any_of(set.compact_nodes(), GridRay<kOctant>(ray, set.grid()), set, ray, t_max);
+}
+HWY_NOINLINE void closest_in_full(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) { closest_of(set.nodes(), ray, set, ray, copy, hit); }
+HWY_NOINLINE bool any_in_full(const TriangleSet& set, const PreparedRay& ray, float t_max) { return any_of(set.nodes(), ray, set, ray, t_max); }
+
+// The octant of a ray's direction; 8 without compact nodes, 9 without any.
+HWY_INLINE int way_through(const TriangleSet& set, const PreparedRay& ray) {
+  if (set.compact_nodes() == nullptr) {
+    return set.nodes() != nullptr ? 8 : 9;
+  }
+  return (ray.near[0] >= 3 ? 1 : 0) | (ray.near[1] >= 3 ? 2 : 0) | (ray.near[2] >= 3 ? 4 : 0);
+}
+HWY_INLINE void closest_triangle(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+  switch (way_through(set, ray)) {
+    case 0: return closest_in_octant<0>(set, ray, copy, hit);
+    case 1: return closest_in_octant<1>(set, ray, copy, hit);
+    case 2: return closest_in_octant<2>(set, ray, copy, hit);
+    case 3: return closest_in_octant<3>(set, ray, copy, hit);
+    case 4: return closest_in_octant<4>(set, ray, copy, hit);
+    case 5: return closest_in_octant<5>(set, ray, copy, hit);
+    case 6: return closest_in_octant<6>(set, ray, copy, hit);
+    case 7: return closest_in_octant<7>(set, ray, copy, hit);
+    case 8: return closest_in_full(set, ray, copy, hit);
+    default: return;
+  }
+}
+HWY_INLINE bool any_triangle(const TriangleSet& set, const PreparedRay& ray, float t_max) {
+  switch (way_through(set, ray)) {
+    case 0: return any_in_octant<0>(set, ray, t_max);
+    case 1: return any_in_octant<1>(set, ray, t_max);
+    case 2: return any_in_octant<2>(set, ray, t_max);
+    case 3: return any_in_octant<3>(set, ray, t_max);
+    case 4: return any_in_octant<4>(set, ray, t_max);
+    case 5: return any_in_octant<5>(set, ray, t_max);
+    case 6: return any_in_octant<6>(set, ray, t_max);
+    case 7: return any_in_octant<7>(set, ray, t_max);
+    case 8: return any_in_full(set, ray, t_max);
+    default: return false;
+  }
+}
+
 // A ray in a copy's own space; distances along it stay what they are.
 Ray ray_in(const PlacedTriangles& copy, const Ray& ray) {
   return {Vec3(copy.to_local.point(ray.origin.cast<double>()).cast<float>()), Vec3(copy.to_local.vector(ray.direction.cast<double>()).cast<float>()), ray.t_max};
 }
 
-// Out of line: each has a stack of its own.
-HWY_NOINLINE void closest_in_copy(const PlacedTriangles& copy, std::uint32_t index, const Ray& ray, Hit& hit) {
-  const PreparedRay prepared(ray_in(copy, ray));
-  closest_triangle(copy.triangles->nodes(), copy.triangles->packets(), prepared, index, hit);
-}
-HWY_NOINLINE bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) {
-  const PreparedRay prepared(ray_in(copy, ray));
-  return any_triangle(copy.triangles->nodes(), copy.triangles->packets(), prepared, ray.t_max);
-}
+void closest_in_copy(const PlacedTriangles& copy, std::uint32_t index, const Ray& ray, Hit& hit) { closest_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), index, hit); }
+bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) { return any_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), ray.t_max); }
 
 Hit Closest(const WorldQueries& world, const Ray& ray) {
   const PreparedRay prepared(ray);
@@ -326,9 +436,7 @@ Hit Closest(const WorldQueries& world, const Ray& ray) {
       return false;
     });
   }
-  if (world.triangle_nodes != nullptr) {
-    closest_triangle(world.triangle_nodes, world.packets, prepared, kNoIndex, hit);
-  }
+  closest_triangle(*world.triangles, prepared, kNoIndex, hit);
   return hit;
 }
 
@@ -346,7 +454,7 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
       return true;
     }
   }
-  if (world.triangle_nodes != nullptr && any_triangle(world.triangle_nodes, world.packets, prepared, ray.t_max)) {
+  if (any_triangle(*world.triangles, prepared, ray.t_max)) {
     return true;
   }
   return world.shape_nodes != nullptr &&

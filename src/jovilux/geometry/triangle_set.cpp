@@ -28,13 +28,19 @@ void TriangleSet::add(const Mesh& mesh, std::uint32_t number) {
   }
 }
 
-void TriangleSet::build(bool split) {
+void TriangleSet::build(bool split, bool compacted) {
   built_ = true;
   std::vector<BoxedItem> items = triangle_boxes(positions_, triangles_, split);
   boxes_ = items.size();
   bvh_ = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
-  items = {};
+  std::vector<BoxedItem>().swap(items);
   fill_packets();
+  if (compacted) {
+    compact_ = compact(bvh_);
+    if (!compact_.nodes.empty()) {
+      LargeArray<BvhNode>().swap(bvh_.nodes);  // an empty list assigned would keep the memory
+    }
+  }
 }
 
 // The items of each leaf in packets of four; a triangle that was cut may be twice in a leaf, and once is enough.
@@ -71,7 +77,7 @@ void TriangleSet::fill_packets() {
     }
   }
   packets_.shrink_to_fit();
-  bvh_.order = {};
+  std::vector<std::uint32_t>().swap(bvh_.order);
 }
 
 const TriangleSet::Range& TriangleSet::range_of(std::uint32_t triangle) const {
@@ -102,7 +108,7 @@ TriangleSet::Place TriangleSet::place(std::uint32_t triangle, float u, float v) 
 
 std::size_t TriangleSet::memory_bytes() const {
   return (positions_.capacity() + normals_.capacity()) * sizeof(Vec3) + uvs_.capacity() * sizeof(Vec2) + triangles_.capacity() * sizeof(triangles_[0]) +
-         packets_.capacity() * sizeof(TrianglePacket) + bvh_.nodes.capacity() * sizeof(BvhNode);
+         packets_.capacity() * sizeof(TrianglePacket) + bvh_.nodes.capacity() * sizeof(BvhNode) + compact_.nodes.capacity() * sizeof(CompactNode);
 }
 
 namespace {

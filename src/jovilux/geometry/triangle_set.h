@@ -7,6 +7,7 @@
 
 #include "jovilux/base/large_array.h"
 #include "jovilux/geometry/bvh.h"
+#include "jovilux/geometry/compact_bvh.h"
 #include "jovilux/geometry/mesh.h"
 #include "jovilux/geometry/ray.h"
 
@@ -24,8 +25,9 @@ class TriangleSet {
  public:
   /// The mesh must be faultless (mesh_fault). `number` is the caller's and comes back by mesh_of().
   void add(const Mesh& mesh, std::uint32_t number);
-  /// Once; with `split`, boxes of large slanting triangles are cut where that pays (triangle_boxes).
-  void build(bool split = true);
+  /// Once; with `split`, boxes of large slanting triangles are cut where that pays (triangle_boxes); with `compacted`, nodes are
+  /// compact where that costs no rays.
+  void build(bool split = true, bool compacted = true);
   bool is_built() const { return built_; }
 
   /// Where a triangle is met, with the weights u and v of its second and third corner.
@@ -60,7 +62,9 @@ class TriangleSet {
   }
   std::size_t memory_bytes() const;
 
-  /// For rays: null without triangles.
+  /// For rays: compact nodes where their grid is fine enough, else full ones; both null without triangles.
+  const CompactNode* compact_nodes() const { return compact_.nodes.empty() ? nullptr : compact_.nodes.data(); }
+  const BoxGrid& grid() const { return compact_.grid; }
   const BvhNode* nodes() const { return bvh_.nodes.empty() ? nullptr : bvh_.nodes.data(); }
   const TrianglePacket* packets() const { return packets_.data(); }
 
@@ -77,7 +81,8 @@ class TriangleSet {
   LargeArray<std::array<std::uint32_t, 3>> triangles_;
   std::vector<Range> ranges_;
   LargeArray<TrianglePacket> packets_;
-  Bvh bvh_;  ///< leaves count packets
+  Bvh bvh_;  ///< leaves count packets; without nodes where compact_ has them
+  CompactBvh compact_;
   std::size_t boxes_ = 0;
   bool built_ = false;
 };

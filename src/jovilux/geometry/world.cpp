@@ -121,7 +121,7 @@ void World::build(bool split) {
   if (!meshes_->is_built()) {
     meshes_->build(split);
   }
-  if (meshes_->nodes() != nullptr) {
+  if (meshes_->triangle_count() > 0) {
     bounds_.add(meshes_->bounds());
   }
 }

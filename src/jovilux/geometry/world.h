@@ -129,8 +129,7 @@ struct WorldQueries {
   std::size_t endless_count;
   const BvhNode* shape_nodes;
   const std::uint32_t* shape_order;
-  const BvhNode* triangle_nodes;
-  const TrianglePacket* packets;
+  const TriangleSet* triangles;
 
   static WorldQueries of(const World& world) {
     return {world.shapes_.data(),
@@ -142,8 +141,7 @@ struct WorldQueries {
             world.endless_.size(),
             world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),
             world.shape_bvh_.order.data(),
-            world.meshes_->nodes(),
-            world.meshes_->packets()};
+            world.meshes_.get()};
   }
 };
 

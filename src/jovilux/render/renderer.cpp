@@ -482,7 +482,10 @@ class Renderer {
         for (std::uint64_t i = first; i < std::min(all, first + kJob); ++i) {
           const std::uint64_t set = static_cast<std::uint64_t>(s_.pass.begin) + i / paths_per_sample_;
           const auto scrambling = static_cast<std::uint32_t>(set % kScramblings);
-          const Sampler sampler(seed, mix(kLightStream, scrambling), static_cast<std::uint32_t>(set / kScramblings * paths_per_sample_ + i % paths_per_sample_));
+          // A sequence has 2^32 points; further ones come from another of the same scrambling.
+          const std::uint64_t point = set / kScramblings * paths_per_sample_ + i % paths_per_sample_;
+          const std::uint32_t stream = mix(kLightStream, scrambling), beyond = static_cast<std::uint32_t>(point >> 32);
+          const Sampler sampler(seed, beyond == 0 ? stream : mix(stream, beyond), static_cast<std::uint32_t>(point));
           splats.clear();
           light_paths_[moment_of(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
           for (const Splat& s : splats) {
