@@ -275,7 +275,7 @@ TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animat
 
 TEST_CASE("20 kills at random moments lose no file, what goes on ends with the same bits", "[cli][resume][slow]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\nlayers = 'lights+parts'\n");
+  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [160, 96]\nsamples = 192\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole = run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);
   const double wall_ms = 1000 * whole.json()["wall_s"].get<double>();

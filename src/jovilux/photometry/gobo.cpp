@@ -207,30 +207,68 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture) : surround_
   }
 }
 
+namespace {
+
 // std::floor, which is a call without SSE 4.1; for what fits an integer.
-static double whole(double v) {
+double whole(double v) {
   const auto i = static_cast<double>(static_cast<std::int64_t>(v));
   return i > v ? i - 1 : i;
 }
 
+// Sums of a tile's cells, by places in cells.
+struct Tile {
+  const double* sums;
+  std::size_t columns, rows;
+
+  struct Place {
+    std::size_t cell;
+    double beyond;  // of the cell's first edge, in cells
+  };
+  static Place place(double v, std::size_t cells) {
+    const auto i = std::min(static_cast<std::size_t>(v), cells - 1);
+    return {i, v - static_cast<double>(i)};
+  }
+  Place column(double v) const { return place(v, columns); }
+  Place row(double v) const { return place(v, rows); }
+  // Up to a place along the upper edge of a row of cells.
+  double at_edge(Place x, std::size_t edge) const {
+    const double* line = sums + edge * (columns + 1) + x.cell;
+    return line[0] + x.beyond * (line[1] - line[0]);
+  }
+  double at(Place x, Place y) const {
+    const double upper = at_edge(x, y.cell);
+    return upper + y.beyond * (at_edge(x, y.cell + 1) - upper);
+  }
+};
+
+// The place in [first, last] up to which `sum`, which grows from 0 at `first` and is straight between whole numbers, reaches
+// `target`. sum(k, true) is told that k is whole.
+template <class Sum>
+double reach(double first, double last, double target, const Sum& sum) {
+  auto low = static_cast<std::int64_t>(whole(first)), high = static_cast<std::int64_t>(std::ceil(last));
+  while (high - low > 1) {
+    const std::int64_t middle = low + (high - low) / 2;
+    (sum(static_cast<double>(middle), true) <= target ? low : high) = middle;
+  }
+  const double a = std::max(first, static_cast<double>(low)), b = std::min(last, static_cast<double>(high));
+  const double at_a = sum(a, false), at_b = sum(b, false);
+  return at_b > at_a ? std::clamp(a + (target - at_a) / (at_b - at_a) * (b - a), a, b) : 0.5 * (a + b);
+}
+
+}  // namespace
+
 // From the corner of the tiles' plane, as if the mask repeated forever.
 double MaskSums::whole_tiles(double s, double r) const {
   const double ks = whole(s), kr = whole(r);
-  const auto stride = static_cast<std::size_t>(columns_) + 1;
-  const auto tile = [&](double a, double b) {
-    const double x = a * columns_, y = b * rows_;
-    const auto i = std::min(static_cast<std::size_t>(x), static_cast<std::size_t>(columns_) - 1), k = std::min(static_cast<std::size_t>(y), static_cast<std::size_t>(rows_) - 1);
-    const double fx = x - static_cast<double>(i), fy = y - static_cast<double>(k);
-    const double* upper = &sums_[k * stride + i];
-    const double* lower = upper + stride;
-    return (1 - fy) * ((1 - fx) * upper[0] + fx * upper[1]) + fy * ((1 - fx) * lower[0] + fx * lower[1]);
-  };
-  double sum = tile(s - ks, r - kr);
+  const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+  const auto x = tile.column((s - ks) * columns_);
+  const auto y = tile.row((r - kr) * rows_);
+  double sum = tile.at(x, y);
   if (ks != 0) {
-    sum += ks * tile(1, r - kr);
+    sum += ks * tile.at(tile.column(columns_), y);
   }
   if (kr != 0) {
-    sum += kr * tile(s - ks, 1);
+    sum += kr * tile.at_edge(x, tile.rows);
   }
   return ks != 0 && kr != 0 ? sum + ks * kr * sums_.back() : sum;
 }
@@ -248,8 +286,24 @@ double MaskSums::up_to(double s, double r) const {
   return strength_ * masked + (1 - strength_) * free;
 }
 
+// Whether a rectangle lies within one tile of the mask, and the tile's corner.
+bool MaskSums::in_one_tile(double s0, double s1, double r0, double r1, double& s, double& r) const {
+  s = whole(s0);
+  r = whole(r0);
+  return s1 <= s + 1 && r1 <= r + 1 && (surround_ == GoboSurround::kRepeat || (s0 >= s_first_ && s1 <= s_last_ && r0 >= r_first_ && r1 <= r_last_));
+}
+
 double MaskSums::over(double s0, double s1, double r0, double r1) const {
-  return std::max(0.0, (up_to(s1, r1) - up_to(s0, r1)) - (up_to(s1, r0) - up_to(s0, r0)));
+  double s, r, sum;
+  if (in_one_tile(s0, s1, r0, r1, s, r)) {
+    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const auto x0 = tile.column((s0 - s) * columns_), x1 = tile.column((s1 - s) * columns_);
+    const auto y0 = tile.row((r0 - r) * rows_), y1 = tile.row((r1 - r) * rows_);
+    sum = strength_ * ((tile.at(x1, y1) - tile.at(x0, y1)) - (tile.at(x1, y0) - tile.at(x0, y0))) + (1 - strength_) * (s1 - s0) * (r1 - r0);
+  } else {
+    sum = (up_to(s1, r1) - up_to(s0, r1)) - (up_to(s1, r0) - up_to(s0, r0));
+  }
+  return std::max(0.0, sum);
 }
 
 double MaskSums::at(double s, double r) const {
@@ -270,35 +324,50 @@ double MaskSums::along_row(double s0, double s1, double r) const {
   return over(s0, s1, row / rows_, (row + 1) / rows_) * rows_;
 }
 
-namespace {
-
-// Where `sum`, which grows from 0 at `first` and is straight between the multiples of 1 / cells, reaches `target`.
-template <class Sum>
-double reach(double first, double last, int cells, double target, const Sum& sum) {
-  // The last multiple in between at which less than the target lies.
-  auto low = static_cast<std::int64_t>(std::floor(first * cells)), high = static_cast<std::int64_t>(std::ceil(last * cells));
-  while (high - low > 1) {
-    const std::int64_t middle = low + (high - low) / 2;
-    (sum(static_cast<double>(middle) / cells) <= target ? low : high) = middle;
-  }
-  const double a = std::max(first, static_cast<double>(low) / cells), b = std::min(last, static_cast<double>(high) / cells);
-  const double at_a = sum(a), at_b = sum(b);
-  return at_b > at_a ? std::clamp(a + (target - at_a) / (at_b - at_a) * (b - a), a, b) : 0.5 * (a + b);
-}
-
-}  // namespace
-
 double MaskSums::split_rows(double s0, double s1, double r0, double r1, double u) const {
-  const auto up = [&](double r) { return up_to(s1, r) - up_to(s0, r); };
-  const double before = up(r0), all = up(r1) - before;
-  return reach(r0, r1, rows_, u * all, [&](double r) { return up(r) - before; });
+  double s, r;
+  if (in_one_tile(s0, s1, r0, r1, s, r)) {
+    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const auto x0 = tile.column((s0 - s) * columns_), x1 = tile.column((s1 - s) * columns_);
+    const double first = (r0 - r) * rows_, last = (r1 - r) * rows_, open = (1 - strength_) * (s1 - s0) / rows_;
+    const auto up = [&](double v, bool is_edge) {
+      const auto edge = static_cast<std::size_t>(v);
+      const double masked = is_edge ? tile.at_edge(x1, edge) - tile.at_edge(x0, edge) : tile.at(x1, tile.row(v)) - tile.at(x0, tile.row(v));
+      return strength_ * masked + open * (v - first);
+    };
+    const double before = up(first, false);
+    return r + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) { return up(v, is_edge) - before; }) / rows_;
+  }
+  const auto up = [&](double v) { return up_to(s1, v / rows_) - up_to(s0, v / rows_); };
+  const double first = r0 * rows_, last = r1 * rows_, before = up(first);
+  return reach(first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) / rows_;
 }
 
 double MaskSums::split_row(double s0, double s1, double r, double u) const {
   const double row = whole(r * rows_), r0 = row / rows_, r1 = (row + 1) / rows_;
-  const auto up = [&](double s) { return up_to(s, r1) - up_to(s, r0); };
-  const double before = up(s0), all = up(s1) - before;
-  return reach(s0, s1, columns_, u * all, [&](double s) { return up(s) - before; });
+  double s, top;
+  if (in_one_tile(s0, s1, (row + 0.25) / rows_, (row + 0.75) / rows_, s, top)) {
+    const auto edge = static_cast<std::size_t>(row - top * rows_);
+    const std::size_t stride = static_cast<std::size_t>(columns_) + 1;
+    const double *upper = &sums_[edge * stride], *lower = upper + stride;
+    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const double first = (s0 - s) * columns_, last = (s1 - s) * columns_, open = (1 - strength_) / (static_cast<double>(rows_) * columns_);
+    const auto up = [&](double v, bool is_edge) {
+      double masked;
+      if (is_edge) {
+        const auto i = static_cast<std::size_t>(v);
+        masked = lower[i] - upper[i];
+      } else {
+        masked = tile.at_edge(tile.column(v), edge + 1) - tile.at_edge(tile.column(v), edge);
+      }
+      return strength_ * masked + open * (v - first);
+    };
+    const double before = up(first, false);
+    return s + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) { return up(v, is_edge) - before; }) / columns_;
+  }
+  const auto up = [&](double v) { return up_to(v / columns_, r1) - up_to(v / columns_, r0); };
+  const double first = s0 * columns_, last = s1 * columns_, before = up(first);
+  return reach(first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) / columns_;
 }
 
 Eigen::Array3f Gobo::transmittance(float x, float y) const {

@@ -66,6 +66,7 @@ class MaskSums {
   int rows() const { return rows_; }
 
  private:
+  bool in_one_tile(double s0, double s1, double r0, double r1, double& s, double& r) const;
   double whole_tiles(double s, double r) const;
   double up_to(double s, double r) const;
 
