@@ -35,7 +35,8 @@ constexpr const char* kHelp =
     "  make --kind room|bars|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
     "                                  a test mesh and its camera, bounce and shadow rays: PREFIX-camera.rays ...\n"
     "  march                           marched solids, and a marched sphere against the analytic one\n"
-    "  lights [--samples N]            direct light of each form: variance x time against points spread evenly\n"
+    "  lights [--samples N]            direct light of each form, and through masks: variance x time against points\n"
+    "                                  spread evenly; what choosing one of many lamps adds\n"
     "  haze [--samples N]              light that haze scatters along a ray: the same\n"
     "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time in ray queries\n";
