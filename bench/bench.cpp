@@ -1,4 +1,12 @@
-// jovilux_bench: rates of the hot parts, each run printing one line of JSON and a table to stderr. See docs/performance.md.
+// jovilux_bench: rates of the hot parts, each run printing one line of JSON and a table to stderr.
+// See docs/performance.md.
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/sampler.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/mesh_file.h"
+#include "jovilux/geometry/world.h"
+#include "jovilux/render/renderer.h"
+
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -10,16 +18,9 @@
 #include <string>
 #include <vector>
 
+#include "bench/sampling.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
-
-#include "bench/sampling.h"
-#include "jovilux/base/parallel.h"
-#include "jovilux/base/sampler.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/mesh_file.h"
-#include "jovilux/geometry/world.h"
-#include "jovilux/render/renderer.h"
 
 namespace jovilux {
 namespace {
@@ -29,17 +30,24 @@ using Clock = std::chrono::steady_clock;
 
 constexpr const char* kHelp =
     "jovilux_bench: rates of the hot parts: a line of JSON, and a table to standard error\n\n"
-    "  rays --mesh F.ply --rays F.rays [--any] [--whole] [--threads N]   ray queries on a mesh, best of three; a ray is\n"
-    "                                  float32 x 7, little-endian: origin, unit direction, t max; --whole: no\n"
+    "  rays --mesh F.ply --rays F.rays [--any] [--whole] [--threads N]   ray queries on a mesh, "
+    "best of three; a ray is\n"
+    "                                  float32 x 7, little-endian: origin, unit direction, t max; "
+    "--whole: no\n"
     "                                  box of a triangle is cut\n"
     "  make --kind room|bars|field --mesh F.ply --rays PREFIX [--triangles N] [--count N]\n"
-    "                                  a test mesh and its camera, bounce and shadow rays: PREFIX-camera.rays ...\n"
-    "  march                           marched solids, and a marched sphere against the analytic one\n"
-    "  lights [--samples N]            direct light of each form, and through masks: variance x time against points\n"
+    "                                  a test mesh and its camera, bounce and shadow rays: "
+    "PREFIX-camera.rays ...\n"
+    "  march                           marched solids, and a marched sphere against the analytic "
+    "one\n"
+    "  lights [--samples N]            direct light of each form, and through masks: variance x "
+    "time against points\n"
     "                                  spread evenly; what choosing one of many lamps adds\n"
     "  haze [--samples N]              light that haze scatters along a ray: the same\n"
-    "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder after equal times\n"
-    "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time in ray queries\n";
+    "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder "
+    "after equal times\n"
+    "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time "
+    "in ray queries\n";
 
 // A table to standard error: what stands in the first row heads the columns.
 void print_table(const std::vector<std::vector<std::string>>& rows) {
@@ -60,7 +68,9 @@ void print_table(const std::vector<std::vector<std::string>>& rows) {
 }
 std::string number(double v) { return fmt::format("{:.3g}", v); }
 
-double seconds_since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
+double seconds_since(Clock::time_point start) {
+  return std::chrono::duration<double>(Clock::now() - start).count();
+}
 
 struct Options {
   std::map<std::string, std::vector<std::string>> values;
@@ -107,7 +117,13 @@ std::vector<Ray> load_rays(const std::string& path) {
 void save_rays(const std::string& path, const std::vector<Ray>& rays) {
   std::ofstream out(path, std::ios::binary);
   for (const Ray& r : rays) {
-    const float v[7] = {r.origin.x(), r.origin.y(), r.origin.z(), r.direction.x(), r.direction.y(), r.direction.z(), r.t_max};
+    const float v[7] = {r.origin.x(),
+                        r.origin.y(),
+                        r.origin.z(),
+                        r.direction.x(),
+                        r.direction.y(),
+                        r.direction.z(),
+                        r.t_max};
     out.write(reinterpret_cast<const char*>(v), sizeof v);
   }
 }
@@ -173,18 +189,33 @@ int bench_rays(const Options& o) {
       hit_count += hits[b];
       sum_t += sums[b];
     }
-    j = {{"rays", rays.size()}, {"hits", hit_count}, {"sum_t", sum_t}, {"build_s", build_s}, {"seconds", best},
-         {"mrays_per_s", static_cast<double>(rays.size()) / best / 1e6}, {"triangles", triangles}, {"boxes", world.box_count()},
-         {"bytes_per_triangle", static_cast<double>(world.memory_bytes()) / static_cast<double>(triangles)}, {"instructions", World::instruction_set()}};
+    j = {{"rays", rays.size()},
+         {"hits", hit_count},
+         {"sum_t", sum_t},
+         {"build_s", build_s},
+         {"seconds", best},
+         {"mrays_per_s", static_cast<double>(rays.size()) / best / 1e6},
+         {"triangles", triangles},
+         {"boxes", world.box_count()},
+         {"bytes_per_triangle",
+          static_cast<double>(world.memory_bytes()) / static_cast<double>(triangles)},
+         {"instructions", World::instruction_set()}};
   });
   std::printf("%s\n", j.dump().c_str());
-  print_table({{"rays", "million/s", "build s", "triangles", "boxes", "bytes/triangle", "instructions"},
-               {std::filesystem::path(o.one("rays")).stem().string() + (any ? " (any)" : ""), number(j["mrays_per_s"]), number(j["build_s"]), std::to_string(j["triangles"].get<std::size_t>()),
-                std::to_string(j["boxes"].get<std::size_t>()), number(j["bytes_per_triangle"]), j["instructions"].get<std::string>()}});
+  print_table(
+      {{"rays", "million/s", "build s", "triangles", "boxes", "bytes/triangle", "instructions"},
+       {std::filesystem::path(o.one("rays")).stem().string() + (any ? " (any)" : ""),
+        number(j["mrays_per_s"]),
+        number(j["build_s"]),
+        std::to_string(j["triangles"].get<std::size_t>()),
+        std::to_string(j["boxes"].get<std::size_t>()),
+        number(j["bytes_per_triangle"]),
+        j["instructions"].get<std::string>()}});
   return 0;
 }
 
-// A closed room with slats and bumpy spheres, the same with 3000 long thin bars that slant, or a height field; all of about
+// A closed room with slats and bumpy spheres, the same with 3000 long thin bars that slant, or a
+// height field; all of about
 // `triangles` triangles.
 Mesh test_mesh(const std::string& kind, int triangles) {
   Mesh mesh;
@@ -192,7 +223,8 @@ Mesh test_mesh(const std::string& kind, int triangles) {
     const auto base = static_cast<std::uint32_t>(mesh.positions.size());
     for (int i = 0; i <= nu; ++i) {
       for (int k = 0; k <= nv; ++k) {
-        mesh.positions.push_back(at(static_cast<float>(i) / static_cast<float>(nu), static_cast<float>(k) / static_cast<float>(nv)));
+        mesh.positions.push_back(at(static_cast<float>(i) / static_cast<float>(nu),
+                                    static_cast<float>(k) / static_cast<float>(nv)));
       }
     }
     const auto row = static_cast<std::uint32_t>(nv + 1);
@@ -208,7 +240,10 @@ Mesh test_mesh(const std::string& kind, int triangles) {
     const int n = static_cast<int>(std::sqrt(triangles / 2.0));
     grid(n, n, [](float u, float v) {
       const float x = 10 * u - 5, y = 10 * v - 5;
-      return Vec3(x, y, 0.4f * std::sin(2.1f * x) * std::cos(1.7f * y) + 0.1f * std::sin(11 * x + 3 * y) + 0.03f * std::sin(37 * y - 13 * x));
+      return Vec3(x,
+                  y,
+                  0.4f * std::sin(2.1f * x) * std::cos(1.7f * y) + 0.1f * std::sin(11 * x + 3 * y) +
+                      0.03f * std::sin(37 * y - 13 * x));
     });
     return mesh;
   }
@@ -226,25 +261,38 @@ Mesh test_mesh(const std::string& kind, int triangles) {
   }
   for (int i = 0; i < 40; ++i) {
     const float x = -3.9f + 0.2f * static_cast<float>(i);
-    grid(2, 2, [&](float u, float v) { return Vec3(x + 0.1f * u, 2.5f + 0.1f * u, -1.4f + 2.8f * v); });
+    grid(2, 2, [&](float u, float v) {
+      return Vec3(x + 0.1f * u, 2.5f + 0.1f * u, -1.4f + 2.8f * v);
+    });
   }
   Rng rng(7);
-  const auto inside = [&] { return Vec3(static_cast<float>(rng.uniform(-3.9, 3.9)), static_cast<float>(rng.uniform(-2.9, 2.4)), static_cast<float>(rng.uniform(-1.4, 1.4))); };
+  const auto inside = [&] {
+    return Vec3(static_cast<float>(rng.uniform(-3.9, 3.9)),
+                static_cast<float>(rng.uniform(-2.9, 2.4)),
+                static_cast<float>(rng.uniform(-1.4, 1.4)));
+  };
   for (int i = 0; i < 3000 && kind == "bars"; ++i) {
-    const Vec3 from = inside(), to = inside(), side = 0.01f * Frame::around((to - from).normalized()).x, up = 0.01f * Frame::around((to - from).normalized()).y;
+    const Vec3 from = inside(), to = inside(),
+               side = 0.01f * Frame::around((to - from).normalized()).x,
+               up = 0.01f * Frame::around((to - from).normalized()).y;
     grid(1, 4, [&](float u, float v) {
       const float phi = 2 * kPi * v;
       return Vec3(from + u * (to - from) + std::cos(phi) * side + std::sin(phi) * up);
     });
   }
-  const int each = static_cast<int>(std::sqrt((triangles - static_cast<int>(mesh.triangles.size())) / 200 / 2.0));
+  const int each = static_cast<int>(
+      std::sqrt((triangles - static_cast<int>(mesh.triangles.size())) / 200 / 2.0));
   for (int s = 0; s < 200; ++s) {
-    const Vec3 center(static_cast<float>(rng.uniform(-3.5, 3.5)), static_cast<float>(rng.uniform(-2.5, 2.2)), static_cast<float>(rng.uniform(-1.3, 1.2)));
+    const Vec3 center(static_cast<float>(rng.uniform(-3.5, 3.5)),
+                      static_cast<float>(rng.uniform(-2.5, 2.2)),
+                      static_cast<float>(rng.uniform(-1.3, 1.2)));
     const auto radius = static_cast<float>(rng.uniform(0.08, 0.3));
     grid(each, each, [&](float u, float v) {
       const float theta = kPi * u, phi = 2 * kPi * v;
       const float r = radius * (1 + 0.08f * std::sin(9 * theta) * std::sin(8 * phi));
-      return Vec3(center + r * Vec3(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), std::cos(theta)));
+      return Vec3(center + r * Vec3(std::sin(theta) * std::cos(phi),
+                                    std::sin(theta) * std::sin(phi),
+                                    std::cos(theta)));
     });
   }
   return mesh;
@@ -252,7 +300,8 @@ Mesh test_mesh(const std::string& kind, int triangles) {
 
 void save_ply(const std::string& path, const Mesh& mesh) {
   std::ofstream out(path, std::ios::binary);
-  out << "ply\nformat binary_little_endian 1.0\nelement vertex " << mesh.positions.size() << "\nproperty float x\nproperty float y\nproperty float z\nelement face "
+  out << "ply\nformat binary_little_endian 1.0\nelement vertex " << mesh.positions.size()
+      << "\nproperty float x\nproperty float y\nproperty float z\nelement face "
       << mesh.triangles.size() << "\nproperty list uchar int vertex_indices\nend_header\n";
   for (const Vec3& p : mesh.positions) {
     out.write(reinterpret_cast<const char*>(p.data()), 12);
@@ -272,14 +321,16 @@ int make(const Options& o) {
   const World world = world_of(mesh);
   const Vec3 eye = room ? Vec3(-3.6f, -2.6f, 0.4f) : Vec3(-5.5f, -4, 3);
   const Vec3 lamp = room ? Vec3(0.5f, 0.3f, 1.35f) : Vec3(2, 3, 4);
-  const Vec3 z = (Vec3(0.3f, 0.4f, room ? -0.2f : 0.0f) - eye).normalized(), x = z.cross(Vec3::UnitZ()).normalized(), y = x.cross(z);
+  const Vec3 z = (Vec3(0.3f, 0.4f, room ? -0.2f : 0.0f) - eye).normalized(),
+             x = z.cross(Vec3::UnitZ()).normalized(), y = x.cross(z);
   std::vector<Ray> camera, bounce, shadow;
   const int side = static_cast<int>(std::sqrt(static_cast<double>(count)));
   for (int row = 0; row < side; ++row) {
     for (int col = 0; col < side; ++col) {
       const Sampler sampler(1, static_cast<std::uint32_t>(row * side + col), 0);
       const Vec2 u = sampler.pair(0), b = sampler.pair(1);
-      const float sx = 1.2f * ((static_cast<float>(col) + u.x()) / static_cast<float>(side) - 0.5f), sy = 1.2f * ((static_cast<float>(row) + u.y()) / static_cast<float>(side) - 0.5f);
+      const float sx = 1.2f * ((static_cast<float>(col) + u.x()) / static_cast<float>(side) - 0.5f),
+                  sy = 1.2f * ((static_cast<float>(row) + u.y()) / static_cast<float>(side) - 0.5f);
       const Ray ray{eye, (z + sx * x - sy * y).normalized()};
       camera.push_back(ray);
       const Hit hit = world.closest(ray);
@@ -289,7 +340,8 @@ int make(const Options& o) {
       const SurfacePoint p = world.point(ray, hit);
       const Vec3 n = p.normal.dot(ray.direction) < 0 ? p.normal : Vec3(-p.normal);
       const float r = std::sqrt(b.x()), phi = 2 * kPi * b.y();
-      const Vec3 wi = Frame::around(n).to_world({r * std::cos(phi), r * std::sin(phi), std::sqrt(1 - b.x())});
+      const Vec3 wi =
+          Frame::around(n).to_world({r * std::cos(phi), r * std::sin(phi), std::sqrt(1 - b.x())});
       bounce.push_back({World::leave(p, wi), wi});
       const Vec3 to = lamp - p.position;
       shadow.push_back({World::leave(p, to), to.normalized(), to.norm() * 0.9999f});
@@ -299,7 +351,13 @@ int make(const Options& o) {
   save_rays(prefix + "-camera.rays", camera);
   save_rays(prefix + "-bounce.rays", bounce);
   save_rays(prefix + "-shadow.rays", shadow);
-  std::printf("%s\n", Json({{"triangles", mesh.triangles.size()}, {"camera", camera.size()}, {"bounce", bounce.size()}, {"shadow", shadow.size()}}).dump().c_str());
+  std::printf("%s\n",
+              Json({{"triangles", mesh.triangles.size()},
+                    {"camera", camera.size()},
+                    {"bounce", bounce.size()},
+                    {"shadow", shadow.size()}})
+                  .dump()
+                  .c_str());
   return 0;
 }
 
@@ -338,14 +396,34 @@ int bench_render(const Options& o) {
   const double rays = static_cast<double>(n.camera + n.path + n.shadow);
   const double query_s = static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
   const double samples = plain.stats.samples_per_pixel * rig->render.width * rig->render.height;
-  const double other_s = timed.stats.cpu_s - static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
-  std::printf("%s\n", Json({{"rig", o.words[0]}, {"threads", plain.stats.threads}, {"samples", samples}, {"seconds", plain.stats.wall_s}, {"samples_per_s", samples / plain.stats.wall_s},
-                            {"rays", rays}, {"mrays_per_s", rays / plain.stats.wall_s / 1e6}, {"march_steps_per_march", n.march.marches > 0 ? static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches) : 0.0}, {"media_steps_per_ray", static_cast<double>(n.media_steps) / rays}, {"query_share", query_s / (query_s + other_s)}, {"instructions", World::instruction_set()}})
-                           .dump()
-                           .c_str());
+  const double other_s =
+      timed.stats.cpu_s - static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
+  std::printf("%s\n",
+              Json({{"rig", o.words[0]},
+                    {"threads", plain.stats.threads},
+                    {"samples", samples},
+                    {"seconds", plain.stats.wall_s},
+                    {"samples_per_s", samples / plain.stats.wall_s},
+                    {"rays", rays},
+                    {"mrays_per_s", rays / plain.stats.wall_s / 1e6},
+                    {"march_steps_per_march",
+                     n.march.marches > 0
+                         ? static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches)
+                         : 0.0},
+                    {"media_steps_per_ray", static_cast<double>(n.media_steps) / rays},
+                    {"query_share", query_s / (query_s + other_s)},
+                    {"instructions", World::instruction_set()}})
+                  .dump()
+                  .c_str());
   print_table({{"rig", "threads", "samples/s", "million rays/s", "in ray queries", "steps/march"},
-               {std::filesystem::path(o.words[0]).stem().string(), std::to_string(plain.stats.threads), number(samples / plain.stats.wall_s), number(rays / plain.stats.wall_s / 1e6), number(100 * query_s / (query_s + other_s)) + " %",
-                n.march.marches > 0 ? number(static_cast<double>(n.march.steps) / static_cast<double>(n.march.marches)) : "-"}});
+               {std::filesystem::path(o.words[0]).stem().string(),
+                std::to_string(plain.stats.threads),
+                number(samples / plain.stats.wall_s),
+                number(rays / plain.stats.wall_s / 1e6),
+                number(100 * query_s / (query_s + other_s)) + " %",
+                n.march.marches > 0 ? number(static_cast<double>(n.march.steps) /
+                                             static_cast<double>(n.march.marches))
+                                    : "-"}});
   return 0;
 }
 
@@ -364,7 +442,11 @@ Json bench_march(const std::string& name, const World& world, double* seconds) {
   constexpr int kRays = 200'000;
   std::vector<Ray> rays;
   Rng rng(1);
-  const auto around = [&](double reach) { return Vec3(static_cast<float>(rng.uniform(-reach, reach)), static_cast<float>(rng.uniform(-reach, reach)), static_cast<float>(rng.uniform(-reach, reach))); };
+  const auto around = [&](double reach) {
+    return Vec3(static_cast<float>(rng.uniform(-reach, reach)),
+                static_cast<float>(rng.uniform(-reach, reach)),
+                static_cast<float>(rng.uniform(-reach, reach)));
+  };
   for (int i = 0; i < kRays; ++i) {
     const Vec3 o = 3 * around(1).normalized();
     rays.push_back({o, (around(0.6) - o).normalized()});
@@ -383,14 +465,24 @@ Json bench_march(const std::string& name, const World& world, double* seconds) {
     best = std::min(best, seconds_since(start));
   }
   *seconds = best;
-  return {{"name", name}, {"hits", hits}, {"mrays_per_s", kRays / best / 1e6}, {"steps_per_march", spent.marches > 0 ? static_cast<double>(spent.steps) / static_cast<double>(spent.marches) : 0.0}, {"out_of_steps", spent.exhausted}};
+  return {{"name", name},
+          {"hits", hits},
+          {"mrays_per_s", kRays / best / 1e6},
+          {"steps_per_march",
+           spent.marches > 0 ? static_cast<double>(spent.steps) / static_cast<double>(spent.marches)
+                             : 0.0},
+          {"out_of_steps", spent.exhausted}};
 }
 
 // A marched sphere against the analytic one, and marched solids of several kinds, one thread.
 int bench_solids() {
   const auto placed = [](const std::vector<SolidNode>& nodes) {
     World world;
-    world.add_solid(std::make_shared<Solid>(std::get<Solid>(Solid::compile(nodes, static_cast<std::uint32_t>(nodes.size() - 1)))), {}, 0, {});
+    world.add_solid(std::make_shared<Solid>(std::get<Solid>(
+                        Solid::compile(nodes, static_cast<std::uint32_t>(nodes.size() - 1)))),
+                    {},
+                    0,
+                    {});
     world.build();
     return world;
   };
@@ -401,7 +493,10 @@ int bench_solids() {
   SolidNode julia = menger;
   julia.fractal = FractalKind::kJulia;
   julia.iterations = 9;
-  SolidNode pot = node(SolidKind::kUnion, 1), hollowed = node(SolidKind::kSubtract, 1), foot = node(SolidKind::kCylinder, 0.3, 1, 0.1), rim = node(SolidKind::kTorus, 0.42, 0.05), hollow = node(SolidKind::kCapsule, 0.35, 1, 0.6);
+  SolidNode pot = node(SolidKind::kUnion, 1), hollowed = node(SolidKind::kSubtract, 1),
+            foot = node(SolidKind::kCylinder, 0.3, 1, 0.1),
+            rim = node(SolidKind::kTorus, 0.42, 0.05),
+            hollow = node(SolidKind::kCapsule, 0.35, 1, 0.6);
   foot.place.offset = Vec3d(0, 0, -0.35);
   rim.place.offset = Vec3d(0, 0, 0.35);
   hollow.place.offset = Vec3d(0, 0, 0.5);
@@ -413,13 +508,19 @@ int bench_solids() {
   Json all = Json::array();
   all.push_back(bench_march("analytic sphere", analytic, &base));
   all.push_back(bench_march("marched sphere", placed({node(SolidKind::kSphere, 0.5)}), &marched));
-  all.push_back(bench_march("blended pot", placed({node(SolidKind::kSphere, 0.42), foot, rim, pot, hollow, hollowed}), &other));
+  all.push_back(
+      bench_march("blended pot",
+                  placed({node(SolidKind::kSphere, 0.42), foot, rim, pot, hollow, hollowed}),
+                  &other));
   all.push_back(bench_march("menger 4", placed({menger}), &other));
   all.push_back(bench_march("julia 9", placed({julia}), &other));
-  std::printf("%s\n", Json({{"solids", all}, {"marched_over_analytic", marched / base}}).dump().c_str());
+  std::printf("%s\n",
+              Json({{"solids", all}, {"marched_over_analytic", marched / base}}).dump().c_str());
   std::vector<std::vector<std::string>> rows = {{"solid", "million rays/s", "steps/march"}};
   for (const Json& one : all) {
-    rows.push_back({one["name"].get<std::string>(), number(one["mrays_per_s"]), number(one["steps_per_march"])});
+    rows.push_back({one["name"].get<std::string>(),
+                    number(one["mrays_per_s"]),
+                    number(one["steps_per_march"])});
   }
   print_table(rows);
   return 0;
@@ -442,7 +543,10 @@ int run(int argc, char** argv) {
     return what == "lights" ? bench_lights(samples) : bench_haze(samples);
   }
   if (what == "scenes" && !o.words.empty()) {
-    return bench_scenes(o.words[0], parse_number(o.one("seconds")).value_or(2), parse_number(o.one("reference")).value_or(60), o.whole("threads", 0));
+    return bench_scenes(o.words[0],
+                        parse_number(o.one("seconds")).value_or(2),
+                        parse_number(o.one("reference")).value_or(60),
+                        o.whole("threads", 0));
   }
   if (what == "render") {
     return bench_render(o);

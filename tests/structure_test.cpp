@@ -1,17 +1,32 @@
 // The folders' order of dependency (docs/architecture.md), held against the #include lines.
-#include <catch2/catch.hpp>
 #include <filesystem>
 #include <fstream>
 #include <map>
 #include <regex>
 #include <string>
 
+#include <catch2/catch.hpp>
+
 namespace {
 
 namespace fs = std::filesystem;
 
-const std::vector<std::string> kOrder = {"base",     "units", "color", "photometry", "geometry", "optics", "emitters",
-                                         "rig",      "files", "scene", "render",     "judge",    "figures", "ranks", "cli",   "vdb"};
+const std::vector<std::string> kOrder = {"base",
+                                         "units",
+                                         "color",
+                                         "photometry",
+                                         "geometry",
+                                         "optics",
+                                         "emitters",
+                                         "rig",
+                                         "files",
+                                         "scene",
+                                         "render",
+                                         "judge",
+                                         "figures",
+                                         "ranks",
+                                         "cli",
+                                         "vdb"};
 
 int rank_of(const std::string& folder) {
   const auto at = std::find(kOrder.begin(), kOrder.end(), folder);
@@ -69,7 +84,8 @@ TEST_CASE("the structural test rejects an include that looks up", "[structure]")
 
 TEST_CASE("the core neither prints nor parses arguments", "[structure]") {
   const std::regex forbidden(R"(\b(printf|puts|fputs|cout|cerr|cxxopts|getopt)\b)");
-  for (const auto& entry : fs::recursive_directory_iterator(fs::path(JOVILUX_SOURCE) / "src" / "jovilux")) {
+  for (const auto& entry :
+       fs::recursive_directory_iterator(fs::path(JOVILUX_SOURCE) / "src" / "jovilux")) {
     if (entry.path().extension() != ".h" && entry.path().extension() != ".cpp") {
       continue;
     }
@@ -81,7 +97,8 @@ TEST_CASE("the core neither prints nor parses arguments", "[structure]") {
   }
 }
 
-TEST_CASE("no name of a test holds a semicolon, which would split it in two that never run", "[structure]") {
+TEST_CASE("no name of a test holds a semicolon, which would split it in two that never run",
+          "[structure]") {
   const std::regex name(R"re(TEST_CASE\("([^"]*)")re");
   int names = 0;
   for (const auto& entry : fs::recursive_directory_iterator(fs::path(JOVILUX_SOURCE) / "tests")) {

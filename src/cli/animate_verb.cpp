@@ -1,20 +1,3 @@
-#include <algorithm>
-#include <chrono>
-#include <cmath>
-#include <filesystem>
-#include <fstream>
-#include <map>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/progress_bar.h"
-#include "cli/render_verb.h"
-#include "cli/verbs.h"
-#include "figures/levels_figure.h"
-#include "figures/sheet_figure.h"
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
@@ -26,7 +9,24 @@
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/picture_files.h"
 #include "jovilux/render/preview.h"
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+#include <map>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/progress_bar.h"
+#include "cli/render_verb.h"
+#include "cli/verbs.h"
+#include "figures/levels_figure.h"
+#include "figures/sheet_figure.h"
 #include "ranks/ranks.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -34,15 +34,17 @@ namespace {
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
-double seconds_since(std::chrono::steady_clock::time_point start) { return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(); }
+double seconds_since(std::chrono::steady_clock::time_point start) {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
 
 struct Frame {
   int number = 0;
   double time_s = 0;
-  std::size_t at = 0;             // among all of the rig's
-  std::string exr, png, folder;   // folder: where it is rendered
-  bool there = false;             // from before
-  double seconds = 0;             // that it took
+  std::size_t at = 0;            // among all of the rig's
+  std::string exr, png, folder;  // folder: where it is rendered
+  bool there = false;            // from before
+  double seconds = 0;            // that it took
 };
 
 // Everything that the steps share.
@@ -52,21 +54,28 @@ struct Animation {
   RigRequest request;
   int threads = 0;
   bool quiet = false;
-  Rig rig;                        // at the first frame
-  std::vector<Frame> frames;      // to be made
-  std::vector<Rig> rigs;          // of all frames of [time]
-  std::optional<double> ev;       // of an automatic exposure
+  Rig rig;                    // at the first frame
+  std::vector<Frame> frames;  // to be made
+  std::vector<Rig> rigs;      // of all frames of [time]
+  std::optional<double> ev;   // of an automatic exposure
 
   const Rig& rig_of(const Frame& f) const { return rigs[f.at]; }
-  std::string rig_text(const Frame& f) const { return resolved_toml(rig_of(f), (dir / "frames").string()); }
+  std::string rig_text(const Frame& f) const {
+    return resolved_toml(rig_of(f), (dir / "frames").string());
+  }
 };
 
 // "10..20" or "12" within the rig's frames.
 std::pair<int, int> frame_range(const std::string& text, const TimeSpec& time) {
   const auto dots = text.find("..");
-  const auto first = parse_number(text.substr(0, dots)), last = dots == std::string::npos ? first : parse_number(text.substr(dots + 2));
-  if (!first || !last || *first != std::floor(*first) || *last != std::floor(*last) || *first < time.first || *last > time.last || *last < *first) {
-    throw UsageError(fmt::format("--frames: found \"{}\"; expected A..B within {}..{}", printable(text), time.first, time.last));
+  const auto first = parse_number(text.substr(0, dots)),
+             last = dots == std::string::npos ? first : parse_number(text.substr(dots + 2));
+  if (!first || !last || *first != std::floor(*first) || *last != std::floor(*last) ||
+      *first < time.first || *last > time.last || *last < *first) {
+    throw UsageError(fmt::format("--frames: found \"{}\"; expected A..B within {}..{}",
+                                 printable(text),
+                                 time.first,
+                                 time.last));
   }
   return {static_cast<int>(*first), static_cast<int>(*last)};
 }
@@ -85,7 +94,8 @@ bool is_there(const Frame& f, const std::string& rig_text) {
   return text != exr->header().texts.end() && text->second == rig_text;
 }
 
-// An automatic exposure is measured once, on a rough picture of the middle frame: else it would undo what the lights do.
+// An automatic exposure is measured once, on a rough picture of the middle frame: else it would
+// undo what the lights do.
 double measured_ev(const Animation& an) {
   Rig rig = an.rigs[an.rigs.size() / 2];
   shrink_for_preview(rig.render);
@@ -106,11 +116,16 @@ double measured_ev(const Animation& an) {
 
 double ev_of(const Animation& an, const Rig& rig) {
   const CameraSpec& camera = rig.cameras[static_cast<std::size_t>(camera_index(rig, an.camera))];
-  return rig.look.exposure == LookSpec::Exposure::kAuto ? an.ev.value_or(0) : look_ev(rig.look, camera, Film(1, 1, 0, 1));
+  return rig.look.exposure == LookSpec::Exposure::kAuto
+             ? an.ev.value_or(0)
+             : look_ev(rig.look, camera, Film(1, 1, 0, 1));
 }
 
 // All frames from one render; false when interrupted.
-bool frames_by_layers(Animation& an, const FramesFromLayers& plan, double& base_seconds, bool& base_kept) {
+bool frames_by_layers(Animation& an,
+                      const FramesFromLayers& plan,
+                      double& base_seconds,
+                      bool& base_kept) {
   RenderTask task;
   task.rig_file = an.rig_file;
   task.document = plan.document;
@@ -125,7 +140,8 @@ bool frames_by_layers(Animation& an, const FramesFromLayers& plan, double& base_
   task.spread = true;
   const auto start = std::chrono::steady_clock::now();
   if (!an.quiet) {
-    print_err(fmt::format("one render gives all {} frames: levels and tints act on its layers\n", an.frames.size()));
+    print_err(fmt::format("one render gives all {} frames: levels and tints act on its layers\n",
+                          an.frames.size()));
   }
   const Rendered base = render_to_folder(task);
   base_kept = base.was_there;
@@ -148,24 +164,35 @@ bool frames_by_layers(Animation& an, const FramesFromLayers& plan, double& base_
         return;
       }
       const auto began = std::chrono::steady_clock::now();
-      save_picture(f.exr, f.png, an.rig_of(f), an.rig_text(f), ev_of(an, an.rig_of(f)), frame_of_layers(*image, plan, f.at));
+      save_picture(f.exr,
+                   f.png,
+                   an.rig_of(f),
+                   an.rig_text(f),
+                   ev_of(an, an.rig_of(f)),
+                   frame_of_layers(*image, plan, f.at));
       f.seconds = seconds_since(began);
     });
   });
   return !stop_requested();
 }
 
-// Frame by frame, each from its own render; processes of mpirun take them in turn. False when interrupted.
+// Frame by frame, each from its own render; processes of mpirun take them in turn. False when
+// interrupted.
 bool frames_one_by_one(Animation& an) {
   const Ranks& ranks = Ranks::of_this_run();
   std::size_t done = 0, mine = 0;
   for (std::size_t i = 0; i < an.frames.size(); ++i) {
-    mine += i % static_cast<std::size_t>(ranks.count()) == static_cast<std::size_t>(ranks.index()) && !an.frames[i].there ? 1 : 0;
+    mine +=
+        i % static_cast<std::size_t>(ranks.count()) == static_cast<std::size_t>(ranks.index()) &&
+                !an.frames[i].there
+            ? 1
+            : 0;
   }
   const auto start = std::chrono::steady_clock::now();
   for (std::size_t i = 0; i < an.frames.size(); ++i) {
     Frame& f = an.frames[i];
-    if (f.there || i % static_cast<std::size_t>(ranks.count()) != static_cast<std::size_t>(ranks.index())) {
+    if (f.there ||
+        i % static_cast<std::size_t>(ranks.count()) != static_cast<std::size_t>(ranks.index())) {
       continue;
     }
     RenderTask task;
@@ -198,7 +225,12 @@ bool frames_one_by_one(Animation& an) {
     ++done;
     if (!an.quiet) {
       const double each = seconds_since(start) / static_cast<double>(done);
-      print_err(fmt::format("frame {}: {} of {}, {:.1f} s each, {:.0f} s left\n", f.number, done, mine, each, each * static_cast<double>(mine - done)));
+      print_err(fmt::format("frame {}: {} of {}, {:.1f} s each, {:.0f} s left\n",
+                            f.number,
+                            done,
+                            mine,
+                            each,
+                            each * static_cast<double>(mine - done)));
     }
   }
   return ranks.exchange("done", stop_requested).has_value();
@@ -208,13 +240,17 @@ bool frames_one_by_one(Animation& an) {
 struct MeterCurve {
   std::string name, unit;
   std::vector<double> values;
-  double standard_error = 0;     // of the largest value
+  double standard_error = 0;  // of the largest value
   FlickerFigures framed;
 };
 
-std::vector<MeterCurve> meter_curves(const Animation& an, const std::vector<std::string>& names, const FramesFromLayers* plan) {
+std::vector<MeterCurve> meter_curves(const Animation& an,
+                                     const std::vector<std::string>& names,
+                                     const FramesFromLayers* plan) {
   std::vector<MeterCurve> out;
-  const auto only = [&](Rig& rig, const std::string& name) { std::erase_if(rig.meters, [&](const MeterSpec& m) { return m.name != name; }); };
+  const auto only = [&](Rig& rig, const std::string& name) {
+    std::erase_if(rig.meters, [&](const MeterSpec& m) { return m.name != name; });
+  };
   MeteringOptions options;
   options.threads = an.threads;
   options.stop = stop_requested;
@@ -225,7 +261,9 @@ std::vector<MeterCurve> meter_curves(const Animation& an, const std::vector<std:
       only(rig, name);
       if (plan != nullptr) {
         for (LightSpec& light : rig.lights) {
-          light.split_tint = std::find(plan->split_tints.begin(), plan->split_tints.end(), light.name) != plan->split_tints.end();
+          light.split_tint =
+              std::find(plan->split_tints.begin(), plan->split_tints.end(), light.name) !=
+              plan->split_tints.end();
         }
       }
       const auto scene = prepare_scene(rig, camera_index(rig, an.camera));
@@ -262,7 +300,9 @@ std::vector<MeterCurve> meter_curves(const Animation& an, const std::vector<std:
   return out;
 }
 
-std::string csv(const Animation& an, const std::vector<LevelCurve>& curves, const std::vector<MeterCurve>& meters) {
+std::string csv(const Animation& an,
+                const std::vector<LevelCurve>& curves,
+                const std::vector<MeterCurve>& meters) {
   std::string out = "frame,time_s";
   for (const LevelCurve& c : curves) {
     out += "," + c.name;
@@ -284,10 +324,13 @@ std::string csv(const Animation& an, const std::vector<LevelCurve>& curves, cons
   return out;
 }
 
-// The clip, once all frames of the rig's [time] are there. Returns its path; empty where some are missing.
+// The clip, once all frames of the rig's [time] are there. Returns its path; empty where some are
+// missing.
 std::string make_clip(const Animation& an) {
   const TimeSpec& time = an.rig.time;
-  const auto png_of = [&](int number) { return (an.dir / "frames" / fmt::format("frame.{:04}.png", number)).string(); };
+  const auto png_of = [&](int number) {
+    return (an.dir / "frames" / fmt::format("frame.{:04}.png", number)).string();
+  };
   std::error_code ec;
   for (int f = time.first; f <= time.last; ++f) {
     if (!fs::exists(png_of(f), ec)) {
@@ -296,7 +339,9 @@ std::string make_clip(const Animation& an) {
   }
   const std::string path = (an.dir / "clip.webp").string();
   std::optional<WebpClip> clip;
-  const auto ms = [&](int frames) { return static_cast<int>(std::lround(1000.0 * frames / time.rate)); };
+  const auto ms = [&](int frames) {
+    return static_cast<int>(std::lround(1000.0 * frames / time.rate));
+  };
   for (int f = time.first; f <= time.last; ++f) {
     const auto image = load_image(png_of(f), false);
     if (!image) {
@@ -309,7 +354,9 @@ std::string make_clip(const Animation& an) {
       clip.emplace(path, image->width, image->height);
     }
     std::vector<std::uint8_t> bytes(image->rgb.size());
-    std::transform(image->rgb.begin(), image->rgb.end(), bytes.begin(), [](float v) { return static_cast<std::uint8_t>(std::lround(255 * std::clamp(v, 0.0f, 1.0f))); });
+    std::transform(image->rgb.begin(), image->rgb.end(), bytes.begin(), [](float v) {
+      return static_cast<std::uint8_t>(std::lround(255 * std::clamp(v, 0.0f, 1.0f)));
+    });
     clip->add(bytes, ms(f - time.first));
   }
   clip->finish(ms(time.last - time.first + 1));
@@ -322,42 +369,65 @@ void make_strip(const Animation& an) {
   const std::size_t n = an.frames.size(), shown = std::min(n, kMost);
   for (std::size_t k = 0; k < shown; ++k) {
     const Frame& f = an.frames[shown > 1 ? k * (n - 1) / (shown - 1) : 0];
-    cells.push_back({f.png, fmt::format("frame {}", f.number), fmt::format("{:.3f} s", f.time_s), false});
+    cells.push_back(
+        {f.png, fmt::format("frame {}", f.number), fmt::format("{:.3f} s", f.time_s), false});
   }
-  figures::sheet_figure((an.dir / "strip.png").string(), an.rig.title.empty() ? "Frames over time" : an.rig.title, cells, 0);
+  figures::sheet_figure((an.dir / "strip.png").string(),
+                        an.rig.title.empty() ? "Frames over time" : an.rig.title,
+                        cells,
+                        0);
 }
 
 // A folder that holds another rig's animation is not written over unasked.
 void refuse_another_rigs(const Animation& an, bool force) {
   std::ifstream in(an.dir / "animation.json");
   const auto known = in && !force ? Json::parse(in, nullptr, false) : Json();
-  const std::string other = known.is_object() && known.contains("rig") && known["rig"].is_string() ? known["rig"].get<std::string>() : "";
+  const std::string other = known.is_object() && known.contains("rig") && known["rig"].is_string()
+                                ? known["rig"].get<std::string>()
+                                : "";
   std::error_code ec;
   if (!other.empty() && fs::weakly_canonical(other, ec) != fs::weakly_canonical(an.rig_file, ec)) {
-    throw UsageError(fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another folder, or add --force to replace it", printable(an.dir.string(), 200), printable(other, 200)));
+    throw UsageError(
+        fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another "
+                    "folder, or add --force to replace it",
+                    printable(an.dir.string(), 200),
+                    printable(other, 200)));
   }
 }
 
-Json figures_json(const FlickerFigures& f) { return {{"least", f.least}, {"most", f.most}, {"mean", f.mean}, {"percent_flicker", 100 * f.percent}, {"flicker_index", f.index}}; }
+Json figures_json(const FlickerFigures& f) {
+  return {{"least", f.least},
+          {"most", f.most},
+          {"mean", f.mean},
+          {"percent_flicker", 100 * f.percent},
+          {"flicker_index", f.index}};
+}
 
 }  // namespace
 
 int run_animate(int argc, char** argv) {
-  Usage usage{"animate", "RIG",
-              "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), DIR/clip.webp, DIR/strip.png, and each light's level over\n"
-              "time: DIR/levels.png, DIR/levels.csv. Frames that an earlier run has finished are kept. Where only levels and tints move,\n"
+  Usage usage{"animate",
+              "RIG",
+              "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), "
+              "DIR/clip.webp, DIR/strip.png, and each light's level over\n"
+              "time: DIR/levels.png, DIR/levels.csv. Frames that an earlier run has finished are "
+              "kept. Where only levels and tints move,\n"
               "all frames come from the layers of one render.",
               {{"o,output", "folder for the results; created", "DIR"},
                {"frames", "only these; the clip is made once all are there", "A..B"},
                {"meter", "also the reading of this meter over time; repeatable", "NAME"},
                {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"hold-noise", "the same noise in all frames; by default it differs, unless the rig gives a seed", ""},
+               {"hold-noise",
+                "the same noise in all frames; by default it differs, unless the rig gives a seed",
+                ""},
                {"exact", "render each frame, also where one render's layers give them", ""},
                {"levels-only", "no frames: levels and meters alone", ""},
                {"force", "replace results of another rig in DIR", ""},
                {"quiet", "no progress and no warnings", ""},
                {"json", "print one JSON document instead", ""}},
-              "mpirun -n N jovilux animate ... shares the frames out.", "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter seedlings -o flame"};
+              "mpirun -n N jovilux animate ... shares the frames out.",
+              "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter "
+              "seedlings -o flame"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -385,7 +455,13 @@ int run_animate(int argc, char** argv) {
     throw BadInput{rig.problems()};
   }
   if (!rig->time.given) {
-    throw BadInput{{{Severity::kError, "missing-key", {an.rig_file, 0, 0}, "time", "the rig has no frames", "add [time] with frames = [1, 48] and rate = 24; or --set \"time.frames=[1, 48]\""}}};
+    throw BadInput{
+        {{Severity::kError,
+          "missing-key",
+          {an.rig_file, 0, 0},
+          "time",
+          "the rig has no frames",
+          "add [time] with frames = [1, 48] and rate = 24; or --set \"time.frames=[1, 48]\""}}};
   }
   if (!an.quiet) {
     print_problems(rig.problems());
@@ -399,10 +475,13 @@ int run_animate(int argc, char** argv) {
     }
     if (std::find(names.begin(), names.end(), name) == names.end()) {
       const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}", printable(name), hint.empty() ? "" : "; " + hint));
+      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
+                                   printable(name),
+                                   hint.empty() ? "" : "; " + hint));
     }
   }
-  const auto [first, last] = a.text("frames") ? frame_range(*a.text("frames"), an.rig.time) : std::pair(an.rig.time.first, an.rig.time.last);
+  const auto [first, last] = a.text("frames") ? frame_range(*a.text("frames"), an.rig.time)
+                                              : std::pair(an.rig.time.first, an.rig.time.last);
   std::vector<double> moments;
   for (int f = first; f <= last; ++f) {
     Frame frame;
@@ -417,7 +496,9 @@ int run_animate(int argc, char** argv) {
   }
   for (int f = an.rig.time.first; f <= an.rig.time.last; ++f) {
     const bool own_seed = !an.rig.render.seed_given && !an.request.hold_noise;
-    auto there = rig_at(an.rig, an.rig.time.moment_of(f), own_seed ? std::optional(frame_seed(an.rig, f)) : std::nullopt);
+    auto there = rig_at(an.rig,
+                        an.rig.time.moment_of(f),
+                        own_seed ? std::optional(frame_seed(an.rig, f)) : std::nullopt);
     if (!there) {
       throw BadInput{there.problems()};
     }
@@ -435,7 +516,9 @@ int run_animate(int argc, char** argv) {
   std::error_code ec;
   fs::create_directories(an.dir / "frames", ec);
   if (ranks.first() && !fs::exists(an.dir / "animation.json", ec)) {
-    write_text_file((an.dir / "animation.json").string(), Json({{"rig", an.rig_file}}).dump(2) + "\n");  // whose folder it is
+    // Whose folder it is.
+    write_text_file((an.dir / "animation.json").string(),
+                    Json({{"rig", an.rig_file}}).dump(2) + "\n");
   }
   catch_interrupts();
   bool finished = true, base_kept = false;
@@ -453,7 +536,8 @@ int run_animate(int argc, char** argv) {
       if (by_layers == nullptr && !an.quiet) {
         print_err(fmt::format("each frame is rendered: {}\n", std::get<std::string>(plan)));
       }
-      finished = by_layers != nullptr ? frames_by_layers(an, *by_layers, base_seconds, base_kept) : frames_one_by_one(an);
+      finished = by_layers != nullptr ? frames_by_layers(an, *by_layers, base_seconds, base_kept)
+                                      : frames_one_by_one(an);
     }
   }
   if (!ranks.first()) {
@@ -476,42 +560,91 @@ int run_animate(int argc, char** argv) {
     meter_lines.push_back({m.name, m.unit, moments, m.values});
   }
   figures::levels_figure((an.dir / "levels.png").string(), curves, moments, meter_lines);
-  Json j = {{"rig", an.rig_file}, {"rate", an.rig.time.rate}, {"shutter", an.rig.time.shutter}, {"from_layers", by_layers != nullptr}, {"why_not", by_layers != nullptr ? Json(nullptr) : Json(std::get<std::string>(plan))}, {"base_wall_s", base_seconds}, {"base_kept", base_kept}, {"kept", kept}, {"clip", clip.empty() ? Json(nullptr) : Json(clip)}, {"frames", Json::array()}, {"lights", Json::array()}, {"meters", Json::array()}};
+  Json j = {{"rig", an.rig_file},
+            {"rate", an.rig.time.rate},
+            {"shutter", an.rig.time.shutter},
+            {"from_layers", by_layers != nullptr},
+            {"why_not", by_layers != nullptr ? Json(nullptr) : Json(std::get<std::string>(plan))},
+            {"base_wall_s", base_seconds},
+            {"base_kept", base_kept},
+            {"kept", kept},
+            {"clip", clip.empty() ? Json(nullptr) : Json(clip)},
+            {"frames", Json::array()},
+            {"lights", Json::array()},
+            {"meters", Json::array()}};
   for (const Frame& f : an.frames) {
-    j["frames"].push_back({{"frame", f.number}, {"time_s", f.time_s}, {"exr", f.exr}, {"png", f.png}, {"wall_s", f.seconds}, {"kept", f.there}});
+    j["frames"].push_back({{"frame", f.number},
+                           {"time_s", f.time_s},
+                           {"exr", f.exr},
+                           {"png", f.png},
+                           {"wall_s", f.seconds},
+                           {"kept", f.there}});
   }
   for (const LevelCurve& c : curves) {
-    Json one = {{"name", c.name}, {"changes", c.changes}, {"cycle_s", c.cycle_s > 0 ? Json(c.cycle_s) : Json(nullptr)}, {"over_time", figures_json(c.own)}, {"in_frames", figures_json(c.framed)}, {"levels", c.in_frames}};
+    Json one = {{"name", c.name},
+                {"changes", c.changes},
+                {"cycle_s", c.cycle_s > 0 ? Json(c.cycle_s) : Json(nullptr)},
+                {"over_time", figures_json(c.own)},
+                {"in_frames", figures_json(c.framed)},
+                {"levels", c.in_frames}};
     one["percent_flicker"] = 100 * c.own.percent;
     one["flicker_index"] = c.own.index;
     j["lights"].push_back(one);
   }
   for (const MeterCurve& m : meters) {
-    j["meters"].push_back({{"name", m.name}, {"unit", m.unit}, {"standard_error", m.standard_error}, {"values", m.values}, {"in_frames", figures_json(m.framed)}});
+    j["meters"].push_back({{"name", m.name},
+                           {"unit", m.unit},
+                           {"standard_error", m.standard_error},
+                           {"values", m.values},
+                           {"in_frames", figures_json(m.framed)}});
   }
   write_text_file((an.dir / "animation.json").string(), j.dump(2) + "\n");
   if (a.flag("json")) {
     print_out(j.dump(2) + "\n");
     return kDone;
   }
-  std::vector<std::vector<std::string>> table = {{"light", "level from", "to", "percent flicker", "index", "over", "in frames"}};
+  std::vector<std::vector<std::string>> table = {
+      {"light", "level from", "to", "percent flicker", "index", "over", "in frames"}};
   for (const LevelCurve& c : curves) {
     if (c.changes) {
-      table.push_back({c.name, short_number(c.own.least, 3), short_number(c.own.most, 3), short_number(100 * c.own.percent, 3) + " %", short_number(c.own.index, 3), c.cycle_s > 0 ? "a cycle of " + short_number(1000 * c.cycle_s, 3) + " ms" : "all frames", short_number(100 * c.framed.percent, 3) + " %"});
+      table.push_back(
+          {c.name,
+           short_number(c.own.least, 3),
+           short_number(c.own.most, 3),
+           short_number(100 * c.own.percent, 3) + " %",
+           short_number(c.own.index, 3),
+           c.cycle_s > 0 ? "a cycle of " + short_number(1000 * c.cycle_s, 3) + " ms" : "all frames",
+           short_number(100 * c.framed.percent, 3) + " %"});
     }
   }
   for (const MeterCurve& m : meters) {
-    table.push_back({m.name, short_number(m.framed.least, 3) + " " + m.unit, short_number(m.framed.most, 3) + " " + m.unit, short_number(100 * m.framed.percent, 3) + " %", short_number(m.framed.index, 3), "all frames", short_number(100 * m.framed.percent, 3) + " %"});
+    table.push_back({m.name,
+                     short_number(m.framed.least, 3) + " " + m.unit,
+                     short_number(m.framed.most, 3) + " " + m.unit,
+                     short_number(100 * m.framed.percent, 3) + " %",
+                     short_number(m.framed.index, 3),
+                     "all frames",
+                     short_number(100 * m.framed.percent, 3) + " %"});
   }
   std::string text;
   if (!a.flag("levels-only")) {
-    text = fmt::format("frames {} to {} at {} a second: {}, {} kept from before\n\n", first, last, short_number(an.rig.time.rate, 4), by_layers != nullptr ? fmt::format("from one render of {:.1f} s", base_seconds) : "each rendered", kept);
+    text =
+        fmt::format("frames {} to {} at {} a second: {}, {} kept from before\n\n",
+                    first,
+                    last,
+                    short_number(an.rig.time.rate, 4),
+                    by_layers != nullptr ? fmt::format("from one render of {:.1f} s", base_seconds)
+                                         : "each rendered",
+                    kept);
   }
   text += table.size() > 1 ? text_table(table) + "\n" : "no light's level changes\n\n";
   if (!a.flag("levels-only")) {
-    text += fmt::format("look at {}, {}\n", clip.empty() ? "the frames (no clip yet: some are missing)" : clip, (an.dir / "strip.png").string());
+    text += fmt::format("look at {}, {}\n",
+                        clip.empty() ? "the frames (no clip yet: some are missing)" : clip,
+                        (an.dir / "strip.png").string());
   }
-  text += fmt::format("levels  {}, {}\n", (an.dir / "levels.png").string(), (an.dir / "levels.csv").string());
+  text += fmt::format(
+      "levels  {}, {}\n", (an.dir / "levels.png").string(), (an.dir / "levels.csv").string());
   print_out(text);
   return kDone;
 }

@@ -1,11 +1,11 @@
 #include "cli/arguments.h"
 
-#include <cmath>
-#include <cxxopts.hpp>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/text.h"
+
+#include <cmath>
+
+#include <cxxopts.hpp>
+#include <fmt/format.h>
 
 namespace jovilux::cli {
 namespace {
@@ -39,7 +39,8 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
   }
   help_text_ += "\nExample:\n  " + usage.example + "\n";
 
-  // The library splits values of lists at commas and takes "-1" for an option: joined to their options, both pass whole.
+  // The library splits values of lists at commas and takes "-1" for an option: joined to their
+  // options, both pass whole.
   std::vector<std::string> words = {"jovilux"};
   for (int i = 1; i < argc; ++i) {
     words.emplace_back(argv[i]);
@@ -51,8 +52,10 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
       const Option* match = nullptr;
       for (const Option& o : usage.options) {
         const auto comma = o.names.find(',');
-        const std::string shortened = comma == std::string::npos ? "" : "-" + o.names.substr(0, comma);
-        if (!o.value.empty() && (words[i] == "--" + key_of(o) || (!shortened.empty() && words[i] == shortened))) {
+        const std::string shortened =
+            comma == std::string::npos ? "" : "-" + o.names.substr(0, comma);
+        if (!o.value.empty() &&
+            (words[i] == "--" + key_of(o) || (!shortened.empty() && words[i] == shortened))) {
           match = &o;
         }
         if (!o.value.empty() && words[i].starts_with("--" + key_of(o) + "=")) {
@@ -66,7 +69,8 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
         kept.push_back(words[i]);
       } else if (!words[i].empty()) {
         if (i + 1 >= words.size()) {
-          throw UsageError(fmt::format("{} needs a value: {} {}", words[i], words[i], match->value));
+          throw UsageError(
+              fmt::format("{} needs a value: {} {}", words[i], words[i], match->value));
         }
         values_[key_of(*match)].push_back(words[++i]);
       }
@@ -91,7 +95,8 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
     }
     std::string hint;
     for (int i = 1; i < argc && hint.empty(); ++i) {
-      if (std::string_view(argv[i]).starts_with("--") && std::find(names.begin(), names.end(), argv[i]) == names.end()) {
+      if (std::string_view(argv[i]).starts_with("--") &&
+          std::find(names.begin(), names.end(), argv[i]) == names.end()) {
         hint = did_you_mean(argv[i], names);
       }
     }
@@ -101,16 +106,21 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
         what.replace(at, 3, "\"");
       }
     }
-    throw UsageError(fmt::format("{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
+    throw UsageError(fmt::format(
+        "{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
   }
-  if (!help_ && !usage.positional.ends_with("...") && positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
-    throw UsageError(fmt::format("unexpected argument \"{}\"; see jovilux {} --help", printable(positionals_.back()), usage.verb));
+  if (!help_ && !usage.positional.ends_with("...") &&
+      positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
+    throw UsageError(fmt::format("unexpected argument \"{}\"; see jovilux {} --help",
+                                 printable(positionals_.back()),
+                                 usage.verb));
   }
 }
 
 std::optional<std::string> Arguments::text(const std::string& name) const {
   const auto it = values_.find(name);
-  return it == values_.end() || it->second.empty() ? std::nullopt : std::optional(it->second.back());
+  return it == values_.end() || it->second.empty() ? std::nullopt
+                                                   : std::optional(it->second.back());
 }
 
 std::vector<std::string> Arguments::texts(const std::string& name) const {
@@ -125,7 +135,11 @@ std::optional<double> Arguments::number(const std::string& name, double lo, doub
   }
   const auto parsed = parse_number(*value);
   if (!parsed || *parsed < lo || *parsed > hi) {
-    throw UsageError(fmt::format("--{}: found \"{}\"; expected a number from {} to {}", name, printable(*value), short_number(lo, 6), short_number(hi, 6)));
+    throw UsageError(fmt::format("--{}: found \"{}\"; expected a number from {} to {}",
+                                 name,
+                                 printable(*value),
+                                 short_number(lo, 6),
+                                 short_number(hi, 6)));
   }
   return parsed;
 }
@@ -133,7 +147,8 @@ std::optional<double> Arguments::number(const std::string& name, double lo, doub
 std::optional<int> Arguments::whole(const std::string& name, int lo, int hi) const {
   const auto value = number(name, lo, hi);
   if (value && *value != std::floor(*value)) {
-    throw UsageError(fmt::format("--{}: found \"{}\"; expected a whole number", name, short_number(*value)));
+    throw UsageError(
+        fmt::format("--{}: found \"{}\"; expected a whole number", name, short_number(*value)));
   }
   return value ? std::optional(static_cast<int>(*value)) : std::nullopt;
 }
@@ -142,18 +157,22 @@ std::string Arguments::positional() const { return positionals()[0]; }
 
 const std::vector<std::string>& Arguments::positionals() const {
   if (positionals_.empty()) {
-    throw UsageError(fmt::format("missing {}; see jovilux {} --help", usage_.positional, usage_.verb));
+    throw UsageError(
+        fmt::format("missing {}; see jovilux {} --help", usage_.positional, usage_.verb));
   }
   return positionals_;
 }
 
 std::vector<Option> rig_options() {
-  return {{"set", "override a value of the rig, such as light.pendant.dimmer=0.5; repeatable", "ADDRESS=VALUE"},
+  return {{"set",
+           "override a value of the rig, such as light.pendant.dimmer=0.5; repeatable",
+           "ADDRESS=VALUE"},
           {"variant", "apply a [[variant]] of the rig; repeatable", "NAME"}};
 }
 
 std::vector<Option> picture_options() {
-  return {{"samples", "samples per pixel, instead of the rig's", "N"}, {"size", "picture size, instead of the rig's, such as 640x360", "WxH"}};
+  return {{"samples", "samples per pixel, instead of the rig's", "N"},
+          {"size", "picture size, instead of the rig's, such as 640x360", "WxH"}};
 }
 
 void add_picture_overrides(const Arguments& arguments, RigRequest& request) {
@@ -162,16 +181,24 @@ void add_picture_overrides(const Arguments& arguments, RigRequest& request) {
   }
   if (const auto size = arguments.text("size")) {
     const auto cross = size->find('x');
-    request.overrides.push_back(fmt::format("render.size=[{}, {}]", size->substr(0, cross), cross == std::string::npos ? "" : size->substr(cross + 1)));
+    request.overrides.push_back(
+        fmt::format("render.size=[{}, {}]",
+                    size->substr(0, cross),
+                    cross == std::string::npos ? "" : size->substr(cross + 1)));
   }
 }
 
 double share_option(const std::string& option, const std::string& text) {
   const auto amount = parse_amount(text);
   const auto* share = std::get_if<Amount>(&amount);
-  const double value = share != nullptr && share->dimension == Dimension::kPercent ? share->value : parse_number(text).value_or(0);
+  const double value = share != nullptr && share->dimension == Dimension::kPercent
+                           ? share->value
+                           : parse_number(text).value_or(0);
   if (!(value >= 1e-5 && value <= 1)) {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected a share such as \"2 %\" or 0.02, from 0.001 % to 100 %", option, printable(text)));
+    throw UsageError(fmt::format(
+        "{}: found \"{}\"; expected a share such as \"2 %\" or 0.02, from 0.001 % to 100 %",
+        option,
+        printable(text)));
   }
   return value;
 }
@@ -183,7 +210,10 @@ RigRequest rig_request(const Arguments& arguments) {
   return request;
 }
 
-double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare) {
+double amount_option(const std::string& option,
+                     const std::string& text,
+                     Dimension dimension,
+                     double bare) {
   const auto parsed = parse_amount(text);
   double value = 0;
   if (const auto* a = std::get_if<Amount>(&parsed); a != nullptr && a->dimension == dimension) {
@@ -191,16 +221,20 @@ double amount_option(const std::string& option, const std::string& text, Dimensi
   } else if (const auto number = parse_number(text); number && bare > 0) {
     value = *number * bare;
   } else {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected {}", option, printable(text), expected_units(dimension)));
+    throw UsageError(fmt::format(
+        "{}: found \"{}\"; expected {}", option, printable(text), expected_units(dimension)));
   }
   if (!(value > 0)) {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected a value above 0", option, printable(text)));
+    throw UsageError(
+        fmt::format("{}: found \"{}\"; expected a value above 0", option, printable(text)));
   }
   return value;
 }
 
 Option threads_option() { return {"threads", "use at most N threads; all by default", "N"}; }
 
-int threads_of(const Arguments& arguments) { return arguments.whole("threads", 1, 1024).value_or(0); }
+int threads_of(const Arguments& arguments) {
+  return arguments.whole("threads", 1, 1024).value_or(0);
+}
 
 }  // namespace jovilux::cli

@@ -1,13 +1,13 @@
 #pragma once
 
+#include "jovilux/rig/rig.h"
+#include "jovilux/units/text.h"
+
 #include <map>
 #include <optional>
 #include <stdexcept>
 #include <string>
 #include <vector>
-
-#include "jovilux/rig/rig.h"
-#include "jovilux/units/text.h"
 
 namespace jovilux::cli {
 
@@ -18,22 +18,23 @@ struct UsageError : std::runtime_error {
 
 /// One option of a verb. `value` empty: a flag.
 struct Option {
-  std::string names;   ///< "o,output" or "json"
+  std::string names;  ///< "o,output" or "json"
   std::string help;
-  std::string value;   ///< what the value is called, such as "DIR"
+  std::string value;  ///< what the value is called, such as "DIR"
 };
 
 /// What a verb takes, as its --help shows it.
 struct Usage {
   std::string verb;
-  std::string positional;           ///< "RIG", "IMAGE", ..., "SPEC..." for several, or empty
-  std::string summary;              ///< a line
+  std::string positional;  ///< "RIG", "IMAGE", ..., "SPEC..." for several, or empty
+  std::string summary;     ///< a line
   std::vector<Option> options;
-  std::string notes;                ///< after the options; may be empty
+  std::string notes;  ///< after the options; may be empty
   std::string example;
 };
 
-/// The arguments of a verb, parsed. Options may be repeated; the last one counts where one is asked for.
+/// The arguments of a verb, parsed. Options may be repeated; the last one counts where one is asked
+/// for.
 class Arguments {
  public:
   /// Throws UsageError. `help_wanted()` is true for --help.
@@ -50,7 +51,9 @@ class Arguments {
   /// The one positional argument; throws UsageError where it is missing.
   std::string positional() const;
   /// The positional argument where one was given.
-  std::optional<std::string> optional_positional() const { return positionals_.empty() ? std::nullopt : std::optional(positionals_[0]); }
+  std::optional<std::string> optional_positional() const {
+    return positionals_.empty() ? std::nullopt : std::optional(positionals_[0]);
+  }
   /// All positional arguments, at least one; throws UsageError without.
   const std::vector<std::string>& positionals() const;
 
@@ -70,8 +73,12 @@ std::vector<Option> picture_options();
 void add_picture_overrides(const Arguments& arguments, RigRequest& request);
 /// A share such as "2 %" or 0.02 in [1e-5, 1]; throws UsageError.
 double share_option(const std::string& option, const std::string& text);
-/// A value of an option with a unit of one dimension, above 0; a bare number counts in `bare` (0: a unit is needed).
-double amount_option(const std::string& option, const std::string& text, Dimension dimension, double bare);
+/// A value of an option with a unit of one dimension, above 0; a bare number counts in `bare` (0: a
+/// unit is needed).
+double amount_option(const std::string& option,
+                     const std::string& text,
+                     Dimension dimension,
+                     double bare);
 
 /// --threads N: 0 where not given.
 Option threads_option();

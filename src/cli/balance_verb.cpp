@@ -1,17 +1,17 @@
-#include <algorithm>
-#include <cmath>
-#include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/verbs.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/balance.h"
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/metering.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -32,7 +32,9 @@ std::pair<std::string, std::string> assignment(const std::string& option, const 
   return {std::string(trimmed(std::string_view(text).substr(0, equals))), value};
 }
 
-BalancedLight& light_named(std::vector<BalancedLight>& lights, const std::string& option, const std::string& name) {
+BalancedLight& light_named(std::vector<BalancedLight>& lights,
+                           const std::string& option,
+                           const std::string& name) {
   std::vector<std::string> names;
   for (BalancedLight& l : lights) {
     names.push_back(l.layer);
@@ -41,11 +43,17 @@ BalancedLight& light_named(std::vector<BalancedLight>& lights, const std::string
     }
   }
   const std::string hint = did_you_mean(name, names);
-  throw UsageError(fmt::format("{}: the picture has no layer \"{}\"{}; lights that were off have none", option, printable(name), hint.empty() ? "" : "; " + hint));
+  throw UsageError(
+      fmt::format("{}: the picture has no layer \"{}\"{}; lights that were off have none",
+                  option,
+                  printable(name),
+                  hint.empty() ? "" : "; " + hint));
 }
 
 // Channel factors of a tint that keeps the luminous output.
-Rgb tint_factor(const Rgb& tint) { return tint / std::max(1e-9, 0.21263901 * tint[0] + 0.71516868 * tint[1] + 0.07219232 * tint[2]); }
+Rgb tint_factor(const Rgb& tint) {
+  return tint / std::max(1e-9, 0.21263901 * tint[0] + 0.71516868 * tint[1] + 0.07219232 * tint[2]);
+}
 
 struct TargetOutcome {
   std::string meter, unit;
@@ -53,7 +61,11 @@ struct TargetOutcome {
 };
 
 // Dimmers that bring meters to their targets.
-std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets, const Rig& whole, const Scene& scene, int threads, std::vector<BalancedLight>& lights) {
+std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets,
+                                         const Rig& whole,
+                                         const Scene& scene,
+                                         int threads,
+                                         std::vector<BalancedLight>& lights) {
   Rig rig = whole;
   rig.meters.clear();
   std::vector<TargetOutcome> out;
@@ -67,16 +79,26 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
     }
     if (found == nullptr) {
       const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--target: the rig has no meter \"{}\"{}", printable(name), hint.empty() ? "" : "; " + hint));
+      throw UsageError(fmt::format("--target: the rig has no meter \"{}\"{}",
+                                   printable(name),
+                                   hint.empty() ? "" : "; " + hint));
     }
     rig.meters.push_back(*found);
-    out.push_back({name, found->luminance ? "cd/m2" : "lx", amount_option("--target", value, found->luminance ? Dimension::kLuminance : Dimension::kIlluminance, 0), 0, 0});
+    out.push_back({name,
+                   found->luminance ? "cd/m2" : "lx",
+                   amount_option("--target",
+                                 value,
+                                 found->luminance ? Dimension::kLuminance : Dimension::kIlluminance,
+                                 0),
+                   0,
+                   0});
   }
   MeteringOptions options;
   options.error = 0.003;
   options.threads = threads;
   const std::vector<MeterResult> measured = read_meters(rig, scene, options);
-  const auto rows = static_cast<Eigen::Index>(out.size()), n = static_cast<Eigen::Index>(lights.size());
+  const auto rows = static_cast<Eigen::Index>(out.size()),
+             n = static_cast<Eigen::Index>(lights.size());
   Eigen::MatrixXd A = Eigen::MatrixXd::Zero(rows, n);
   Eigen::VectorXd b(rows), upper(n);
   for (Eigen::Index r = 0; r < rows; ++r) {
@@ -85,7 +107,8 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
       for (const auto& [name, value] : reading.by_light) {
         for (Eigen::Index l = 0; l < n; ++l) {
           if (lights[static_cast<std::size_t>(l)].layer == name) {
-            A(r, l) += value / static_cast<double>(m.readings.size()) / out[static_cast<std::size_t>(r)].wanted;
+            A(r, l) += value / static_cast<double>(m.readings.size()) /
+                       out[static_cast<std::size_t>(r)].wanted;
           }
         }
       }
@@ -96,10 +119,12 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
     const double d = lights[static_cast<std::size_t>(l)].dimmer;
     upper[l] = d > 0 ? 1 / d : 0;
   }
-  // Of all that will do, what changes least; each light counts by what it brings, so that those that bring the same light
+  // Of all that will do, what changes least; each light counts by what it brings, so that those
+  // that bring the same light
   // are scaled alike.
   constexpr double kStay = 1e-5;
-  const Eigen::VectorXd x = bounded_least_squares(A, b, upper, kStay * (A.colwise().sum().transpose().array() + 1e-6).matrix());
+  const Eigen::VectorXd x = bounded_least_squares(
+      A, b, upper, kStay * (A.colwise().sum().transpose().array() + 1e-6).matrix());
   const Eigen::VectorXd got = A * x, most = A * upper;
   for (Eigen::Index r = 0; r < rows; ++r) {
     TargetOutcome& o = out[static_cast<std::size_t>(r)];
@@ -115,18 +140,24 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
 }  // namespace
 
 int run_balance(int argc, char** argv) {
-  Usage usage{"balance", "DIR", "New levels and colors for the lights of a render, from its layers, without rendering again; the lines to paste\ninto the rig. With -o the picture that they give.",
-              {{"set", "a light's dimmer; repeatable", "NAME=0.5"},
-               {"tint", "a light's tint, its output kept; repeatable", "NAME=#rrggbb"},
-               {"solo", "only this light; repeatable", "NAME"},
-               {"mute", "without this light; repeatable", "NAME"},
-               {"target", "dimmers that bring a [[meter]] to a value; repeatable", "METER=\"500 lx\""},
-               {"match", "dimmers that come nearest to a picture", "FILE"},
-               {"tints", "with --match: tints too", ""},
-               {"o,output", "folder for image.exr and view.png; created", "DIR"},
-               {"force", "replace files there", ""},
-               {"json", "print one JSON document instead", ""}},
-              "", "jovilux balance demo-out/bench --target bench-level=\"500 lx\" --mute lantern -o demo-out/balanced"};
+  Usage usage{
+      "balance",
+      "DIR",
+      "New levels and colors for the lights of a render, from its layers, without rendering again; "
+      "the lines to paste\ninto the rig. With -o the picture that they give.",
+      {{"set", "a light's dimmer; repeatable", "NAME=0.5"},
+       {"tint", "a light's tint, its output kept; repeatable", "NAME=#rrggbb"},
+       {"solo", "only this light; repeatable", "NAME"},
+       {"mute", "without this light; repeatable", "NAME"},
+       {"target", "dimmers that bring a [[meter]] to a value; repeatable", "METER=\"500 lx\""},
+       {"match", "dimmers that come nearest to a picture", "FILE"},
+       {"tints", "with --match: tints too", ""},
+       {"o,output", "folder for image.exr and view.png; created", "DIR"},
+       {"force", "replace files there", ""},
+       {"json", "print one JSON document instead", ""}},
+      "",
+      "jovilux balance demo-out/bench --target bench-level=\"500 lx\" --mute lantern -o "
+      "demo-out/balanced"};
   usage.options.push_back(threads_option());
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
@@ -140,16 +171,27 @@ int run_balance(int argc, char** argv) {
   }
   RenderedImage& image = *loaded;
   if (image.layers.empty()) {
-    throw BadInput{{{Severity::kError, "no-layers", {image_in(dir), 0, 0}, "", "holds no layers of lights", "render with layers = \"lights\""}}};
+    throw BadInput{{{Severity::kError,
+                     "no-layers",
+                     {image_in(dir), 0, 0},
+                     "",
+                     "holds no layers of lights",
+                     "render with layers = \"lights\""}}};
   }
   std::error_code ec;
-  const std::string rig_file = (fs::path(image_in(dir)).parent_path() / "rig.resolved.toml").string();
+  const std::string rig_file =
+      (fs::path(image_in(dir)).parent_path() / "rig.resolved.toml").string();
   const auto rig = load_rig(rig_file);
   if (!rig) {
     throw BadInput{rig.problems()};
   }
   if (rig->render.layers == RenderSpec::Layers::kGroups) {
-    throw BadInput{{{Severity::kError, "no-layers", {rig_file, 0, 0}, "render.layers", "keeps groups, whose lights cannot be told apart", "render with layers = \"lights\""}}};
+    throw BadInput{{{Severity::kError,
+                     "no-layers",
+                     {rig_file, 0, 0},
+                     "render.layers",
+                     "keeps groups, whose lights cannot be told apart",
+                     "render with layers = \"lights\""}}};
   }
   std::vector<BalancedLight> lights = balanced_lights(image, *rig);
   std::optional<double> residual;
@@ -170,7 +212,12 @@ int run_balance(int argc, char** argv) {
     }
     RenderedImage r = std::move(*reference);
     if (r.width != image.width || r.height != image.height) {
-      print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n", printable(*match, 200), r.width, r.height, image.width, image.height));
+      print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
+                            printable(*match, 200),
+                            r.width,
+                            r.height,
+                            image.width,
+                            image.height));
       r = resized(r, image.width, image.height);
     }
     residual = match_reference(image, r, a.flag("tints"), lights);
@@ -180,7 +227,8 @@ int run_balance(int argc, char** argv) {
     BalancedLight& l = light_named(lights, "--set", name);
     const auto v = parse_number(value);
     if (!v || *v < 0 || *v > 1) {
-      throw UsageError(fmt::format("--set {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
+      throw UsageError(fmt::format(
+          "--set {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
     }
     l.factor = Rgb::Constant(l.dimmer > 0 ? *v / l.dimmer : 0);
   }
@@ -189,7 +237,8 @@ int run_balance(int argc, char** argv) {
     BalancedLight& l = light_named(lights, "--tint", name);
     const auto color = parse_hex_color(value);
     if (!color || color->maxCoeff() <= 0) {
-      throw UsageError(fmt::format("--tint {}: found \"{}\"; expected #rrggbb", name, printable(value)));
+      throw UsageError(
+          fmt::format("--tint {}: found \"{}\"; expected #rrggbb", name, printable(value)));
     }
     l.factor = l.factor.cwiseProduct(tint_factor(*color));
   }
@@ -210,15 +259,23 @@ int run_balance(int argc, char** argv) {
   std::vector<std::vector<std::string>> table = {{"light", "dimmer", "was", "tint"}};
   Json json_lights = Json::array();
   for (const BalancedLight& l : lights) {
-    const Rgb tint = l.tinted() ? Rgb(l.factor / std::max(1e-12, l.factor.maxCoeff())) : Rgb(Rgb::Ones());
+    const Rgb tint =
+        l.tinted() ? Rgb(l.factor / std::max(1e-12, l.factor.maxCoeff())) : Rgb(Rgb::Ones());
     const std::string hex = l.tinted() ? hex_color(tint) : "";
-    table.push_back({l.layer, short_number(l.new_dimmer(), 4), short_number(l.dimmer, 4), hex.empty() ? "-" : hex});
-    json_lights.push_back({{"name", l.layer}, {"dimmer", l.new_dimmer()}, {"was", l.dimmer}, {"tint", hex.empty() ? Json(nullptr) : Json(hex)}});
+    table.push_back({l.layer,
+                     short_number(l.new_dimmer(), 4),
+                     short_number(l.dimmer, 4),
+                     hex.empty() ? "-" : hex});
+    json_lights.push_back({{"name", l.layer},
+                           {"dimmer", l.new_dimmer()},
+                           {"was", l.dimmer},
+                           {"tint", hex.empty() ? Json(nullptr) : Json(hex)}});
     if (l.address.empty()) {
       continue;
     }
     if (std::abs(l.level() - 1) > 1e-6) {
-      settings.push_back(fmt::format("\"{}.dimmer\" = {:.4g}", l.address, std::min(1.0, l.new_dimmer())));
+      settings.push_back(
+          fmt::format("\"{}.dimmer\" = {:.4g}", l.address, std::min(1.0, l.new_dimmer())));
     }
     if (l.tinted()) {
       settings.push_back(fmt::format("\"{}.tint\" = \"{}\"", l.address, hex));
@@ -236,21 +293,28 @@ int run_balance(int argc, char** argv) {
     DocumentNode document = rig->document;
     for (const BalancedLight& l : lights) {
       if (!l.address.empty() && std::abs(l.level() - 1) > 1e-6) {
-        apply_override(document, fmt::format("{}.dimmer={:.9g}", l.address, std::min(1.0, l.new_dimmer())));
+        apply_override(document,
+                       fmt::format("{}.dimmer={:.9g}", l.address, std::min(1.0, l.new_dimmer())));
       }
       if (!l.address.empty() && l.tinted()) {
-        apply_override(document, fmt::format("{}.tint=\"{}\"", l.address, hex_color(Rgb(l.factor / l.factor.maxCoeff()))));
+        apply_override(
+            document,
+            fmt::format(
+                "{}.tint=\"{}\"", l.address, hex_color(Rgb(l.factor / l.factor.maxCoeff()))));
       }
     }
     Rig balanced = *rig;
     balanced.document = std::move(document);
     save_balanced(*folder, image, resolved_toml(balanced, *folder));
   }
-  const bool short_of = std::any_of(outcomes.begin(), outcomes.end(), [](const TargetOutcome& o) { return std::abs(o.got - o.wanted) > 0.01 * o.wanted; });
+  const bool short_of = std::any_of(outcomes.begin(), outcomes.end(), [](const TargetOutcome& o) {
+    return std::abs(o.got - o.wanted) > 0.01 * o.wanted;
+  });
   if (a.flag("json")) {
     Json j = {{"lights", json_lights}, {"residual", Json::object()}, {"rig", lines}};
     for (const TargetOutcome& o : outcomes) {
-      j["residual"][o.meter] = {{"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
+      j["residual"][o.meter] = {
+          {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
     }
     if (residual) {
       j["residual"]["picture"] = *residual;
@@ -260,12 +324,26 @@ int run_balance(int argc, char** argv) {
   }
   std::string out = text_table(table) + "\n";
   for (const TargetOutcome& o : outcomes) {
-    out += std::abs(o.got - o.wanted) <= 0.01 * o.wanted ? fmt::format("{}: {} {}\n", o.meter, short_number(o.got), o.unit)
-           : o.most < o.wanted                          ? fmt::format("{}: {} {} cannot be reached: {} with every light at full; more output, or lights nearer\n", o.meter, short_number(o.wanted), o.unit, short_number(o.most))
-                                                        : fmt::format("{}: {} {} cannot be reached together with the others: {}\n", o.meter, short_number(o.wanted), o.unit, short_number(o.got));
+    out += std::abs(o.got - o.wanted) <= 0.01 * o.wanted
+               ? fmt::format("{}: {} {}\n", o.meter, short_number(o.got), o.unit)
+           : o.most < o.wanted
+               ? fmt::format(
+                     "{}: {} {} cannot be reached: {} with every light at full; more output, or "
+                     "lights nearer\n",
+                     o.meter,
+                     short_number(o.wanted),
+                     o.unit,
+                     short_number(o.most))
+               : fmt::format("{}: {} {} cannot be reached together with the others: {}\n",
+                             o.meter,
+                             short_number(o.wanted),
+                             o.unit,
+                             short_number(o.got));
   }
   if (residual) {
-    out += fmt::format("what is left of the picture: {} % (rms, each pixel against its own brightness)\n", short_number(100 * *residual, 3));
+    out += fmt::format(
+        "what is left of the picture: {} % (rms, each pixel against its own brightness)\n",
+        short_number(100 * *residual, 3));
   }
   out += lines.empty() ? "nothing changes\n" : "\nfor the rig:\n" + lines;
   if (const auto folder = a.text("output")) {

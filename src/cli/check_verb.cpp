@@ -1,16 +1,16 @@
-#include <filesystem>
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/text.h"
+#include "jovilux/judge/light_report.h"
+#include "jovilux/judge/rig_checks.h"
 
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
+#include <filesystem>
 
 #include "cli/arguments.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "jovilux/base/parallel.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/light_report.h"
-#include "jovilux/judge/rig_checks.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -24,8 +24,13 @@ Json number_or_null(const std::optional<Quantity>& q) {
 Json number_or_null(const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); }
 
 Json to_json(const Problem& p) {
-  return {{"code", p.code}, {"file", p.place.file}, {"line", p.place.line}, {"column", p.place.column},
-          {"address", p.address}, {"message", p.text}, {"hint", p.hint}};
+  return {{"code", p.code},
+          {"file", p.place.file},
+          {"line", p.place.line},
+          {"column", p.place.column},
+          {"address", p.address},
+          {"message", p.text},
+          {"hint", p.hint}};
 }
 
 Json to_json(const LightReport& r) {
@@ -47,10 +52,11 @@ Json to_json(const LightReport& r) {
             {"subject", nullptr},
             {"cheats", Json::array()}};
   if (r.subject) {
-    j["subject"] = {{"object", r.subject->object},
-                    {"distance_m", is_distant(r.form) ? Json(nullptr) : Json(r.subject->distance_m)},
-                    {"illuminance_lx", r.subject->illuminance_lx},
-                    {"falloff_factor", r.subject->falloff_factor}};
+    j["subject"] = {
+        {"object", r.subject->object},
+        {"distance_m", is_distant(r.form) ? Json(nullptr) : Json(r.subject->distance_m)},
+        {"illuminance_lx", r.subject->illuminance_lx},
+        {"falloff_factor", r.subject->falloff_factor}};
   }
   for (const auto& c : r.cheats) {
     j["cheats"].push_back({{"key", c.key}, {"value", c.value}, {"effect", c.effect}});
@@ -61,8 +67,15 @@ Json to_json(const LightReport& r) {
 }  // namespace
 
 int run_check(int argc, char** argv) {
-  Usage usage{"check", "RIG", "Finds errors and mistakes in a rig before time is spent on rendering it, and lists each light in\nreal units: what leaves the bare source, its dimmer, and the lux it brings to its subject.",
-              {{"strict", "exit status 1 on warnings too", ""}, {"json", "print one JSON document instead", ""}}, "", "jovilux check demo-out/rig/orchid-house.toml"};
+  Usage usage{"check",
+              "RIG",
+              "Finds errors and mistakes in a rig before time is spent on rendering it, and lists "
+              "each light in\nreal units: what leaves the bare source, its dimmer, and the lux it "
+              "brings to its subject.",
+              {{"strict", "exit status 1 on warnings too", ""},
+               {"json", "print one JSON document instead", ""}},
+              "",
+              "jovilux check demo-out/rig/orchid-house.toml"};
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }
@@ -75,7 +88,10 @@ int run_check(int argc, char** argv) {
   const std::string file = arguments.positional();
   std::error_code ec;
   if (!std::filesystem::is_regular_file(file, ec)) {
-    throw UsageError(fmt::format("{}: {}", printable(file, 200), std::filesystem::exists(file, ec) ? "not a file" : "file not found"));
+    throw UsageError(
+        fmt::format("{}: {}",
+                    printable(file, 200),
+                    std::filesystem::exists(file, ec) ? "not a file" : "file not found"));
   }
   Problems problems;
   std::vector<LightReport> reports;
@@ -123,7 +139,8 @@ int run_check(int argc, char** argv) {
       for (const std::string& cheat : departures(reports)) {
         cheats += "  " + cheat + "\n";
       }
-      out += cheats.empty() ? "\nNo departures from physics.\n" : "\nDepartures from physics:\n" + cheats;
+      out += cheats.empty() ? "\nNo departures from physics.\n"
+                            : "\nDepartures from physics:\n" + cheats;
     }
     if (!problems.empty() && !out.empty()) {
       out += "\n";
@@ -135,7 +152,11 @@ int run_check(int argc, char** argv) {
         out += to_string(first) + "\n" + (p.hint.empty() ? "" : "    " + p.hint + "\n");
       }
     }
-    out += fmt::format("\n{} error{}, {} warning{}\n", errors.size(), errors.size() == 1 ? "" : "s", warnings.size(), warnings.size() == 1 ? "" : "s");
+    out += fmt::format("\n{} error{}, {} warning{}\n",
+                       errors.size(),
+                       errors.size() == 1 ? "" : "s",
+                       warnings.size(),
+                       warnings.size() == 1 ? "" : "s");
     print_out(out);
   }
   return !errors.empty() || (arguments.flag("strict") && !warnings.empty()) ? kFellShort : kDone;

@@ -1,27 +1,33 @@
+#include "jovilux/base/text.h"
+#include "jovilux/judge/color_report.h"
+
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/color_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/color_report.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 
 int run_color(int argc, char** argv) {
-  Usage usage{"color", "SPEC...", "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", D65, \"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, \"#ffb070\", or a gel of --rig.",
-              {{"rig", "the rig whose gels may be named", "RIG"},
-               {"under", "the source that gels and colors are looked at under; D65 by default", "SPEC"},
-               {"o,output", "also draw the chart DIR/color.png", "DIR"},
-               {"force", "replace files in DIR", ""},
-               {"json", "print one JSON document instead", ""}},
-              "Ra is the CIE general color rendering index. A gel's and a color's transmittance is luminous.",
-              "jovilux color \"2700 K\" cie-f11 led-3000 straw --rig demo-out/rig/orchid-house.toml"};
+  Usage usage{
+      "color",
+      "SPEC...",
+      "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", D65, "
+      "\"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, "
+      "\"#ffb070\", or a gel of --rig.",
+      {{"rig", "the rig whose gels may be named", "RIG"},
+       {"under", "the source that gels and colors are looked at under; D65 by default", "SPEC"},
+       {"o,output", "also draw the chart DIR/color.png", "DIR"},
+       {"force", "replace files in DIR", ""},
+       {"json", "print one JSON document instead", ""}},
+      "Ra is the CIE general color rendering index. A gel's and a color's transmittance is "
+      "luminous.",
+      "jovilux color \"2700 K\" cie-f11 led-3000 straw --rig demo-out/rig/orchid-house.toml"};
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }
@@ -65,19 +71,52 @@ int run_color(int argc, char** argv) {
     const auto known = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
     Json j = {{"colors", Json::array()}};
     for (const ColorReport& r : reports) {
-      j["colors"].push_back({{"spec", r.spec}, {"x", r.xy.x}, {"y", r.xy.y}, {"u_prime", r.u_prime}, {"v_prime", r.v_prime}, {"cct_k", known(r.cct_k)}, {"duv", known(r.duv)},
-                             {"mired", r.cct_k ? Json(1e6 / *r.cct_k) : Json(nullptr)}, {"ra", known(r.ra)}, {"transmittance", known(r.transmittance)},
-                             {"linear_rgb", {r.linear_rgb[0], r.linear_rgb[1], r.linear_rgb[2]}}, {"srgb", r.srgb}});
+      j["colors"].push_back({{"spec", r.spec},
+                             {"x", r.xy.x},
+                             {"y", r.xy.y},
+                             {"u_prime", r.u_prime},
+                             {"v_prime", r.v_prime},
+                             {"cct_k", known(r.cct_k)},
+                             {"duv", known(r.duv)},
+                             {"mired", r.cct_k ? Json(1e6 / *r.cct_k) : Json(nullptr)},
+                             {"ra", known(r.ra)},
+                             {"transmittance", known(r.transmittance)},
+                             {"linear_rgb", {r.linear_rgb[0], r.linear_rgb[1], r.linear_rgb[2]}},
+                             {"srgb", r.srgb}});
     }
     print_out(j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
     return kDone;
   }
-  std::vector<std::vector<std::string>> rows = {{"", "x", "y", "u'", "v'", "K", "Duv", "mired", "Ra", "transm.", "linear R", "G", "B", "sRGB"}};
+  std::vector<std::vector<std::string>> rows = {{"",
+                                                 "x",
+                                                 "y",
+                                                 "u'",
+                                                 "v'",
+                                                 "K",
+                                                 "Duv",
+                                                 "mired",
+                                                 "Ra",
+                                                 "transm.",
+                                                 "linear R",
+                                                 "G",
+                                                 "B",
+                                                 "sRGB"}};
   for (const ColorReport& r : reports) {
     const auto fixed = [](double v, int digits) { return fmt::format("{:.{}f}", v, digits); };
-    rows.push_back({r.spec, fixed(r.xy.x, 4), fixed(r.xy.y, 4), fixed(r.u_prime, 4), fixed(r.v_prime, 4), r.cct_k ? fixed(*r.cct_k, 0) : "-",
-                    r.duv ? fmt::format("{:+.4f}", *r.duv) : "-", r.cct_k ? fixed(1e6 / *r.cct_k, 0) : "-", r.ra ? fixed(*r.ra, 0) : "-",
-                    r.transmittance ? short_number(100 * *r.transmittance, 3) + " %" : "-", fixed(r.linear_rgb[0], 3), fixed(r.linear_rgb[1], 3), fixed(r.linear_rgb[2], 3), r.srgb});
+    rows.push_back({r.spec,
+                    fixed(r.xy.x, 4),
+                    fixed(r.xy.y, 4),
+                    fixed(r.u_prime, 4),
+                    fixed(r.v_prime, 4),
+                    r.cct_k ? fixed(*r.cct_k, 0) : "-",
+                    r.duv ? fmt::format("{:+.4f}", *r.duv) : "-",
+                    r.cct_k ? fixed(1e6 / *r.cct_k, 0) : "-",
+                    r.ra ? fixed(*r.ra, 0) : "-",
+                    r.transmittance ? short_number(100 * *r.transmittance, 3) + " %" : "-",
+                    fixed(r.linear_rgb[0], 3),
+                    fixed(r.linear_rgb[1], 3),
+                    fixed(r.linear_rgb[2], 3),
+                    r.srgb});
   }
   print_out(text_table(rows));
   if (folder) {

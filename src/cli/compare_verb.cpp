@@ -1,26 +1,32 @@
+#include "jovilux/base/text.h"
+#include "jovilux/judge/comparison.h"
+
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/comparison.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 
 int run_compare(int argc, char** argv) {
-  const Usage usage{"compare", "A B...", "How picture B differs from A, each a render's folder or an .exr, .png or .hdr file: in stops, in color, and\nwhether by more than their noise.",
-                    {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
-                     {"names", "what to call them, such as \"before,after\"", "A,B"},
-                     {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
-                     {"force", "replace files in DIR", ""},
-                     {"json", "print one JSON document instead", ""}},
-                    "z is the difference of the mean luminances over its standard error: above 4 it is no chance.", "jovilux compare demo-out/wide demo-out/misty -o demo-out/compare"};
+  const Usage usage{
+      "compare",
+      "A B...",
+      "How picture B differs from A, each a render's folder or an .exr, .png or .hdr file: in "
+      "stops, in color, and\nwhether by more than their noise.",
+      {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
+       {"names", "what to call them, such as \"before,after\"", "A,B"},
+       {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
+       {"force", "replace files in DIR", ""},
+       {"json", "print one JSON document instead", ""}},
+      "z is the difference of the mean luminances over its standard error: above 4 it is no "
+      "chance.",
+      "jovilux compare demo-out/wide demo-out/misty -o demo-out/compare"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -30,7 +36,8 @@ int run_compare(int argc, char** argv) {
     throw UsageError("expected two pictures; see jovilux compare --help");
   }
   const auto max = a.number("max", 0, 100);
-  auto first = load_rendered(a.positionals()[0], false), second = load_rendered(a.positionals()[1], false);
+  auto first = load_rendered(a.positionals()[0], false),
+       second = load_rendered(a.positionals()[1], false);
   Problems problems = first.problems();
   problems.insert(problems.end(), second.problems().begin(), second.problems().end());
   if (!first || !second) {
@@ -39,7 +46,12 @@ int run_compare(int argc, char** argv) {
   print_problems(problems);
   RenderedImage b = std::move(*second);
   if (b.width != first->width || b.height != first->height) {
-    print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n", printable(a.positionals()[1], 200), b.width, b.height, first->width, first->height));
+    print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
+                          printable(a.positionals()[1], 200),
+                          b.width,
+                          b.height,
+                          first->width,
+                          first->height));
     b = resized(b, first->width, first->height);
   }
   if (b.absolute != first->absolute) {
@@ -58,25 +70,49 @@ int run_compare(int argc, char** argv) {
   }
   if (const auto folder = a.text("output")) {
     prepare_files(*folder, {"compare.png"}, a.flag("force"));
-    figures::comparison_figure((std::filesystem::path(*folder) / "compare.png").string(), *first, b, c, name_a, name_b);
+    figures::comparison_figure(
+        (std::filesystem::path(*folder) / "compare.png").string(), *first, b, c, name_a, name_b);
   }
   const bool past = max && c.p95_stops > *max;
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
-    print_out(Json({{"a", a.positionals()[0]}, {"b", a.positionals()[1]}, {"mean_stops", c.mean_stops}, {"p95_stops", c.p95_stops}, {"max_stops", c.max_stops}, {"delta_e_mean", c.delta_e_mean}, {"delta_e_p95", c.delta_e_p95}, {"rmse_cd_m2", c.rmse},
-                    {"mean_a_cd_m2", c.mean_a}, {"mean_b_cd_m2", c.mean_b}, {"z", known(c.z)}, {"share_beyond_noise", known(c.beyond_noise)}})
+    print_out(Json({{"a", a.positionals()[0]},
+                    {"b", a.positionals()[1]},
+                    {"mean_stops", c.mean_stops},
+                    {"p95_stops", c.p95_stops},
+                    {"max_stops", c.max_stops},
+                    {"delta_e_mean", c.delta_e_mean},
+                    {"delta_e_p95", c.delta_e_p95},
+                    {"rmse_cd_m2", c.rmse},
+                    {"mean_a_cd_m2", c.mean_a},
+                    {"mean_b_cd_m2", c.mean_b},
+                    {"z", known(c.z)},
+                    {"share_beyond_noise", known(c.beyond_noise)}})
                   .dump(2) +
               "\n");
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };
-  std::string out = fmt::format("mean luminance  {} and {} cd/m2; B is {} stops on average\n", short_number(c.mean_a), short_number(c.mean_b), signed_number(c.mean_stops));
-  out += fmt::format("in stops        95 % of the pixels differ by less than {}, none by more than {}\n", short_number(c.p95_stops, 3), short_number(c.max_stops, 3));
-  out += fmt::format("in color        \u0394E2000 {} on average, 95 % below {}\n", short_number(c.delta_e_mean, 3), short_number(c.delta_e_p95, 3));
+  std::string out = fmt::format("mean luminance  {} and {} cd/m2; B is {} stops on average\n",
+                                short_number(c.mean_a),
+                                short_number(c.mean_b),
+                                signed_number(c.mean_stops));
+  out += fmt::format(
+      "in stops        95 % of the pixels differ by less than {}, none by more than {}\n",
+      short_number(c.p95_stops, 3),
+      short_number(c.max_stops, 3));
+  out += fmt::format("in color        \u0394E2000 {} on average, 95 % below {}\n",
+                     short_number(c.delta_e_mean, 3),
+                     short_number(c.delta_e_p95, 3));
   out += fmt::format("rms             {} cd/m2\n", short_number(c.rmse, 3));
   out += std::isnan(c.z) ? std::string("noise           one of the two does not tell its own\n")
-                         : fmt::format("noise           z = {}: the means differ by {} than noise explains; {} % of the pixels by more than 3 standard errors\n", short_number(c.z, 3), std::abs(c.z) > 4 ? "more" : "no more", short_number(100 * c.beyond_noise, 3));
+                         : fmt::format(
+                               "noise           z = {}: the means differ by {} than noise "
+                               "explains; {} % of the pixels by more than 3 standard errors\n",
+                               short_number(c.z, 3),
+                               std::abs(c.z) > 4 ? "more" : "no more",
+                               short_number(100 * c.beyond_noise, 3));
   if (const auto folder = a.text("output")) {
     out += fmt::format("\nlook at {}\n", (std::filesystem::path(*folder) / "compare.png").string());
   }

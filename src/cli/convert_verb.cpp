@@ -1,13 +1,13 @@
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/verbs.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/photometric_file.h"
 #include "jovilux/judge/conversion.h"
 #include "jovilux/units/text.h"
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -19,10 +19,12 @@ SkyShape sky_of(const Arguments& a) {
   const auto model = a.text("model");
   const auto cie = a.whole("cie", 1, 15);
   if (model && *model != "uniform" && *model != "overcast" && *model != "clear") {
-    throw UsageError(fmt::format("--model: found \"{}\"; expected uniform, overcast or clear", printable(*model)));
+    throw UsageError(fmt::format("--model: found \"{}\"; expected uniform, overcast or clear",
+                                 printable(*model)));
   }
   if (model && cie) {
-    throw UsageError("--model and --cie are both given; one of them says how the sky's luminance is spread");
+    throw UsageError(
+        "--model and --cie are both given; one of them says how the sky's luminance is spread");
   }
   if (!cie && model != "clear") {
     sky.model = model == "overcast" ? SkyModel::kOvercast : SkyModel::kUniform;
@@ -50,29 +52,42 @@ SourceShape shape_of(const Arguments& a) {
   if (form_name) {
     const auto form = parse_form(*form_name);
     if (!form) {
-      throw UsageError(fmt::format("--form: found \"{}\"; expected {}", printable(*form_name), join_or(form_names())));
+      throw UsageError(fmt::format(
+          "--form: found \"{}\"; expected {}", printable(*form_name), join_or(form_names())));
     }
     s.form = *form;
   } else {
-    s.form = a.text("profile") ? Form::kPoint : a.text("length") ? Form::kTube : a.text("area") ? Form::kObject : a.text("size") ? Form::kRect : a.text("beam") ? Form::kSpot : a.text("radius") ? Form::kSphere : a.text("disc") ? Form::kSun : Form::kPoint;
+    s.form = a.text("profile")  ? Form::kPoint
+             : a.text("length") ? Form::kTube
+             : a.text("area")   ? Form::kObject
+             : a.text("size")   ? Form::kRect
+             : a.text("beam")   ? Form::kSpot
+             : a.text("radius") ? Form::kSphere
+             : a.text("disc")   ? Form::kSun
+                                : Form::kPoint;
   }
   const auto needed = [&](const std::string& name, const std::string& example) {
     const auto v = a.text(name);
     if (!v) {
-      throw UsageError(fmt::format("a {} needs --{}, such as --{} {}", to_string(s.form), name, name, example));
+      throw UsageError(
+          fmt::format("a {} needs --{}, such as --{} {}", to_string(s.form), name, name, example));
     }
     return *v;
   };
   constexpr double kDegree = kPiD / 180;
   switch (s.form) {
-    case Form::kPoint: break;
+    case Form::kPoint:
+      break;
     case Form::kSphere:
-    case Form::kDisk: s.radius = amount_option("--radius", needed("radius", "6cm"), Dimension::kLength, 1); break;
+    case Form::kDisk:
+      s.radius = amount_option("--radius", needed("radius", "6cm"), Dimension::kLength, 1);
+      break;
     case Form::kRect: {
       const std::string size = needed("size", "60cmx30cm");
       const auto cross = size.find('x');
       if (cross == std::string::npos) {
-        throw UsageError(fmt::format("--size: found \"{}\"; expected width x height, such as 60cmx30cm", printable(size)));
+        throw UsageError(fmt::format(
+            "--size: found \"{}\"; expected width x height, such as 60cmx30cm", printable(size)));
       }
       s.width = amount_option("--size", size.substr(0, cross), Dimension::kLength, 1);
       s.height = amount_option("--size", size.substr(cross + 1), Dimension::kLength, 1);
@@ -82,14 +97,17 @@ SourceShape shape_of(const Arguments& a) {
       const std::string length = needed("length", "120cm");
       s.endless = length == "endless";
       s.length = s.endless ? 0 : amount_option("--length", length, Dimension::kLength, 1);
-      s.radius = a.text("radius") ? amount_option("--radius", *a.text("radius"), Dimension::kLength, 1) : 0;
+      s.radius = a.text("radius")
+                     ? amount_option("--radius", *a.text("radius"), Dimension::kLength, 1)
+                     : 0;
       break;
     }
     case Form::kObject: {
       const std::string area = needed("area", "0.12");
       const auto value = parse_number(area);
       if (!value || !(*value > 0)) {
-        throw UsageError(fmt::format("--area: found \"{}\"; expected square meters, above 0", printable(area)));
+        throw UsageError(
+            fmt::format("--area: found \"{}\"; expected square meters, above 0", printable(area)));
       }
       s.area = *value;
       break;
@@ -101,19 +119,31 @@ SourceShape shape_of(const Arguments& a) {
       if (a.text("profile")) {
         break;
       }
-      const double beam = amount_option("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
-      const double field = a.text("field") ? amount_option("--field", *a.text("field"), Dimension::kAngle, kDegree) : beam;
+      const double beam =
+          amount_option("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
+      const double field =
+          a.text("field") ? amount_option("--field", *a.text("field"), Dimension::kAngle, kDegree)
+                          : beam;
       if (beam > kPiD || field > kPiD || field < beam) {
-        throw UsageError("--beam and --field are full angles up to 180 deg, the field not narrower than the beam");
+        throw UsageError(
+            "--beam and --field are full angles up to 180 deg, the field not narrower than the "
+            "beam");
       }
       s.beam = spot_beam({beam}, {field});
       break;
     }
-    case Form::kSky: s.sky = sky_of(a); break;
-    case Form::kSun: s.disc = a.text("disc") ? amount_option("--disc", *a.text("disc"), Dimension::kAngle, kDegree) : degrees(0.533).value; break;
-    case Form::kDome: throw UsageError("a dome's levels follow from its image; see jovilux check");
+    case Form::kSky:
+      s.sky = sky_of(a);
+      break;
+    case Form::kSun:
+      s.disc = a.text("disc") ? amount_option("--disc", *a.text("disc"), Dimension::kAngle, kDegree)
+                              : degrees(0.533).value;
+      break;
+    case Form::kDome:
+      throw UsageError("a dome's levels follow from its image; see jovilux check");
   }
-  if (const auto spread = a.text("spread"); spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
+  if (const auto spread = a.text("spread");
+      spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
     const double angle = amount_option("--spread", *spread, Dimension::kAngle, kDegree);
     if (angle < kDegree || angle > kPiD) {
       throw UsageError("--spread is a full angle from 1 to 180 deg");
@@ -125,19 +155,22 @@ SourceShape shape_of(const Arguments& a) {
   const bool flat = s.form == Form::kDisk || s.form == Form::kRect;
   if (a.flag("two-sided")) {
     if (!flat && s.form != Form::kObject) {
-      throw UsageError(fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.form)));
+      throw UsageError(
+          fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.form)));
     }
     s.two_sided = true;
   }
   if (const auto weight = a.number("center-weight", 0, 100)) {
     if (!flat && s.form != Form::kSphere) {
-      throw UsageError(fmt::format("a {} has no --center-weight; disk, rect and sphere have", to_string(s.form)));
+      throw UsageError(fmt::format("a {} has no --center-weight; disk, rect and sphere have",
+                                   to_string(s.form)));
     }
     s.center_weight = *weight;
   }
   if (const auto profile = a.text("profile")) {
     if (!flat && s.form != Form::kSphere && s.form != Form::kPoint && s.form != Form::kSpot) {
-      throw UsageError(fmt::format("a {} has no --profile; point, spot, sphere, disk and rect have", to_string(s.form)));
+      throw UsageError(fmt::format("a {} has no --profile; point, spot, sphere, disk and rect have",
+                                   to_string(s.form)));
     }
     const auto file = load_photometric(*profile);
     print_problems(file.problems());
@@ -152,35 +185,47 @@ SourceShape shape_of(const Arguments& a) {
 }  // namespace
 
 int run_convert(int argc, char** argv) {
-  const Usage usage{"convert", "\"VALUE UNIT\"",
-                    "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
-                    {{"form", "point, spot, sphere, disk, rect, tube, object, sun or sky; by default what the sizes say, else point", "FORM"},
-                     {"radius", "of sphere, disk, tube (none: an ideal line) or a spot's lens, such as 6cm; a bare number is in m", "LENGTH"},
-                     {"length", "of a tube, or endless", "LENGTH"},
-                     {"area", "of an object's surface, in square meters", "M2"},
-                     {"size", "of a rect, width x height, such as 60cmx30cm", "WxH"},
-                     {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
-                     {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
-                     {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
-                     {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
-                     {"center-weight", "of disk, rect or sphere: 0 even, more the brighter in the middle", "NUMBER"},
-                     {"two-sided", "disk, rect and object shine from both sides", ""},
-                     {"profile", "a photometric file, .ies or .ldt, that shapes the light", "FILE"},
-                     {"model", "of a sky: uniform, overcast or clear", "NAME"},
-                     {"cie", "of a sky: CIE standard general sky 1 to 15", "TYPE"},
-                     {"elevation", "of the sun, for skies that know one", "ANGLE"},
-                     {"at", "distance for lx; repeatable; 1, 2, 4 and 8 m by default", "LENGTH"},
-                     {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
-                     {"json", "print one JSON document instead", ""}},
-                    "Illuminances are on a surface facing the light, on its axis, exact also near large sources.",
-                    "jovilux convert \"1350 lm\" --form disk --radius 11cm --at 1.2m"};
+  const Usage usage{
+      "convert",
+      "\"VALUE UNIT\"",
+      "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, "
+      "cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
+      {{"form",
+        "point, spot, sphere, disk, rect, tube, object, sun or sky; by default what the sizes say, "
+        "else point",
+        "FORM"},
+       {"radius",
+        "of sphere, disk, tube (none: an ideal line) or a spot's lens, such as 6cm; a bare number "
+        "is in m",
+        "LENGTH"},
+       {"length", "of a tube, or endless", "LENGTH"},
+       {"area", "of an object's surface, in square meters", "M2"},
+       {"size", "of a rect, width x height, such as 60cmx30cm", "WxH"},
+       {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
+       {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
+       {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
+       {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
+       {"center-weight",
+        "of disk, rect or sphere: 0 even, more the brighter in the middle",
+        "NUMBER"},
+       {"two-sided", "disk, rect and object shine from both sides", ""},
+       {"profile", "a photometric file, .ies or .ldt, that shapes the light", "FILE"},
+       {"model", "of a sky: uniform, overcast or clear", "NAME"},
+       {"cie", "of a sky: CIE standard general sky 1 to 15", "TYPE"},
+       {"elevation", "of the sun, for skies that know one", "ANGLE"},
+       {"at", "distance for lx; repeatable; 1, 2, 4 and 8 m by default", "LENGTH"},
+       {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
+       {"json", "print one JSON document instead", ""}},
+      "Illuminances are on a surface facing the light, on its axis, exact also near large sources.",
+      "jovilux convert \"1350 lm\" --form disk --radius 11cm --at 1.2m"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
   }
   const std::string text = a.positional();
-  const bool sun = a.text("form") == "sun" || a.text("form") == "sky" || (!a.text("form") && a.text("disc"));
+  const bool sun =
+      a.text("form") == "sun" || a.text("form") == "sky" || (!a.text("form") && a.text("disc"));
   const auto parsed = parse_output(text, sun);
   if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
     throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
@@ -200,23 +245,40 @@ int run_convert(int argc, char** argv) {
   }
   const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
   if (!result.conversion) {
-    throw UsageError(fmt::format("\"{}\": {}{}", printable(text), result.fault, shape.form == Form::kPoint && output.kind == Output::Kind::kLuminance ? "; a luminance needs a surface: add --radius or --size" : ""));
+    throw UsageError(
+        fmt::format("\"{}\": {}{}",
+                    printable(text),
+                    result.fault,
+                    shape.form == Form::kPoint && output.kind == Output::Kind::kLuminance
+                        ? "; a luminance needs a surface: add --radius or --size"
+                        : ""));
   }
   const Conversion& c = *result.conversion;
   const bool is_sun = is_distant(shape.form);
   if (a.flag("json")) {
     const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
     const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-    Json j = {{"form", to_string(shape.form)}, {"flux_lm", c.levels.per_meter ? Json(nullptr) : value(c.levels.flux)}, {"flux_lm_per_m", c.levels.per_meter ? value(c.levels.flux) : Json(nullptr)}, {"intensity_cd", value(c.levels.intensity)}, {"luminance_cd_m2", value(c.levels.luminance)}, {"illuminance_lx", Json::array()},
-              {"power_w", plain(c.power_w)}, {"efficacy_lm_w", plain(c.efficacy_lm_w)}, {"ev100", plain(c.ev100)}, {"ev100_surface", plain(c.ev100_surface)}};
+    Json j = {{"form", to_string(shape.form)},
+              {"flux_lm", c.levels.per_meter ? Json(nullptr) : value(c.levels.flux)},
+              {"flux_lm_per_m", c.levels.per_meter ? value(c.levels.flux) : Json(nullptr)},
+              {"intensity_cd", value(c.levels.intensity)},
+              {"luminance_cd_m2", value(c.levels.luminance)},
+              {"illuminance_lx", Json::array()},
+              {"power_w", plain(c.power_w)},
+              {"efficacy_lm_w", plain(c.efficacy_lm_w)},
+              {"ev100", plain(c.ev100)},
+              {"ev100_surface", plain(c.ev100_surface)}};
     for (const auto& at : c.illuminance) {
-      j["illuminance_lx"].push_back({{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
+      j["illuminance_lx"].push_back(
+          {{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
     }
     print_out(j.dump(2) + "\n");
     return kDone;
   }
   std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.form)), ""}};
-  const auto add = [&](const std::string& what, double v, const std::string& unit) { rows.push_back({what, short_number(v), unit}); };
+  const auto add = [&](const std::string& what, double v, const std::string& unit) {
+    rows.push_back({what, short_number(v), unit});
+  };
   if (c.levels.flux) {
     add("luminous flux", c.levels.flux->value, c.levels.per_meter ? "lm/m" : "lm");
   }
@@ -225,17 +287,24 @@ int run_convert(int argc, char** argv) {
         : shape.form == Form::kPoint || shape.form == Form::kSphere ? "intensity"
         : shape.form == Form::kTube                                 ? "intensity square to it"
                                                                     : "intensity on axis",
-        c.levels.intensity->value, "cd");
+        c.levels.intensity->value,
+        "cd");
   }
   if (c.levels.luminance) {
     add("luminance", c.levels.luminance->value, "cd/m2");
   }
   for (const auto& at : c.illuminance) {
-    const std::string where = is_sun ? shape.form == Form::kSun ? std::string("illuminance facing it") : std::string("illuminance on open ground") : "illuminance at " + readable_length(at.distance_m);
+    const std::string where = is_sun ? shape.form == Form::kSun
+                                           ? std::string("illuminance facing it")
+                                           : std::string("illuminance on open ground")
+                                     : "illuminance at " + readable_length(at.distance_m);
     if (at.illuminance_lx) {
       add(where, *at.illuminance_lx, "lx");
     } else {
-      rows.push_back({where, "-", shape.form == Form::kObject ? "depends on its shape: see jovilux check" : "inside the source"});
+      rows.push_back({where,
+                      "-",
+                      shape.form == Form::kObject ? "depends on its shape: see jovilux check"
+                                                  : "inside the source"});
     }
     if (is_sun) {
       break;
@@ -245,7 +314,10 @@ int run_convert(int argc, char** argv) {
     add(fmt::format("power at {} lm/W", short_number(*c.efficacy_lm_w)), *c.power_w, "W");
   }
   if (c.ev100) {
-    add(is_sun ? "incident meter" : "incident meter at " + readable_length(c.illuminance[0].distance_m), *c.ev100, "EV100");
+    add(is_sun ? "incident meter"
+               : "incident meter at " + readable_length(c.illuminance[0].distance_m),
+        *c.ev100,
+        "EV100");
   }
   if (c.ev100_surface) {
     add("spot meter on the source", *c.ev100_surface, "EV100");

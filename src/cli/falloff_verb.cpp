@@ -1,19 +1,19 @@
-#include <cmath>
-#include <filesystem>
-#include <sstream>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/verbs.h"
-#include "figures/falloff_figure.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/judge/falloff_study.h"
 #include "jovilux/rig/table_reader.h"
 #include "jovilux/scene/scene.h"
+
+#include <cmath>
+#include <filesystem>
+#include <sstream>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "figures/falloff_figure.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -21,7 +21,8 @@ namespace {
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
-// A light as a rig would have it, from "linear zero_at=6m match=2m": the law's name, then keys as in a rig.
+// A light as a rig would have it, from "linear zero_at=6m match=2m": the law's name, then keys as
+// in a rig.
 FalloffSubject subject_of(const std::string& law, const std::string& output) {
   std::istringstream words(law);
   std::string name, keys, light_keys, word;
@@ -29,7 +30,11 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
   while (words >> word) {
     const auto equals = word.find('=');
     if (equals == std::string::npos || equals == 0) {
-      throw UsageError(fmt::format("--law \"{}\": found \"{}\"; expected a law and keys, such as \"linear zero_at=6m match=2m\"", printable(law), printable(word)));
+      throw UsageError(
+          fmt::format("--law \"{}\": found \"{}\"; expected a law and keys, such as \"linear "
+                      "zero_at=6m match=2m\"",
+                      printable(law),
+                      printable(word)));
     }
     const std::string key = word.substr(0, equals), value = word.substr(equals + 1);
     const auto quoted = [](const std::string& v) {
@@ -45,28 +50,47 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
       text = "[";
       for (std::string point; std::getline(points, point, ',');) {
         const auto colon = point.find(':');
-        text += fmt::format("[{}, {}],", quoted(point.substr(0, colon)), colon == std::string::npos ? "\"\"" : parse_number(point.substr(colon + 1)) ? point.substr(colon + 1) : quoted(point.substr(colon + 1)));
+        text +=
+            fmt::format("[{}, {}],",
+                        quoted(point.substr(0, colon)),
+                        colon == std::string::npos              ? "\"\""
+                        : parse_number(point.substr(colon + 1)) ? point.substr(colon + 1)
+                                                                : quoted(point.substr(colon + 1)));
       }
       text += "]";
     } else if (key == "formula") {
       text = quoted(value);
     } else if (key == "reach") {
       const auto dots = value.find("..");
-      text = fmt::format("[{}, {}]", quoted(value.substr(0, dots)), quoted(dots == std::string::npos ? value : value.substr(dots + 2)));
+      text = fmt::format("[{}, {}]",
+                         quoted(value.substr(0, dots)),
+                         quoted(dots == std::string::npos ? value : value.substr(dots + 2)));
     }
     if (!is_plain_name(key)) {
-      throw UsageError(fmt::format("--law \"{}\": \"{}\" is not a key", printable(law), printable(key)));
+      throw UsageError(
+          fmt::format("--law \"{}\": \"{}\" is not a key", printable(law), printable(key)));
     }
-    (key == "cushion" || key == "reach" ? light_keys : keys) += key == "cushion" || key == "reach" ? fmt::format("{} = {}\n", key, text) : fmt::format(", {} = {}", key, text);
+    (key == "cushion" || key == "reach" ? light_keys : keys) +=
+        key == "cushion" || key == "reach" ? fmt::format("{} = {}\n", key, text)
+                                           : fmt::format(", {} = {}", key, text);
   }
   std::string plain;
   for (const char c : name) {
     plain += std::isalnum(static_cast<unsigned char>(c)) || c == '-' ? c : ' ';
   }
-  const std::string text = fmt::format("jovilux = 1\n[[light]]\nname = \"law\"\nform = \"point\"\nat = [0, 0, 0]\noutput = \"{}\"\nfalloff = {{ law = \"{}\"{} }}\n{}", output, plain, keys, light_keys);
+  const std::string text = fmt::format(
+      "jovilux = 1\n[[light]]\nname = \"law\"\nform = \"point\"\nat = [0, 0, 0]\noutput = "
+      "\"{}\"\nfalloff = {{ law = \"{}\"{} }}\n{}",
+      output,
+      plain,
+      keys,
+      light_keys);
   const auto document = parse_toml(text, "--law");
   if (!document) {
-    throw UsageError(fmt::format("--law \"{}\": cannot be read; write a law and keys, such as \"linear zero_at=6m match=2m\"", printable(law)));
+    throw UsageError(
+        fmt::format("--law \"{}\": cannot be read; write a law and keys, such as \"linear "
+                    "zero_at=6m match=2m\"",
+                    printable(law)));
   }
   const auto rig = read_rig(*document, "--law");
   if (!rig) {
@@ -81,7 +105,9 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
   return {law, l.shape, l.levels, 1, l.falloff};
 }
 
-std::vector<FalloffSubject> subjects_of(const Rig& rig, const Scene& scene, const std::vector<std::string>& wanted) {
+std::vector<FalloffSubject> subjects_of(const Rig& rig,
+                                        const Scene& scene,
+                                        const std::vector<std::string>& wanted) {
   std::vector<FalloffSubject> out;
   std::vector<std::string> names;
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
@@ -90,7 +116,11 @@ std::vector<FalloffSubject> subjects_of(const Rig& rig, const Scene& scene, cons
     const bool asked = std::find(wanted.begin(), wanted.end(), l.name) != wanted.end();
     const auto subject = falloff_subject(rig, scene, i);
     if (asked && !subject) {
-      throw UsageError(fmt::format("--light {}: {}", l.name, is_distant(l.shape.form) ? "a light of the sky has no falloff" : "an object's light has no axis; see jovilux check"));
+      throw UsageError(fmt::format("--light {}: {}",
+                                   l.name,
+                                   is_distant(l.shape.form)
+                                       ? "a light of the sky has no falloff"
+                                       : "an object's light has no axis; see jovilux check"));
     }
     const bool later_copy = l.copies > 1 && !l.name.ends_with("[0]");
     if (asked || (wanted.empty() && subject && !later_copy)) {
@@ -100,7 +130,8 @@ std::vector<FalloffSubject> subjects_of(const Rig& rig, const Scene& scene, cons
   for (const std::string& w : wanted) {
     if (std::find(names.begin(), names.end(), w) == names.end()) {
       const std::string hint = did_you_mean(w, names);
-      throw UsageError(fmt::format("--light: the rig has no light \"{}\"{}", printable(w), hint.empty() ? "" : "; " + hint));
+      throw UsageError(fmt::format(
+          "--light: the rig has no light \"{}\"{}", printable(w), hint.empty() ? "" : "; " + hint));
     }
   }
   return out;
@@ -122,7 +153,9 @@ std::string csv_text(const FalloffStudy& study) {
   for (std::size_t i = 0; i < study.distance_m.size(); ++i) {
     out += fmt::format("{:.6g}", study.distance_m[i]);
     for (const FalloffCurveReport& c : study.curves) {
-      out += std::isfinite(c.illuminance_lx[i]) ? fmt::format(",{:.6g},{:.6g}", c.illuminance_lx[i], c.factor[i]) : ",,";
+      out += std::isfinite(c.illuminance_lx[i])
+                 ? fmt::format(",{:.6g},{:.6g}", c.illuminance_lx[i], c.factor[i])
+                 : ",,";
     }
     out += "\n";
   }
@@ -132,15 +165,23 @@ std::string csv_text(const FalloffStudy& study) {
 }  // namespace
 
 int run_falloff(int argc, char** argv) {
-  Usage usage{"falloff", "[RIG]", "How a light weakens with distance: lux on its axis, on a surface facing it, against the inverse square.\nThe lights of a rig, or laws to compare, or both.",
+  Usage usage{"falloff",
+              "[RIG]",
+              "How a light weakens with distance: lux on its axis, on a surface facing it, against "
+              "the inverse square.\nThe lights of a rig, or laws to compare, or both.",
               {{"light", "only this light of the rig; repeatable", "NAME"},
-               {"law", "a law on a point, such as none, \"linear zero_at=6m match=2m\", \"polynomial a=1 b=0.1 c=0.1\",\n\"points points=0m:1,5m:0\", \"formula formula=1/(1+d)^2\"; with cushion=30cm, reach=5m..7m; repeatable", "LAW"},
+               {"law",
+                "a law on a point, such as none, \"linear zero_at=6m match=2m\", \"polynomial a=1 "
+                "b=0.1 c=0.1\",\n\"points points=0m:1,5m:0\", \"formula formula=1/(1+d)^2\"; with "
+                "cushion=30cm, reach=5m..7m; repeatable",
+                "LAW"},
                {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
                {"to", "the farthest distance; 8 m by default", "LENGTH"},
                {"o,output", "also write DIR/falloff.png and DIR/falloff.csv", "DIR"},
                {"force", "replace files in DIR", ""},
                {"json", "print one JSON document instead", ""}},
-              "Without a law the curve is exact also near large sources; the inverse square is that of the light seen\nfrom far away. A law keeps the level at its match distance.",
+              "Without a law the curve is exact also near large sources; the inverse square is "
+              "that of the light seen\nfrom far away. A law keeps the level at its match distance.",
               "jovilux falloff --law none --law \"linear zero_at=6m match=2m\" --to 8m -o out"};
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
@@ -171,8 +212,11 @@ int run_falloff(int argc, char** argv) {
     subjects = subjects_of(*rig, *scene, a.texts("light"));
   }
   const std::string output = a.text("light-output").value_or("1000 lm");
-  if (std::holds_alternative<UnitFault>(parse_output(output)) || output.find('"') != std::string::npos) {
-    throw UsageError(fmt::format("--light-output: found \"{}\"; expected lm, cd, lx @ distance or W @ lm/W", printable(output)));
+  if (std::holds_alternative<UnitFault>(parse_output(output)) ||
+      output.find('"') != std::string::npos) {
+    throw UsageError(
+        fmt::format("--light-output: found \"{}\"; expected lm, cd, lx @ distance or W @ lm/W",
+                    printable(output)));
   }
   for (const std::string& law : a.texts("law")) {
     subjects.push_back(subject_of(law, output));
@@ -193,7 +237,8 @@ int run_falloff(int argc, char** argv) {
     const double d = to / std::pow(2.0, i);
     std::size_t best = 0;
     for (std::size_t k = 0; k < study.distance_m.size(); ++k) {
-      if (std::abs(std::log(study.distance_m[k] / d)) < std::abs(std::log(study.distance_m[best] / d))) {
+      if (std::abs(std::log(study.distance_m[k] / d)) <
+          std::abs(std::log(study.distance_m[best] / d))) {
         best = k;
       }
     }
@@ -203,10 +248,21 @@ int run_falloff(int argc, char** argv) {
     Json j = {{"curves", Json::array()}};
     const auto finite = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     for (const FalloffCurveReport& c : study.curves) {
-      Json curve = {{"name", c.name}, {"law", c.law}, {"departure", departure_words(c)}, {"agrees_from_m", c.agrees_from}, {"agrees_to_m", c.agrees_to}, {"largest_factor", finite(c.largest_factor)},
-                    {"largest_at_m", c.largest_at}, {"smallest_factor", c.smallest_factor}, {"smallest_at_m", c.smallest_at}, {"points", Json::array()}};
+      Json curve = {{"name", c.name},
+                    {"law", c.law},
+                    {"departure", departure_words(c)},
+                    {"agrees_from_m", c.agrees_from},
+                    {"agrees_to_m", c.agrees_to},
+                    {"largest_factor", finite(c.largest_factor)},
+                    {"largest_at_m", c.largest_at},
+                    {"smallest_factor", c.smallest_factor},
+                    {"smallest_at_m", c.smallest_at},
+                    {"points", Json::array()}};
       for (std::size_t i = 0; i < study.distance_m.size(); i += 8) {
-        curve["points"].push_back({{"distance_m", study.distance_m[i]}, {"illuminance_lx", finite(c.illuminance_lx[i])}, {"physical_lx", finite(c.physical_lx[i])}, {"factor", finite(c.factor[i])}});
+        curve["points"].push_back({{"distance_m", study.distance_m[i]},
+                                   {"illuminance_lx", finite(c.illuminance_lx[i])},
+                                   {"physical_lx", finite(c.physical_lx[i])},
+                                   {"factor", finite(c.factor[i])}});
       }
       j["curves"].push_back(std::move(curve));
     }
@@ -220,7 +276,8 @@ int run_falloff(int argc, char** argv) {
   for (const FalloffCurveReport& c : study.curves) {
     rows.push_back({c.name});
     for (const std::size_t i : shown) {
-      rows.back().push_back(std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
+      rows.back().push_back(
+          std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
     }
   }
   std::string out = text_table(rows) + "\n";

@@ -1,18 +1,18 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/png.h"
+#include "jovilux/photometry/exposure.h"
+
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/terminal_picture.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/png.h"
-#include "jovilux/photometry/exposure.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -26,10 +26,15 @@ figures::FalseColor bands_of(const Arguments& a, const RenderedImage& image) {
   out.bands = a.whole("bands", 2, 40).value_or(12);
   if (const auto range = a.text("range")) {
     const auto dots = range->find("..");
-    const auto lo = dots == std::string::npos ? std::nullopt : parse_number(trimmed(std::string_view(*range).substr(0, dots)));
-    const auto hi = dots == std::string::npos ? std::nullopt : parse_number(trimmed(std::string_view(*range).substr(dots + 2)));
+    const auto lo = dots == std::string::npos
+                        ? std::nullopt
+                        : parse_number(trimmed(std::string_view(*range).substr(0, dots)));
+    const auto hi = dots == std::string::npos
+                        ? std::nullopt
+                        : parse_number(trimmed(std::string_view(*range).substr(dots + 2)));
     if (!lo || !hi || !(*hi > *lo) || *lo < 0) {
-      throw UsageError(fmt::format("--range: found \"{}\"; expected cd/m2 such as 0..200", printable(*range)));
+      throw UsageError(
+          fmt::format("--range: found \"{}\"; expected cd/m2 such as 0..200", printable(*range)));
     }
     out.stops = false;
     out.lowest = *lo;
@@ -41,15 +46,21 @@ figures::FalseColor bands_of(const Arguments& a, const RenderedImage& image) {
 }  // namespace
 
 int run_false_color(int argc, char** argv) {
-  const Usage usage{"false-color", "IMAGE", "Luminance in bands of color, of a render's folder or an .exr, .png or .hdr file: DIR/false-color.png with a\nlegend, lines between bands, stripes where the view clips or is black, a histogram, and luminance across.",
-                    {{"o,output", "folder for the figure; created", "DIR"},
-                     {"bands", "how many; 12 by default, each a stop", "N"},
-                     {"range", "even bands of cd/m2 instead, such as 0..200", "LO..HI"},
-                     {"plain", "no lines and no stripes", ""},
-                     {"pixels", "also write DIR/pixels.png: the bands alone, as large as the picture", ""},
-                     {"force", "replace files in DIR", ""},
-                     {"json", "print the share of each band as one JSON document", ""}},
-                    "", "jovilux false-color demo-out/bench -o demo-out/false"};
+  const Usage usage{
+      "false-color",
+      "IMAGE",
+      "Luminance in bands of color, of a render's folder or an .exr, .png or .hdr file: "
+      "DIR/false-color.png with a\nlegend, lines between bands, stripes where the view clips or is "
+      "black, a histogram, and luminance across.",
+      {{"o,output", "folder for the figure; created", "DIR"},
+       {"bands", "how many; 12 by default, each a stop", "N"},
+       {"range", "even bands of cd/m2 instead, such as 0..200", "LO..HI"},
+       {"plain", "no lines and no stripes", ""},
+       {"pixels", "also write DIR/pixels.png: the bands alone, as large as the picture", ""},
+       {"force", "replace files in DIR", ""},
+       {"json", "print the share of each band as one JSON document", ""}},
+      "",
+      "jovilux false-color demo-out/bench -o demo-out/false"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -66,10 +77,20 @@ int run_false_color(int argc, char** argv) {
   }
   namespace fs = std::filesystem;
   if (folder) {
-    prepare_files(*folder, a.flag("pixels") ? std::vector<std::string>{"false-color.png", "pixels.png"} : std::vector<std::string>{"false-color.png"}, a.flag("force"));
-    figures::false_color_figure((fs::path(*folder) / "false-color.png").string(), *image, f, printable(a.positional(), 120) + (image->absolute ? "" : " (its numbers read as cd/m\u00b2)"));
+    prepare_files(*folder,
+                  a.flag("pixels") ? std::vector<std::string>{"false-color.png", "pixels.png"}
+                                   : std::vector<std::string>{"false-color.png"},
+                  a.flag("force"));
+    figures::false_color_figure((fs::path(*folder) / "false-color.png").string(),
+                                *image,
+                                f,
+                                printable(a.positional(), 120) +
+                                    (image->absolute ? "" : " (its numbers read as cd/m\u00b2)"));
     if (a.flag("pixels")) {
-      write_png((fs::path(*folder) / "pixels.png").string(), image->width, image->height, figures::false_color_pixels(*image, f));
+      write_png((fs::path(*folder) / "pixels.png").string(),
+                image->width,
+                image->height,
+                figures::false_color_pixels(*image, f));
     }
   }
   std::vector<std::size_t> counts(static_cast<std::size_t>(f.bands));
@@ -82,23 +103,44 @@ int run_false_color(int argc, char** argv) {
     crushed += s[0] <= 2 && s[1] <= 2 && s[2] <= 2 ? 1 : 0;
   }
   const auto n = static_cast<double>(image->pixels());
-  const auto low_end = [&](int b) { return f.stops ? f.gray * std::exp2(b - f.bands / 2.0) : f.lowest + (f.highest - f.lowest) * b / f.bands; };
+  const auto low_end = [&](int b) {
+    return f.stops ? f.gray * std::exp2(b - f.bands / 2.0)
+                   : f.lowest + (f.highest - f.lowest) * b / f.bands;
+  };
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
-    Json j = {{"image", a.positional()}, {"gray_cd_m2", f.gray}, {"clipped", static_cast<double>(clipped) / n}, {"crushed", static_cast<double>(crushed) / n}, {"bands", Json::array()}};
+    Json j = {{"image", a.positional()},
+              {"gray_cd_m2", f.gray},
+              {"clipped", static_cast<double>(clipped) / n},
+              {"crushed", static_cast<double>(crushed) / n},
+              {"bands", Json::array()}};
     for (int b = 0; b < f.bands; ++b) {
-      j["bands"].push_back({{"from_cd_m2", b == 0 ? 0.0 : low_end(b)}, {"to_cd_m2", b + 1 == f.bands ? Json(nullptr) : Json(low_end(b + 1))}, {"share", static_cast<double>(counts[static_cast<std::size_t>(b)]) / n}, {"color", figures::band_color(b, f.bands)}});
+      j["bands"].push_back({{"from_cd_m2", b == 0 ? 0.0 : low_end(b)},
+                            {"to_cd_m2", b + 1 == f.bands ? Json(nullptr) : Json(low_end(b + 1))},
+                            {"share", static_cast<double>(counts[static_cast<std::size_t>(b)]) / n},
+                            {"color", figures::band_color(b, f.bands)}});
     }
     print_out(j.dump(2) + "\n");
     return kDone;
   }
-  print_out(fmt::format("18 % gray is {} cd/m2; {} % of the view is clipped, {} % black\nlook at {}\n", short_number(f.gray, 3), short_number(100 * static_cast<double>(clipped) / n, 3), short_number(100 * static_cast<double>(crushed) / n, 3), (fs::path(*folder) / "false-color.png").string()));
+  print_out(
+      fmt::format("18 % gray is {} cd/m2; {} % of the view is clipped, {} % black\nlook at {}\n",
+                  short_number(f.gray, 3),
+                  short_number(100 * static_cast<double>(clipped) / n, 3),
+                  short_number(100 * static_cast<double>(crushed) / n, 3),
+                  (fs::path(*folder) / "false-color.png").string()));
   return kDone;
 }
 
 int run_show(int argc, char** argv) {
-  const Usage usage{"show", "IMAGE", "The picture in the terminal, two pixels a character, in 24-bit color: a render's folder or an .exr, .png or\n.hdr file.",
-                    {{"width", "in characters; 80 by default", "N"}, {"false-color", "bands of a stop instead, with their legend", ""}}, "", "jovilux show demo-out/bench --width 100"};
+  const Usage usage{"show",
+                    "IMAGE",
+                    "The picture in the terminal, two pixels a character, in 24-bit color: a "
+                    "render's folder or an .exr, .png or\n.hdr file.",
+                    {{"width", "in characters; 80 by default", "N"},
+                     {"false-color", "bands of a stop instead, with their legend", ""}},
+                    "",
+                    "jovilux show demo-out/bench --width 100"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -123,7 +165,12 @@ int run_show(int argc, char** argv) {
   for (int b = 0; b < f.bands; ++b) {
     const std::string c = figures::band_color(b, f.bands);
     const auto part = [&](std::size_t i) { return std::stoi(c.substr(i, 2), nullptr, 16); };
-    out += fmt::format("\x1b[48;2;{};{};{}m  \x1b[0m {} ", part(1), part(3), part(5), b == 0 ? "<" + short_number(f.gray * std::exp2(1 - f.bands / 2.0), 2) : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
+    out += fmt::format("\x1b[48;2;{};{};{}m  \x1b[0m {} ",
+                       part(1),
+                       part(3),
+                       part(5),
+                       b == 0 ? "<" + short_number(f.gray * std::exp2(1 - f.bands / 2.0), 2)
+                              : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
   }
   out += " cd/m2\n";
   print_out(out);

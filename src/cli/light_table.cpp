@@ -1,9 +1,9 @@
 #include "cli/light_table.h"
 
-#include <fmt/format.h>
-
 #include "jovilux/base/text.h"
 #include "jovilux/units/text.h"
+
+#include <fmt/format.h>
 
 namespace jovilux::cli {
 namespace {
@@ -37,15 +37,35 @@ std::vector<LightReport> one_of_each(const std::vector<LightReport>& reports) {
 }
 
 std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>& reports) {
-  std::vector<std::vector<std::string>> rows = {{"light", "form", "lm", "peak cd", "cd/m2", "lm/W", "K", "dimmer", "lx at subject", "subject"}};
+  std::vector<std::vector<std::string>> rows = {{"light",
+                                                 "form",
+                                                 "lm",
+                                                 "peak cd",
+                                                 "cd/m2",
+                                                 "lm/W",
+                                                 "K",
+                                                 "dimmer",
+                                                 "lx at subject",
+                                                 "subject"}};
   for (const LightReport& r : one_of_each(reports)) {
     std::string at = "-", where;
     if (r.subject) {
       at = short_number(r.subject->illuminance_lx);
-      where = is_distant(r.form) ? r.subject->object : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
+      where =
+          is_distant(r.form)
+              ? r.subject->object
+              : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
     }
-    rows.push_back({r.name, std::string(to_string(r.form)), cell(r.levels.flux), cell(r.levels.intensity), cell(r.levels.luminance), cell(r.efficacy_lm_w),
-                    r.cct_k ? short_number(*r.cct_k) : "-", r.dimmed == 0 ? "off" : short_number(r.dimmed), at, where});
+    rows.push_back({r.name,
+                    std::string(to_string(r.form)),
+                    cell(r.levels.flux),
+                    cell(r.levels.intensity),
+                    cell(r.levels.luminance),
+                    cell(r.efficacy_lm_w),
+                    r.cct_k ? short_number(*r.cct_k) : "-",
+                    r.dimmed == 0 ? "off" : short_number(r.dimmed),
+                    at,
+                    where});
   }
   return rows;
 }
@@ -57,11 +77,22 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports) {
       continue;
     }
     if (r.gel_transmittance < 1) {
-      out.push_back(fmt::format("{}: its gels let {} % of the light through", r.name, short_number(100 * r.gel_transmittance, 3)));
+      out.push_back(fmt::format("{}: its gels let {} % of the light through",
+                                r.name,
+                                short_number(100 * r.gel_transmittance, 3)));
     }
     if (r.gobo_transmittance < 1) {
-      const std::string lumens = r.levels.flux ? fmt::format(": {} lm of {} lm", short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance * r.gobo_transmittance), short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance)) : "";
-      out.push_back(fmt::format("{}: its gobo lets {} % of the light through{}", r.name, short_number(100 * r.gobo_transmittance, 3), lumens));
+      const std::string lumens =
+          r.levels.flux
+              ? fmt::format(": {} lm of {} lm",
+                            short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance *
+                                         r.gobo_transmittance),
+                            short_number(r.levels.flux->value * r.dimmed * r.gel_transmittance))
+              : "";
+      out.push_back(fmt::format("{}: its gobo lets {} % of the light through{}",
+                                r.name,
+                                short_number(100 * r.gobo_transmittance, 3),
+                                lumens));
     }
   }
   return out;

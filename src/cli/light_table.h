@@ -1,9 +1,9 @@
 #pragma once
 
+#include "jovilux/judge/light_report.h"
+
 #include <string>
 #include <vector>
-
-#include "jovilux/judge/light_report.h"
 
 namespace jovilux::cli {
 

@@ -1,16 +1,16 @@
+#include "jovilux/base/text.h"
+#include "jovilux/render/picture_files.h"
+#include "jovilux/render/render_state.h"
+
 #include <algorithm>
 #include <filesystem>
 #include <map>
-
-#include <fmt/format.h>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
-#include "jovilux/base/text.h"
-#include "jovilux/render/picture_files.h"
-#include "jovilux/render/render_state.h"
+#include <fmt/format.h>
 
 namespace jovilux::cli {
 namespace {
@@ -18,11 +18,13 @@ namespace {
 namespace fs = std::filesystem;
 
 [[noreturn]] void refuse(const std::string& file, std::string text, std::string hint) {
-  throw BadInput{{{Severity::kError, "bad-share", {file, 0, 0}, "", std::move(text), std::move(hint)}}};
+  throw BadInput{
+      {{Severity::kError, "bad-share", {file, 0, 0}, "", std::move(text), std::move(hint)}}};
 }
 
 // The film files of shares in the folders, by share.
-std::map<int, std::string> shares_in(const std::vector<std::string>& folders, std::vector<FilmLabel>& labels) {
+std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
+                                     std::vector<FilmLabel>& labels) {
   std::map<int, std::string> files;
   for (const std::string& folder : folders) {
     std::error_code ec;
@@ -46,10 +48,16 @@ std::map<int, std::string> shares_in(const std::vector<std::string>& folders, st
         throw BadInput{label.problems()};
       }
       if (!labels.empty() && label->share.count != labels[0].share.count) {
-        refuse(file, fmt::format("is one of {} shares; the first file is one of {}", label->share.count, labels[0].share.count), "give the shares of one render");
+        refuse(file,
+               fmt::format("is one of {} shares; the first file is one of {}",
+                           label->share.count,
+                           labels[0].share.count),
+               "give the shares of one render");
       }
       if (const auto [at, fresh] = files.emplace(label->share.index, file); !fresh) {
-        refuse(file, fmt::format("is share {}, and so is {}", label->share.index + 1, at->second), "give each share once");
+        refuse(file,
+               fmt::format("is share {}, and so is {}", label->share.index + 1, at->second),
+               "give each share once");
       }
       labels.push_back(std::move(*label));
     }
@@ -69,13 +77,20 @@ std::string listed(const std::vector<int>& shares) {
 }  // namespace
 
 int run_merge(int argc, char** argv) {
-  Usage usage{"merge", "DIR...",
-              "Joins shares rendered apart (jovilux render --share K/N) into the picture that one render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml in the folder of -o.",
+  Usage usage{"merge",
+              "DIR...",
+              "Joins shares rendered apart (jovilux render --share K/N) into the picture that one "
+              "render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml "
+              "in the folder of -o.",
               {{"o,output", "folder for the results; created", "DIR"},
-               {"unfinished", "join also shares that were interrupted; their tiles are noisier, or empty", ""},
+               {"unfinished",
+                "join also shares that were interrupted; their tiles are noisier, or empty",
+                ""},
                {"force", "replace results of another rig in the folder", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
-              "The shares may lie in one folder or in several. All N are needed.", "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 --share $k/2 -o shares; done; jovilux merge shares -o joined"};
+              "The shares may lie in one folder or in several. All N are needed.",
+              "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 "
+              "--share $k/2 -o shares; done; jovilux merge shares -o joined"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -94,11 +109,21 @@ int run_merge(int argc, char** argv) {
     }
   }
   if (!missing.empty()) {
-    refuse(a.positionals()[0], fmt::format("of {} shares {} {} missing: {}", labels[0].share.count, missing.size(), missing.size() == 1 ? "is" : "are", listed(missing)), "render them, or name their folders too");
+    refuse(a.positionals()[0],
+           fmt::format("of {} shares {} {} missing: {}",
+                       labels[0].share.count,
+                       missing.size(),
+                       missing.size() == 1 ? "is" : "are",
+                       listed(missing)),
+           "render them, or name their folders too");
   }
-  const auto unfinished = std::find_if(labels.begin(), labels.end(), [](const FilmLabel& l) { return !l.finished; });
+  const auto unfinished =
+      std::find_if(labels.begin(), labels.end(), [](const FilmLabel& l) { return !l.finished; });
   if (unfinished != labels.end() && !a.flag("unfinished")) {
-    refuse(files.at(unfinished->share.index), "was interrupted", "finish it with jovilux render --share ... --resume, or join what there is with --unfinished");
+    refuse(files.at(unfinished->share.index),
+           "was interrupted",
+           "finish it with jovilux render --share ... --resume, or join what there is with "
+           "--unfinished");
   }
   const fs::path resolved = fs::path(files.begin()->second).parent_path() / "rig.resolved.toml";
   auto rig = load_rig(resolved.string());
@@ -123,12 +148,16 @@ int run_merge(int argc, char** argv) {
   joined.stats = stats_of(*rig, options.camera, labels[0].layers, joined.state);
   joined.stats.stopped_by = unfinished == labels.end() ? StoppedBy::kSamples : StoppedBy::kSignal;
   joined.stats.threads = 0;
-  joined.stats.history = {{static_cast<double>(joined.state.taken), joined.stats.wall_s, joined.stats.noise.median, joined.stats.noise.p95}};
+  joined.stats.history = {{static_cast<double>(joined.state.taken),
+                           joined.stats.wall_s,
+                           joined.stats.noise.median,
+                           joined.stats.noise.p95}};
   save_render(*folder, *rig, labels[0].layers, options, joined, std::nullopt);
   if (a.flag("json")) {
     print_out(stats_json(*rig, joined.stats, rig->render.width, rig->render.height));
   } else {
-    print_out(render_summary({std::move(*rig), std::move(joined.stats), labels[0].camera, false, ""}, *folder));
+    print_out(render_summary(
+        {std::move(*rig), std::move(joined.stats), labels[0].camera, false, ""}, *folder));
   }
   return kDone;
 }

@@ -1,19 +1,19 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/judge/metering.h"
+
 #include <algorithm>
 #include <cmath>
 #include <csignal>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/judge/metering.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -23,16 +23,28 @@ using Json = nlohmann::ordered_json;
 using Verdict = MeterReading::Verdict;
 
 const char* unit_of(const MeterReading& r) { return r.luminance ? "cd/m2" : "lx"; }
-const char* word(Verdict v) { return v == Verdict::kPass ? "pass" : v == Verdict::kFail ? "fail" : "none"; }
+const char* word(Verdict v) {
+  return v == Verdict::kPass ? "pass" : v == Verdict::kFail ? "fail" : "none";
+}
 
 std::string csv(const MeterResult& m, const MeterSpec& meter) {
-  std::string out = fmt::format("x_m,y_m,z_m,value_{0},standard_error_{0},direct_{0},bounce_{0},haze_{0}", meter.luminance ? "cd_m2" : "lx");
+  std::string out =
+      fmt::format("x_m,y_m,z_m,value_{0},standard_error_{0},direct_{0},bounce_{0},haze_{0}",
+                  meter.luminance ? "cd_m2" : "lx");
   for (const auto& [name, value] : m.readings.front().by_light) {
     out += "," + name;
   }
   out += "\n";
   for (const MeterReading& r : m.readings) {
-    out += fmt::format("{:.6g},{:.6g},{:.6g},{:.6g},{:.3g},{:.6g},{:.6g},{:.6g}", r.at.x(), r.at.y(), r.at.z(), r.value, r.standard_error, r.direct, r.bounce, r.haze);
+    out += fmt::format("{:.6g},{:.6g},{:.6g},{:.6g},{:.3g},{:.6g},{:.6g},{:.6g}",
+                       r.at.x(),
+                       r.at.y(),
+                       r.at.z(),
+                       r.value,
+                       r.standard_error,
+                       r.direct,
+                       r.bounce,
+                       r.haze);
     for (const auto& [name, value] : r.by_light) {
       out += fmt::format(",{:.6g}", value);
     }
@@ -44,13 +56,18 @@ std::string csv(const MeterResult& m, const MeterSpec& meter) {
 }  // namespace
 
 int run_meter(int argc, char** argv) {
-  Usage usage{"meter", "RIG", "Lux and cd/m2 at the rig's [[meter]]s, by paths of their own; no picture is rendered. Exit status 1 where a\ntarget is missed.",
-              {{"meter", "only this one; repeatable", "NAME"},
-               {"error", "the standard error to reach, over the value; \"1 %\" by default", "SHARE"},
-               {"o,output", "also write DIR/NAME.csv and, of grids, DIR/NAME.png", "DIR"},
-               {"force", "replace files in DIR", ""},
-               {"json", "print one JSON document instead", ""}},
-              "", "jovilux meter demo-out/rig/orchid-house.toml --error \"2 %\""};
+  Usage usage{
+      "meter",
+      "RIG",
+      "Lux and cd/m2 at the rig's [[meter]]s, by paths of their own; no picture is rendered. Exit "
+      "status 1 where a\ntarget is missed.",
+      {{"meter", "only this one; repeatable", "NAME"},
+       {"error", "the standard error to reach, over the value; \"1 %\" by default", "SHARE"},
+       {"o,output", "also write DIR/NAME.csv and, of grids, DIR/NAME.png", "DIR"},
+       {"force", "replace files in DIR", ""},
+       {"json", "print one JSON document instead", ""}},
+      "",
+      "jovilux meter demo-out/rig/orchid-house.toml --error \"2 %\""};
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }
@@ -76,14 +93,23 @@ int run_meter(int argc, char** argv) {
   for (const std::string& wanted : a.texts("meter")) {
     if (std::find(names.begin(), names.end(), wanted) == names.end()) {
       const std::string hint = did_you_mean(wanted, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}", printable(wanted), hint.empty() ? "" : "; " + hint));
+      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
+                                   printable(wanted),
+                                   hint.empty() ? "" : "; " + hint));
     }
   }
   if (const auto only = a.texts("meter"); !only.empty()) {
-    std::erase_if(rig->meters, [&](const MeterSpec& m) { return std::find(only.begin(), only.end(), m.name) == only.end(); });
+    std::erase_if(rig->meters, [&](const MeterSpec& m) {
+      return std::find(only.begin(), only.end(), m.name) == only.end();
+    });
   }
   if (rig->meters.empty()) {
-    throw BadInput{{{Severity::kError, "no-meter", {a.positional(), 0, 0}, "meter", "the rig has no meter", "add [[meter]] with name, kind = \"illuminance\", at and facing"}}};
+    throw BadInput{{{Severity::kError,
+                     "no-meter",
+                     {a.positional(), 0, 0},
+                     "meter",
+                     "the rig has no meter",
+                     "add [[meter]] with name, kind = \"illuminance\", at and facing"}}};
   }
   const auto scene = prepare_scene(*rig);
   if (!scene) {
@@ -106,7 +132,9 @@ int run_meter(int argc, char** argv) {
   bool missed = false;
   for (const MeterResult& m : results) {
     const MeterSpec& meter = rig->meters[m.meter];
-    missed = missed || std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) { return r.verdict == Verdict::kFail; });
+    missed = missed || std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+               return r.verdict == Verdict::kFail;
+             });
     if (folder) {
       write_text_file((fs::path(*folder) / (meter.name + ".csv")).string(), csv(m, meter));
       if (meter.grid) {
@@ -123,40 +151,107 @@ int run_meter(int argc, char** argv) {
         for (const auto& [name, value] : r.by_light) {
           lights[name] = value;
         }
-        j["meters"].push_back({{"name", r.name}, {"kind", r.luminance ? "luminance" : "illuminance"}, {"at", {r.at.x(), r.at.y(), r.at.z()}}, {"value", r.value}, {"unit", unit_of(r)}, {"standard_error", r.standard_error}, {"direct", r.direct}, {"bounce", r.bounce},
-                               {"haze", r.haze}, {"by_light", lights}, {"samples", r.samples}, {"target", meter.target ? Json({meter.target->first, meter.target->second}) : Json(nullptr)}, {"verdict", word(r.verdict)}});
+        j["meters"].push_back(
+            {{"name", r.name},
+             {"kind", r.luminance ? "luminance" : "illuminance"},
+             {"at", {r.at.x(), r.at.y(), r.at.z()}},
+             {"value", r.value},
+             {"unit", unit_of(r)},
+             {"standard_error", r.standard_error},
+             {"direct", r.direct},
+             {"bounce", r.bounce},
+             {"haze", r.haze},
+             {"by_light", lights},
+             {"samples", r.samples},
+             {"target",
+              meter.target ? Json({meter.target->first, meter.target->second}) : Json(nullptr)},
+             {"verdict", word(r.verdict)}});
       }
       if (meter.grid) {
-        j["grids"].push_back({{"name", meter.name}, {"average", m.average}, {"minimum", m.minimum}, {"uniformity", m.uniformity()}});
+        j["grids"].push_back({{"name", meter.name},
+                              {"average", m.average},
+                              {"minimum", m.minimum},
+                              {"uniformity", m.uniformity()}});
       }
     }
     print_out(j.dump(2) + "\n");
     return stop_requested() ? kInterrupted : missed ? kFellShort : kDone;
   }
-  std::vector<std::vector<std::string>> table = {{"meter", "value", "\u00b1", "unit", "direct", "bounce", "haze", "target", "verdict", "most from"}};
+  std::vector<std::vector<std::string>> table = {{"meter",
+                                                  "value",
+                                                  "\u00b1",
+                                                  "unit",
+                                                  "direct",
+                                                  "bounce",
+                                                  "haze",
+                                                  "target",
+                                                  "verdict",
+                                                  "most from"}};
   for (const MeterResult& m : results) {
     const MeterSpec& meter = rig->meters[m.meter];
-    const std::string target = meter.target ? fmt::format("{}..{}", short_number(meter.target->first), short_number(meter.target->second)) : "-";
+    const std::string target = meter.target ? fmt::format("{}..{}",
+                                                          short_number(meter.target->first),
+                                                          short_number(meter.target->second))
+                                            : "-";
     if (meter.grid) {
-      const auto fails = std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) { return r.verdict == Verdict::kFail; });
+      const auto fails =
+          std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+            return r.verdict == Verdict::kFail;
+          });
       double worst = 0;
       for (const MeterReading& r : m.readings) {
         worst = std::max(worst, r.standard_error);
       }
-      table.push_back({meter.name + " average", short_number(m.average), short_number(worst, 2), unit_of(m.readings[0]), "", "", "", target, meter.target ? fails == 0 ? "pass" : fmt::format("fail, {} of {} points", fails, m.readings.size()) : "-", ""});
-      table.push_back({meter.name + " minimum", short_number(m.minimum), "", unit_of(m.readings[0]), "", "", "", "", "", fmt::format("uniformity {}", short_number(m.uniformity(), 2))});
+      table.push_back({meter.name + " average",
+                       short_number(m.average),
+                       short_number(worst, 2),
+                       unit_of(m.readings[0]),
+                       "",
+                       "",
+                       "",
+                       target,
+                       meter.target
+                           ? fails == 0
+                                 ? "pass"
+                                 : fmt::format("fail, {} of {} points", fails, m.readings.size())
+                           : "-",
+                       ""});
+      table.push_back({meter.name + " minimum",
+                       short_number(m.minimum),
+                       "",
+                       unit_of(m.readings[0]),
+                       "",
+                       "",
+                       "",
+                       "",
+                       "",
+                       fmt::format("uniformity {}", short_number(m.uniformity(), 2))});
       continue;
     }
     const MeterReading& r = m.readings[0];
     auto lights = r.by_light;
-    std::stable_sort(lights.begin(), lights.end(), [](const auto& x, const auto& y) { return x.second > y.second; });
+    std::stable_sort(lights.begin(), lights.end(), [](const auto& x, const auto& y) {
+      return x.second > y.second;
+    });
     std::string most;
     for (std::size_t l = 0; l < std::min<std::size_t>(3, lights.size()); ++l) {
       if (lights[l].second > 0.005 * r.value) {
-        most += fmt::format("{}{} {}", most.empty() ? "" : ", ", lights[l].first, short_number(lights[l].second, 3));
+        most += fmt::format("{}{} {}",
+                            most.empty() ? "" : ", ",
+                            lights[l].first,
+                            short_number(lights[l].second, 3));
       }
     }
-    table.push_back({r.name, short_number(r.value), short_number(r.standard_error, 2), unit_of(r), short_number(r.direct), short_number(r.bounce), short_number(r.haze), target, r.verdict == Verdict::kNone ? "-" : word(r.verdict), most});
+    table.push_back({r.name,
+                     short_number(r.value),
+                     short_number(r.standard_error, 2),
+                     unit_of(r),
+                     short_number(r.direct),
+                     short_number(r.bounce),
+                     short_number(r.haze),
+                     target,
+                     r.verdict == Verdict::kNone ? "-" : word(r.verdict),
+                     most});
   }
   print_out(text_table(table));
   if (folder) {

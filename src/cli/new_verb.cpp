@@ -1,23 +1,24 @@
-#include <algorithm>
-#include <cctype>
-#include <cmath>
-#include <filesystem>
-
-#include <fmt/format.h>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/test_scenes.h"
-#include "cli/verbs.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/gltf.h"
 #include "jovilux/files/read_file.h"
 
+#include <algorithm>
+#include <cctype>
+#include <cmath>
+#include <filesystem>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/test_scenes.h"
+#include "cli/verbs.h"
+#include <fmt/format.h>
+
 namespace jovilux::cli {
 namespace {
 
-constexpr std::string_view kStarter = R"(# A potting table under one lamp. Check it:   jovilux check rig.toml
+constexpr std::string_view kStarter =
+    R"(# A potting table under one lamp. Check it:   jovilux check rig.toml
 # Render it:   jovilux render rig.toml -o out      then look at out/view.png
 jovilux = 1
 
@@ -88,7 +89,9 @@ white  = "D6504"
 )";
 
 // A name for the rig: what is not a letter, digit, - or _ becomes -; unique among those given.
-std::string plain_name(const std::string& wanted, const std::string& otherwise, std::vector<std::string>& given) {
+std::string plain_name(const std::string& wanted,
+                       const std::string& otherwise,
+                       std::vector<std::string>& given) {
   std::string out;
   for (const char c : wanted.substr(0, 60)) {
     out += std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '-' || c == '_' ? c : '-';
@@ -106,27 +109,52 @@ std::string plain_name(const std::string& wanted, const std::string& otherwise, 
 
 // y up becomes z up.
 Vec3d standing(const Vec3d& p) { return {p.x(), -p.z(), p.y()}; }
-std::string triple(const Vec3d& p) { return fmt::format("[{:.6g}, {:.6g}, {:.6g}]", p.x() + 0.0, p.y() + 0.0, p.z() + 0.0); }
+std::string triple(const Vec3d& p) {
+  return fmt::format("[{:.6g}, {:.6g}, {:.6g}]", p.x() + 0.0, p.y() + 0.0, p.z() + 0.0);
+}
 
 std::string light_text(const GltfScene::Light& l, const std::string& name) {
   using Kind = GltfScene::Light::Kind;
   std::string out = fmt::format("\n[[light]]\nname   = \"{}\"\n", name);
   if (l.kind == Kind::kDirectional) {
-    out += fmt::format("form   = \"sun\"                        # KHR_lights_punctual: a direction, so no disc; 0.533 deg is the sun's\ntoward = {}\noutput = \"{:.6g} lx\"\n", triple(standing(l.toward)), l.intensity);
+    out += fmt::format(
+        "form   = \"sun\"                        # KHR_lights_punctual: a direction, so no disc; "
+        "0.533 deg is the sun's\ntoward = {}\noutput = \"{:.6g} lx\"\n",
+        triple(standing(l.toward)),
+        l.intensity);
   } else if (l.kind == Kind::kPoint) {
-    out += fmt::format("form   = \"point\"\nat     = {}\noutput = \"{:.6g} cd\"\n", triple(standing(l.at)), l.intensity);
+    out += fmt::format("form   = \"point\"\nat     = {}\noutput = \"{:.6g} cd\"\n",
+                       triple(standing(l.at)),
+                       l.intensity);
   } else {
-    // The extension's cone falls as the square of (cos - cos outer) / (cos inner - cos outer): where it is 50 % and 10 %.
+    // The extension's cone falls as the square of (cos - cos outer) / (cos inner - cos outer):
+    // where it is 50 % and 10 %.
     const double ci = std::cos(l.inner), co = std::cos(l.outer);
-    const auto full_angle = [&](double share) { return 2 * std::acos(std::clamp(co + std::sqrt(share) * (ci - co), -1.0, 1.0)) * 180 / kPiD; };
-    out += fmt::format("form   = \"spot\"\nat     = {}\naim    = {}\nbeam   = {:.6g}                        # 50 % of the peak; the file's cone is {:.4g} to {:.4g} deg\nfield  = {:.6g}                        # 10 %\noutput = \"{:.6g} cd\"\n",
-                       triple(standing(l.at)), triple(standing(l.at + l.toward)), full_angle(0.5), 2 * l.inner * 180 / kPiD, 2 * l.outer * 180 / kPiD, full_angle(0.1), l.intensity);
+    const auto full_angle = [&](double share) {
+      return 2 * std::acos(std::clamp(co + std::sqrt(share) * (ci - co), -1.0, 1.0)) * 180 / kPiD;
+    };
+    out += fmt::format(
+        "form   = \"spot\"\nat     = {}\naim    = {}\nbeam   = {:.6g}                        # 50 "
+        "% of the peak; the file's cone is {:.4g} to {:.4g} deg\nfield  = {:.6g}                   "
+        "     # 10 %\noutput = \"{:.6g} cd\"\n",
+        triple(standing(l.at)),
+        triple(standing(l.at + l.toward)),
+        full_angle(0.5),
+        2 * l.inner * 180 / kPiD,
+        2 * l.outer * 180 / kPiD,
+        full_angle(0.1),
+        l.intensity);
   }
   if (l.color != Rgb::Ones()) {
     out += fmt::format("tint   = [{:.6g}, {:.6g}, {:.6g}]\n", l.color[0], l.color[1], l.color[2]);
   }
   if (l.range > 0) {
-    out += fmt::format("# the file ends its light at {:.4g} m; light does not: reach = [\"{:.4g} m\", \"{:.4g} m\"]\n", l.range, 0.7 * l.range, l.range);
+    out += fmt::format(
+        "# the file ends its light at {:.4g} m; light does not: reach = [\"{:.4g} m\", \"{:.4g} "
+        "m\"]\n",
+        l.range,
+        0.7 * l.range,
+        l.range);
   }
   return out;
 }
@@ -145,33 +173,57 @@ std::string rig_from(const GltfScene& scene, const std::string& mesh, const std:
   const bool some = !scene.parts.empty();
   const Vec3d center = some ? Vec3d(0.5 * (lo + hi)) : Vec3d(Vec3d::Zero());
   const double size = some ? (hi - lo).norm() : 1;
-  std::string out = fmt::format("# From {}: {} triangles, {} of its lights, {} of its cameras.\njovilux = 1\n\n[scene]\ntitle  = \"{}\"\nlength = \"m\"\n\n[render]\nsize    = [960, 540]\nsamples = 64\n\n[look]\nexposure = \"auto\"\n", source,
-                                triangles, scene.lights.size(), scene.cameras.size(), source);
+  std::string out = fmt::format(
+      "# From {}: {} triangles, {} of its lights, {} of its cameras.\njovilux = "
+      "1\n\n[scene]\ntitle  = \"{}\"\nlength = \"m\"\n\n[render]\nsize    = [960, 540]\nsamples = "
+      "64\n\n[look]\nexposure = \"auto\"\n",
+      source,
+      triangles,
+      scene.lights.size(),
+      scene.cameras.size(),
+      source);
   std::vector<std::string> cameras, lights;
   for (const GltfScene::Camera& c : scene.cameras) {
     const double view = 2 * std::atan(std::tan(c.view / 2) * 16.0 / 9) * 180 / kPiD;
-    out += fmt::format("\n[[camera]]\nname    = \"{}\"\nat      = {}\nlook_at = {}\nview    = {:.5g}\n", plain_name(c.name, "camera", cameras), triple(standing(c.at)), triple(standing(c.at + c.toward * std::max(1e-3, size))), std::clamp(view, 0.01, 169.0));
+    out += fmt::format(
+        "\n[[camera]]\nname    = \"{}\"\nat      = {}\nlook_at = {}\nview    = {:.5g}\n",
+        plain_name(c.name, "camera", cameras),
+        triple(standing(c.at)),
+        triple(standing(c.at + c.toward * std::max(1e-3, size))),
+        std::clamp(view, 0.01, 169.0));
   }
   if (scene.cameras.empty()) {
-    out += fmt::format("\n[[camera]]                          # the file has none: all of it, from the front\nname    = \"front\"\nat      = {}\nlook_at = {}\nview    = 40\n", triple(center + std::max(size, 1e-3) * Vec3d(0.45, -1.25, 0.45)), triple(center));
+    out += fmt::format(
+        "\n[[camera]]                          # the file has none: all of it, from the "
+        "front\nname    = \"front\"\nat      = {}\nlook_at = {}\nview    = 40\n",
+        triple(center + std::max(size, 1e-3) * Vec3d(0.45, -1.25, 0.45)),
+        triple(center));
   }
   if (some) {
-    out += fmt::format("\n[[object]]\nname = \"scene\"                       # with the file's own materials; give it a material to replace them\nmesh = \"{}\"\n", mesh);
+    out += fmt::format(
+        "\n[[object]]\nname = \"scene\"                       # with the file's own materials; "
+        "give it a material to replace them\nmesh = \"{}\"\n",
+        mesh);
   }
   for (const GltfScene::Light& l : scene.lights) {
     out += light_text(l, plain_name(l.name, "light", lights));
   }
   if (scene.lights.empty()) {
-    out += "\n[[light]]                           # the file has none\nname   = \"sky\"\nform   = \"sky\"\nmodel  = \"overcast\"\noutput = \"10000 lx\"\n";
+    out +=
+        "\n[[light]]                           # the file has none\nname   = \"sky\"\nform   = "
+        "\"sky\"\nmodel  = \"overcast\"\noutput = \"10000 lx\"\n";
   }
   return out;
 }
 
-int new_from(const std::string& source, const std::filesystem::path& dir, const std::filesystem::path& file) {
+int new_from(const std::string& source,
+             const std::filesystem::path& dir,
+             const std::filesystem::path& file) {
   namespace fs = std::filesystem;
   const std::string ending = file_ending(source);
   if (ending != ".glb" && ending != ".gltf") {
-    throw UsageError(fmt::format("--from {}: expected a .glb or .gltf file", printable(source, 200)));
+    throw UsageError(
+        fmt::format("--from {}: expected a .glb or .gltf file", printable(source, 200)));
   }
   const auto scene = load_gltf(source);
   for (const Problem& p : scene.problems()) {
@@ -183,16 +235,30 @@ int new_from(const std::string& source, const std::filesystem::path& dir, const 
   std::error_code ec;
   fs::create_directories(dir, ec);
   if (ec || !fs::is_directory(dir)) {
-    throw UsageError(fmt::format("{}: the folder cannot be made{}", printable(dir.string(), 200), ec ? ": " + ec.message() : ""));
+    throw UsageError(fmt::format("{}: the folder cannot be made{}",
+                                 printable(dir.string(), 200),
+                                 ec ? ": " + ec.message() : ""));
   }
-  const std::string mesh = fs::proximate(fs::absolute(source), fs::absolute(dir), ec).generic_string();
+  const std::string mesh =
+      fs::proximate(fs::absolute(source), fs::absolute(dir), ec).generic_string();
   std::string quoted;
   for (const char c : mesh) {
-    quoted += c == '"' || c == '\\' ? std::string("\\") + c : static_cast<unsigned char>(c) < ' ' ? std::string("?") : std::string(1, c);
+    quoted += c == '"' || c == '\\'                 ? std::string("\\") + c
+              : static_cast<unsigned char>(c) < ' ' ? std::string("?")
+                                                    : std::string(1, c);
   }
-  write_text_file(file.string(), rig_from(*scene, quoted, printable(fs::path(source).filename().string(), 100)));
-  print_out(fmt::format("wrote {}: {} lights, {} cameras; the mesh stays in {}\nnext: jovilux check {}\nthen: jovilux render {} -o {}\n", file.string(), scene->lights.size(), scene->cameras.size(), printable(source, 200), file.string(),
-                        file.string(), (dir / "out").string()));
+  write_text_file(file.string(),
+                  rig_from(*scene, quoted, printable(fs::path(source).filename().string(), 100)));
+  print_out(
+      fmt::format("wrote {}: {} lights, {} cameras; the mesh stays in {}\nnext: jovilux check "
+                  "{}\nthen: jovilux render {} -o {}\n",
+                  file.string(),
+                  scene->lights.size(),
+                  scene->cameras.size(),
+                  printable(source, 200),
+                  file.string(),
+                  file.string(),
+                  (dir / "out").string()));
   return kDone;
 }
 
@@ -205,8 +271,18 @@ int run_new(int argc, char** argv) {
     scenes += fmt::format("  {:<10} {}\n", t.name, t.what);
     names.push_back(t.name);
   }
-  const Usage usage{"new", "DIR", "Writes DIR/rig.toml: a small commented rig that renders at once. DIR is created; a rig that is\nthere already is kept unless --force is given. With --from, the rig is made around a glTF file: its mesh with its\nmaterials, its cameras, its KHR_lights_punctual lights in candela and lux.",
-                    {{"scene", "a plain scene made for trying one light instead; see below", "NAME"}, {"from", "a .glb or .gltf file to make the rig around", "FILE"}, {"force", "replace DIR/rig.toml", ""}}, "Scenes:\n" + scenes, "jovilux new balls --scene distances"};
+  const Usage usage{
+      "new",
+      "DIR",
+      "Writes DIR/rig.toml: a small commented rig that renders at once. DIR is created; a rig that "
+      "is\nthere already is kept unless --force is given. With --from, the rig is made around a "
+      "glTF file: its mesh with its\nmaterials, its cameras, its KHR_lights_punctual lights in "
+      "candela and lux.",
+      {{"scene", "a plain scene made for trying one light instead; see below", "NAME"},
+       {"from", "a .glb or .gltf file to make the rig around", "FILE"},
+       {"force", "replace DIR/rig.toml", ""}},
+      "Scenes:\n" + scenes,
+      "jovilux new balls --scene distances"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -219,14 +295,18 @@ int run_new(int argc, char** argv) {
     }
     if (scene == nullptr) {
       const std::string hint = did_you_mean(*name, names);
-      throw UsageError(fmt::format("--scene: found \"{}\"; expected {}{}", printable(*name), join_or(names), hint.empty() ? "" : "; " + hint));
+      throw UsageError(fmt::format("--scene: found \"{}\"; expected {}{}",
+                                   printable(*name),
+                                   join_or(names),
+                                   hint.empty() ? "" : "; " + hint));
     }
   }
   namespace fs = std::filesystem;
   const fs::path dir(a.positional()), file = dir / "rig.toml";
   std::error_code ec;
   if (fs::exists(file, ec) && !a.flag("force")) {
-    throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it", printable(file.string(), 200)));
+    throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it",
+                                 printable(file.string(), 200)));
   }
   if (const auto from = a.text("from")) {
     if (scene != nullptr) {
@@ -236,7 +316,9 @@ int run_new(int argc, char** argv) {
   }
   fs::create_directories(dir, ec);
   if (ec || !fs::is_directory(dir)) {
-    throw UsageError(fmt::format("{}: the folder cannot be made{}", printable(dir.string(), 200), ec ? ": " + ec.message() : ""));
+    throw UsageError(fmt::format("{}: the folder cannot be made{}",
+                                 printable(dir.string(), 200),
+                                 ec ? ": " + ec.message() : ""));
   }
   const std::string out = (dir / "out").string();
   const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
@@ -249,8 +331,20 @@ int run_new(int argc, char** argv) {
   for (const std::string& at : scene->read_at) {
     read += " --at " + at;
   }
-  write_text_file(file.string(), fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n", scene->what, render, read, scene->read_what, scene->then) + scene->rig);
-  print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n", file.string(), render, read, scene->read_what, scene->then));
+  write_text_file(file.string(),
+                  fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n",
+                              scene->what,
+                              render,
+                              read,
+                              scene->read_what,
+                              scene->then) +
+                      scene->rig);
+  print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n",
+                        file.string(),
+                        render,
+                        read,
+                        scene->read_what,
+                        scene->then));
   return kDone;
 }
 

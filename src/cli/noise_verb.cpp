@@ -1,28 +1,39 @@
+#include "jovilux/base/text.h"
+#include "jovilux/judge/noise_report.h"
+
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/noise_report.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 
 int run_noise(int argc, char** argv) {
-  Usage usage{"noise", "DIR", "Where the noise of a render is and which light makes it; the samples and the time that a target takes.",
-                    {{"target", "the noise that 95 % of the pixels are to stay below; \"2 %\" by default", "SHARE"},
-                     {"try", "measure what each proposed change does, by small renders: at most 40,000 pixels, 64 samples", ""},
-                     {"o,output", "also write DIR/noise.png: the map, the convergence, the lights", "DIR"},
-                     {"force", "replace files there", ""},
-                     {"json", "print one JSON document instead", ""}},
-                    "A pixel's noise is its standard error over the larger of its luminance and 2 % of the view's white.", "jovilux noise demo-out/bench --target \"5 %\" -o demo-out/noise"};
+  Usage usage{
+      "noise",
+      "DIR",
+      "Where the noise of a render is and which light makes it; the samples and the time that a "
+      "target takes.",
+      {{"target",
+        "the noise that 95 % of the pixels are to stay below; \"2 %\" by default",
+        "SHARE"},
+       {"try",
+        "measure what each proposed change does, by small renders: at most 40,000 pixels, 64 "
+        "samples",
+        ""},
+       {"o,output", "also write DIR/noise.png: the map, the convergence, the lights", "DIR"},
+       {"force", "replace files there", ""},
+       {"json", "print one JSON document instead", ""}},
+      "A pixel's noise is its standard error over the larger of its luminance and 2 % of the "
+      "view's white.",
+      "jovilux noise demo-out/bench --target \"5 %\" -o demo-out/noise"};
   usage.options.push_back(threads_option());
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
@@ -35,7 +46,7 @@ int run_noise(int argc, char** argv) {
     throw BadInput{report.problems()};
   }
   NoiseReport& r = *report;
-  std::optional<double> trial;   // of a small picture as the rig is
+  std::optional<double> trial;  // of a small picture as the rig is
   if (a.flag("try") && !r.changes.empty()) {
     catch_interrupts();
     const auto before = try_changes(a.positional(), r.changes, threads_of(a), stop_requested);
@@ -46,7 +57,9 @@ int run_noise(int argc, char** argv) {
       return kInterrupted;
     }
     trial = *before;
-    std::stable_sort(r.changes.begin(), r.changes.end(), [](const auto& x, const auto& y) { return x.p95 < y.p95; });
+    std::stable_sort(r.changes.begin(), r.changes.end(), [](const auto& x, const auto& y) {
+      return x.p95 < y.p95;
+    });
   }
   namespace fs = std::filesystem;
   if (const auto folder = a.text("output")) {
@@ -55,57 +68,98 @@ int run_noise(int argc, char** argv) {
       throw BadInput{image.problems()};
     }
     prepare_files(*folder, {"noise.png"}, a.flag("force"));
-    figures::noise_figure((fs::path(*folder) / "noise.png").string(), *image, r, printable(a.positional(), 120));
+    figures::noise_figure(
+        (fs::path(*folder) / "noise.png").string(), *image, r, printable(a.positional(), 120));
   }
   const auto percent = [](double v) { return short_number(100 * v, 3) + " %"; };
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
-    Json j = {{"median", r.median}, {"p95", r.p95}, {"target", r.target}, {"samples_per_pixel", known(r.samples)}, {"samples_needed", known(r.samples_needed)}, {"seconds_needed", known(r.seconds_needed)}, {"even_samples_needed", known(r.even_samples_needed)}, {"even", r.even}, {"order", r.order}, {"fireflies", Json::array()}, {"by_light", Json::array()},
-              {"history", Json::array()}, {"advice", r.advice}, {"changes", Json::array()}};
+    Json j = {{"median", r.median},
+              {"p95", r.p95},
+              {"target", r.target},
+              {"samples_per_pixel", known(r.samples)},
+              {"samples_needed", known(r.samples_needed)},
+              {"seconds_needed", known(r.seconds_needed)},
+              {"even_samples_needed", known(r.even_samples_needed)},
+              {"even", r.even},
+              {"order", r.order},
+              {"fireflies", Json::array()},
+              {"by_light", Json::array()},
+              {"history", Json::array()},
+              {"advice", r.advice},
+              {"changes", Json::array()}};
     for (const auto& c : r.changes) {
-      j["changes"].push_back({{"address", c.address}, {"value", c.value}, {"why", c.why}, {"trial_p95", trial ? Json(c.p95) : Json(nullptr)}, {"trial_p95_before", trial ? Json(*trial) : Json(nullptr)}});
+      j["changes"].push_back({{"address", c.address},
+                              {"value", c.value},
+                              {"why", c.why},
+                              {"trial_p95", trial ? Json(c.p95) : Json(nullptr)},
+                              {"trial_p95_before", trial ? Json(*trial) : Json(nullptr)}});
     }
     for (const auto& f : r.fireflies) {
       j["fireflies"].push_back({{"x", f.x}, {"y", f.y}, {"times", known(f.times)}});
     }
     for (const auto& l : r.by_light) {
-      Json one = {{"name", l.name}, {"share_of_variance", l.share}, {"share_of_noise", l.noise_share}};
+      Json one = {
+          {"name", l.name}, {"share_of_variance", l.share}, {"share_of_noise", l.noise_share}};
       for (std::size_t p = 0; p < kPartNames.size(); ++p) {
         one[kPartNames[p]] = l.parts.empty() ? Json(nullptr) : Json(l.parts[p]);
       }
       j["by_light"].push_back(one);
     }
     for (const auto& m : r.history) {
-      j["history"].push_back({{"samples", known(m.samples)}, {"seconds", known(m.seconds)}, {"median", known(m.median)}, {"p95", known(m.p95)}});
+      j["history"].push_back({{"samples", known(m.samples)},
+                              {"seconds", known(m.seconds)},
+                              {"median", known(m.median)},
+                              {"p95", known(m.p95)}});
     }
     print_out(j.dump(2) + "\n");
     return r.p95 <= r.target ? kDone : kFellShort;
   }
-  std::string out = fmt::format("noise: median {}, 95 % of the pixels below {}; target {}\n", percent(r.median), percent(r.p95), percent(r.target));
+  std::string out = fmt::format("noise: median {}, 95 % of the pixels below {}; target {}\n",
+                                percent(r.median),
+                                percent(r.p95),
+                                percent(r.target));
   out += fmt::format("fireflies: {}", r.fireflies.size());
   for (std::size_t i = 0; i < std::min<std::size_t>(5, r.fireflies.size()); ++i) {
     const auto& f = r.fireflies[i];
-    out += fmt::format("{}{},{} ({} x)", i == 0 ? ", brightest at " : ", ", f.x, f.y, std::isfinite(f.times) ? short_number(f.times, 2) : "all");
+    out += fmt::format("{}{},{} ({} x)",
+                       i == 0 ? ", brightest at " : ", ",
+                       f.x,
+                       f.y,
+                       std::isfinite(f.times) ? short_number(f.times, 2) : "all");
   }
   out += "\n\n";
-  std::vector<std::vector<std::string>> table = {{"light", "share of noise", "of variance", "direct", "bounce", "caustic", "haze"}};
+  std::vector<std::vector<std::string>> table = {
+      {"light", "share of noise", "of variance", "direct", "bounce", "caustic", "haze"}};
   for (const auto& l : r.by_light) {
     if (l.share < 0.001 && l.noise_share < 0.001) {
       continue;
     }
-    const auto part = [&](std::size_t p) { return l.parts.empty() ? std::string("-") : percent(l.parts[p]); };
-    table.push_back({l.name, percent(l.noise_share), percent(l.share), part(0), part(1), part(2), part(3)});
+    const auto part = [&](std::size_t p) {
+      return l.parts.empty() ? std::string("-") : percent(l.parts[p]);
+    };
+    table.push_back(
+        {l.name, percent(l.noise_share), percent(l.share), part(0), part(1), part(2), part(3)});
   }
   out += table.size() > 1 ? text_table(table) + "\n" : "";
   for (const std::string& advice : r.advice) {
     out += "- " + advice + "\n";
   }
   if (!r.changes.empty()) {
-    out += trial ? fmt::format("\nchanges to the rig, each measured on a small picture (95 % of its pixels below {} as it is):\n", percent(*trial)) : "\nchanges to the rig that may help; --try measures each:\n";
+    out += trial ? fmt::format(
+                       "\nchanges to the rig, each measured on a small picture (95 % of its pixels "
+                       "below {} as it is):\n",
+                       percent(*trial))
+                 : "\nchanges to the rig that may help; --try measures each:\n";
     std::vector<std::vector<std::string>> changes = {{"setting", "95 % below", "", "why"}};
     for (const auto& c : r.changes) {
-      changes.push_back({c.address + " = " + c.value, trial ? percent(c.p95) : "-", !trial ? "" : c.p95 < 0.97 * *trial ? "helps" : "of no use", c.why});
+      changes.push_back({c.address + " = " + c.value,
+                         trial ? percent(c.p95) : "-",
+                         !trial                  ? ""
+                         : c.p95 < 0.97 * *trial ? "helps"
+                                                 : "of no use",
+                         c.why});
     }
     out += text_table(changes);
   }

@@ -1,18 +1,18 @@
 #include "cli/output.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
 #include <algorithm>
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
 
+#include "cli/arguments.h"
+#include "ranks/ranks.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <unistd.h>
-
-#include "cli/arguments.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
-#include "ranks/ranks.h"
 
 namespace jovilux::cli {
 namespace {
@@ -21,11 +21,14 @@ namespace fs = std::filesystem;
 
 // Characters, not bytes: UTF-8 continuation bytes do not count.
 std::size_t shown_width(const std::string& text) {
-  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) {
+    return (static_cast<unsigned char>(c) & 0xC0) != 0x80;
+  }));
 }
 
 bool looks_like_number(const std::string& text) {
-  return !text.empty() && (std::isdigit(static_cast<unsigned char>(text[0])) || text[0] == '-' || text[0] == '+' || text[0] == '<');
+  return !text.empty() && (std::isdigit(static_cast<unsigned char>(text[0])) || text[0] == '-' ||
+                           text[0] == '+' || text[0] == '<');
 }
 
 }  // namespace
@@ -45,7 +48,9 @@ void print_err(std::string_view text) {
   }
 }
 
-void print_err_of_any_rank(std::string_view text) { std::fwrite(text.data(), 1, text.size(), stderr); }
+void print_err_of_any_rank(std::string_view text) {
+  std::fwrite(text.data(), 1, text.size(), stderr);
+}
 
 void print_problems(const Problems& problems) {
   for (const Problem& p : problems) {
@@ -90,7 +95,8 @@ void make_writable(const std::string& folder) {
   const bool existed = fs::is_directory(dir, ec);
   fs::create_directories(dir, ec);
   if (ec) {
-    throw UsageError(fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
+    throw UsageError(
+        fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
   }
   // The only sure sign that a folder can be written is a file in it.
   const fs::path probe = dir / fmt::format(".jovilux-{}", ::getpid());
@@ -116,13 +122,21 @@ void prepare_folder(const std::string& folder, const std::string& rig_file, bool
   if (!force && fs::exists(dir / "stats.json", ec)) {
     std::ifstream in(dir / "stats.json");
     const auto stats = nlohmann::json::parse(in, nullptr, false);
-    const std::string other = stats.is_object() && stats.contains("rig") && stats["rig"].is_string() ? stats["rig"].get<std::string>() : "";
+    const std::string other = stats.is_object() && stats.contains("rig") && stats["rig"].is_string()
+                                  ? stats["rig"].get<std::string>()
+                                  : "";
     if (fs::weakly_canonical(other, ec) != fs::weakly_canonical(rig_file, ec)) {
-      throw UsageError(fmt::format("-o {}: the folder holds results of another rig ({}); choose another folder, or add --force to replace them",
-                                   printable(folder, 200), other.empty() ? "unknown" : printable(other, 200)));
+      throw UsageError(
+          fmt::format("-o {}: the folder holds results of another rig ({}); choose another folder, "
+                      "or add --force to replace them",
+                      printable(folder, 200),
+                      other.empty() ? "unknown" : printable(other, 200)));
     }
   } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec))) {
-    throw UsageError(fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or add --force to replace them", printable(folder, 200)));
+    throw UsageError(
+        fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or "
+                    "add --force to replace them",
+                    printable(folder, 200)));
   }
   make_writable(folder);
 }
@@ -135,7 +149,8 @@ void prepare_files(const std::string& folder, const std::vector<std::string>& na
   }
   for (const std::string& name : names) {
     if (!force && fs::exists(dir / name, ec)) {
-      throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it", printable((dir / name).string(), 200)));
+      throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it",
+                                   printable((dir / name).string(), 200)));
     }
   }
   make_writable(folder);

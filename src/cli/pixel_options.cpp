@@ -1,15 +1,18 @@
 #include "cli/pixel_options.h"
 
+#include "jovilux/base/text.h"
+
 #include <algorithm>
 #include <charconv>
 
 #include <fmt/format.h>
 
-#include "jovilux/base/text.h"
-
 namespace jovilux::cli {
 
-std::vector<int> numbers_of(const std::string& option, const std::string& text, std::size_t count, const std::string& form) {
+std::vector<int> numbers_of(const std::string& option,
+                            const std::string& text,
+                            std::size_t count,
+                            const std::string& form) {
   std::vector<int> out;
   std::size_t begin = 0;
   while (begin <= text.size()) {
@@ -24,7 +27,8 @@ std::vector<int> numbers_of(const std::string& option, const std::string& text, 
     begin = end + 1;
   }
   if (out.size() != count || begin <= text.size()) {
-    throw UsageError(fmt::format("{}: found \"{}\"; expected {} in whole pixels", option, printable(text), form));
+    throw UsageError(fmt::format(
+        "{}: found \"{}\"; expected {} in whole pixels", option, printable(text), form));
   }
   return out;
 }

@@ -1,16 +1,16 @@
-#include <filesystem>
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/judge/profile_report.h"
 
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
+#include <filesystem>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/profile_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/files/read_file.h"
-#include "jovilux/judge/profile_report.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -22,11 +22,15 @@ using Json = nlohmann::ordered_json;
 void write_profile(const std::string& path, const PhotometricFile& file, bool force) {
   const std::string ending = file_ending(path);
   if (ending != ".ies" && ending != ".ldt") {
-    throw UsageError(fmt::format("--to {}: expected a file ending in .ies (LM-63) or .ldt (EULUMDAT)", printable(path, 200)));
+    throw UsageError(
+        fmt::format("--to {}: expected a file ending in .ies (LM-63) or .ldt (EULUMDAT)",
+                    printable(path, 200)));
   }
   std::error_code ec;
   if (!force && fs::exists(path, ec)) {
-    throw UsageError(fmt::format("--to {}: exists; choose another name, or add --force to replace it", printable(path, 200)));
+    throw UsageError(
+        fmt::format("--to {}: exists; choose another name, or add --force to replace it",
+                    printable(path, 200)));
   }
   write_text_file(path, ending == ".ldt" ? eulumdat_text(file) : lm63_text(file));
 }
@@ -48,19 +52,24 @@ Json to_json(const ProfileReport& r) {
             {"power_w", r.data.watts > 0 ? Json(r.data.watts) : Json(nullptr)},
             {"faults", Json::array()}};
   for (const Problem& p : r.faults) {
-    j["faults"].push_back({{"file", p.place.file}, {"line", p.place.line}, {"message", p.text}, {"hint", p.hint}});
+    j["faults"].push_back(
+        {{"file", p.place.file}, {"line", p.place.line}, {"message", p.text}, {"hint", p.hint}});
   }
   return j;
 }
 
 std::string table_text(const ProfileReport& r) {
-  std::vector<std::vector<std::string>> rows = {{fs::path(r.file).filename().string(), r.data.format, ""}};
-  const auto add = [&](const std::string& what, double v, const std::string& unit) { rows.push_back({what, short_number(v), unit}); };
+  std::vector<std::vector<std::string>> rows = {
+      {fs::path(r.file).filename().string(), r.data.format, ""}};
+  const auto add = [&](const std::string& what, double v, const std::string& unit) {
+    rows.push_back({what, short_number(v), unit});
+  };
   add("luminous flux", r.flux_lm, "lm");
   add("of it in front", 100 * r.flux_in_front_lm / r.flux_lm, "%");
   add("peak intensity", r.peak_cd, "cd");
   add("intensity on the axis", r.on_axis_cd, "cd");
-  const bool one = r.data.grid.symmetry == PhotometricSymmetry::kRotational && r.data.grid.type == PhotometricType::kC;
+  const bool one = r.data.grid.symmetry == PhotometricSymmetry::kRotational &&
+                   r.data.grid.type == PhotometricType::kC;
   for (const int plane : {0, 1}) {
     const std::string where = one ? "" : plane == 0 ? ", C0 to C180" : ", C90 to C270";
     if (plane == 0 || !one) {
@@ -69,7 +78,9 @@ std::string table_text(const ProfileReport& r) {
     }
   }
   rows.push_back({"symmetry", std::string(to_string(r.data.grid.symmetry)), ""});
-  rows.push_back({"table", fmt::format("{} x {}", r.data.grid.hor_rad.size(), r.data.grid.ver_rad.size()), fmt::format("type {}", to_string(r.data.grid.type))});
+  rows.push_back({"table",
+                  fmt::format("{} x {}", r.data.grid.hor_rad.size(), r.data.grid.ver_rad.size()),
+                  fmt::format("type {}", to_string(r.data.grid.type))});
   if (r.data.lamp_lumens > 0) {
     add("lamps", r.data.lamp_lumens, "lm");
     add("light output ratio", 100 * r.flux_lm / r.data.lamp_lumens, "%");
@@ -80,7 +91,8 @@ std::string table_text(const ProfileReport& r) {
     add("power", r.data.watts, "W");
     add("efficacy", r.flux_lm / r.data.watts, "lm/W");
   }
-  std::string out = (r.data.luminaire.empty() ? "" : printable(r.data.luminaire, 200) + "\n") + text_table(rows) + "\n";
+  std::string out = (r.data.luminaire.empty() ? "" : printable(r.data.luminaire, 200) + "\n") +
+                    text_table(rows) + "\n";
   for (const Problem& p : r.faults) {
     out += to_string(p) + "\n";
   }
@@ -90,15 +102,22 @@ std::string table_text(const ProfileReport& r) {
 }  // namespace
 
 int run_profile(int argc, char** argv) {
-  const Usage usage{"profile", "FILE",
-                    "Looks into a photometric file, LM-63 (.ies) or EULUMDAT (.ldt): flux, peak, beam and field angle,\nfaults with their lines. Converts between both formats, and designs new files.",
-                    {{"o,output", "also draw the polar figure DIR/profile.png", "DIR"},
-                     {"to", "write the distribution as .ies (LM-63-2019) or .ldt", "FILE"},
-                     {"design", "make a new distribution instead of reading one: \"beam=24deg field=38deg flux=1200lm\"; needs --to", "SPEC"},
-                     {"force", "replace files that are there", ""},
-                     {"json", "print one JSON document instead", ""}},
-                    "Flux is that of the distribution as it is rendered; beam and field angle are full angles to 50 % and\n10 % of the peak. Exit status 1 where the file has faults.",
-                    "jovilux profile demo-out/rig/heat-lamp.ies -o demo-out/heat-lamp"};
+  const Usage usage{
+      "profile",
+      "FILE",
+      "Looks into a photometric file, LM-63 (.ies) or EULUMDAT (.ldt): flux, peak, beam and field "
+      "angle,\nfaults with their lines. Converts between both formats, and designs new files.",
+      {{"o,output", "also draw the polar figure DIR/profile.png", "DIR"},
+       {"to", "write the distribution as .ies (LM-63-2019) or .ldt", "FILE"},
+       {"design",
+        "make a new distribution instead of reading one: \"beam=24deg field=38deg flux=1200lm\"; "
+        "needs --to",
+        "SPEC"},
+       {"force", "replace files that are there", ""},
+       {"json", "print one JSON document instead", ""}},
+      "Flux is that of the distribution as it is rendered; beam and field angle are full angles to "
+      "50 % and\n10 % of the peak. Exit status 1 where the file has faults.",
+      "jovilux profile demo-out/rig/heat-lamp.ies -o demo-out/heat-lamp"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -138,7 +157,8 @@ int run_profile(int argc, char** argv) {
   if (a.flag("json")) {
     print_out(to_json(*report).dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
   } else {
-    print_out(table_text(*report) + (to ? "wrote " + *to + "\n" : "") + (figure.empty() ? "" : "wrote " + figure + "\n"));
+    print_out(table_text(*report) + (to ? "wrote " + *to + "\n" : "") +
+              (figure.empty() ? "" : "wrote " + figure + "\n"));
   }
   return report->faults.empty() ? kDone : kFellShort;
 }

@@ -1,14 +1,13 @@
 #include "cli/progress_bar.h"
 
 #include <csignal>
-#include <ctime>
 #include <cstdlib>
+#include <ctime>
 #include <string_view>
 
+#include "cli/output.h"
 #include <fmt/format.h>
 #include <unistd.h>
-
-#include "cli/output.h"
 
 namespace jovilux::cli {
 namespace {
@@ -26,7 +25,8 @@ void on_interrupt(int signal) {
     return;
   }
   // A second Ctrl-C does not ask. The same one may come twice: to the process, and to its group.
-  const double since = static_cast<double>(now.tv_sec - first_interrupt.tv_sec) + 1e-9 * static_cast<double>(now.tv_nsec - first_interrupt.tv_nsec);
+  const double since = static_cast<double>(now.tv_sec - first_interrupt.tv_sec) +
+                       1e-9 * static_cast<double>(now.tv_nsec - first_interrupt.tv_nsec);
   constexpr double kTwice = 0.3;
   if (since > kTwice) {
     std::signal(signal, SIG_DFL);
@@ -35,7 +35,9 @@ void on_interrupt(int signal) {
 }
 
 std::string shown_time(double s) {
-  return s < 90 ? fmt::format("{:.0f} s", s) : s < 5400 ? fmt::format("{:.0f} min", s / 60) : fmt::format("{:.1f} h", s / 3600);
+  return s < 90     ? fmt::format("{:.0f} s", s)
+         : s < 5400 ? fmt::format("{:.0f} min", s / 60)
+                    : fmt::format("{:.1f} h", s / 3600);
 }
 
 }  // namespace
@@ -49,8 +51,10 @@ bool stop_requested() { return interrupted != 0; }
 
 ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
   const char* term = std::getenv("TERM");
-  live_ = ::isatty(STDERR_FILENO) != 0 && std::getenv("CI") == nullptr && term != nullptr && std::string_view(term) != "dumb";
-  next_ = std::chrono::steady_clock::now() + (live_ ? std::chrono::milliseconds(200) : std::chrono::seconds(5));
+  live_ = ::isatty(STDERR_FILENO) != 0 && std::getenv("CI") == nullptr && term != nullptr &&
+          std::string_view(term) != "dumb";
+  next_ = std::chrono::steady_clock::now() +
+          (live_ ? std::chrono::milliseconds(200) : std::chrono::seconds(5));
 }
 
 ProgressBar::~ProgressBar() {
@@ -71,7 +75,8 @@ std::string ProgressBar::line(const Progress& p, bool bar) {
   if (bar) {
     constexpr int kWidth = 28;
     const int full = static_cast<int>(p.done * kWidth);
-    text += "[" + std::string(static_cast<std::size_t>(full), '=') + std::string(static_cast<std::size_t>(kWidth - full), ' ') + "] ";
+    text += "[" + std::string(static_cast<std::size_t>(full), '=') +
+            std::string(static_cast<std::size_t>(kWidth - full), ' ') + "] ";
   }
   text += fmt::format("{:3.0f} %", 100 * p.done);
   if (p.done > 0.01) {
@@ -85,7 +90,8 @@ std::string ProgressBar::line(const Progress& p, bool bar) {
 }
 
 void ProgressBar::show(const Progress& p) {
-  const std::unique_lock lock(mutex_, std::try_to_lock);  // never make a worker wait for the terminal
+  // Never make a worker wait for the terminal.
+  const std::unique_lock lock(mutex_, std::try_to_lock);
   const auto now = std::chrono::steady_clock::now();
   if (!lock || now < next_) {
     return;

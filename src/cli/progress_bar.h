@@ -1,15 +1,16 @@
 #pragma once
 
+#include "jovilux/base/progress.h"
+
 #include <atomic>
 #include <chrono>
 #include <mutex>
 #include <string>
 
-#include "jovilux/base/progress.h"
-
 namespace jovilux::cli {
 
-/// Shows progress on stderr: one live line on a terminal, a plain line every five seconds elsewhere. Cheap to call from
+/// Shows progress on stderr: one live line on a terminal, a plain line every five seconds
+/// elsewhere. Cheap to call from
 /// any thread.
 class ProgressBar {
  public:
@@ -29,7 +30,8 @@ class ProgressBar {
   std::chrono::steady_clock::time_point next_;
 };
 
-/// Sets a handler so that Ctrl-C asks for a stop; a second one, not just the first come twice, ends the program at once. stop_requested is what
+/// Sets a handler so that Ctrl-C asks for a stop; a second one, not just the first come twice, ends
+/// the program at once. stop_requested is what
 /// RenderOptions::stop asks.
 void catch_interrupts();
 bool stop_requested();

@@ -1,17 +1,17 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/judge/readings.h"
+
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/judge/readings.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 using Json = nlohmann::ordered_json;
@@ -32,15 +32,27 @@ Json known(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
 
 Json to_json(const ReadImage& image) {
   const ImageReadings& result = image.readings;
-  Json j = {{"image", image.path}, {"width", result.width}, {"height", result.height}, {"absolute", result.absolute}, {"readings", Json::array()}};
+  Json j = {{"image", image.path},
+            {"width", result.width},
+            {"height", result.height},
+            {"absolute", result.absolute},
+            {"readings", Json::array()}};
   for (const Reading& r : result.readings) {
     Json layers = Json::object();
     for (const auto& [name, luminance] : r.layers) {
       layers[name] = {{"luminance_cd_m2", luminance}};
     }
-    Json one = {{"x", r.box.x}, {"y", r.box.y}, {"width", r.box.width}, {"height", r.box.height}, {"luminance_cd_m2", r.luminance},
-                {"rgb", {r.rgb[0], r.rgb[1], r.rgb[2]}}, {"standard_error_cd_m2", known(r.standard_error)}, {"ev100", known(r.ev100)},
-                {"clipped", result.has_view ? Json(r.clipped > 0) : Json(nullptr)}, {"clipped_share", result.has_view ? Json(r.clipped) : Json(nullptr)}, {"layers", layers}};
+    Json one = {{"x", r.box.x},
+                {"y", r.box.y},
+                {"width", r.box.width},
+                {"height", r.box.height},
+                {"luminance_cd_m2", r.luminance},
+                {"rgb", {r.rgb[0], r.rgb[1], r.rgb[2]}},
+                {"standard_error_cd_m2", known(r.standard_error)},
+                {"ev100", known(r.ev100)},
+                {"clipped", result.has_view ? Json(r.clipped > 0) : Json(nullptr)},
+                {"clipped_share", result.has_view ? Json(r.clipped) : Json(nullptr)},
+                {"layers", layers}};
     j["readings"].push_back(one);
   }
   return j;
@@ -51,7 +63,8 @@ std::vector<std::string> brightest_lights(const std::vector<ReadImage>& images) 
   for (const ReadImage& image : images) {
     for (const Reading& r : image.readings.readings) {
       for (const auto& [name, luminance] : r.layers) {
-        auto it = std::find_if(lights.begin(), lights.end(), [&](const auto& l) { return l.second == name; });
+        auto it = std::find_if(
+            lights.begin(), lights.end(), [&](const auto& l) { return l.second == name; });
         if (it == lights.end()) {
           it = lights.insert(lights.end(), {0.0, name});
         }
@@ -59,7 +72,8 @@ std::vector<std::string> brightest_lights(const std::vector<ReadImage>& images) 
       }
     }
   }
-  std::stable_sort(lights.begin(), lights.end(), [](const auto& x, const auto& y) { return x.first > y.first; });
+  std::stable_sort(
+      lights.begin(), lights.end(), [](const auto& x, const auto& y) { return x.first > y.first; });
   std::vector<std::string> out;
   for (const auto& l : lights) {
     out.push_back(l.second);
@@ -77,15 +91,17 @@ double light_in(const Reading& r, const std::string& name) {
 }
 
 std::vector<std::vector<std::string>> table_of(const std::vector<ReadImage>& images) {
-  std::vector<std::vector<std::string>> rows = {{"pixel", "cd/m2", "\u00b1", "EV100", "R", "G", "B", "clipped"}};
+  std::vector<std::vector<std::string>> rows = {
+      {"pixel", "cd/m2", "\u00b1", "EV100", "R", "G", "B", "clipped"}};
   const bool several = images.size() > 1;
   if (several) {
     rows[0].insert(rows[0].begin() + 1, "image");
-    rows[0].insert(rows[0].begin() + 4, "stops");   // against the first image
+    rows[0].insert(rows[0].begin() + 4, "stops");  // against the first image
   }
   const std::vector<std::string> lights = brightest_lights(images);
   const std::size_t shown = std::min(kShownLights, lights.size());
-  rows[0].insert(rows[0].end(), lights.begin(), lights.begin() + static_cast<std::ptrdiff_t>(shown));
+  rows[0].insert(
+      rows[0].end(), lights.begin(), lights.begin() + static_cast<std::ptrdiff_t>(shown));
   if (lights.size() > shown) {
     rows[0].push_back(fmt::format("{} others", lights.size() - shown));
   }
@@ -97,13 +113,25 @@ std::vector<std::vector<std::string>> table_of(const std::vector<ReadImage>& ima
       if (r.box.width != 1 || r.box.height != 1) {
         name += fmt::format(",{},{}", r.box.width, r.box.height);
       }
-      std::vector<std::string> row = {name, short_number(r.luminance), short_number(r.standard_error, 2), std::isfinite(r.ev100) ? fmt::format("{:.2f}", r.ev100) : "-",
-                                      short_number(r.rgb[0]), short_number(r.rgb[1]), short_number(r.rgb[2]),
-                                      !result.has_view ? "unknown" : r.clipped == 0 ? "no" : r.box.width * r.box.height == 1 ? "yes" : short_number(100 * r.clipped, 3) + " %"};
+      std::vector<std::string> row = {name,
+                                      short_number(r.luminance),
+                                      short_number(r.standard_error, 2),
+                                      std::isfinite(r.ev100) ? fmt::format("{:.2f}", r.ev100) : "-",
+                                      short_number(r.rgb[0]),
+                                      short_number(r.rgb[1]),
+                                      short_number(r.rgb[2]),
+                                      !result.has_view ? "unknown"
+                                      : r.clipped == 0 ? "no"
+                                      : r.box.width * r.box.height == 1
+                                          ? "yes"
+                                          : short_number(100 * r.clipped, 3) + " %"};
       if (several) {
         const double first = images.front().readings.readings[k].luminance;
         row.insert(row.begin() + 1, image.name);
-        row.insert(row.begin() + 4, &image == &images.front() || !(first > 0) || !(r.luminance > 0) ? "-" : fmt::format("{:+.2f}", std::log2(r.luminance / first)));
+        row.insert(row.begin() + 4,
+                   &image == &images.front() || !(first > 0) || !(r.luminance > 0)
+                       ? "-"
+                       : fmt::format("{:+.2f}", std::log2(r.luminance / first)));
       }
       double rest = 0;
       for (const auto& [light, luminance] : r.layers) {
@@ -124,7 +152,11 @@ std::vector<std::vector<std::string>> table_of(const std::vector<ReadImage>& ima
 }
 
 // The luminance along a line, and what the lights give to it where one picture is read.
-void line_figure(const std::string& path, const std::string& line, const std::vector<ReadImage>& images, std::size_t first, std::size_t count) {
+void line_figure(const std::string& path,
+                 const std::string& line,
+                 const std::vector<ReadImage>& images,
+                 std::size_t first,
+                 std::size_t count) {
   figures::Plot plot;
   plot.title = "Luminance from pixel to pixel: " + line;
   plot.x_label = "pixel of the line";
@@ -144,7 +176,8 @@ void line_figure(const std::string& path, const std::string& line, const std::ve
     plot.curves.push_back(std::move(c));
   };
   for (const ReadImage& image : images) {
-    add(images.size() > 1 ? image.name : "all lights", [&](std::size_t i) { return image.readings.readings[i].luminance; });
+    add(images.size() > 1 ? image.name : "all lights",
+        [&](std::size_t i) { return image.readings.readings[i].luminance; });
     for (const double y : plot.curves.back().y) {
       least = y > 0 ? std::min(least, y) : least;
       most = std::max(most, y);
@@ -177,7 +210,18 @@ std::string csv_text(const std::vector<ReadImage>& images) {
     for (const Reading& r : image.readings.readings) {
       std::string name = image.name;
       std::replace(name.begin(), name.end(), '"', '\'');
-      out += fmt::format("\"{}\",{},{},{},{},{:.6g},{},{:.6g},{:.6g},{:.6g}", name, r.box.x, r.box.y, r.box.width, r.box.height, r.luminance, std::isfinite(r.standard_error) ? fmt::format("{:.3g}", r.standard_error) : "", r.rgb[0], r.rgb[1], r.rgb[2]);
+      out += fmt::format(
+          "\"{}\",{},{},{},{},{:.6g},{},{:.6g},{:.6g},{:.6g}",
+          name,
+          r.box.x,
+          r.box.y,
+          r.box.width,
+          r.box.height,
+          r.luminance,
+          std::isfinite(r.standard_error) ? fmt::format("{:.3g}", r.standard_error) : "",
+          r.rgb[0],
+          r.rgb[1],
+          r.rgb[2]);
       for (const std::string& light : lights) {
         out += fmt::format(",{:.6g}", light_in(r, light));
       }
@@ -190,16 +234,20 @@ std::string csv_text(const std::vector<ReadImage>& images) {
 }  // namespace
 
 int run_read(int argc, char** argv) {
-  const Usage usage{"read", "IMAGE...",
-                    "Reads luminances off an image.exr as a spot meter would: cd/m2 with standard error, linear RGB, EV100,\nclipping in the view, and each light's part. Several images at once are set beside each other, with stops\nagainst the first. Pixels count from 0 at the top left.",
-                    {{"at", "a pixel; repeatable", "X,Y"},
-                     {"box", "the mean over a box of pixels; repeatable", "X,Y,W,H"},
-                     {"line", "each pixel of a line from one pixel to another; repeatable", "X0,Y0,X1,Y1"},
-                     {"o,output", "also write DIR/readings.csv and, of lines, the profile DIR/line-1.png", "DIR"},
-                     {"force", "replace files in DIR", ""},
-                     {"json", "print one JSON document instead", ""}},
-                    "Without --at, --box and --line the whole picture is read as one box.",
-                    "jovilux read demo-out/bench/image.exr --at 480,300 --box 200,320,8,8"};
+  const Usage usage{
+      "read",
+      "IMAGE...",
+      "Reads luminances off an image.exr as a spot meter would: cd/m2 with standard error, linear "
+      "RGB, EV100,\nclipping in the view, and each light's part. Several images at once are set "
+      "beside each other, with stops\nagainst the first. Pixels count from 0 at the top left.",
+      {{"at", "a pixel; repeatable", "X,Y"},
+       {"box", "the mean over a box of pixels; repeatable", "X,Y,W,H"},
+       {"line", "each pixel of a line from one pixel to another; repeatable", "X0,Y0,X1,Y1"},
+       {"o,output", "also write DIR/readings.csv and, of lines, the profile DIR/line-1.png", "DIR"},
+       {"force", "replace files in DIR", ""},
+       {"json", "print one JSON document instead", ""}},
+      "Without --at, --box and --line the whole picture is read as one box.",
+      "jovilux read demo-out/bench/image.exr --at 480,300 --box 200,320,8,8"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -219,7 +267,8 @@ int run_read(int argc, char** argv) {
       }
     }
     const auto pixels = pixels_of_line(n[0], n[1], n[2], n[3]);
-    lines.push_back({fmt::format("{},{} to {},{}", n[0], n[1], n[2], n[3]), boxes.size(), pixels.size()});
+    lines.push_back(
+        {fmt::format("{},{} to {},{}", n[0], n[1], n[2], n[3]), boxes.size(), pixels.size()});
     boxes.insert(boxes.end(), pixels.begin(), pixels.end());
   }
   std::vector<ReadImage> images;
@@ -253,7 +302,11 @@ int run_read(int argc, char** argv) {
     }
     prepare_files(*folder, files, a.flag("force"));
     for (std::size_t i = 0; i < lines.size(); ++i) {
-      line_figure((fs::path(*folder) / files[i + 1]).string(), lines[i].text, images, lines[i].first, lines[i].count);
+      line_figure((fs::path(*folder) / files[i + 1]).string(),
+                  lines[i].text,
+                  images,
+                  lines[i].first,
+                  lines[i].count);
     }
     write_text_file((fs::path(*folder) / "readings.csv").string(), csv_text(images));
   }
@@ -268,11 +321,13 @@ int run_read(int argc, char** argv) {
   std::string out = text_table(table_of(images));
   for (const ReadImage& image : images) {
     if (!image.readings.absolute) {
-      out += fmt::format("\n{} does not say what luminance its numbers stand for: read as cd/m2.\n", images.size() > 1 ? image.name : std::string("The file"));
+      out += fmt::format("\n{} does not say what luminance its numbers stand for: read as cd/m2.\n",
+                         images.size() > 1 ? image.name : std::string("The file"));
     }
   }
   if (const auto folder = a.text("output")) {
-    out += lines.empty() ? fmt::format("\nwrote {}/readings.csv\n", *folder) : fmt::format("\nlook at {}/line-1.png\n", *folder);
+    out += lines.empty() ? fmt::format("\nwrote {}/readings.csv\n", *folder)
+                         : fmt::format("\nlook at {}/line-1.png\n", *folder);
   }
   print_out(out);
   return kDone;

@@ -1,5 +1,15 @@
 #include "cli/render_verb.h"
 
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/judge/light_report.h"
+#include "jovilux/judge/rig_checks.h"
+#include "jovilux/render/exposure_moments.h"
+#include "jovilux/render/picture_files.h"
+#include "jovilux/render/preview.h"
+#include "jovilux/units/text.h"
+
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -7,23 +17,13 @@
 #include <fstream>
 #include <sstream>
 
-#include <fmt/format.h>
-#include <unistd.h>
-
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
-#include "jovilux/base/parallel.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/light_report.h"
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/judge/rig_checks.h"
-#include "jovilux/render/exposure_moments.h"
-#include "jovilux/render/picture_files.h"
-#include "jovilux/render/preview.h"
-#include "jovilux/units/text.h"
 #include "ranks/ranks.h"
+#include <fmt/format.h>
+#include <unistd.h>
 
 namespace jovilux::cli {
 namespace {
@@ -39,35 +39,58 @@ std::string text_of(const fs::path& file) {
 
 // A picture that cannot fit is refused before anything is begun.
 void check_memory(const Rig& rig, std::size_t layers) {
-  const double bytes = Film::memory_bytes(rig.render.width, rig.render.height, static_cast<int>(layers), parts_of(rig));
+  const double bytes = Film::memory_bytes(
+      rig.render.width, rig.render.height, static_cast<int>(layers), parts_of(rig));
   // What is too large for the memory goes to a file, but for some numbers of each pixel.
   constexpr double kBesides = 40;
-  const double memory = static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
+  const double memory =
+      static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE));
   const std::string folder = Film::file_folder();
   std::error_code ec;
   const fs::space_info space = fs::space(folder, ec);
-  const bool in_file = bytes > Film::most_in_memory(), too_many = kBesides * rig.render.width * rig.render.height > 0.8 * memory;
+  const bool in_file = bytes > Film::most_in_memory(),
+             too_many = kBesides * rig.render.width * rig.render.height > 0.8 * memory;
   if (too_many || (in_file && (ec || bytes > static_cast<double>(space.available)))) {
     const DocumentNode* table = rig.document.find("render");
     const DocumentNode* size = table != nullptr ? table->find("size") : nullptr;
-    throw BadInput{{{Severity::kError, "too-large", size != nullptr ? size->place : Place{rig.file, 0, 0}, "render.size",
-                     fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB of memory, {} has {} GB of room", rig.render.width, rig.render.height,
-                                 layers, short_number(bytes / 1e9, 3), short_number(memory / 1e9, 3), folder, short_number(ec ? 0.0 : static_cast<double>(space.available) / 1e9, 3)),
-                     "lower size, use layers = \"none\", or name a folder with room in TMPDIR"}}};
+    throw BadInput{
+        {{Severity::kError,
+          "too-large",
+          size != nullptr ? size->place : Place{rig.file, 0, 0},
+          "render.size",
+          fmt::format("{} x {} pixels with layers for {} lights take {} GB; this machine has {} GB "
+                      "of memory, {} has {} GB of room",
+                      rig.render.width,
+                      rig.render.height,
+                      layers,
+                      short_number(bytes / 1e9, 3),
+                      short_number(memory / 1e9, 3),
+                      folder,
+                      short_number(ec ? 0.0 : static_cast<double>(space.available) / 1e9, 3)),
+          "lower size, use layers = \"none\", or name a folder with room in TMPDIR"}}};
   }
 }
 
 // The file that keeps what is finished of a render, or of one share of it.
-std::string film_name(Share share) { return share.whole() ? "checkpoint.film" : fmt::format("share-{}-of-{}.film", share.index + 1, share.count); }
+std::string film_name(Share share) {
+  return share.whole() ? "checkpoint.film"
+                       : fmt::format("share-{}-of-{}.film", share.index + 1, share.count);
+}
 
-// Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is compared as such.
+// Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is
+// compared as such.
 void check_unchanged(const Rig& rig, const std::string& film) {
   std::error_code ec;
   const auto kept = fs::last_write_time(film, ec);
   for (const std::string& file : files_of(rig)) {
     const auto changed = fs::last_write_time(file, ec);
     if (!ec && changed > kept && fs::path(file).extension() != ".toml") {
-      throw BadInput{{{Severity::kError, "changed-file", {file, 0, 0}, "", fmt::format("has changed since {} was written", printable(film, 200)), "render without --resume to begin anew"}}};
+      throw BadInput{{{Severity::kError,
+                       "changed-file",
+                       {file, 0, 0},
+                       "",
+                       fmt::format("has changed since {} was written", printable(film, 200)),
+                       "render without --resume to begin anew"}}};
     }
   }
 }
@@ -76,14 +99,18 @@ void check_unchanged(const Rig& rig, const std::string& film) {
 
 namespace {
 
-// Processes that go on together must have stopped at the same place; with a fixed number of samples each goes on alone.
-void agree_on_start(const Ranks& ranks, const Rig& rig, std::size_t layers, RenderState& state, bool quiet) {
+// Processes that go on together must have stopped at the same place; with a fixed number of samples
+// each goes on alone.
+void agree_on_start(
+    const Ranks& ranks, const Rig& rig, std::size_t layers, RenderState& state, bool quiet) {
   if (!rig.render.noise) {
     return;
   }
   const std::string mine = fmt::format("{} {}", state.passes_done, state.taken);
   const auto all = ranks.exchange(mine, stop_requested);
-  if (all && std::all_of(all->begin(), all->end(), [&](const std::string& other) { return other == mine; })) {
+  if (all && std::all_of(all->begin(), all->end(), [&](const std::string& other) {
+        return other == mine;
+      })) {
     return;
   }
   if (state.passes_done > 0 && !quiet) {
@@ -96,13 +123,21 @@ void agree_on_start(const Ranks& ranks, const Rig& rig, std::size_t layers, Rend
 
 bool holds_finished(const std::string& folder, const Rig& rig) {
   const std::string stats = text_of(fs::path(folder) / "stats.json");
-  const auto ended_by = [&](const char* reason) { return stats.find(fmt::format("\"stopped_by\": \"{}\"", reason)) != std::string::npos; };
-  return (ended_by("samples") || ended_by("noise")) && text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder);
+  const auto ended_by = [&](const char* reason) {
+    return stats.find(fmt::format("\"stopped_by\": \"{}\"", reason)) != std::string::npos;
+  };
+  return (ended_by("samples") || ended_by("noise")) &&
+         text_of(fs::path(folder) / "rig.resolved.toml") == resolved_toml(rig, folder);
 }
 
 int camera_index(const Rig& rig, const std::string& name) {
   if (rig.cameras.empty()) {
-    throw BadInput{{{Severity::kError, "no-camera", {rig.file, 0, 0}, "camera", "the rig has no camera", "add a [[camera]] with at and look_at"}}};
+    throw BadInput{{{Severity::kError,
+                     "no-camera",
+                     {rig.file, 0, 0},
+                     "camera",
+                     "the rig has no camera",
+                     "add a [[camera]] with at and look_at"}}};
   }
   if (name.empty()) {
     return 0;
@@ -114,17 +149,20 @@ int camera_index(const Rig& rig, const std::string& name) {
     }
     names.push_back(c.name);
   }
-  throw UsageError(fmt::format("--camera: the rig has no camera \"{}\"; it has {}", printable(name), join_or(names)));
+  throw UsageError(fmt::format(
+      "--camera: the rig has no camera \"{}\"; it has {}", printable(name), join_or(names)));
 }
 
 Rendered render_to_folder(const RenderTask& task) {
   const auto start = std::chrono::steady_clock::now();
-  auto rig = task.document ? read_rig(*task.document, task.rig_file) : load_rig(task.rig_file, task.request);
+  auto rig = task.document ? read_rig(*task.document, task.rig_file)
+                           : load_rig(task.rig_file, task.request);
   if (!rig) {
     throw BadInput{rig.problems()};
   }
   for (LightSpec& light : rig->lights) {
-    light.split_tint = std::find(task.split_tints.begin(), task.split_tints.end(), light.name) != task.split_tints.end();
+    light.split_tint = std::find(task.split_tints.begin(), task.split_tints.end(), light.name) !=
+                       task.split_tints.end();
   }
   RenderOptions options;
   options.camera = camera_index(*rig, task.camera);
@@ -136,13 +174,15 @@ Rendered render_to_folder(const RenderTask& task) {
     rig->look.ev = *task.ev;
   }
   if (task.share && rig->render.noise) {
-    throw UsageError("--share needs a fixed number of samples: where the noise is, no share knows alone; set samples and leave out noise");
+    throw UsageError(
+        "--share needs a fixed number of samples: where the noise is, no share knows alone; set "
+        "samples and leave out noise");
   }
   const std::string film = (fs::path(task.folder) / film_name(options.share)).string();
   if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
     return {std::move(*rig), {}, "", true, ""};
   }
-  std::optional<std::pair<int, int>> shown;   // the size that a preview is enlarged to
+  std::optional<std::pair<int, int>> shown;  // the size that a preview is enlarged to
   if (task.preview) {
     shown = {rig->render.width, rig->render.height};
     shrink_for_preview(rig->render);
@@ -190,10 +230,17 @@ Rendered render_to_folder(const RenderTask& task) {
     // What smoothing and saving take is kept back.
     constexpr double kSaving = 0.8, kLeast = 0.2;
     options.in_haste = true;
-    options.time_limit = std::max(kLeast, task.preview_seconds - kSaving - std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    options.time_limit = std::max(
+        kLeast,
+        task.preview_seconds - kSaving -
+            std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
   }
   options.stop = [&task] { return stop_requested() || (task.stop && task.stop()); };
-  FilmLabel label{to_toml(rig->document), rig->cameras[static_cast<std::size_t>(options.camera)].name, layers, options.share, false};
+  FilmLabel label{to_toml(rig->document),
+                  rig->cameras[static_cast<std::size_t>(options.camera)].name,
+                  layers,
+                  options.share,
+                  false};
   RenderState state(rig->render.width, rig->render.height, layers.size(), parts_of(*rig));
   std::error_code ec;
   if (task.resume && fs::exists(film, ec)) {
@@ -202,7 +249,13 @@ Rendered render_to_folder(const RenderTask& task) {
       throw BadInput{kept.problems()};
     }
     if (kept->share.index != options.share.index || kept->share.count != options.share.count) {
-      throw BadInput{{{Severity::kError, "bad-film", {film, 0, 0}, "", fmt::format("holds share {} of {}", kept->share.index + 1, kept->share.count), "give the file back its name"}}};
+      throw BadInput{
+          {{Severity::kError,
+            "bad-film",
+            {film, 0, 0},
+            "",
+            fmt::format("holds share {} of {}", kept->share.index + 1, kept->share.count),
+            "give the file back its name"}}};
     }
     check_unchanged(*rig, film);
     if (kept->finished && task.share) {
@@ -216,7 +269,9 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   if (spread) {
     agree_on_start(ranks, *rig, layers.size(), state, task.quiet);
-    options.exchange = [&ranks, &options](const std::string& mine) { return ranks.exchange(mine, options.stop); };
+    options.exchange = [&ranks, &options](const std::string& mine) {
+      return ranks.exchange(mine, options.stop);
+    };
   }
   if (!task.preview && !task.stop) {
     options.checkpoint_every = task.checkpoint_every;
@@ -224,7 +279,9 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   if (task.view_every) {
     options.checkpoint_every = *task.view_every;
-    options.checkpoint = [&](const RenderState& s) { save_view_so_far(task.folder, *rig, options.camera, s.film); };
+    options.checkpoint = [&](const RenderState& s) {
+      save_view_so_far(task.folder, *rig, options.camera, s.film);
+    };
   }
   std::optional<Render> result;
   {
@@ -245,7 +302,8 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   if (task.share || (spread && interrupted)) {
     if (ranks.first()) {
-      write_text_file((fs::path(task.folder) / "rig.resolved.toml").string(), resolved_toml(*rig, task.folder));
+      write_text_file((fs::path(task.folder) / "rig.resolved.toml").string(),
+                      resolved_toml(*rig, task.folder));
     }
   } else if (!spread || ranks.first()) {
     save_render(task.folder, *rig, label.layers, options, *result, shown);
@@ -255,15 +313,33 @@ Rendered render_to_folder(const RenderTask& task) {
 
 std::string render_summary(const Rendered& r, const std::string& folder) {
   const RenderStats& s = r.stats;
-  static constexpr const char* kWhy[] = {"all samples taken", "noise reached", "time limit", "interrupted"};
+  static constexpr const char* kWhy[] = {
+      "all samples taken", "noise reached", "time limit", "interrupted"};
   const double rays = static_cast<double>(s.rays.camera + s.rays.path + s.rays.shadow);
-  std::string out = fmt::format("{} x {}, {} samples a pixel in {:.1f} s with {} thread{} ({}), {} million rays/s\n", r.rig.render.width, r.rig.render.height,
-                                short_number(s.samples_per_pixel, 4), s.wall_s, s.threads, s.threads == 1 ? "" : "s", kWhy[static_cast<int>(s.stopped_by)],
-                                short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3));
-  const auto percent = [](double v) { return std::isfinite(v) ? short_number(100 * v, 3) + " %" : std::string("unknown"); };
-  out += fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n", percent(s.noise.median), percent(s.noise.p95), s.noise.fireflies);
+  std::string out = fmt::format(
+      "{} x {}, {} samples a pixel in {:.1f} s with {} thread{} ({}), {} million rays/s\n",
+      r.rig.render.width,
+      r.rig.render.height,
+      short_number(s.samples_per_pixel, 4),
+      s.wall_s,
+      s.threads,
+      s.threads == 1 ? "" : "s",
+      kWhy[static_cast<int>(s.stopped_by)],
+      short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3));
+  const auto percent = [](double v) {
+    return std::isfinite(v) ? short_number(100 * v, 3) + " %" : std::string("unknown");
+  };
+  out += fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n",
+                     percent(s.noise.median),
+                     percent(s.noise.p95),
+                     s.noise.fireflies);
   if (s.rays.march.exhausted > 0) {
-    out += fmt::format("marching: {} of {} million marches ran out of steps; raise [render] march = {{ max_steps = {} }}\n", s.rays.march.exhausted, short_number(static_cast<double>(s.rays.march.marches) / 1e6, 3), 2 * r.rig.render.march.max_steps);
+    out += fmt::format(
+        "marching: {} of {} million marches ran out of steps; raise [render] march = {{ max_steps "
+        "= {} }}\n",
+        s.rays.march.exhausted,
+        short_number(static_cast<double>(s.rays.march.marches) / 1e6, 3),
+        2 * r.rig.render.march.max_steps);
   }
   out += fmt::format("mean luminance {} cd/m2\n\n", short_number(s.mean_luminance));
   std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "noise"}};
@@ -275,42 +351,68 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
   }
   for (const auto& l : s.lights) {
     if (l.held_back > 0) {
-      out += fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n", l.name, short_number(l.held_back), percent(l.held_back / (l.held_back + l.mean_luminance)));
+      out += fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n",
+                         l.name,
+                         short_number(l.held_back),
+                         percent(l.held_back / (l.held_back + l.mean_luminance)));
     }
   }
   if (const auto& removed = s.by_bounce_roughness) {
     const double mean = std::max(1e-12, s.mean_luminance);
-    out += fmt::format("bounce_roughness {} {} of the picture's light, give or take {}\n", removed->luminance >= 0 ? "takes" : "adds", percent(std::abs(removed->luminance) / mean), percent(removed->standard_error / mean));
+    out += fmt::format("bounce_roughness {} {} of the picture's light, give or take {}\n",
+                       removed->luminance >= 0 ? "takes" : "adds",
+                       percent(std::abs(removed->luminance) / mean),
+                       percent(removed->standard_error / mean));
   }
-  return out + fmt::format("look at {}\nread    {}\n", (fs::path(folder) / "view.png").string(), (fs::path(folder) / "image.exr").string());
+  return out + fmt::format("look at {}\nread    {}\n",
+                           (fs::path(folder) / "view.png").string(),
+                           (fs::path(folder) / "image.exr").string());
 }
 
 Share parse_share(const std::string& text) {
   const auto slash = text.find('/');
-  const auto k = parse_number(text.substr(0, slash)), n = slash == std::string::npos ? std::nullopt : parse_number(text.substr(slash + 1));
+  const auto k = parse_number(text.substr(0, slash)),
+             n = slash == std::string::npos ? std::nullopt : parse_number(text.substr(slash + 1));
   constexpr double kMost = 100'000;
   if (!k || !n || *k != std::floor(*k) || *n != std::floor(*n) || *k < 1 || *n < *k || *n > kMost) {
-    throw UsageError(fmt::format("--share: found \"{}\"; expected K/N such as 3/8, K from 1 to N", printable(text)));
+    throw UsageError(fmt::format("--share: found \"{}\"; expected K/N such as 3/8, K from 1 to N",
+                                 printable(text)));
   }
   return {static_cast<int>(*k) - 1, static_cast<int>(*n)};
 }
 
 int run_render(int argc, char** argv) {
-  Usage usage{"render", "RIG",
-              "Traces the rig and writes into DIR: image.exr (absolute cd/m2, a layer for each light), view.png,\nstats.json and rig.resolved.toml. Ctrl-C saves what is finished.",
-              {{"o,output", "folder for the results; created", "DIR"},
-               {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
-               {"time-limit", "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s", "TIME"},
-               {"resume", "go on with a render that was interrupted or killed in DIR; the picture is the same, bit for bit", ""},
-               {"checkpoint", "how often to keep what is finished, in DIR/checkpoint.film; 60 s by default", "TIME"},
-               {"share", "render the K-th of N equal parts into DIR/share-K-of-N.film, for jovilux merge", "K/N"},
-               {"frame", "the moment of this frame of [time], as animate renders it", "N"},
-               {"preview", "a small look within 2 s: view.png smoothed and enlarged, image.exr as it is; no check", ""},
-               {"force", "replace results of another rig in DIR", ""},
-               {"quiet", "no progress and no warnings", ""},
-               {"json", "print stats.json to standard output instead of the summary", ""}},
-              "", "jovilux render demo-out/rig/orchid-house.toml -o demo-out/bench --camera bench --time-limit 20s"};
+  Usage usage{
+      "render",
+      "RIG",
+      "Traces the rig and writes into DIR: image.exr (absolute cd/m2, a layer for each light), "
+      "view.png,\nstats.json and rig.resolved.toml. Ctrl-C saves what is finished.",
+      {{"o,output", "folder for the results; created", "DIR"},
+       {"camera", "the camera to use; the rig's first by default", "NAME"},
+       {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
+       {"time-limit",
+        "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s",
+        "TIME"},
+       {"resume",
+        "go on with a render that was interrupted or killed in DIR; the picture is the same, bit "
+        "for bit",
+        ""},
+       {"checkpoint",
+        "how often to keep what is finished, in DIR/checkpoint.film; 60 s by default",
+        "TIME"},
+       {"share",
+        "render the K-th of N equal parts into DIR/share-K-of-N.film, for jovilux merge",
+        "K/N"},
+       {"frame", "the moment of this frame of [time], as animate renders it", "N"},
+       {"preview",
+        "a small look within 2 s: view.png smoothed and enlarged, image.exr as it is; no check",
+        ""},
+       {"force", "replace results of another rig in DIR", ""},
+       {"quiet", "no progress and no warnings", ""},
+       {"json", "print stats.json to standard output instead of the summary", ""}},
+      "",
+      "jovilux render demo-out/rig/orchid-house.toml -o demo-out/bench --camera bench --time-limit "
+      "20s"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -362,8 +464,15 @@ int run_render(int argc, char** argv) {
   const Rendered rendered = render_to_folder(task);
   const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
   if (interrupted && !rendered.film.empty()) {
-    const std::string who = ranks.alone() ? "" : fmt::format("process {} of {}: one of the processes was lost or stopped; ", ranks.index() + 1, ranks.count());
-    print_err_of_any_rank(fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n", who, rendered.film));
+    const std::string who =
+        ranks.alone() ? ""
+                      : fmt::format("process {} of {}: one of the processes was lost or stopped; ",
+                                    ranks.index() + 1,
+                                    ranks.count());
+    print_err_of_any_rank(
+        fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n",
+                    who,
+                    rendered.film));
   }
   if (rendered.was_there) {
     print_err(task.share ? "this share is finished already\n" : "all samples are there already\n");
@@ -372,7 +481,12 @@ int run_render(int argc, char** argv) {
     }
   }
   if (task.share) {
-    print_out(a.flag("json") ? fmt::format("{{\"film\": \"{}\", \"finished\": {}}}\n", film_name(*task.share), !interrupted) : fmt::format("{}\njoin all {} with: jovilux merge DIR... -o DIR\n", rendered.film, task.share->count));
+    print_out(a.flag("json") ? fmt::format("{{\"film\": \"{}\", \"finished\": {}}}\n",
+                                           film_name(*task.share),
+                                           !interrupted)
+                             : fmt::format("{}\njoin all {} with: jovilux merge DIR... -o DIR\n",
+                                           rendered.film,
+                                           task.share->count));
   } else if (!ranks.alone() && interrupted) {
     // No picture: the others' tiles are in their own files.
   } else if (a.flag("json") || rendered.was_there) {

@@ -1,9 +1,9 @@
 #pragma once
 
+#include "jovilux/render/renderer.h"
+
 #include <optional>
 #include <string>
-
-#include "jovilux/render/renderer.h"
 
 namespace jovilux::cli {
 
@@ -11,22 +11,24 @@ namespace jovilux::cli {
 struct RenderTask {
   std::string rig_file, folder;
   RigRequest request;
-  std::string camera;                  ///< empty: the rig's first
+  std::string camera;  ///< empty: the rig's first
   int threads = 0;
   std::optional<double> time_limit;
   bool quiet = false, force = false;
-  bool preview = false;                ///< small, smoothed, within preview_seconds
-  bool resume = false;                 ///< go on from what an interrupted render has kept; nothing to do where all is there
-  std::optional<Share> share;          ///< render these tiles only, into share-K-of-N.film
-  double checkpoint_every = 60;        ///< [s]
-  double preview_seconds = 2;          ///< from the start of render_to_folder
-  std::optional<double> view_every;    ///< keep view.png up to date so often [s]
-  bool spread = false;                 ///< over the processes that mpirun has started
+  bool preview = false;  ///< small, smoothed, within preview_seconds
+  /// Go on from what an interrupted render has kept; nothing to do where all is there.
+  bool resume = false;
+  std::optional<Share> share;            ///< render these tiles only, into share-K-of-N.film
+  double checkpoint_every = 60;          ///< [s]
+  double preview_seconds = 2;            ///< from the start of render_to_folder
+  std::optional<double> view_every;      ///< keep view.png up to date so often [s]
+  bool spread = false;                   ///< over the processes that mpirun has started
   std::optional<DocumentNode> document;  ///< the rig itself, instead of what rig_file holds
   std::vector<std::string> split_tints;  ///< lights to render with LightSpec::split_tint
-  bool check = true;                   ///< look for mistakes in the rig as well
-  StopFn stop;                         ///< asked besides Ctrl-C; may be empty; then an interrupted render leaves nothing
-  std::optional<double> ev;            ///< instead of an automatic exposure
+  bool check = true;                     ///< look for mistakes in the rig as well
+  /// Asked besides Ctrl-C; may be empty; then an interrupted render leaves nothing.
+  StopFn stop;
+  std::optional<double> ev;  ///< instead of an automatic exposure
 };
 
 /// Loads, renders and saves; throws BadInput before anything is written.
@@ -34,8 +36,9 @@ struct Rendered {
   Rig rig;
   RenderStats stats;
   std::string camera;
-  bool was_there = false;              ///< finished before: nothing was rendered, stats are empty
-  std::string film;                    ///< the film file that keeps what is finished; empty: there is none
+  bool was_there = false;  ///< finished before: nothing was rendered, stats are empty
+  /// The film file that keeps what is finished; empty: there is none.
+  std::string film;
 };
 Rendered render_to_folder(const RenderTask& task);
 

@@ -1,19 +1,3 @@
-#include <algorithm>
-#include <cmath>
-#include <filesystem>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/light_table.h"
-#include "cli/output.h"
-#include "cli/progress_bar.h"
-#include "cli/verbs.h"
-#include "figures/falloff_figure.h"
-#include "figures/report_page.h"
-#include "figures/scratch.h"
-#include "figures/sheet_figure.h"
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/read_file.h"
@@ -24,6 +8,22 @@
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/judge/rig_checks.h"
 #include "jovilux/photometry/exposure.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+
+#include "cli/arguments.h"
+#include "cli/light_table.h"
+#include "cli/output.h"
+#include "cli/progress_bar.h"
+#include "cli/verbs.h"
+#include "figures/falloff_figure.h"
+#include "figures/report_page.h"
+#include "figures/scratch.h"
+#include "figures/sheet_figure.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -41,7 +41,10 @@ std::string percent(double v) { return std::isfinite(v) ? short_number(100 * v, 
 // A finished render: a folder with its four files.
 bool is_render(const fs::path& folder) {
   std::error_code ec;
-  return fs::is_regular_file(folder / "stats.json", ec) && fs::is_regular_file(folder / "view.png", ec) && fs::is_regular_file(folder / "image.exr", ec) && fs::is_regular_file(folder / "rig.resolved.toml", ec);
+  return fs::is_regular_file(folder / "stats.json", ec) &&
+         fs::is_regular_file(folder / "view.png", ec) &&
+         fs::is_regular_file(folder / "image.exr", ec) &&
+         fs::is_regular_file(folder / "rig.resolved.toml", ec);
 }
 
 // The folder itself, or the renders in it, by name.
@@ -81,7 +84,12 @@ Shown load_shown(const fs::path& folder) {
   }
   out.stats = Json::parse(*text, nullptr, false);
   if (!out.stats.is_object()) {
-    throw BadInput{{{Severity::kError, "bad-stats", {(folder / "stats.json").string(), 0, 0}, "", "is not the stats.json of a render", "render the rig again"}}};
+    throw BadInput{{{Severity::kError,
+                     "bad-stats",
+                     {(folder / "stats.json").string(), 0, 0},
+                     "",
+                     "is not the stats.json of a render",
+                     "render the rig again"}}};
   }
   auto rig = load_rig((folder / "rig.resolved.toml").string(), {});
   if (!rig) {
@@ -91,14 +99,29 @@ Shown load_shown(const fs::path& folder) {
   return out;
 }
 
-double number(const Json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : std::nan(""); }
+double number(const Json& j, const char* key) {
+  return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>()
+                                                                : std::nan("");
+}
 
-std::string text(const Json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string(); }
-Json part(const Json& j, const char* key) { return j.is_object() && j.contains(key) ? j[key] : Json(); }
+std::string text(const Json& j, const char* key) {
+  return j.is_object() && j.contains(key) && j[key].is_string() ? j[key].get<std::string>()
+                                                                : std::string();
+}
+Json part(const Json& j, const char* key) {
+  return j.is_object() && j.contains(key) ? j[key] : Json();
+}
 
 std::string caption(const Shown& s) {
   const Json noise = part(s.stats, "noise");
-  return fmt::format("{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}", s.name, short_number(number(s.stats, "width"), 6), short_number(number(s.stats, "height"), 6), short_number(number(s.stats, "samples_per_pixel")), short_number(number(s.stats, "mean_luminance_cd_m2"), 3), percent(number(noise, "p95")));
+  return fmt::format(
+      "{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+      s.name,
+      short_number(number(s.stats, "width"), 6),
+      short_number(number(s.stats, "height"), 6),
+      short_number(number(s.stats, "samples_per_pixel")),
+      short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
+      percent(number(noise, "p95")));
 }
 
 // What each light gives to each picture.
@@ -134,17 +157,29 @@ PageSection realism(const Problems& found, const std::vector<LightReport>& repor
   PageSection out;
   out.title = "Is it real?";
   const auto cheats = departures(reports);
-  out.paragraphs.push_back(cheats.empty() ? "No departures from physics." : fmt::format("{} departure{} from physics:", cheats.size(), cheats.size() == 1 ? "" : "s"));
+  out.paragraphs.push_back(cheats.empty() ? "No departures from physics."
+                                          : fmt::format("{} departure{} from physics:",
+                                                        cheats.size(),
+                                                        cheats.size() == 1 ? "" : "s"));
   out.points = cheats;
-  const auto warnings = std::count_if(found.begin(), found.end(), [](const Problem& p) { return p.severity == Severity::kWarning; });
-  out.points.push_back(warnings == 0 ? "check finds no mistakes" : fmt::format("check finds {} thing{} to look at:", warnings, warnings == 1 ? "" : "s"));
+  const auto warnings = std::count_if(found.begin(), found.end(), [](const Problem& p) {
+    return p.severity == Severity::kWarning;
+  });
+  out.points.push_back(
+      warnings == 0
+          ? "check finds no mistakes"
+          : fmt::format("check finds {} thing{} to look at:", warnings, warnings == 1 ? "" : "s"));
   for (const Problem& p : found) {
-    out.points.push_back(fmt::format("{}: {}{}", p.address.empty() ? p.code : p.address, p.text, p.hint.empty() ? "" : ". " + p.hint));
+    out.points.push_back(fmt::format("{}: {}{}",
+                                     p.address.empty() ? p.code : p.address,
+                                     p.text,
+                                     p.hint.empty() ? "" : ". " + p.hint));
   }
   return out;
 }
 
-PageSection metered(const Rig& rig, const Scene& scene, double error, int threads, const fs::path& scratch) {
+PageSection metered(
+    const Rig& rig, const Scene& scene, double error, int threads, const fs::path& scratch) {
   PageSection out;
   out.title = "Meters";
   MeteringOptions options;
@@ -152,26 +187,64 @@ PageSection metered(const Rig& rig, const Scene& scene, double error, int thread
   options.threads = threads;
   options.stop = stop_requested;
   PageTable t;
-  t.rows.push_back({"meter", "value", "\u00b1", "unit", "direct", "bounce", "haze", "target", "verdict"});
+  t.rows.push_back(
+      {"meter", "value", "\u00b1", "unit", "direct", "bounce", "haze", "target", "verdict"});
   std::size_t grids = 0;
   for (const MeterResult& m : read_meters(rig, scene, options)) {
     const MeterSpec& meter = rig.meters[m.meter];
-    const std::string unit = meter.luminance ? "cd/m2" : "lx", target = meter.target ? fmt::format("{} to {}", short_number(meter.target->first), short_number(meter.target->second)) : "-";
-    const auto fails = std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) { return r.verdict == MeterReading::Verdict::kFail; });
-    const std::string verdict = !meter.target ? "-" : fails == 0 ? "pass" : m.readings.size() == 1 ? "fail" : fmt::format("fail at {} of {}", fails, m.readings.size());
+    const std::string unit = meter.luminance ? "cd/m2" : "lx",
+                      target = meter.target ? fmt::format("{} to {}",
+                                                          short_number(meter.target->first),
+                                                          short_number(meter.target->second))
+                                            : "-";
+    const auto fails =
+        std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+          return r.verdict == MeterReading::Verdict::kFail;
+        });
+    const std::string verdict = !meter.target ? "-"
+                                : fails == 0  ? "pass"
+                                : m.readings.size() == 1
+                                    ? "fail"
+                                    : fmt::format("fail at {} of {}", fails, m.readings.size());
     if (meter.grid) {
-      t.rows.push_back({meter.name + ", average", short_number(m.average), "", unit, "", "", "", target, verdict});
-      t.rows.push_back({fmt::format("{}, minimum (uniformity {})", meter.name, short_number(m.uniformity(), 2)), short_number(m.minimum), "", unit, "", "", "", "", ""});
+      t.rows.push_back({meter.name + ", average",
+                        short_number(m.average),
+                        "",
+                        unit,
+                        "",
+                        "",
+                        "",
+                        target,
+                        verdict});
+      t.rows.push_back(
+          {fmt::format("{}, minimum (uniformity {})", meter.name, short_number(m.uniformity(), 2)),
+           short_number(m.minimum),
+           "",
+           unit,
+           "",
+           "",
+           "",
+           "",
+           ""});
       const std::string png = (scratch / fmt::format("grid{}.png", grids++)).string();
       figures::grid_figure(png, meter, m);
       out.figures.push_back({png, "Values of the grid " + meter.name, meter.name});
       continue;
     }
     const MeterReading& r = m.readings[0];
-    t.rows.push_back({r.name, short_number(r.value), short_number(r.standard_error, 2), unit, short_number(r.direct), short_number(r.bounce), short_number(r.haze), target, verdict});
+    t.rows.push_back({r.name,
+                      short_number(r.value),
+                      short_number(r.standard_error, 2),
+                      unit,
+                      short_number(r.direct),
+                      short_number(r.bounce),
+                      short_number(r.haze),
+                      target,
+                      verdict});
   }
   out.tables.push_back(std::move(t));
-  out.paragraphs.push_back(fmt::format("By paths of their own, to a standard error of {} of each value.", percent(error)));
+  out.paragraphs.push_back(fmt::format(
+      "By paths of their own, to a standard error of {} of each value.", percent(error)));
   return out;
 }
 
@@ -179,7 +252,13 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
   PageSection out;
   out.title = "Noise";
   PageTable t;
-  t.rows.push_back({"picture", "samples", "median", "95 % within", "fireflies", "most from", fmt::format("samples for {}", percent(target))});
+  t.rows.push_back({"picture",
+                    "samples",
+                    "median",
+                    "95 % within",
+                    "fireflies",
+                    "most from",
+                    fmt::format("samples for {}", percent(target))});
   const Shown* worst = nullptr;
   double most = -1;
   for (const Shown& s : shown) {
@@ -187,8 +266,18 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
     if (!r) {
       throw BadInput{r.problems()};
     }
-    t.rows.push_back({s.name, short_number(r->samples), percent(r->median), percent(r->p95), std::to_string(r->fireflies.size()), r->by_light.empty() ? "-" : fmt::format("{}, {}", r->by_light[0].name, percent(r->by_light[0].share)),
-                      r->p95 <= target ? "enough" : std::isfinite(r->samples_needed) ? short_number(std::ceil(r->samples_needed)) : "-"});
+    t.rows.push_back(
+        {s.name,
+         short_number(r->samples),
+         percent(r->median),
+         percent(r->p95),
+         std::to_string(r->fireflies.size()),
+         r->by_light.empty()
+             ? "-"
+             : fmt::format("{}, {}", r->by_light[0].name, percent(r->by_light[0].share)),
+         r->p95 <= target                   ? "enough"
+         : std::isfinite(r->samples_needed) ? short_number(std::ceil(r->samples_needed))
+                                            : "-"});
     if (r->p95 > most) {
       most = r->p95;
       worst = &s;
@@ -202,7 +291,9 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
     if (report && image) {
       const std::string png = (scratch / "noise.png").string();
       figures::noise_figure(png, *image, *report, worst->name);
-      out.figures.push_back({png, "Map of the noise, its fall over samples, and the lights that make it", shown.size() > 1 ? "The noisiest: " + worst->name : worst->name});
+      out.figures.push_back({png,
+                             "Map of the noise, its fall over samples, and the lights that make it",
+                             shown.size() > 1 ? "The noisiest: " + worst->name : worst->name});
     }
   }
   return out;
@@ -211,13 +302,21 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
 }  // namespace
 
 int run_report(int argc, char** argv) {
-  Usage usage{"report", "DIR", "One HTML page of a render, or of all renders in a folder: pictures, the lights in real units, departures from\nphysics, meters, noise, curves. It needs no other file and fetches nothing.",
-              {{"o,output", "the page to write, such as report.html", "FILE"},
-               {"title", "its heading; the rig's title by default", "TEXT"},
-               {"error", "standard error of the meters, over the value; \"2 %\" by default", "SHARE"},
-               {"target", "the noise that 95 % of the pixels are to stay below; \"2 %\" by default", "SHARE"},
-               {"force", "replace FILE", ""}},
-              "Lights, meters and curves are those of the first picture's rig.", "jovilux report demo-out/bench -o demo-out/report.html"};
+  Usage usage{
+      "report",
+      "DIR",
+      "One HTML page of a render, or of all renders in a folder: pictures, the lights in real "
+      "units, departures from\nphysics, meters, noise, curves. It needs no other file and fetches "
+      "nothing.",
+      {{"o,output", "the page to write, such as report.html", "FILE"},
+       {"title", "its heading; the rig's title by default", "TEXT"},
+       {"error", "standard error of the meters, over the value; \"2 %\" by default", "SHARE"},
+       {"target",
+        "the noise that 95 % of the pixels are to stay below; \"2 %\" by default",
+        "SHARE"},
+       {"force", "replace FILE", ""}},
+      "Lights, meters and curves are those of the first picture's rig.",
+      "jovilux report demo-out/bench -o demo-out/report.html"};
   usage.options.push_back(threads_option());
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
@@ -229,23 +328,33 @@ int run_report(int argc, char** argv) {
   if (!file || file->empty()) {
     throw UsageError("missing -o FILE, the page to write; see jovilux report --help");
   }
-  const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02, target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
+  const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02,
+               target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
   const auto folders = renders_in(folder);
   if (folders.empty()) {
-    throw UsageError(fmt::format("{}: holds no finished render; give a folder made by jovilux render, or one with such folders in it", printable(folder.string(), 200)));
+    throw UsageError(
+        fmt::format("{}: holds no finished render; give a folder made by jovilux render, or one "
+                    "with such folders in it",
+                    printable(folder.string(), 200)));
   }
   if (folders.size() > kMostPictures) {
-    throw UsageError(fmt::format("{}: holds {} renders; a page takes at most {}", printable(folder.string(), 200), folders.size(), kMostPictures));
+    throw UsageError(fmt::format("{}: holds {} renders; a page takes at most {}",
+                                 printable(folder.string(), 200),
+                                 folders.size(),
+                                 kMostPictures));
   }
   const fs::path page(*file);
-  prepare_files(page.has_parent_path() ? page.parent_path().string() : ".", {page.filename().string()}, a.flag("force"));
+  prepare_files(page.has_parent_path() ? page.parent_path().string() : ".",
+                {page.filename().string()},
+                a.flag("force"));
   std::vector<Shown> shown;
   for (const fs::path& f : folders) {
     shown.push_back(load_shown(f));
   }
   const Shown& first = shown.front();
   const figures::Scratch scratch;
-  std::vector<PageSection> sections(2);   // pictures, lights; what else there is goes between and after them
+  // Pictures, lights; what else there is goes between and after them.
+  std::vector<PageSection> sections(2);
   std::optional<Scene> scene;
   Problems found;
   std::vector<LightReport> reports;
@@ -263,7 +372,8 @@ int run_report(int argc, char** argv) {
   });
   sections[0].title = shown.size() == 1 ? "Picture" : "Pictures";
   for (const Shown& s : shown) {
-    sections[0].figures.push_back({(s.folder / "view.png").string(), "The picture " + s.name, caption(s)});
+    sections[0].figures.push_back(
+        {(s.folder / "view.png").string(), "The picture " + s.name, caption(s)});
   }
   // Luminance of the first picture, in bands about its own gray.
   if (const auto image = load_rendered(first.folder.string(), false)) {
@@ -273,7 +383,12 @@ int run_report(int argc, char** argv) {
     figures::false_color_figure(png, *image, bands, first.name);
     PageSection s;
     s.title = "Luminance";
-    s.figures.push_back({png, "Luminance in bands of a stop, its histogram and waveform", fmt::format("{}: luminance in bands of a stop about {} cd/m\u00b2, the luminance shown as 18 % gray", first.name, short_number(bands.gray, 3))});
+    s.figures.push_back({png,
+                         "Luminance in bands of a stop, its histogram and waveform",
+                         fmt::format("{}: luminance in bands of a stop about {} cd/m\u00b2, the "
+                                     "luminance shown as 18 % gray",
+                                     first.name,
+                                     short_number(bands.gray, 3))});
     sections.insert(sections.begin() + 1, std::move(s));
   } else {
     throw BadInput{image.problems()};
@@ -299,11 +414,16 @@ int run_report(int argc, char** argv) {
     const auto& l = first.rig.lights[i];
     if ((l.copies <= 1 || l.name.ends_with("[0]")) && l.on && l.dimmer > 0) {
       if (auto subject = falloff_subject(first.rig, *scene, i)) {
-        strongest.emplace_back(reports[i].levels.intensity ? reports[i].levels.intensity->value * subject->remaining : 0, std::move(*subject));
+        strongest.emplace_back(reports[i].levels.intensity
+                                   ? reports[i].levels.intensity->value * subject->remaining
+                                   : 0,
+                               std::move(*subject));
       }
     }
   }
-  std::stable_sort(strongest.begin(), strongest.end(), [](const auto& x, const auto& y) { return x.first > y.first; });
+  std::stable_sort(strongest.begin(), strongest.end(), [](const auto& x, const auto& y) {
+    return x.first > y.first;
+  });
   if (!strongest.empty()) {
     std::vector<FalloffSubject> subjects;
     for (std::size_t i = 0; i < std::min(kMostCurves, strongest.size()); ++i) {
@@ -313,16 +433,38 @@ int run_report(int argc, char** argv) {
     figures::falloff_figure(png, study_falloff(subjects, 8));
     PageSection s;
     s.title = "Curves";
-    s.figures.push_back({png, "Illuminance of the strongest lights against distance", strongest.size() > kMostCurves ? fmt::format("The {} strongest of {} lights on their axes", kMostCurves, strongest.size()) : "The lights on their axes"});
+    s.figures.push_back(
+        {png,
+         "Illuminance of the strongest lights against distance",
+         strongest.size() > kMostCurves
+             ? fmt::format(
+                   "The {} strongest of {} lights on their axes", kMostCurves, strongest.size())
+             : "The lights on their axes"});
     sections.push_back(std::move(s));
   }
   if (stop_requested()) {
     return kInterrupted;
   }
-  const std::string title = a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title);
-  figures::write_page(page.string(), title, fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {} render{}.", printable(fs::path(text(first.stats, "rig")).filename().string(), 200), first.rig.render.seed, shown.size(), shown.size() == 1 ? "" : "s"), sections);
+  const std::string title =
+      a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title);
+  figures::write_page(
+      page.string(),
+      title,
+      fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {} render{}.",
+                  printable(fs::path(text(first.stats, "rig")).filename().string(), 200),
+                  first.rig.render.seed,
+                  shown.size(),
+                  shown.size() == 1 ? "" : "s"),
+      sections);
   std::error_code ec;
-  print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n", page.string(), shown.size(), shown.size() == 1 ? "" : "s", one_of_each(reports).size(), first.rig.meters.size(), first.rig.meters.size() == 1 ? "" : "s", short_number(static_cast<double>(fs::file_size(page, ec)) / 1e6, 2)));
+  print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n",
+                        page.string(),
+                        shown.size(),
+                        shown.size() == 1 ? "" : "s",
+                        one_of_each(reports).size(),
+                        first.rig.meters.size(),
+                        first.rig.meters.size() == 1 ? "" : "s",
+                        short_number(static_cast<double>(fs::file_size(page, ec)) / 1e6, 2)));
   return kDone;
 }
 

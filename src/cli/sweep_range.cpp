@@ -1,11 +1,11 @@
 #include "cli/sweep_range.h"
 
+#include "jovilux/base/text.h"
+
 #include <cmath>
 
-#include <fmt/format.h>
-
 #include "cli/arguments.h"
-#include "jovilux/base/text.h"
+#include <fmt/format.h>
 
 namespace jovilux::cli {
 namespace {
@@ -47,12 +47,22 @@ std::vector<std::string> listed(std::string_view text) {
   return out;
 }
 
-std::string unquoted(const std::string& s) { return s.size() >= 2 && (s.front() == '"' || s.front() == '\'') && s.back() == s.front() ? s.substr(1, s.size() - 2) : s; }
+std::string unquoted(const std::string& s) {
+  return s.size() >= 2 && (s.front() == '"' || s.front() == '\'') && s.back() == s.front()
+             ? s.substr(1, s.size() - 2)
+             : s;
+}
 
 }  // namespace
 
 SweptParameter parse_sweep(const std::string& text) {
-  const auto fault = [&](const std::string& what) { return UsageError(fmt::format("--vary \"{}\": {}; write \"light.key.dimmer = 0.1 .. 1 / 5\" or \"light.key.white = 2700 K, 4000 K\"", printable(text, 120), what)); };
+  const auto fault = [&](const std::string& what) {
+    return UsageError(
+        fmt::format("--vary \"{}\": {}; write \"light.key.dimmer = 0.1 .. 1 / 5\" or "
+                    "\"light.key.white = 2700 K, 4000 K\"",
+                    printable(text, 120),
+                    what));
+  };
   const auto equals = text.find('=');
   if (equals == std::string::npos || trimmed(std::string_view(text).substr(0, equals)).empty()) {
     throw fault("expected ADDRESS = VALUES");
@@ -97,7 +107,8 @@ SweptParameter parse_sweep(const std::string& text) {
       to = trimmed(to.substr(0, slash));
     }
   }
-  auto a = split_number(unquoted(std::string(trimmed(values.substr(0, dots))))), b = split_number(unquoted(std::string(to)));
+  auto a = split_number(unquoted(std::string(trimmed(values.substr(0, dots))))),
+       b = split_number(unquoted(std::string(to)));
   if (!a || !b) {
     throw fault("expected numbers on both sides of ..");
   }
@@ -113,7 +124,8 @@ SweptParameter parse_sweep(const std::string& text) {
   out.unit = a->second;
   for (int i = 0; i < count; ++i) {
     const double t = static_cast<double>(i) / (count - 1);
-    const double v = out.logarithmic ? a->first * std::pow(b->first / a->first, t) : a->first + t * (b->first - a->first);
+    const double v = out.logarithmic ? a->first * std::pow(b->first / a->first, t)
+                                     : a->first + t * (b->first - a->first);
     out.numbers.push_back(i + 1 == count ? b->first : v);
     const std::string number = fmt::format("{:.6g}", out.numbers.back());
     out.values.push_back(out.unit.empty() ? number : fmt::format("\"{} {}\"", number, out.unit));

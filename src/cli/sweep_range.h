@@ -9,12 +9,14 @@ namespace jovilux::cli {
 struct SweptParameter {
   std::string address;
   std::vector<std::string> values;
-  std::vector<double> numbers;   ///< of the values, without their units; empty for a list that is not all numbers
-  std::string unit;              ///< that all numbers have; may be empty
+  /// Of the values, without their units; empty for a list that is not all numbers.
+  std::vector<double> numbers;
+  std::string unit;  ///< that all numbers have; may be empty
   bool logarithmic = false;
 };
 
-/// Reads "ADDRESS = A .. B / N", with "log" behind N for even ratios, or "ADDRESS = V1, V2, ..."; A and B numbers with one
+/// Reads "ADDRESS = A .. B / N", with "log" behind N for even ratios, or "ADDRESS = V1, V2, ..."; A
+/// and B numbers with one
 /// unit, N 2..100 (5 where not given). Throws UsageError.
 SweptParameter parse_sweep(const std::string& text);
 

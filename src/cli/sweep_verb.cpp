@@ -1,19 +1,3 @@
-#include <algorithm>
-#include <cmath>
-#include <filesystem>
-#include <fstream>
-#include <sstream>
-
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
-#include "cli/arguments.h"
-#include "cli/output.h"
-#include "cli/pixel_options.h"
-#include "cli/render_verb.h"
-#include "cli/sweep_range.h"
-#include "cli/verbs.h"
-#include "figures/sheet_figure.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/read_file.h"
@@ -23,6 +7,22 @@
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/judge/rig_checks.h"
 
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/pixel_options.h"
+#include "cli/render_verb.h"
+#include "cli/sweep_range.h"
+#include "cli/verbs.h"
+#include "figures/sheet_figure.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
 namespace jovilux::cli {
 namespace {
 
@@ -30,7 +30,7 @@ namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
 struct Point {
-  std::vector<std::size_t> at;          // of each parameter's values
+  std::vector<std::size_t> at;  // of each parameter's values
   std::vector<std::string> overrides;
   std::string folder, name;
   bool rendered = false, kept = false;  // kept: found finished from before
@@ -62,13 +62,16 @@ std::string csv(const std::vector<SweptParameter>& parameters, const std::vector
   out += ",mean_cd_m2,noise_p95,share_from_haze";
   for (std::size_t r = 0; r < points.front().readings.size(); ++r) {
     const PixelBox& b = points.front().readings[r].box;
-    out += fmt::format(",\"{}x{} at {},{} cd/m2\",\"standard error cd/m2\"", b.width, b.height, b.x, b.y);
+    out += fmt::format(
+        ",\"{}x{} at {},{} cd/m2\",\"standard error cd/m2\"", b.width, b.height, b.x, b.y);
   }
   out += "\n";
   for (const Point& p : points) {
     out += p.name;
     for (std::size_t k = 0; k < parameters.size(); ++k) {
-      std::string value = parameters[k].numbers.empty() ? parameters[k].values[p.at[k]] : fmt::format("{:.6g}", parameters[k].numbers[p.at[k]]);
+      std::string value = parameters[k].numbers.empty()
+                              ? parameters[k].values[p.at[k]]
+                              : fmt::format("{:.6g}", parameters[k].numbers[p.at[k]]);
       std::replace(value.begin(), value.end(), '"', '\'');
       out += ",\"" + value + "\"";
     }
@@ -84,29 +87,36 @@ std::string csv(const std::vector<SweptParameter>& parameters, const std::vector
 // What one render serves: a dimmer or a tint acts on one light's layer and on nothing else.
 struct LayerPlan {
   std::string layer;
-  std::size_t base = 0;              // the point to render
-  std::vector<Rgb> factors;          // of its layer, for each point; empty: each point is to be rendered
+  std::size_t base = 0;  // the point to render
+  // Of its layer, for each point; empty: each point is to be rendered.
+  std::vector<Rgb> factors;
   bool tints = false;
 };
 
 LayerPlan layer_plan(const std::vector<SweptParameter>& parameters, const std::vector<Rig>& rigs) {
   LayerPlan plan;
   const SweptParameter& p = parameters[0];
-  const bool dims = p.address.ends_with(".dimmer") && !p.numbers.empty() && p.unit.empty(), tints = p.address.ends_with(".tint");
-  if (parameters.size() != 1 || !p.address.starts_with("light.") || (!dims && !tints) || rigs[0].render.layers == RenderSpec::Layers::kNone) {
+  const bool dims = p.address.ends_with(".dimmer") && !p.numbers.empty() && p.unit.empty(),
+             tints = p.address.ends_with(".tint");
+  if (parameters.size() != 1 || !p.address.starts_with("light.") || (!dims && !tints) ||
+      rigs[0].render.layers == RenderSpec::Layers::kNone) {
     return plan;
   }
   const std::string name = p.address.substr(6, p.address.rfind('.') - 6);
-  const auto light = std::find_if(rigs[0].lights.begin(), rigs[0].lights.end(), [&](const LightSpec& l) { return l.name == name; });
+  const auto light = std::find_if(rigs[0].lights.begin(),
+                                  rigs[0].lights.end(),
+                                  [&](const LightSpec& l) { return l.name == name; });
   // A filament's color changes with its level; a group's layer holds other lights too.
-  if (light == rigs[0].lights.end() || !light->on || (dims && light->dim_to_warm) || light->layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) != name) {
+  if (light == rigs[0].lights.end() || !light->on || (dims && light->dim_to_warm) ||
+      light->layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) != name) {
     return plan;
   }
   plan.layer = name;
   plan.tints = tints;
   std::vector<Rgb> factors;
   if (dims) {
-    plan.base = static_cast<std::size_t>(std::max_element(p.numbers.begin(), p.numbers.end()) - p.numbers.begin());
+    plan.base = static_cast<std::size_t>(std::max_element(p.numbers.begin(), p.numbers.end()) -
+                                         p.numbers.begin());
     for (const double n : p.numbers) {
       factors.push_back(Rgb::Constant(n / p.numbers[plan.base]));
     }
@@ -143,16 +153,28 @@ LayerPlan layer_plan(const std::vector<SweptParameter>& parameters, const std::v
 }  // namespace
 
 int run_sweep(int argc, char** argv) {
-  Usage usage{"sweep", "RIG", "Renders the rig for each value of one or two parameters and sets the results side by side: DIR/sheet.png,\nDIR/curves.png, DIR/readings.csv, and a folder for each. What an earlier run has finished is kept.",
-              {{"vary", "\"ADDRESS = A .. B / N\", \"... / N log\" for even ratios, or \"ADDRESS = V1, V2, ...\"; twice for a table", "RANGE"},
-               {"o,output", "folder for the results; created", "DIR"},
-               {"at", "also read this pixel in each; repeatable", "X,Y"},
-               {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
-               {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"exact", "render each value, also where one render's layers give it (dimmers; tints, nearly)", ""},
-               {"quiet", "no progress and no warnings", ""},
-               {"json", "print one JSON document instead", ""}},
-              "", "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 /m / 6 log\" --size 320x180 -o mist"};
+  Usage usage{
+      "sweep",
+      "RIG",
+      "Renders the rig for each value of one or two parameters and sets the results side by side: "
+      "DIR/sheet.png,\nDIR/curves.png, DIR/readings.csv, and a folder for each. What an earlier "
+      "run has finished is kept.",
+      {{"vary",
+        "\"ADDRESS = A .. B / N\", \"... / N log\" for even ratios, or \"ADDRESS = V1, V2, ...\"; "
+        "twice for a table",
+        "RANGE"},
+       {"o,output", "folder for the results; created", "DIR"},
+       {"at", "also read this pixel in each; repeatable", "X,Y"},
+       {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
+       {"camera", "the camera to use; the rig's first by default", "NAME"},
+       {"exact",
+        "render each value, also where one render's layers give it (dimmers; tints, nearly)",
+        ""},
+       {"quiet", "no progress and no warnings", ""},
+       {"json", "print one JSON document instead", ""}},
+      "",
+      "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 "
+      "/m / 6 log\" --size 320x180 -o mist"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -171,13 +193,15 @@ int run_sweep(int argc, char** argv) {
     parameters.push_back(parse_sweep(v));
   }
   if (parameters.empty() || parameters.size() > 2) {
-    throw UsageError("expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
+    throw UsageError(
+        "expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
   }
   std::vector<PixelBox> boxes = pixel_boxes(a);
   RigRequest request = rig_request(a);
   add_picture_overrides(a, request);
   std::vector<Point> points;
-  const std::size_t columns = parameters[0].values.size(), rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
+  const std::size_t columns = parameters[0].values.size(),
+                    rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
   for (std::size_t v = 0; v < rows; ++v) {
     for (std::size_t u = 0; u < columns; ++u) {
       Point p;
@@ -203,8 +227,15 @@ int run_sweep(int argc, char** argv) {
       throw BadInput{rig.problems()};
     }
     for (const PixelBox& b : boxes) {
-      if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
-        throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels", b.x, b.y, b.width, b.height, rig->render.width, rig->render.height));
+      if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width ||
+          b.y > rig->render.height - b.height) {
+        throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels",
+                                     b.x,
+                                     b.y,
+                                     b.width,
+                                     b.height,
+                                     rig->render.width,
+                                     rig->render.height));
       }
     }
     rigs.push_back(std::move(*rig));
@@ -229,13 +260,18 @@ int run_sweep(int argc, char** argv) {
     task.rig_file = a.positional();
     task.folder = p.folder;
     task.request = request;
-    task.request.overrides.insert(task.request.overrides.end(), p.overrides.begin(), p.overrides.end());
+    task.request.overrides.insert(
+        task.request.overrides.end(), p.overrides.begin(), p.overrides.end());
     task.camera = a.text("camera").value_or("");
     task.threads = threads_of(a);
     task.quiet = a.flag("quiet");
     task.force = true;
     if (!task.quiet) {
-      print_err(fmt::format("{} of {}: {}\n", i + 1, points.size(), p.overrides.size() > 1 ? p.overrides[0] + ", " + p.overrides[1] : p.overrides[0]));
+      print_err(fmt::format(
+          "{} of {}: {}\n",
+          i + 1,
+          points.size(),
+          p.overrides.size() > 1 ? p.overrides[0] + ", " + p.overrides[1] : p.overrides[0]));
     }
     const Rendered done = render_to_folder(task);
     ++rendered;
@@ -278,13 +314,18 @@ int run_sweep(int argc, char** argv) {
     p.readings.assign(read->readings.begin(), read->readings.end() - 1);
     const std::string stats = text_of(fs::path(p.folder) / "stats.json");
     const Json parsed = Json::parse(stats, nullptr, false);
-    p.p95 = parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number() ? parsed["noise"]["p95"].get<double>() : std::nan("");
-    p.has_haze = std::any_of(rigs[i].hazes.begin(), rigs[i].hazes.end(), [](const HazeSpec& h) { return h.extinction > 0; });
+    p.p95 = parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number()
+                ? parsed["noise"]["p95"].get<double>()
+                : std::nan("");
+    p.has_haze = std::any_of(rigs[i].hazes.begin(), rigs[i].hazes.end(), [](const HazeSpec& h) {
+      return h.extinction > 0;
+    });
     double from_haze = 0, total = 0;
     for (const RenderedImage::Layer& part : image->parts) {
       double sum = 0;
       for (std::size_t k = 0; k < image->pixels(); ++k) {
-        sum += 0.2126 * part.rgb[3 * k] + 0.7152 * part.rgb[3 * k + 1] + 0.0722 * part.rgb[3 * k + 2];
+        sum +=
+            0.2126 * part.rgb[3 * k] + 0.7152 * part.rgb[3 * k + 1] + 0.0722 * part.rgb[3 * k + 2];
       }
       total += sum;
       from_haze += part.name.ends_with(".haze") ? sum : 0;
@@ -293,7 +334,9 @@ int run_sweep(int argc, char** argv) {
     if (p.has_haze) {
       if (const auto scene = prepare_scene(rigs[i])) {
         const Problems found = check_rig(rigs[i], *scene, light_reports(rigs[i], *scene));
-        p.drowned = std::any_of(found.begin(), found.end(), [](const Problem& w) { return w.code == "haze-too-dense"; });
+        p.drowned = std::any_of(found.begin(), found.end(), [](const Problem& w) {
+          return w.code == "haze-too-dense";
+        });
       }
     }
   }
@@ -320,12 +363,16 @@ int run_sweep(int argc, char** argv) {
   if (parameters.size() > 1) {
     title += " (across) and " + parameters[1].address + " (down)";
   }
-  figures::sheet_figure((fs::path(*folder) / "sheet.png").string(), title, cells, parameters.size() > 1 ? static_cast<int>(columns) : 0);
+  figures::sheet_figure((fs::path(*folder) / "sheet.png").string(),
+                        title,
+                        cells,
+                        parameters.size() > 1 ? static_cast<int>(columns) : 0);
   const bool curves = !parameters[0].numbers.empty() && columns > 1;
   if (curves) {
     figures::Plot plot;
     plot.title = title;
-    plot.x_label = parameters[0].address + (parameters[0].unit.empty() ? "" : " [" + parameters[0].unit + "]");
+    plot.x_label =
+        parameters[0].address + (parameters[0].unit.empty() ? "" : " [" + parameters[0].unit + "]");
     plot.y_label = "luminance [cd/m\u00b2]";
     plot.log_x = parameters[0].logarithmic;
     plot.legend = "outside right top";
@@ -334,7 +381,12 @@ int run_sweep(int argc, char** argv) {
       for (std::size_t r = 0; r <= boxes.size(); ++r) {
         figures::Curve c;
         c.color = figures::curve_color(plot.curves.size());
-        c.name = r == boxes.size() ? "mean of the picture" : boxes[r].width == 1 && boxes[r].height == 1 ? fmt::format("pixel {},{}", boxes[r].x, boxes[r].y) : fmt::format("box {},{},{},{}", boxes[r].x, boxes[r].y, boxes[r].width, boxes[r].height);
+        c.name =
+            r == boxes.size() ? "mean of the picture"
+            : boxes[r].width == 1 && boxes[r].height == 1
+                ? fmt::format("pixel {},{}", boxes[r].x, boxes[r].y)
+                : fmt::format(
+                      "box {},{},{},{}", boxes[r].x, boxes[r].y, boxes[r].width, boxes[r].height);
         if (rows > 1) {
           c.name += ", " + shown(parameters[1], v);
         }
@@ -353,14 +405,33 @@ int run_sweep(int argc, char** argv) {
   }
   write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
   if (a.flag("json")) {
-    Json j = {{"parameters", Json::array()}, {"rendered", rendered}, {"kept", kept}, {"from_layers", derived}, {"approximate", plan.tints && derived > 0}, {"points", Json::array()}};
+    Json j = {{"parameters", Json::array()},
+              {"rendered", rendered},
+              {"kept", kept},
+              {"from_layers", derived},
+              {"approximate", plan.tints && derived > 0},
+              {"points", Json::array()}};
     for (const SweptParameter& p : parameters) {
       j["parameters"].push_back({{"address", p.address}, {"values", p.values}, {"unit", p.unit}});
     }
     for (const Point& p : points) {
-      Json one = {{"folder", p.folder}, {"at", p.at}, {"mean_luminance_cd_m2", p.mean}, {"noise_p95", std::isfinite(p.p95) ? Json(p.p95) : Json(nullptr)}, {"share_from_haze", std::isfinite(p.from_haze) ? Json(p.from_haze) : Json(nullptr)}, {"drowned", p.drowned}, {"readings", Json::array()}};
+      Json one = {
+          {"folder", p.folder},
+          {"at", p.at},
+          {"mean_luminance_cd_m2", p.mean},
+          {"noise_p95", std::isfinite(p.p95) ? Json(p.p95) : Json(nullptr)},
+          {"share_from_haze", std::isfinite(p.from_haze) ? Json(p.from_haze) : Json(nullptr)},
+          {"drowned", p.drowned},
+          {"readings", Json::array()}};
       for (const Reading& r : p.readings) {
-        one["readings"].push_back({{"x", r.box.x}, {"y", r.box.y}, {"width", r.box.width}, {"height", r.box.height}, {"luminance_cd_m2", r.luminance}, {"standard_error_cd_m2", std::isfinite(r.standard_error) ? Json(r.standard_error) : Json(nullptr)}});
+        one["readings"].push_back(
+            {{"x", r.box.x},
+             {"y", r.box.y},
+             {"width", r.box.width},
+             {"height", r.box.height},
+             {"luminance_cd_m2", r.luminance},
+             {"standard_error_cd_m2",
+              std::isfinite(r.standard_error) ? Json(r.standard_error) : Json(nullptr)}});
       }
       j["points"].push_back(one);
     }
@@ -373,21 +444,34 @@ int run_sweep(int argc, char** argv) {
   }
   table[0].insert(table[0].end(), {"mean cd/m2", "noise p95"});
   for (const PixelBox& b : boxes) {
-    table[0].push_back(b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y) : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height));
+    table[0].push_back(b.width == 1 && b.height == 1
+                           ? fmt::format("{},{}", b.x, b.y)
+                           : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height));
   }
   for (const Point& p : points) {
     std::vector<std::string> row = {p.name};
     for (std::size_t k = 0; k < parameters.size(); ++k) {
       row.push_back(shown(parameters[k], p.at[k]));
     }
-    row.insert(row.end(), {short_number(p.mean), std::isfinite(p.p95) ? short_number(100 * p.p95, 3) + " %" : "-"});
+    row.insert(
+        row.end(),
+        {short_number(p.mean), std::isfinite(p.p95) ? short_number(100 * p.p95, 3) + " %" : "-"});
     for (const Reading& r : p.readings) {
       row.push_back(short_number(r.luminance));
     }
     table.push_back(std::move(row));
   }
-  print_out(text_table(table) + fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n", rendered, derived, kept, (fs::path(*folder) / "sheet.png").string(), curves ? ", " + (fs::path(*folder) / "curves.png").string() : "") +
-            (plan.tints && derived > 0 ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n" : ""));
+  print_out(
+      text_table(table) +
+      fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n",
+                  rendered,
+                  derived,
+                  kept,
+                  (fs::path(*folder) / "sheet.png").string(),
+                  curves ? ", " + (fs::path(*folder) / "curves.png").string() : "") +
+      (plan.tints && derived > 0
+           ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n"
+           : ""));
   return kDone;
 }
 

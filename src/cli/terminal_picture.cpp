@@ -10,9 +10,19 @@ std::string terminal_text(const std::vector<std::uint8_t>& rgb, int width, int h
   std::string out;
   for (int y = 0; y < height; y += 2) {
     for (int x = 0; x < width; ++x) {
-      const auto at = [&](int row) { return rgb.data() + 3 * (static_cast<std::size_t>(std::min(row, height - 1)) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)); };
+      const auto at = [&](int row) {
+        return rgb.data() + 3 * (static_cast<std::size_t>(std::min(row, height - 1)) *
+                                     static_cast<std::size_t>(width) +
+                                 static_cast<std::size_t>(x));
+      };
       const std::uint8_t *top = at(y), *low = at(y + 1);
-      out += fmt::format("\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m\u2580", top[0], top[1], top[2], low[0], low[1], low[2]);
+      out += fmt::format("\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m\u2580",
+                         top[0],
+                         top[1],
+                         top[2],
+                         low[0],
+                         low[1],
+                         low[2]);
     }
     out += "\x1b[0m\n";
   }

@@ -7,7 +7,10 @@
 namespace jovilux::cli {
 namespace {
 
-std::string head(const std::string& title, const std::string& camera, int bounces, const std::string& exposure = "auto") {
+std::string head(const std::string& title,
+                 const std::string& camera,
+                 int bounces,
+                 const std::string& exposure = "auto") {
   return fmt::format(R"(jovilux = 1
 
 [scene]
@@ -26,12 +29,20 @@ samples = 32
 bounces = {}
 
 )",
-                     title, camera, exposure, bounces);
+                     title,
+                     camera,
+                     exposure,
+                     bounces);
 }
 
 TestScene distances() {
-  std::string rig = "# Four balls at doubling distances from one light: each should get a quarter of the light of the one before.\n" +
-                    head("Four balls at doubling distances", "at      = [0, -1.1, 2.0]\nlook_at = [0.12, 1.3, 0.82]\nview    = \"56 deg\"\n", 1, "EV 5.5");
+  std::string rig =
+      "# Four balls at doubling distances from one light: each should get a quarter of the light "
+      "of the one before.\n" +
+      head("Four balls at doubling distances",
+           "at      = [0, -1.1, 2.0]\nlook_at = [0.12, 1.3, 0.82]\nview    = \"56 deg\"\n",
+           1,
+           "EV 5.5");
   rig += R"([[material]]
 name  = "gray"
 kind  = "matte"
@@ -70,15 +81,27 @@ shape    = {{ kind = "sphere", radius = {1} }}
 at       = [{2:.4f}, {3:.4f}, 1]
 material = "gray"
 )",
-                       kNames[i], kRadius, (d + kRadius) * std::cos(a), (d + kRadius) * std::sin(a));
+                       kNames[i],
+                       kRadius,
+                       (d + kRadius) * std::cos(a),
+                       (d + kRadius) * std::sin(a));
     d *= 2;
   }
-  return {"distances", "four balls at doubling distances: read how a light weakens", rig, {"108,214", "154,142", "248,80", "319,28"}, "the lit sides of the balls at 0.5, 1, 2 and 4 m", "try --set light.lamp.falloff=none, or a cushion"};
+  return {"distances",
+          "four balls at doubling distances: read how a light weakens",
+          rig,
+          {"108,214", "154,142", "248,80", "319,28"},
+          "the lit sides of the balls at 0.5, 1, 2 and 4 m",
+          "try --set light.lamp.falloff=none, or a cushion"};
 }
 
 TestScene wall() {
-  std::string rig = "# An object before a wall. One key sets the wall's distance from the light: object.wall.at, its second number.\n" +
-                    head("An object before a wall", "at      = [-2.6, -2.2, 1.7]\nlook_at = [0.1, 1.3, 0.75]\nview    = \"52 deg\"\n", 4);
+  std::string rig =
+      "# An object before a wall. One key sets the wall's distance from the light: object.wall.at, "
+      "its second number.\n" +
+      head("An object before a wall",
+           "at      = [-2.6, -2.2, 1.7]\nlook_at = [0.1, 1.3, 0.75]\nview    = \"52 deg\"\n",
+           4);
   rig += R"([[material]]
 name  = "gray"
 kind  = "matte"
@@ -124,12 +147,21 @@ radius = "5 cm"
 output = "800 lm"
 white  = "3000 K"
 )";
-  return {"wall", "an object before a wall whose distance is one key: read the wall near and far", rig, {"253,156", "108,88", "186,158"}, "the pot, the wall, and the wall in the pot's shadow", "push the wall back: --set object.wall.at=\"[0, 4, 1.5]\""};
+  return {"wall",
+          "an object before a wall whose distance is one key: read the wall near and far",
+          rig,
+          {"253,156", "108,88", "186,158"},
+          "the pot, the wall, and the wall in the pot's shadow",
+          "push the wall back: --set object.wall.at=\"[0, 4, 1.5]\""};
 }
 
 TestScene card() {
-  std::string rig = "# A gray card, a chrome ball and a white corner: level, reflection and bounce of one light at a glance.\n" +
-                    head("Gray card, chrome ball, white corner", "at      = [0.1, -2.3, 0.95]\nlook_at = [0.05, 0.2, 0.42]\nview    = \"46 deg\"\n", 6);
+  std::string rig =
+      "# A gray card, a chrome ball and a white corner: level, reflection and bounce of one light "
+      "at a glance.\n" +
+      head("Gray card, chrome ball, white corner",
+           "at      = [0.1, -2.3, 0.95]\nlook_at = [0.05, 0.2, 0.42]\nview    = \"46 deg\"\n",
+           6);
   rig += R"([[material]]
 name  = "white"
 kind  = "matte"
@@ -189,12 +221,21 @@ output = "2000 lm"
 white  = "5600 K"
 cheat  = { caustics = "off" }       # what the ball throws on the walls takes thousands of samples; take this away to see it
 )";
-  return {"card", "gray card, chrome ball and white corner: level, reflection and bounce", rig, {"148,181", "329,183", "56,160"}, "the card, the lamp in the ball, the corner", "turn the light: --set light.lamp.aim=\"[-1, 1, 0.5]\", or change its white and gel"};
+  return {"card",
+          "gray card, chrome ball and white corner: level, reflection and bounce",
+          rig,
+          {"148,181", "329,183", "56,160"},
+          "the card, the lamp in the ball, the corner",
+          "turn the light: --set light.lamp.aim=\"[-1, 1, 0.5]\", or change its white and gel"};
 }
 
 TestScene string() {
-  std::string rig = "# A string of bulbs on a helix beside the tube that it imitates: the same lumens on the same length.\n" +
-                    head("A string of bulbs and the tube that it imitates", "at      = [0, -3.2, 1.1]\nlook_at = [0, 0.3, 0.85]\nview    = \"52 deg\"\n", 3);
+  std::string rig =
+      "# A string of bulbs on a helix beside the tube that it imitates: the same lumens on the "
+      "same length.\n" +
+      head("A string of bulbs and the tube that it imitates",
+           "at      = [0, -3.2, 1.1]\nlook_at = [0, 0.3, 0.85]\nview    = \"52 deg\"\n",
+           3);
   rig += R"([[material]]
 name  = "gray"
 kind  = "matte"
@@ -256,12 +297,22 @@ radius = "2 cm"
 output = "800 lm"
 white  = "2300 K"
 )";
-  return {"string", "bulbs on a helix beside the tube that they imitate: read both halves of the wall", rig, {"56,158", "424,158"}, "the wall beside the string and beside the tube, at the same height", "try --set array.string.count=7"};
+  return {"string",
+          "bulbs on a helix beside the tube that they imitate: read both halves of the wall",
+          rig,
+          {"56,158", "424,158"},
+          "the wall beside the string and beside the tube, at the same height",
+          "try --set array.string.count=7"};
 }
 
 TestScene slats() {
-  std::string rig = "# An opening with slats and a wall behind it: how soft shadows are follows from the sun's disc and from distance.\n" +
-                    head("An opening with slats", "at      = [-1.9, -2.6, 1.7]\nlook_at = [0.55, 0.4, 0.75]\nview    = \"56 deg\"\n", 4, "EV 12.5");
+  std::string rig =
+      "# An opening with slats and a wall behind it: how soft shadows are follows from the sun's "
+      "disc and from distance.\n" +
+      head("An opening with slats",
+           "at      = [-1.9, -2.6, 1.7]\nlook_at = [0.55, 0.4, 0.75]\nview    = \"56 deg\"\n",
+           4,
+           "EV 12.5");
   rig += R"([[material]]
 name  = "gray"
 kind  = "matte"
@@ -341,9 +392,15 @@ turn     = [0, 25, 0]
 material = "cedar"
 tags     = ["slats"]
 )",
-                       i + 1, 0.7 + (i + 0.5) * 1.1 / 8);
+                       i + 1,
+                       0.7 + (i + 0.5) * 1.1 / 8);
   }
-  return {"slats", "an opening with slats and a wall behind: read the stripes", rig, {"227,136", "227,142"}, "a stripe of light and one of shade", "try --set light.sun.disc=\"3 deg\""};
+  return {"slats",
+          "an opening with slats and a wall behind: read the stripes",
+          rig,
+          {"227,136", "227,142"},
+          "a stripe of light and one of shade",
+          "try --set light.sun.disc=\"3 deg\""};
 }
 
 }  // namespace

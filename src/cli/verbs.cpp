@@ -1,17 +1,17 @@
 #include "cli/verbs.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
 #include <csignal>
 #include <new>
 #include <string_view>
 #include <vector>
 
-#include <fmt/format.h>
-
 #include "cli/arguments.h"
 #include "cli/output.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
 #include "ranks/ranks.h"
+#include <fmt/format.h>
 
 namespace jovilux::cli {
 namespace {
@@ -97,7 +97,9 @@ int run_verb(int argc, char** argv) {
       names.emplace_back(v.name);
     }
     const std::string hint = did_you_mean(first, names);
-    print_err(fmt::format("error: unknown verb \"{}\"; {}\n", printable(first), hint.empty() ? "see jovilux --help" : hint));
+    print_err(fmt::format("error: unknown verb \"{}\"; {}\n",
+                          printable(first),
+                          hint.empty() ? "see jovilux --help" : hint));
     return kBadInput;
   } catch (const UsageError& e) {
     print_err(fmt::format("error: {}\n", e.what()));

@@ -1,3 +1,7 @@
+#include "jovilux/base/text.h"
+#include "jovilux/judge/metering.h"
+#include "jovilux/judge/readings.h"
+
 #include <algorithm>
 #include <atomic>
 #include <chrono>
@@ -9,9 +13,6 @@
 #include <stop_token>
 #include <thread>
 
-#include <fmt/format.h>
-#include <nlohmann/json.hpp>
-
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
@@ -19,9 +20,8 @@
 #include "cli/render_verb.h"
 #include "cli/terminal_picture.h"
 #include "cli/verbs.h"
-#include "jovilux/base/text.h"
-#include "jovilux/judge/metering.h"
-#include "jovilux/judge/readings.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -38,23 +38,26 @@ Snapshot snapshot_of(const std::vector<std::string>& files) {
     std::error_code ec;
     const auto time = fs::last_write_time(file, ec);
     const auto size = ec ? 0 : fs::file_size(file, ec);
-    out[file] = {ec ? -1 : static_cast<std::int64_t>(time.time_since_epoch().count()), ec ? 0 : size};
+    out[file] = {ec ? -1 : static_cast<std::int64_t>(time.time_since_epoch().count()),
+                 ec ? 0 : size};
   }
   return out;
 }
 
-// Looks at files ten times a second on a thread of its own, so that rendering threads ask one flag only.
+// Looks at files ten times a second on a thread of its own, so that rendering threads ask one flag
+// only.
 class FileWatch {
  public:
-  FileWatch() : thread_([this](const std::stop_token& end) {
-    while (!end.stop_requested()) {
-      std::this_thread::sleep_for(std::chrono::milliseconds(100));
-      const std::lock_guard lock(mutex_);
-      if (!changed_ && snapshot_of(files_) != seen_) {
-        changed_ = true;
-      }
-    }
-  }) {}
+  FileWatch()
+      : thread_([this](const std::stop_token& end) {
+          while (!end.stop_requested()) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+            const std::lock_guard lock(mutex_);
+            if (!changed_ && snapshot_of(files_) != seen_) {
+              changed_ = true;
+            }
+          }
+        }) {}
 
   // What `files` are now is what later ones are held against.
   void look_at(std::vector<std::string> files) {
@@ -91,16 +94,23 @@ struct Watched {
   double value = 0, error = 0;
 };
 
-std::string label_of(const PixelBox& b) { return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y) : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height); }
+std::string label_of(const PixelBox& b) {
+  return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y)
+                                       : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height);
+}
 
 // Points of the whole picture in one that may be smaller.
-std::vector<Watched> read_points(const std::string& folder, const std::vector<PixelBox>& boxes, int width, int height) {
+std::vector<Watched> read_points(const std::string& folder,
+                                 const std::vector<PixelBox>& boxes,
+                                 int width,
+                                 int height) {
   std::vector<Watched> out;
   const auto size = read_image(image_in(folder), {});
   if (!size) {
     throw BadInput{size.problems()};
   }
-  const double sx = static_cast<double>(size->width) / width, sy = static_cast<double>(size->height) / height;
+  const double sx = static_cast<double>(size->width) / width,
+               sy = static_cast<double>(size->height) / height;
   std::vector<PixelBox> here;
   for (const PixelBox& b : boxes) {
     PixelBox s;
@@ -117,7 +127,10 @@ std::vector<Watched> read_points(const std::string& folder, const std::vector<Pi
   }
   for (std::size_t i = 0; i < here.size(); ++i) {
     const Reading& r = read->readings[i];
-    out.push_back({i == boxes.size() ? "mean of the picture" : label_of(boxes[i]), "cd/m2", r.luminance, std::isfinite(r.standard_error) ? r.standard_error : 0});
+    out.push_back({i == boxes.size() ? "mean of the picture" : label_of(boxes[i]),
+                   "cd/m2",
+                   r.luminance,
+                   std::isfinite(r.standard_error) ? r.standard_error : 0});
   }
   return out;
 }
@@ -138,7 +151,10 @@ std::vector<Watched> read_the_meters(const Rig& rig, int camera, int threads, co
   options.stop = stop;
   for (const MeterResult& m : read_meters(rig, *scene, options)) {
     const MeterReading& r = m.readings.front();
-    out.push_back({rig.meters[m.meter].name, r.luminance ? "cd/m2" : "lx", rig.meters[m.meter].grid ? m.average : r.value, r.standard_error});
+    out.push_back({rig.meters[m.meter].name,
+                   r.luminance ? "cd/m2" : "lx",
+                   rig.meters[m.meter].grid ? m.average : r.value,
+                   r.standard_error});
   }
   return out;
 }
@@ -150,7 +166,8 @@ std::string clock_now() {
   return fmt::format("{:02}:{:02}:{:02}", local.tm_hour, local.tm_min, local.tm_sec);
 }
 
-// Readings beside those of the version before; the noise is two standard errors of the difference, were the two independent.
+// Readings beside those of the version before; the noise is two standard errors of the difference,
+// were the two independent.
 std::string changes(const std::vector<Watched>& now, const std::vector<Watched>& before) {
   if (before.empty()) {
     std::vector<std::vector<std::string>> first = {{"", "now"}};
@@ -162,11 +179,13 @@ std::string changes(const std::vector<Watched>& now, const std::vector<Watched>&
   // With its sign; what rounds to nothing has none.
   const auto with_sign = [](double v, int digits) {
     const double unit = std::pow(10.0, -digits), rounded = std::round(v / unit) * unit;
-    return rounded == 0 ? fmt::format("{:.{}f}", 0.0, digits) : fmt::format("{:+.{}f}", rounded, digits);
+    return rounded == 0 ? fmt::format("{:.{}f}", 0.0, digits)
+                        : fmt::format("{:+.{}f}", rounded, digits);
   };
   std::vector<std::vector<std::string>> table = {{"", "now", "before", "change", "stops", "noise"}};
   for (const Watched& w : now) {
-    const auto was = std::find_if(before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
+    const auto was = std::find_if(
+        before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
     std::vector<std::string> row = {w.name, short_number(w.value) + " " + w.unit};
     if (was == before.end()) {
       row.insert(row.end(), {"-", "", "", ""});
@@ -174,20 +193,38 @@ std::string changes(const std::vector<Watched>& now, const std::vector<Watched>&
       const double difference = w.value - was->value;
       const double noise = 2 * std::hypot(w.error, was->error);
       row.push_back(short_number(was->value) + " " + w.unit);
-      row.push_back(difference == 0 ? "none" : was->value > 0 ? with_sign(100 * difference / was->value, 1) + " %" : "from 0");
-      row.push_back(difference != 0 && was->value > 0 && w.value > 0 ? with_sign(std::log2(w.value / was->value), 2) : "");
-      row.push_back(was->value > 0 && noise > 0 ? fmt::format("\u00b1{} %", short_number(100 * noise / was->value, 2)) : "");
+      row.push_back(difference == 0  ? "none"
+                    : was->value > 0 ? with_sign(100 * difference / was->value, 1) + " %"
+                                     : "from 0");
+      row.push_back(difference != 0 && was->value > 0 && w.value > 0
+                        ? with_sign(std::log2(w.value / was->value), 2)
+                        : "");
+      row.push_back(was->value > 0 && noise > 0
+                        ? fmt::format("\u00b1{} %", short_number(100 * noise / was->value, 2))
+                        : "");
     }
     table.push_back(std::move(row));
   }
   return text_table(table);
 }
 
-Json to_json(int version, const char* stage, double seconds, const std::vector<Watched>& now, const std::vector<Watched>& before) {
-  Json j = {{"version", version}, {"stage", stage}, {"seconds_since_save", seconds}, {"readings", Json::array()}};
+Json to_json(int version,
+             const char* stage,
+             double seconds,
+             const std::vector<Watched>& now,
+             const std::vector<Watched>& before) {
+  Json j = {{"version", version},
+            {"stage", stage},
+            {"seconds_since_save", seconds},
+            {"readings", Json::array()}};
   for (const Watched& w : now) {
-    const auto was = std::find_if(before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
-    j["readings"].push_back({{"name", w.name}, {"unit", w.unit}, {"value", w.value}, {"standard_error", w.error}, {"before", was != before.end() ? Json(was->value) : Json(nullptr)}});
+    const auto was = std::find_if(
+        before.begin(), before.end(), [&](const Watched& b) { return b.name == w.name; });
+    j["readings"].push_back({{"name", w.name},
+                             {"unit", w.unit},
+                             {"value", w.value},
+                             {"standard_error", w.error},
+                             {"before", was != before.end() ? Json(was->value) : Json(nullptr)}});
   }
   return j;
 }
@@ -195,22 +232,27 @@ Json to_json(int version, const char* stage, double seconds, const std::vector<W
 }  // namespace
 
 int run_watch(int argc, char** argv) {
-  Usage usage{"watch", "RIG",
-              "Renders the rig again at each save of it, or of a file that it names: a rough picture within 2 s, then a finer one, in\n"
-              "DIR/view.png and DIR/image.exr; says what changed at points and meters since the version before. Errors are shown, and\n"
-              "waited on. Ctrl-C ends it.",
-              {{"o,output", "folder for the picture; created", "DIR"},
-               {"at", "read this pixel of the picture; repeatable", "X,Y"},
-               {"box", "read the mean over this box; repeatable", "X,Y,W,H"},
-               {"meters", "read the rig's meters as well, to 2 % or as well as a second allows", ""},
-               {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"rough", "no finer picture after the rough one", ""},
-               {"show", "also the picture in the terminal", ""},
-               {"width", "of that picture, in characters; 80 by default", "N"},
-               {"times", "end after so many versions", "N"},
-               {"force", "replace results of another rig in DIR", ""},
-               {"json", "one JSON document a line for each picture instead", ""}},
-              "", "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"};
+  Usage usage{
+      "watch",
+      "RIG",
+      "Renders the rig again at each save of it, or of a file that it names: a rough picture "
+      "within 2 s, then a finer one, in\n"
+      "DIR/view.png and DIR/image.exr; says what changed at points and meters since the version "
+      "before. Errors are shown, and\n"
+      "waited on. Ctrl-C ends it.",
+      {{"o,output", "folder for the picture; created", "DIR"},
+       {"at", "read this pixel of the picture; repeatable", "X,Y"},
+       {"box", "read the mean over this box; repeatable", "X,Y,W,H"},
+       {"meters", "read the rig's meters as well, to 2 % or as well as a second allows", ""},
+       {"camera", "the camera to use; the rig's first by default", "NAME"},
+       {"rough", "no finer picture after the rough one", ""},
+       {"show", "also the picture in the terminal", ""},
+       {"width", "of that picture, in characters; 80 by default", "N"},
+       {"times", "end after so many versions", "N"},
+       {"force", "replace results of another rig in DIR", ""},
+       {"json", "one JSON document a line for each picture instead", ""}},
+      "",
+      "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -236,7 +278,8 @@ int run_watch(int argc, char** argv) {
   task.quiet = true;
   task.check = false;
   task.view_every = 3;
-  const int times = a.whole("times", 1, 1'000'000).value_or(0), width = a.whole("width", 8, 1000).value_or(80);
+  const int times = a.whole("times", 1, 1'000'000).value_or(0),
+            width = a.whole("width", 8, 1000).value_or(80);
   const bool json = a.flag("json");
   std::error_code ec;
   if (!fs::exists(file, ec)) {
@@ -253,7 +296,9 @@ int run_watch(int argc, char** argv) {
   std::vector<Watched> before, rough_before;
   for (int version = 1; !stop_requested(); ++version) {
     const auto saved = std::chrono::steady_clock::now();
-    const auto since = [&] { return std::chrono::duration<double>(std::chrono::steady_clock::now() - saved).count(); };
+    const auto since = [&] {
+      return std::chrono::duration<double>(std::chrono::steady_clock::now() - saved).count();
+    };
     std::vector<Watched> now, rough;
     const Snapshot at_start = snapshot_of(files);
     try {
@@ -270,12 +315,18 @@ int run_watch(int argc, char** argv) {
       files = files_of(*rig);
       watch.look_at(files, at_start);
       for (const PixelBox& b : boxes) {
-        if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
-          const std::string why = fmt::format("{} is not inside the picture of {} x {} pixels", label_of(b), rig->render.width, rig->render.height);
+        if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 ||
+            b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
+          const std::string why = fmt::format("{} is not inside the picture of {} x {} pixels",
+                                              label_of(b),
+                                              rig->render.width,
+                                              rig->render.height);
           if (version == 1) {
             throw UsageError(why);
           }
-          throw BadInput{{{Severity::kError, "out-of-range", {file, 0, 0}, "render.size", why, ""}}};  // the picture has become smaller
+          // The picture has become smaller.
+          throw BadInput{
+              {{Severity::kError, "out-of-range", {file, 0, 0}, "render.size", why, ""}}};
         }
       }
       const int camera = camera_index(*rig, task.camera);
@@ -294,7 +345,11 @@ int run_watch(int argc, char** argv) {
       if (json) {
         print_out(to_json(version, "rough", at_rough, rough, rough_before).dump() + "\n");
       } else {
-        print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}", clock_now(), version, at_rough, changes(rough, rough_before)));
+        print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}",
+                              clock_now(),
+                              version,
+                              at_rough,
+                              changes(rough, rough_before)));
         if (a.flag("show")) {
           const auto picture = load_rendered(*folder, false);
           print_out(picture ? terminal_picture(*picture, width) : "");
@@ -308,7 +363,14 @@ int run_watch(int argc, char** argv) {
           if (json) {
             print_out(to_json(version, "fine", since(), now, before).dump() + "\n");
           } else {
-            print_out(fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}", clock_now(), version, short_number(finer.stats.samples_per_pixel, 3), since(), short_number(100 * finer.stats.noise.p95, 2), changes(now, before)));
+            print_out(
+                fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}",
+                            clock_now(),
+                            version,
+                            short_number(finer.stats.samples_per_pixel, 3),
+                            since(),
+                            short_number(100 * finer.stats.noise.p95, 2),
+                            changes(now, before)));
             if (a.flag("show")) {
               const auto picture = load_rendered(*folder, false);
               print_out(picture ? terminal_picture(*picture, width) : "");
@@ -323,14 +385,20 @@ int run_watch(int argc, char** argv) {
         for (const Problem& p : e.problems) {
           errors.push_back(to_string(p));
         }
-        print_out(Json({{"version", version}, {"stage", "errors"}, {"errors", errors}}).dump() + "\n");
+        print_out(Json({{"version", version}, {"stage", "errors"}, {"errors", errors}}).dump() +
+                  "\n");
       } else {
         print_problems(e.problems);
-        print_err(fmt::format("{}  version {}: not rendered; the picture is still that of the version before\n", clock_now(), version));
+        print_err(fmt::format(
+            "{}  version {}: not rendered; the picture is still that of the version before\n",
+            clock_now(),
+            version));
       }
-      // What is missing may come, what is wrong may be mended: files that the errors name are looked at as well.
+      // What is missing may come, what is wrong may be mended: files that the errors name are
+      // looked at as well.
       for (const Problem& p : e.problems) {
-        if (!p.place.file.empty() && std::find(files.begin(), files.end(), p.place.file) == files.end()) {
+        if (!p.place.file.empty() &&
+            std::find(files.begin(), files.end(), p.place.file) == files.end()) {
           files.push_back(p.place.file);
         }
       }

@@ -1,13 +1,13 @@
 #include "figures/color_figure.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/color/spectra.h"
+
 #include <algorithm>
 #include <cmath>
 
-#include <fmt/format.h>
-
 #include "figures/plot.h"
-#include "jovilux/base/text.h"
-#include "jovilux/color/spectra.h"
+#include <fmt/format.h>
 
 namespace jovilux::figures {
 namespace {
@@ -24,7 +24,8 @@ Uv uv_1976(const Xyz& c) {
 
 void color_figure(const std::string& path, const std::vector<ColorReport>& reports) {
   Canvas canvas;
-  // The chart shows what is around the colors; a small one beside shows where that is among all colors.
+  // The chart shows what is around the colors; a small one beside shows where that is among all
+  // colors.
   Plot plot, all;
   plot.title = "CIE 1976 chromaticities";
   plot.x_label = "u'";
@@ -76,7 +77,12 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
     plot.curves.push_back({"", {r.u_prime}, {r.v_prime}, "#ffffff", 1, 0, true, 2.8});
     plot.curves.push_back({"", {r.u_prime}, {r.v_prime}, "#111111", 1, 0, true, 2.4});
     plot.curves.push_back({"", {r.u_prime}, {r.v_prime}, r.srgb, 1, 0, true, 1.8});
-    plot.labels.push_back({r.u_prime, r.v_prime, std::to_string(i + 1), kBeside[i % 4][0], kBeside[i % 4][1], "#111111"});
+    plot.labels.push_back({r.u_prime,
+                           r.v_prime,
+                           std::to_string(i + 1),
+                           kBeside[i % 4][0],
+                           kBeside[i % 4][1],
+                           "#111111"});
     all.curves.push_back({"", {r.u_prime}, {r.v_prime}, "#111111", 1, 0, true, 0.8});
   }
   constexpr int kChart = 780;
@@ -87,7 +93,8 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
   }
 
   constexpr double kLeft = kChart + 16;
-  const double row = std::min(88.0, (kHeight - 40.0) / static_cast<double>(std::max<std::size_t>(shown, 1)));
+  const double row =
+      std::min(88.0, (kHeight - 40.0) / static_cast<double>(std::max<std::size_t>(shown, 1)));
   double y = 20;
   for (std::size_t i = 0; i < shown; ++i) {
     const ColorReport& r = reports[i];
@@ -95,7 +102,8 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
     canvas.fill(kLeft, y, box, box, r.srgb);
     canvas.frame(kLeft, y, box, box, "#888888");
     const double x = kLeft + 76, w = kWidth - x - 12;
-    canvas.text(x, y - 2, w, fmt::format("{}  {}", i + 1, r.spec), 16, Align::kLeft, "#111111", true);
+    canvas.text(
+        x, y - 2, w, fmt::format("{}  {}", i + 1, r.spec), 16, Align::kLeft, "#111111", true);
     std::string figures = fmt::format("u' {:.4f}  v' {:.4f}", r.u_prime, r.v_prime);
     if (r.cct_k) {
       figures = fmt::format("{:.0f} K  Duv {:+.4f}", *r.cct_k, r.duv.value_or(0));
@@ -105,12 +113,27 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
     }
     canvas.text(x, y + 20, w, figures, 14, Align::kLeft, "#333333");
     if (row >= 60) {
-      canvas.text(x, y + 40, w, (r.transmittance ? fmt::format("lets {} % through  ", short_number(100 * *r.transmittance, 3)) : std::string()) + fmt::format("x {:.4f}  y {:.4f}  {}", r.xy.x, r.xy.y, r.srgb), 13, Align::kLeft, "#555555");
+      canvas.text(x,
+                  y + 40,
+                  w,
+                  (r.transmittance
+                       ? fmt::format("lets {} % through  ", short_number(100 * *r.transmittance, 3))
+                       : std::string()) +
+                      fmt::format("x {:.4f}  y {:.4f}  {}", r.xy.x, r.xy.y, r.srgb),
+                  13,
+                  Align::kLeft,
+                  "#555555");
     }
     y += row;
   }
   if (reports.size() > shown) {
-    canvas.text(kLeft, kHeight - 24, kWidth - kLeft - 12, fmt::format("{} more are in the table only", reports.size() - shown), 12, Align::kLeft, "#666666");
+    canvas.text(kLeft,
+                kHeight - 24,
+                kWidth - kLeft - 12,
+                fmt::format("{} more are in the table only", reports.size() - shown),
+                12,
+                Align::kLeft,
+                "#666666");
   }
   canvas.save(path);
 }

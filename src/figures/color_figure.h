@@ -1,9 +1,9 @@
 #pragma once
 
+#include "jovilux/judge/color_report.h"
+
 #include <string>
 #include <vector>
-
-#include "jovilux/judge/color_report.h"
 
 namespace jovilux::figures {
 

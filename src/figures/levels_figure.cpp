@@ -1,16 +1,19 @@
 #include "figures/levels_figure.h"
 
+#include "jovilux/base/text.h"
+
 #include <algorithm>
 #include <cmath>
 
-#include <fmt/format.h>
-
 #include "figures/plot.h"
-#include "jovilux/base/text.h"
+#include <fmt/format.h>
 
 namespace jovilux::figures {
 
-void levels_figure(const std::string& path, const std::vector<LevelCurve>& curves, const std::vector<double>& moments, const std::vector<MeterOverTime>& meters) {
+void levels_figure(const std::string& path,
+                   const std::vector<LevelCurve>& curves,
+                   const std::vector<double>& moments,
+                   const std::vector<MeterOverTime>& meters) {
   Canvas canvas;
   constexpr std::size_t kMostCurves = 10;
   constexpr int kTop = 20;
@@ -30,7 +33,12 @@ void levels_figure(const std::string& path, const std::vector<LevelCurve>& curve
     }
     const std::string color = curve_color(changing - 1);
     Curve line;
-    line.name = fmt::format("{}: {} to {}; {} % flicker, index {}", c.name, short_number(c.own.least, 3), short_number(c.own.most, 3), short_number(100 * c.own.percent, 3), short_number(c.own.index, 2));
+    line.name = fmt::format("{}: {} to {}; {} % flicker, index {}",
+                            c.name,
+                            short_number(c.own.least, 3),
+                            short_number(c.own.most, 3),
+                            short_number(100 * c.own.percent, 3),
+                            short_number(c.own.index, 2));
     line.color = color;
     line.width = 1.6;
     line.x = c.times;
@@ -48,7 +56,8 @@ void levels_figure(const std::string& path, const std::vector<LevelCurve>& curve
     frames.y = over_most(c.in_frames);
     plot.curves.push_back(std::move(frames));
   }
-  const double from = curves.empty() ? moments.front() : curves.front().times.front(), to = curves.empty() ? moments.back() : curves.front().times.back();
+  const double from = curves.empty() ? moments.front() : curves.front().times.front(),
+               to = curves.empty() ? moments.back() : curves.front().times.back();
   plot.x_min = from;
   plot.x_max = to > from ? to : from + 1;
   plot.y_max = 1.08;

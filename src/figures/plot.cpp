@@ -1,9 +1,7 @@
 #include "figures/plot.h"
 
-#include <fcntl.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
 
 #include <cerrno>
 #include <cmath>
@@ -13,18 +11,20 @@
 #include <fstream>
 #include <sstream>
 
-#include <fmt/format.h>
-
 #include "figures/scratch.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 namespace jovilux::figures {
 namespace {
 
 namespace fs = std::filesystem;
 
-// A text in gnuplot's single quotes, where only a quote has a meaning; control characters become spaces.
+// A text in gnuplot's single quotes, where only a quote has a meaning; control characters become
+// spaces.
 std::string quoted(const std::string& s) {
   std::string out = "'";
   for (const char c : printable(s, 400)) {
@@ -41,7 +41,8 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
     bool gap = false;
     std::size_t points = 0;
     for (std::size_t k = 0; k < c.x.size(); ++k) {
-      const bool shown = std::isfinite(c.x[k]) && std::isfinite(c.y[k]) && !(p.log_x && c.x[k] <= 0) && !(p.log_y && c.y[k] <= 0);
+      const bool shown = std::isfinite(c.x[k]) && std::isfinite(c.y[k]) &&
+                         !(p.log_x && c.x[k] <= 0) && !(p.log_y && c.y[k] <= 0);
       if (!shown) {
         gap = true;
         continue;
@@ -52,21 +53,38 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
     }
     s += points == 0 ? "NaN NaN\nEOD\n" : "EOD\n";
   }
-  s += fmt::format("set encoding utf8\nset terminal pngcairo size {},{} font 'DejaVu Sans,13' background rgb 'white' noenhanced\nset output {}\n", width, height, quoted(png));
-  s += "set border 3 lw 1.2 lc rgb '#555555'\nset tics nomirror out scale 0.7 textcolor rgb '#333333'\n"
-       "set grid xtics ytics mxtics mytics lt 1 lw 0.9 lc rgb '#cfcfcf', lt 1 lw 0.6 lc rgb '#ececec'\n";
-  s += p.legend.empty() ? "unset key\n" : fmt::format("set key {} box lc rgb '#cccccc' opaque Left reverse samplen 2 spacing 1.2 font ',12'\n", p.legend);
+  s += fmt::format(
+      "set encoding utf8\nset terminal pngcairo size {},{} font 'DejaVu Sans,13' background rgb "
+      "'white' noenhanced\nset output {}\n",
+      width,
+      height,
+      quoted(png));
+  s += "set border 3 lw 1.2 lc rgb '#555555'\nset tics nomirror out scale 0.7 textcolor rgb "
+       "'#333333'\n"
+       "set grid xtics ytics mxtics mytics lt 1 lw 0.9 lc rgb '#cfcfcf', lt 1 lw 0.6 lc rgb "
+       "'#ececec'\n";
+  s += p.legend.empty() ? "unset key\n"
+                        : fmt::format(
+                              "set key {} box lc rgb '#cccccc' opaque Left reverse samplen 2 "
+                              "spacing 1.2 font ',12'\n",
+                              p.legend);
   if (!p.title.empty()) {
     s += fmt::format("set title {} font ',15' textcolor rgb '#222222'\n", quoted(p.title));
   }
   if (p.polar) {
-    s += "set polar\nset angles degrees\nset theta bottom ccw\nset size square\nunset border\nunset xtics\nunset ytics\nset grid polar 15 lt 1 lw 0.8 lc rgb '#d0d0d0'\n"
-         "set ttics ('0\u00b0' 0, '30\u00b0' 30, '60\u00b0' 60, '90\u00b0' 90, '120\u00b0' 120, '150\u00b0' 150, '180\u00b0' 180, '150\u00b0' 210, '120\u00b0' 240, '90\u00b0' 270, '60\u00b0' 300, '30\u00b0' 330) font ',12'\nset rtics textcolor rgb '#555555' format '%g' font ',11'\nset trange [-180:180]\n";
+    s += "set polar\nset angles degrees\nset theta bottom ccw\nset size square\nunset "
+         "border\nunset xtics\nunset ytics\nset grid polar 15 lt 1 lw 0.8 lc rgb '#d0d0d0'\n"
+         "set ttics ('0\u00b0' 0, '30\u00b0' 30, '60\u00b0' 60, '90\u00b0' 90, '120\u00b0' 120, "
+         "'150\u00b0' 150, '180\u00b0' 180, '150\u00b0' 210, '120\u00b0' 240, '90\u00b0' 270, "
+         "'60\u00b0' 300, '30\u00b0' 330) font ',12'\nset rtics textcolor rgb '#555555' format "
+         "'%g' font ',11'\nset trange [-180:180]\n";
     s += fmt::format("set rrange [0:{:.9g}]\n", p.y_max);
     s += p.y_step > 0 ? fmt::format("set rtics {:.9g}\n", p.y_step) : "";
   } else {
     s += fmt::format("set xlabel {}\nset ylabel {}\n", quoted(p.x_label), quoted(p.y_label));
-    s += p.log_x ? "set logscale x\nset xtics add (0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)\n" : "";
+    s += p.log_x ? "set logscale x\nset xtics add (0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, "
+                   "200, 500, 1000)\n"
+                 : "";
     s += p.log_y ? "set logscale y\nset format y '%.10g'\n" : "";
     s += p.even_scale ? "set size ratio -1\n" : "";
     if (p.x_max > p.x_min) {
@@ -77,14 +95,29 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
     }
   }
   for (const Label& l : p.labels) {
-    s += fmt::format("set label {} at {:.9g},{:.9g} {} offset {:.3g},{:.3g} font ',12' textcolor rgb '{}' front\n", quoted(l.text), l.x, l.y, l.right < 0 ? "right" : "left", l.right, l.up, l.color);
+    s += fmt::format(
+        "set label {} at {:.9g},{:.9g} {} offset {:.3g},{:.3g} font ',12' textcolor rgb '{}' "
+        "front\n",
+        quoted(l.text),
+        l.x,
+        l.y,
+        l.right < 0 ? "right" : "left",
+        l.right,
+        l.up,
+        l.color);
   }
   s += "plot ";
   for (std::size_t i = 0; i < p.curves.size(); ++i) {
     const Curve& c = p.curves[i];
     static constexpr const char* kDashes[] = {"1", "2", "3"};
-    s += fmt::format("{}$D{} using 1:2 with {} {} lc rgb '{}' {}", i > 0 ? ", " : "", i, c.marks ? "points" : "lines",
-                     c.marks ? fmt::format("pt 7 ps {:.3g}", c.mark_size) : fmt::format("lw {:.3g} dt {}", c.width, kDashes[c.dash]), c.color, c.name.empty() ? "notitle" : "title " + quoted(c.name));
+    s += fmt::format("{}$D{} using 1:2 with {} {} lc rgb '{}' {}",
+                     i > 0 ? ", " : "",
+                     i,
+                     c.marks ? "points" : "lines",
+                     c.marks ? fmt::format("pt 7 ps {:.3g}", c.mark_size)
+                             : fmt::format("lw {:.3g} dt {}", c.width, kDashes[c.dash]),
+                     c.color,
+                     c.name.empty() ? "notitle" : "title " + quoted(c.name));
   }
   return s + "\nunset output\n";
 }
@@ -118,8 +151,9 @@ void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height)
     std::ostringstream said;
     said << in.rdbuf();
     const bool missing = started == ENOENT || (WIFEXITED(status) && WEXITSTATUS(status) == 127);
-    throw MachineTrouble(missing ? std::string("gnuplot is not installed; figures need it (package gnuplot-nox)")
-                                 : "gnuplot failed: " + printable(std::string(trimmed(said.str())), 300));
+    throw MachineTrouble(
+        missing ? std::string("gnuplot is not installed; figures need it (package gnuplot-nox)")
+                : "gnuplot failed: " + printable(std::string(trimmed(said.str())), 300));
   }
   canvas.picture(x, y, png);
 }

@@ -9,12 +9,12 @@ namespace jovilux::figures {
 
 /// A line or marks of a plot. Points whose y (or x) is not finite are left out.
 struct Curve {
-  std::string name;          ///< in the legend; empty: not there
+  std::string name;  ///< in the legend; empty: not there
   std::vector<double> x, y;
   std::string color = "#0072b2";
   double width = 2.6;
-  int dash = 0;              ///< 0 solid, 1 dashed, 2 dotted
-  bool marks = false;        ///< dots instead of a line
+  int dash = 0;        ///< 0 solid, 1 dashed, 2 dotted
+  bool marks = false;  ///< dots instead of a line
   double mark_size = 1.2;
 };
 
@@ -29,16 +29,18 @@ struct Label {
 /// Axes with their curves, drawn by gnuplot.
 struct Plot {
   std::string title, x_label, y_label;
-  bool log_x = false, log_y = false, polar = false;  ///< polar: x in degrees, 0 downwards, y the radius
-  bool even_scale = false;                           ///< a unit of x is as long as one of y
-  double x_min = 0, x_max = 0, y_min = 0, y_max = 0; ///< both equal: as the curves ask
-  double y_step = 0;                                 ///< polar: between rings; 0: gnuplot chooses
-  std::string legend = "top right";                  ///< gnuplot's words for its place; empty: none
+  /// Polar: x in degrees, 0 downwards, y the radius.
+  bool log_x = false, log_y = false, polar = false;
+  bool even_scale = false;                            ///< a unit of x is as long as one of y
+  double x_min = 0, x_max = 0, y_min = 0, y_max = 0;  ///< both equal: as the curves ask
+  double y_step = 0;                                  ///< polar: between rings; 0: gnuplot chooses
+  std::string legend = "top right";  ///< gnuplot's words for its place; empty: none
   std::vector<Curve> curves;
   std::vector<Label> labels;
 };
 
-/// Draws the plot into a rectangle of the canvas. Throws MachineTrouble where gnuplot is missing or fails.
+/// Draws the plot into a rectangle of the canvas. Throws MachineTrouble where gnuplot is missing or
+/// fails.
 void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height);
 
 }  // namespace jovilux::figures

@@ -1,13 +1,13 @@
 #include "figures/report_page.h"
 
-#include <glib.h>
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/read_file.h"
 
 #include <cctype>
 #include <memory>
 
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/files/read_file.h"
+#include <glib.h>
 
 namespace jovilux::figures {
 namespace {
@@ -24,10 +24,14 @@ std::string picture(const std::string& file) {
   if (!bytes) {
     throw MachineTrouble("writing a page: " + printable(file, 200) + " cannot be read");
   }
-  return "data:image/png;base64," + owned(g_base64_encode(reinterpret_cast<const guchar*>(bytes->data()), bytes->size()));
+  return "data:image/png;base64," +
+         owned(g_base64_encode(reinterpret_cast<const guchar*>(bytes->data()), bytes->size()));
 }
 
-bool is_number(const std::string& cell) { return !cell.empty() && (std::isdigit(static_cast<unsigned char>(cell[0])) || cell == "-" || (cell[0] == '-' && cell.size() > 1)); }
+bool is_number(const std::string& cell) {
+  return !cell.empty() && (std::isdigit(static_cast<unsigned char>(cell[0])) || cell == "-" ||
+                           (cell[0] == '-' && cell.size() > 1));
+}
 
 std::string table(const PageTable& t) {
   if (t.rows.empty()) {
@@ -37,10 +41,13 @@ std::string table(const PageTable& t) {
   std::vector<bool> numeric(t.rows[0].size(), t.rows.size() > 1);
   for (std::size_t r = 1; r < t.rows.size(); ++r) {
     for (std::size_t c = 0; c < numeric.size() && c < t.rows[r].size(); ++c) {
-      numeric[c] = numeric[c] && (is_number(t.rows[r][c]) || t.rows[r][c].empty() || t.rows[r][c] == "off");
+      numeric[c] =
+          numeric[c] && (is_number(t.rows[r][c]) || t.rows[r][c].empty() || t.rows[r][c] == "off");
     }
   }
-  const auto mark = [&](std::size_t c) { return c < numeric.size() && numeric[c] ? std::string(" class=\"n\"") : std::string(); };
+  const auto mark = [&](std::size_t c) {
+    return c < numeric.size() && numeric[c] ? std::string(" class=\"n\"") : std::string();
+  };
   std::string out = "<div class=\"wide\"><table>\n<thead><tr>";
   for (std::size_t c = 0; c < t.rows[0].size(); ++c) {
     out += "<th scope=\"col\"" + mark(c) + ">" + html_text(t.rows[0][c]) + "</th>";
@@ -49,7 +56,8 @@ std::string table(const PageTable& t) {
   for (std::size_t r = 1; r < t.rows.size(); ++r) {
     out += "<tr>";
     for (std::size_t c = 0; c < t.rows[r].size(); ++c) {
-      out += c == 0 ? "<th scope=\"row\">" + html_text(t.rows[r][c]) + "</th>" : "<td" + mark(c) + ">" + html_text(t.rows[r][c]) + "</td>";
+      out += c == 0 ? "<th scope=\"row\">" + html_text(t.rows[r][c]) + "</th>"
+                    : "<td" + mark(c) + ">" + html_text(t.rows[r][c]) + "</td>";
     }
     out += "</tr>\n";
   }
@@ -92,18 +100,27 @@ std::string html_text(const std::string& text) {
   return owned(g_markup_escape_text(plain.data(), static_cast<gssize>(plain.size())));
 }
 
-void write_page(const std::string& path, const std::string& title, const std::string& lead, const std::vector<PageSection>& sections) {
+void write_page(const std::string& path,
+                const std::string& title,
+                const std::string& lead,
+                const std::vector<PageSection>& sections) {
   AtomicFile file(path);
-  file.write("<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
-             "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data:; style-src 'unsafe-inline'\">\n<title>" +
-             html_text(title) + "</title>\n<style>" + kStyle + "</style>\n</head>\n<body>\n<main>\n<h1>" + html_text(title) + "</h1>\n<p class=\"lead\">" + html_text(lead) + "</p>\n<nav>");
+  file.write(
+      "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta "
+      "name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
+      "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data:; "
+      "style-src 'unsafe-inline'\">\n<title>" +
+      html_text(title) + "</title>\n<style>" + kStyle + "</style>\n</head>\n<body>\n<main>\n<h1>" +
+      html_text(title) + "</h1>\n<p class=\"lead\">" + html_text(lead) + "</p>\n<nav>");
   for (std::size_t s = 0; s < sections.size(); ++s) {
-    file.write("<a href=\"#s" + std::to_string(s + 1) + "\">" + html_text(sections[s].title) + "</a>");
+    file.write("<a href=\"#s" + std::to_string(s + 1) + "\">" + html_text(sections[s].title) +
+               "</a>");
   }
   file.write("</nav>\n");
   for (std::size_t s = 0; s < sections.size(); ++s) {
     const PageSection& section = sections[s];
-    file.write("<section id=\"s" + std::to_string(s + 1) + "\">\n<h2>" + html_text(section.title) + "</h2>\n");
+    file.write("<section id=\"s" + std::to_string(s + 1) + "\">\n<h2>" + html_text(section.title) +
+               "</h2>\n");
     for (const std::string& p : section.paragraphs) {
       file.write("<p>" + html_text(p) + "</p>\n");
     }

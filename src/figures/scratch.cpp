@@ -1,16 +1,17 @@
 #include "figures/scratch.h"
 
+#include "jovilux/files/atomic_file.h"
+
 #include <cstdlib>
 #include <string>
-
-#include "jovilux/files/atomic_file.h"
 
 namespace jovilux::figures {
 
 Scratch::Scratch() {
   std::string pattern = (std::filesystem::temp_directory_path() / "jovilux-figure-XXXXXX").string();
   if (::mkdtemp(pattern.data()) == nullptr) {
-    throw MachineTrouble("drawing a figure: no temporary folder can be made in " + std::filesystem::temp_directory_path().string());
+    throw MachineTrouble("drawing a figure: no temporary folder can be made in " +
+                         std::filesystem::temp_directory_path().string());
   }
   dir = pattern;
 }

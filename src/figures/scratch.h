@@ -4,7 +4,8 @@
 
 namespace jovilux::figures {
 
-/// A temporary folder of its own, gone with all that is in it. Throws MachineTrouble where none can be made.
+/// A temporary folder of its own, gone with all that is in it. Throws MachineTrouble where none can
+/// be made.
 struct Scratch {
   std::filesystem::path dir;
   Scratch();

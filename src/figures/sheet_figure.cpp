@@ -1,12 +1,12 @@
 #include "figures/sheet_figure.h"
 
+#include "jovilux/base/text.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
 
 namespace jovilux::figures {
 namespace {
@@ -33,19 +33,31 @@ std::array<double, 3> mixed(const std::vector<std::array<double, 3>>& stops, dou
   const double at = std::clamp(t, 0.0, 1.0) * static_cast<double>(stops.size() - 1);
   const auto i = std::min(static_cast<std::size_t>(at), stops.size() - 2);
   const double f = at - static_cast<double>(i);
-  return {stops[i][0] + f * (stops[i + 1][0] - stops[i][0]), stops[i][1] + f * (stops[i + 1][1] - stops[i][1]), stops[i][2] + f * (stops[i + 1][2] - stops[i][2])};
+  return {stops[i][0] + f * (stops[i + 1][0] - stops[i][0]),
+          stops[i][1] + f * (stops[i + 1][1] - stops[i][1]),
+          stops[i][2] + f * (stops[i + 1][2] - stops[i][2])};
 }
 
 // Lightness rises from end to end, blue to yellow: told apart without red and green.
-const std::vector<std::array<double, 3>> kRising = {{22, 20, 70}, {38, 62, 132}, {52, 112, 140}, {92, 158, 128}, {170, 196, 96}, {246, 232, 140}};
+const std::vector<std::array<double, 3>> kRising = {
+    {22, 20, 70}, {38, 62, 132}, {52, 112, 140}, {92, 158, 128}, {170, 196, 96}, {246, 232, 140}};
 // Two sides of a gray: blue darker, orange brighter.
-const std::vector<std::array<double, 3>> kTwoSided = {{0, 60, 130}, {70, 130, 190}, {228, 228, 228}, {220, 140, 60}, {140, 60, 0}};
+const std::vector<std::array<double, 3>> kTwoSided = {
+    {0, 60, 130}, {70, 130, 190}, {228, 228, 228}, {220, 140, 60}, {140, 60, 0}};
 
-std::string hex(const std::array<double, 3>& c) { return fmt::format("#{:02x}{:02x}{:02x}", static_cast<int>(std::lround(c[0])), static_cast<int>(std::lround(c[1])), static_cast<int>(std::lround(c[2]))); }
+std::string hex(const std::array<double, 3>& c) {
+  return fmt::format("#{:02x}{:02x}{:02x}",
+                     static_cast<int>(std::lround(c[0])),
+                     static_cast<int>(std::lround(c[1])),
+                     static_cast<int>(std::lround(c[2])));
+}
 
 }  // namespace
 
-void sheet_figure(const std::string& path, const std::string& title, const std::vector<SheetCell>& cells, int columns) {
+void sheet_figure(const std::string& path,
+                  const std::string& title,
+                  const std::vector<SheetCell>& cells,
+                  int columns) {
   Canvas canvas;
   canvas.text(kMargin, 18, kWidth - 2 * kMargin, title, 20, Align::kLeft, "#222222", true);
   const int n = static_cast<int>(cells.size());
@@ -55,7 +67,8 @@ void sheet_figure(const std::string& path, const std::string& title, const std::
     double best = 0;
     for (int c = 1; c <= n; ++c) {
       const int rows = (n + c - 1) / c;
-      const double w = (wide - kGap * (c - 1)) / c, h = (high - kGap * (rows - 1)) / rows - kLabel, size = std::min(w, h * 16 / 9);
+      const double w = (wide - kGap * (c - 1)) / c, h = (high - kGap * (rows - 1)) / rows - kLabel,
+                   size = std::min(w, h * 16 / 9);
       if (size > best) {
         best = size;
         columns = c;
@@ -64,16 +77,19 @@ void sheet_figure(const std::string& path, const std::string& title, const std::
   }
   columns = std::max(1, columns);
   const int rows = (n + columns - 1) / columns;
-  const double w = (wide - kGap * (columns - 1)) / columns, h = (high - kGap * (rows - 1)) / rows - kLabel;
+  const double w = (wide - kGap * (columns - 1)) / columns,
+               h = (high - kGap * (rows - 1)) / rows - kLabel;
   for (int i = 0; i < n; ++i) {
     const SheetCell& c = cells[static_cast<std::size_t>(i)];
-    const double x = kMargin + i % columns * (w + kGap), y = top + i / columns * (h + kLabel + kGap);
+    const double x = kMargin + i % columns * (w + kGap),
+                 y = top + i / columns * (h + kLabel + kGap);
     const auto at = canvas.fitted(x, y, w, h, c.png);
     if (c.marked) {
       canvas.frame(at[0] - 2, at[1] - 2, at[2] + 4, at[3] + 4, "#d55e00", 4);
     }
     canvas.text(x, at[1] + at[3] + 5, w, c.title, 14, Align::kCenter, "#222222", true);
-    canvas.text(x, at[1] + at[3] + 23, w, c.note, 12, Align::kCenter, c.marked ? "#a04400" : "#555555");
+    canvas.text(
+        x, at[1] + at[3] + 23, w, c.note, 12, Align::kCenter, c.marked ? "#a04400" : "#555555");
   }
   canvas.save(path);
 }
@@ -84,12 +100,23 @@ void plot_figure(const std::string& path, const Plot& plot) {
   canvas.save(path);
 }
 
-void comparison_figure(const std::string& path, const RenderedImage& a, const RenderedImage& b, const Comparison& c, const std::string& name_a, const std::string& name_b) {
+void comparison_figure(const std::string& path,
+                       const RenderedImage& a,
+                       const RenderedImage& b,
+                       const Comparison& c,
+                       const std::string& name_a,
+                       const std::string& name_b) {
   Canvas canvas;
   const View view = a.shown();
   const double w = (kWidth - 3 * kMargin) / 2, h = 300;
-  const auto place = [&](int column, int row) { return std::array<double, 2>{kMargin + column * (w + kMargin), 52 + row * (h + 74)}; };
-  const auto draw_one = [&](int column, int row, const std::vector<std::uint8_t>& pixels, const std::string& title, const std::string& note) {
+  const auto place = [&](int column, int row) {
+    return std::array<double, 2>{kMargin + column * (w + kMargin), 52 + row * (h + 74)};
+  };
+  const auto draw_one = [&](int column,
+                            int row,
+                            const std::vector<std::uint8_t>& pixels,
+                            const std::string& title,
+                            const std::string& note) {
     const auto [x, y] = place(column, row);
     const auto at = fit(x, y, w, h, a);
     canvas.pixels(at[0], at[1], at[2], at[3], a.width, a.height, pixels);
@@ -99,12 +126,19 @@ void comparison_figure(const std::string& path, const RenderedImage& a, const Re
   };
   const auto first = shown_pixels(a, view), second = shown_pixels(b, view);
   draw_one(0, 0, first, "A: " + name_a, fmt::format("mean {} cd/m\u00b2", short_number(c.mean_a)));
-  draw_one(1, 0, second, "B: " + name_b, fmt::format("mean {} cd/m\u00b2, shown with A's exposure", short_number(c.mean_b)));
+  draw_one(1,
+           0,
+           second,
+           "B: " + name_b,
+           fmt::format("mean {} cd/m\u00b2, shown with A's exposure", short_number(c.mean_b)));
   std::vector<std::uint8_t> split = first;
   for (int y = 0; y < a.height; ++y) {
     for (int x = a.width / 2; x < a.width; ++x) {
-      const std::size_t i = 3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(a.width) + static_cast<std::size_t>(x));
-      std::copy_n(second.begin() + static_cast<std::ptrdiff_t>(i), 3, split.begin() + static_cast<std::ptrdiff_t>(i));
+      const std::size_t i = 3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(a.width) +
+                                 static_cast<std::size_t>(x));
+      std::copy_n(second.begin() + static_cast<std::ptrdiff_t>(i),
+                  3,
+                  split.begin() + static_cast<std::ptrdiff_t>(i));
     }
   }
   const auto at = draw_one(0, 1, split, "A | B", "left half A, right half B");
@@ -121,10 +155,26 @@ void comparison_figure(const std::string& path, const RenderedImage& a, const Re
   const double legend = map[1] + map[3] + 10;
   constexpr int kSteps = 120;
   for (int i = 0; i < kSteps; ++i) {
-    canvas.fill(map[0] + 60 + i * (map[2] - 120) / kSteps, legend, (map[2] - 120) / kSteps + 1, 12, hex(mixed(kTwoSided, (i + 0.5) / kSteps)));
+    canvas.fill(map[0] + 60 + i * (map[2] - 120) / kSteps,
+                legend,
+                (map[2] - 120) / kSteps + 1,
+                12,
+                hex(mixed(kTwoSided, (i + 0.5) / kSteps)));
   }
-  canvas.text(map[0], legend - 2, 54, fmt::format("\u2212{}", short_number(reach)), 12, Align::kRight, "#555555");
-  canvas.text(map[0] + map[2] - 54, legend - 2, 54, fmt::format("+{}", short_number(reach)), 12, Align::kLeft, "#555555");
+  canvas.text(map[0],
+              legend - 2,
+              54,
+              fmt::format("\u2212{}", short_number(reach)),
+              12,
+              Align::kRight,
+              "#555555");
+  canvas.text(map[0] + map[2] - 54,
+              legend - 2,
+              54,
+              fmt::format("+{}", short_number(reach)),
+              12,
+              Align::kLeft,
+              "#555555");
   canvas.text(map[0], legend + 14, map[2], "0", 12, Align::kCenter, "#555555");
   canvas.save(path);
 }
@@ -134,22 +184,29 @@ int band_of(const FalseColor& f, double luminance) {
     const double s = luminance > 0 ? std::log2(luminance / f.gray) : -1e9;
     return std::clamp(static_cast<int>(std::floor(s + f.bands / 2.0)), 0, f.bands - 1);
   }
-  return std::clamp(static_cast<int>(std::floor((luminance - f.lowest) / (f.highest - f.lowest) * f.bands)), 0, f.bands - 1);
+  return std::clamp(
+      static_cast<int>(std::floor((luminance - f.lowest) / (f.highest - f.lowest) * f.bands)),
+      0,
+      f.bands - 1);
 }
 
-std::string band_color(int band, int bands) { return hex(mixed(kRising, bands > 1 ? static_cast<double>(band) / (bands - 1) : 0.5)); }
+std::string band_color(int band, int bands) {
+  return hex(mixed(kRising, bands > 1 ? static_cast<double>(band) / (bands - 1) : 0.5));
+}
 
 std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const FalseColor& f) {
   std::vector<int> bands(image.pixels());
   for (std::size_t i = 0; i < bands.size(); ++i) {
     bands[i] = band_of(f, image.luminance(i));
   }
-  // Lines follow the picture's forms, not its noise: bands of a mean over a neighborhood, of logarithms so that no single
+  // Lines follow the picture's forms, not its noise: bands of a mean over a neighborhood, of
+  // logarithms so that no single
   // bright pixel counts for many.
   std::vector<int> smooth;
   if (f.isolines) {
     const int r = std::max(1, image.width / 140);
-    const auto w = static_cast<std::size_t>(image.width), h = static_cast<std::size_t>(image.height);
+    const auto w = static_cast<std::size_t>(image.width),
+               h = static_cast<std::size_t>(image.height);
     std::vector<double> rows(image.pixels()), logs(image.pixels());
     for (std::size_t i = 0; i < logs.size(); ++i) {
       logs[i] = std::log2(std::max(image.luminance(i), 1e-4 * f.gray));
@@ -190,7 +247,8 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
   out.reserve(3 * bands.size());
   for (int y = 0; y < image.height; ++y) {
     for (int x = 0; x < image.width; ++x) {
-      const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x);
+      const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
+                            static_cast<std::size_t>(x);
       auto c = mixed(kRising, f.bands > 1 ? static_cast<double>(bands[i]) / (f.bands - 1) : 0.5);
       if (f.zebra && (x + y) / 3 % 2 == 0) {
         const auto shown = view.srgb8(image.color(i));
@@ -200,7 +258,9 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
           c = {0, 0, 0};
         }
       }
-      if (f.isolines && x + 1 < image.width && y + 1 < image.height && (smooth[i] != smooth[i + 1] || smooth[i] != smooth[i + static_cast<std::size_t>(image.width)])) {
+      if (f.isolines && x + 1 < image.width && y + 1 < image.height &&
+          (smooth[i] != smooth[i + 1] ||
+           smooth[i] != smooth[i + static_cast<std::size_t>(image.width)])) {
         c = {250, 250, 250};
       }
       for (const double v : c) {
@@ -211,12 +271,16 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
   return out;
 }
 
-void false_color_figure(const std::string& path, const RenderedImage& image, const FalseColor& f, const std::string& title) {
+void false_color_figure(const std::string& path,
+                        const RenderedImage& image,
+                        const FalseColor& f,
+                        const std::string& title) {
   Canvas canvas;
   canvas.text(kMargin, 16, kWidth - 2 * kMargin, title, 19, Align::kLeft, "#222222", true);
   const double w = 890, h = 500;
   const auto at = fit(kMargin, 54, w, h, image);
-  canvas.pixels(at[0], at[1], at[2], at[3], image.width, image.height, false_color_pixels(image, f));
+  canvas.pixels(
+      at[0], at[1], at[2], at[3], image.width, image.height, false_color_pixels(image, f));
   // The legend, brightest above.
   const double x = kMargin + w + 26, step = std::min(34.0, 460.0 / f.bands);
   std::vector<std::size_t> in_band(static_cast<std::size_t>(f.bands));
@@ -228,20 +292,50 @@ void false_color_figure(const std::string& path, const RenderedImage& image, con
     clipped += view.clips(image.color(i)) ? 1 : 0;
     crushed += s[0] <= 2 && s[1] <= 2 && s[2] <= 2 ? 1 : 0;
   }
-  const auto percent = [&](std::size_t n) { return fmt::format("{:.1f} %", 100.0 * static_cast<double>(n) / static_cast<double>(image.pixels())); };
-  canvas.text(x, 54, 300, f.stops ? "stops from 18 % gray, cd/m\u00b2, share" : "cd/m\u00b2, share", 13, Align::kLeft, "#555555");
+  const auto percent = [&](std::size_t n) {
+    return fmt::format("{:.1f} %",
+                       100.0 * static_cast<double>(n) / static_cast<double>(image.pixels()));
+  };
+  canvas.text(x,
+              54,
+              300,
+              f.stops ? "stops from 18 % gray, cd/m\u00b2, share" : "cd/m\u00b2, share",
+              13,
+              Align::kLeft,
+              "#555555");
   for (int b = 0; b < f.bands; ++b) {
     const double y = 80 + (f.bands - 1 - b) * step;
     canvas.fill(x, y, 34, step - 2, band_color(b, f.bands));
     const bool first = b == 0, last = b == f.bands - 1;
-    const double lo = f.stops ? f.gray * std::exp2(b - f.bands / 2.0) : f.lowest + (f.highest - f.lowest) * b / f.bands, hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
-    const std::string range = first ? "below " + short_number(hi, 3) : last ? short_number(lo, 3) + " and more" : short_number(lo, 3) + " to " + short_number(hi, 3);
+    const double lo = f.stops ? f.gray * std::exp2(b - f.bands / 2.0)
+                              : f.lowest + (f.highest - f.lowest) * b / f.bands,
+                 hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
+    const std::string range = first  ? "below " + short_number(hi, 3)
+                              : last ? short_number(lo, 3) + " and more"
+                                     : short_number(lo, 3) + " to " + short_number(hi, 3);
     if (f.stops) {
       const double s = b - f.bands / 2.0;
-      canvas.text(x + 42, y + step / 2 - 10, 60, fmt::format("{}{:g}", s < 0 ? "\u2212" : s > 0 ? "+" : "", std::abs(s)), 13, Align::kRight, "#222222");
+      canvas.text(x + 42,
+                  y + step / 2 - 10,
+                  60,
+                  fmt::format("{}{:g}",
+                              s < 0   ? "\u2212"
+                              : s > 0 ? "+"
+                                      : "",
+                              std::abs(s)),
+                  13,
+                  Align::kRight,
+                  "#222222");
     }
-    canvas.text(x + (f.stops ? 112 : 46), y + step / 2 - 10, 130, range, 13, Align::kLeft, "#222222");
-    canvas.text(x + 230, y + step / 2 - 10, 74, percent(in_band[static_cast<std::size_t>(b)]), 13, Align::kRight, "#555555");
+    canvas.text(
+        x + (f.stops ? 112 : 46), y + step / 2 - 10, 130, range, 13, Align::kLeft, "#222222");
+    canvas.text(x + 230,
+                y + step / 2 - 10,
+                74,
+                percent(in_band[static_cast<std::size_t>(b)]),
+                13,
+                Align::kRight,
+                "#555555");
   }
   const double below = 80 + f.bands * step + 10;
   canvas.fill(x, below, 34, 16, "#d55e00");
@@ -259,12 +353,15 @@ void false_color_figure(const std::string& path, const RenderedImage& image, con
   const double reach = 10;
   for (std::size_t i = 0; i < image.pixels(); ++i) {
     const double s = image.luminance(i) > 0 ? std::log2(image.luminance(i) / f.gray) : -reach;
-    counts[static_cast<std::size_t>(std::clamp((s + reach) / (2 * reach) * kBins, 0.0, kBins - 1.0))] += 100.0 / static_cast<double>(image.pixels());
+    counts[static_cast<std::size_t>(
+        std::clamp((s + reach) / (2 * reach) * kBins, 0.0, kBins - 1.0))] +=
+        100.0 / static_cast<double>(image.pixels());
   }
   for (int b = 0; b < kBins; ++b) {
     const double lo = -reach + 2 * reach * b / kBins, hi = -reach + 2 * reach * (b + 1) / kBins;
     bars.x.insert(bars.x.end(), {lo, hi});
-    bars.y.insert(bars.y.end(), {counts[static_cast<std::size_t>(b)], counts[static_cast<std::size_t>(b)]});
+    bars.y.insert(bars.y.end(),
+                  {counts[static_cast<std::size_t>(b)], counts[static_cast<std::size_t>(b)]});
   }
   histogram.curves = {bars};
   histogram.x_min = -reach;
@@ -284,10 +381,14 @@ void false_color_figure(const std::string& path, const RenderedImage& image, con
   std::vector<double> column(static_cast<std::size_t>(image.height));
   for (int u = 0; u < image.width; u += std::max(1, image.width / 300)) {
     for (int v = 0; v < image.height; ++v) {
-      column[static_cast<std::size_t>(v)] = image.luminance(static_cast<std::size_t>(v) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(u));
+      column[static_cast<std::size_t>(v)] =
+          image.luminance(static_cast<std::size_t>(v) * static_cast<std::size_t>(image.width) +
+                          static_cast<std::size_t>(u));
     }
     std::sort(column.begin(), column.end());
-    const auto pick = [&](double share) { return column[static_cast<std::size_t>(share * static_cast<double>(column.size() - 1))]; };
+    const auto pick = [&](double share) {
+      return column[static_cast<std::size_t>(share * static_cast<double>(column.size() - 1))];
+    };
     for (auto [curve, share] : {std::pair{&lo, 0.05}, std::pair{&mid, 0.5}, std::pair{&hi, 0.95}}) {
       curve->x.push_back(u);
       curve->y.push_back(pick(share));
@@ -300,9 +401,24 @@ void false_color_figure(const std::string& path, const RenderedImage& image, con
   canvas.save(path);
 }
 
-void noise_figure(const std::string& path, const RenderedImage& image, const NoiseReport& r, const std::string& title) {
+void noise_figure(const std::string& path,
+                  const RenderedImage& image,
+                  const NoiseReport& r,
+                  const std::string& title) {
   Canvas canvas;
-  canvas.text(kMargin, 16, kWidth - 2 * kMargin, fmt::format("{}: median {} %, 95 % below {} %, target {} %, {} fireflies", title, short_number(100 * r.median, 3), short_number(100 * r.p95, 3), short_number(100 * r.target, 3), r.fireflies.size()), 18, Align::kLeft, "#222222", true);
+  canvas.text(kMargin,
+              16,
+              kWidth - 2 * kMargin,
+              fmt::format("{}: median {} %, 95 % below {} %, target {} %, {} fireflies",
+                          title,
+                          short_number(100 * r.median, 3),
+                          short_number(100 * r.p95, 3),
+                          short_number(100 * r.target, 3),
+                          r.fireflies.size()),
+              18,
+              Align::kLeft,
+              "#222222",
+              true);
   // Each pixel's noise on a scale of halvings and doublings about the target.
   constexpr double kReach = 5;
   std::vector<std::uint8_t> pixels;
@@ -316,25 +432,49 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
   canvas.pixels(at[0], at[1], at[2], at[3], image.width, image.height, pixels);
   constexpr std::size_t kMarked = 200;
   for (std::size_t i = 0; i < std::min(kMarked, r.fireflies.size()); ++i) {
-    const double x = at[0] + (r.fireflies[i].x + 0.5) * at[2] / image.width, y = at[1] + (r.fireflies[i].y + 0.5) * at[3] / image.height;
+    const double x = at[0] + (r.fireflies[i].x + 0.5) * at[2] / image.width,
+                 y = at[1] + (r.fireflies[i].y + 0.5) * at[3] / image.height;
     canvas.frame(x - 4, y - 4, 8, 8, "#d55e00", 1.2);
   }
   constexpr int kSteps = 100;
   const double y = at[1] + at[3] + 12;
   for (int i = 0; i < kSteps; ++i) {
-    canvas.fill(at[0] + 60 + i * (at[2] - 120) / kSteps, y, (at[2] - 120) / kSteps + 1, 12, hex(mixed(kRising, (i + 0.5) / kSteps)));
+    canvas.fill(at[0] + 60 + i * (at[2] - 120) / kSteps,
+                y,
+                (at[2] - 120) / kSteps + 1,
+                12,
+                hex(mixed(kRising, (i + 0.5) / kSteps)));
   }
-  canvas.text(at[0], y + 14, 200, short_number(100 * r.target / 32, 2) + " %", 12, Align::kLeft, "#555555");
+  canvas.text(
+      at[0], y + 14, 200, short_number(100 * r.target / 32, 2) + " %", 12, Align::kLeft, "#555555");
   canvas.text(at[0], y + 14, at[2], "the target", 12, Align::kCenter, "#555555");
-  canvas.text(at[0] + at[2] - 200, y + 14, 200, short_number(100 * r.target * 32, 3) + " %", 12, Align::kRight, "#555555");
-  canvas.text(at[0], y + 32, at[2], fmt::format("noise of each pixel; framed: {}", r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked) : "fireflies"), 12, Align::kCenter, "#555555");
+  canvas.text(at[0] + at[2] - 200,
+              y + 14,
+              200,
+              short_number(100 * r.target * 32, 3) + " %",
+              12,
+              Align::kRight,
+              "#555555");
+  canvas.text(
+      at[0],
+      y + 32,
+      at[2],
+      fmt::format("noise of each pixel; framed: {}",
+                  r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked)
+                                               : "fireflies"),
+      12,
+      Align::kCenter,
+      "#555555");
   // The lights.
   const double x = 870, wide = kWidth - x - kMargin;
   canvas.text(x, 52, wide, "share of the noise", 14, Align::kLeft, "#222222", true);
   double row = 80;
-  const std::array<std::string, 4> part_colors = {curve_color(0), curve_color(1), curve_color(2), curve_color(4)};
+  const std::array<std::string, 4> part_colors = {
+      curve_color(0), curve_color(1), curve_color(2), curve_color(4)};
   std::vector<NoiseReport::Light> lights = r.by_light;
-  std::stable_sort(lights.begin(), lights.end(), [](const auto& a, const auto& b) { return a.noise_share > b.noise_share; });
+  std::stable_sort(lights.begin(), lights.end(), [](const auto& a, const auto& b) {
+    return a.noise_share > b.noise_share;
+  });
   for (const NoiseReport::Light& l : lights) {
     if (l.noise_share < 0.002 || row > 440) {
       break;
@@ -349,13 +489,20 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
       canvas.fill(from, row + 2, length * l.noise_parts[p], 14, part_colors[p]);
       from += length * l.noise_parts[p];
     }
-    canvas.text(x, row, wide, short_number(100 * l.noise_share, 3) + " %", 13, Align::kRight, "#555555");
+    canvas.text(
+        x, row, wide, short_number(100 * l.noise_share, 3) + " %", 13, Align::kRight, "#555555");
     row += 24;
   }
   if (!r.by_light.empty() && !r.by_light[0].parts.empty()) {
     for (std::size_t p = 0; p < kPartNames.size(); ++p) {
       canvas.fill(x + 80 * static_cast<double>(p), row + 12, 12, 12, part_colors[p]);
-      canvas.text(x + 18 + 80 * static_cast<double>(p), row + 8, 62, kPartNames[p], 13, Align::kLeft, "#555555");
+      canvas.text(x + 18 + 80 * static_cast<double>(p),
+                  row + 8,
+                  62,
+                  kPartNames[p],
+                  13,
+                  Align::kLeft,
+                  "#555555");
     }
   }
   if (r.history.size() > 1) {
@@ -379,7 +526,8 @@ void noise_figure(const std::string& path, const RenderedImage& image, const Noi
       median.x.push_back(m.samples);
       median.y.push_back(100 * m.median);
     }
-    const double last = std::isfinite(r.samples_needed) ? std::max(r.samples_needed, r.samples) : r.samples;
+    const double last =
+        std::isfinite(r.samples_needed) ? std::max(r.samples_needed, r.samples) : r.samples;
     for (int i = 0; i <= 20; ++i) {
       const double s = r.samples * std::pow(last / r.samples, i / 20.0);
       ahead.x.push_back(s);
@@ -397,31 +545,71 @@ void grid_figure(const std::string& path, const MeterSpec& meter, const MeterRes
   Canvas canvas;
   const int nx = meter.grid->count[0], ny = meter.grid->count[1];
   const std::string unit = meter.luminance ? "cd/m\u00b2" : "lx";
-  canvas.text(kMargin, 18, kWidth - 2 * kMargin, fmt::format("{}: {} x {} points, average {} {}, minimum {}, uniformity U\u2080 {}", meter.name, nx, ny, short_number(result.average, 3), unit, short_number(result.minimum, 3), short_number(result.uniformity(), 2)), 19,
-              Align::kLeft, "#222222", true);
+  canvas.text(kMargin,
+              18,
+              kWidth - 2 * kMargin,
+              fmt::format("{}: {} x {} points, average {} {}, minimum {}, uniformity U\u2080 {}",
+                          meter.name,
+                          nx,
+                          ny,
+                          short_number(result.average, 3),
+                          unit,
+                          short_number(result.minimum, 3),
+                          short_number(result.uniformity(), 2)),
+              19,
+              Align::kLeft,
+              "#222222",
+              true);
   double lo = HUGE_VAL, hi = 0;
   for (const MeterReading& r : result.readings) {
     lo = std::min(lo, r.value);
     hi = std::max(hi, r.value);
   }
-  const double w = kWidth - 2 * kMargin, h = kHeight - 150, cw = w / nx, ch = std::min(h / ny, cw * 1.2);
+  const double w = kWidth - 2 * kMargin, h = kHeight - 150, cw = w / nx,
+               ch = std::min(h / ny, cw * 1.2);
   const double size = std::clamp(std::min(cw / 5, ch / 3), 7.0, 18.0);
   for (int v = 0; v < ny; ++v) {
     for (int u = 0; u < nx; ++u) {
       const MeterReading& r = result.readings[static_cast<std::size_t>(v * nx + u)];
-      const double t = hi > lo ? (r.value - lo) / (hi - lo) : 0.5, x = kMargin + u * cw, y = 64 + (ny - 1 - v) * ch;  // the second axis upwards
+      // The second axis upwards.
+      const double t = hi > lo ? (r.value - lo) / (hi - lo) : 0.5, x = kMargin + u * cw,
+                   y = 64 + (ny - 1 - v) * ch;
       canvas.fill(x, y, cw - 1, ch - 1, hex(mixed(kRising, t)));
       const std::string color = t > 0.55 ? "#111111" : "#ffffff";
-      canvas.text(x, y + ch / 2 - size, cw - 1, short_number(r.value, 3), size, Align::kCenter, color, true);
+      canvas.text(x,
+                  y + ch / 2 - size,
+                  cw - 1,
+                  short_number(r.value, 3),
+                  size,
+                  Align::kCenter,
+                  color,
+                  true);
       if (r.verdict == MeterReading::Verdict::kFail) {
         canvas.frame(x + 2, y + 2, cw - 5, ch - 5, "#d55e00", 3);
       }
     }
   }
-  std::string note = fmt::format("from ({}, {}, {}) m, lower left, to ({}, {}, {}) m; standard error at most {} {}", short_number(meter.grid->from.x()), short_number(meter.grid->from.y()), short_number(meter.grid->from.z()), short_number(meter.grid->to.x()),
-                                 short_number(meter.grid->to.y()), short_number(meter.grid->to.z()), short_number(std::max_element(result.readings.begin(), result.readings.end(), [](const MeterReading& a, const MeterReading& b) { return a.standard_error < b.standard_error; })->standard_error, 2), unit);
+  std::string note = fmt::format(
+      "from ({}, {}, {}) m, lower left, to ({}, {}, {}) m; standard error at most {} {}",
+      short_number(meter.grid->from.x()),
+      short_number(meter.grid->from.y()),
+      short_number(meter.grid->from.z()),
+      short_number(meter.grid->to.x()),
+      short_number(meter.grid->to.y()),
+      short_number(meter.grid->to.z()),
+      short_number(std::max_element(result.readings.begin(),
+                                    result.readings.end(),
+                                    [](const MeterReading& a, const MeterReading& b) {
+                                      return a.standard_error < b.standard_error;
+                                    })
+                       ->standard_error,
+                   2),
+      unit);
   if (meter.target) {
-    note += fmt::format("; framed: outside {} to {} {}", short_number(meter.target->first), short_number(meter.target->second), unit);
+    note += fmt::format("; framed: outside {} to {} {}",
+                        short_number(meter.target->first),
+                        short_number(meter.target->second),
+                        unit);
   }
   canvas.text(kMargin, 64 + ny * ch + 14, w, note, 14, Align::kLeft, "#444444");
   canvas.save(path);

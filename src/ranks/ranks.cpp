@@ -22,7 +22,8 @@ const Ranks& Ranks::of_this_run() {
 
 namespace {
 
-// Polled, so that a signal ends the waiting: mpirun sends one to those that are left when a process dies.
+// Polled, so that a signal ends the waiting: mpirun sends one to those that are left when a process
+// dies.
 bool wait_for(MPI_Request request, const std::function<bool()>& stop) {
   for (int done = 0; done == 0;) {
     MPI_Test(&request, &done, MPI_STATUS_IGNORE);
@@ -41,7 +42,8 @@ bool begun = false;
 }  // namespace
 
 Ranks::Ranks() {
-  // Joining costs a fifth of a second: only where mpirun, or a queue that speaks its protocol, has started us.
+  // Joining costs a fifth of a second: only where mpirun, or a queue that speaks its protocol, has
+  // started us.
   if (std::getenv("OMPI_COMM_WORLD_SIZE") == nullptr && std::getenv("PMIX_RANK") == nullptr) {
     return;
   }
@@ -52,7 +54,8 @@ Ranks::Ranks() {
   MPI_Comm_size(MPI_COMM_WORLD, &count_);
 }
 
-std::optional<std::vector<std::string>> Ranks::exchange(const std::string& mine, const std::function<bool()>& stop) const {
+std::optional<std::vector<std::string>> Ranks::exchange(const std::string& mine,
+                                                        const std::function<bool()>& stop) const {
   std::vector<std::string> all(static_cast<std::size_t>(count_));
   if (alone()) {
     all[0] = mine;
@@ -106,7 +109,10 @@ void Ranks::leave(int status) const {
 
 Ranks::Ranks() = default;
 
-std::optional<std::vector<std::string>> Ranks::exchange(const std::string& mine, const std::function<bool()>& /*stop*/) const { return std::vector<std::string>{mine}; }
+std::optional<std::vector<std::string>> Ranks::exchange(
+    const std::string& mine, const std::function<bool()>& /*stop*/) const {
+  return std::vector<std::string>{mine};
+}
 
 void Ranks::leave(int /*status*/) const {}
 

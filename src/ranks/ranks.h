@@ -7,7 +7,8 @@
 
 namespace jovilux {
 
-/// The processes that mpirun has started to work on one task, numbered from 0. Without mpirun, or in a program built
+/// The processes that mpirun has started to work on one task, numbered from 0. Without mpirun, or
+/// in a program built
 /// without Open MPI, there is one.
 class Ranks {
  public:
@@ -19,12 +20,16 @@ class Ranks {
   bool alone() const { return count_ == 1; }
   bool first() const { return index_ == 0; }
 
-  /// Gives `mine` to all and returns what all gave, by number. Waits for them; nothing where `stop` is true before they
+  /// Gives `mine` to all and returns what all gave, by number. Waits for them; nothing where `stop`
+  /// is true before they
   /// have come. All must call it equally often.
-  std::optional<std::vector<std::string>> exchange(const std::string& mine, const std::function<bool()>& stop) const;
+  std::optional<std::vector<std::string>> exchange(const std::string& mine,
+                                                   const std::function<bool()>& stop) const;
 
-  /// Ends this process's part: call with main's status before it returns. After an interruption, when others may be lost,
-  /// the process ends here; after bad input or a failure of the machine the others are told to stop.
+  /// Ends this process's part: call with main's status before it returns. After an interruption,
+  /// when others may be lost,
+  /// the process ends here; after bad input or a failure of the machine the others are told to
+  /// stop.
   void leave(int status) const;
 
  private:

@@ -1,8 +1,8 @@
-// jovilux-vdb FILE GRID MEGABYTES: writes the density grid of a .vdb file to stdout in the form that
-// jovilux/files/density_file.h describes. A program of its own, because a damaged file can make the library that reads it hang
+// jovilux-vdb FILE GRID MEGABYTES: writes the density grid of a .vdb file to stdout in the form
+// that
+// jovilux/files/density_file.h describes. A program of its own, because a damaged file can make the
+// library that reads it hang
 // or ask for any amount of memory: both are limited here.
-#include <sys/resource.h>
-
 #include <array>
 #include <cstdint>
 #include <cstdio>
@@ -10,6 +10,7 @@
 #include <string>
 
 #include <openvdb/openvdb.h>
+#include <sys/resource.h>
 
 namespace {
 
@@ -60,7 +61,8 @@ int run(const std::string& path, const std::string& name, std::uint64_t limit) {
   std::array<std::int32_t, 3> first{}, blocks{};
   double slots = 1;
   for (int i = 0; i < 3; ++i) {
-    const std::int64_t lo = box.min()[i] & ~7, hi = (static_cast<std::int64_t>(box.max()[i]) | 7) + 1;
+    const std::int64_t lo = box.min()[i] & ~7,
+                       hi = (static_cast<std::int64_t>(box.max()[i]) | 7) + 1;
     first[i] = static_cast<std::int32_t>(lo);
     blocks[i] = static_cast<std::int32_t>((hi - lo) / 8);
     slots *= static_cast<double>(blocks[i]);
@@ -68,12 +70,15 @@ int run(const std::string& path, const std::string& name, std::uint64_t limit) {
   // Tiles of one value become blocks too: no more of them than the memory holds.
   const double bytes = static_cast<double>(grid->activeVoxelCount()) * 4 + slots * 8;
   if (bytes > static_cast<double>(limit) / 4) {
-    return fail("the grid \"" + name + "\" has " + std::to_string(grid->activeVoxelCount()) + " points over " + std::to_string(blocks[0] * 8LL) + " x " + std::to_string(blocks[1] * 8LL) + " x " +
-                std::to_string(blocks[2] * 8LL) + "; that is more than " + std::to_string(limit >> 20) + " MB hold");
+    return fail("the grid \"" + name + "\" has " + std::to_string(grid->activeVoxelCount()) +
+                " points over " + std::to_string(blocks[0] * 8LL) + " x " +
+                std::to_string(blocks[1] * 8LL) + " x " + std::to_string(blocks[2] * 8LL) +
+                "; that is more than " + std::to_string(limit >> 20) + " MB hold");
   }
   grid->tree().voxelizeActiveTiles();
   std::fwrite("JVDG", 1, 4, stdout);
-  const openvdb::Mat4d m = grid->transform().baseMap()->getAffineMap()->getMat4();  // for row vectors
+  // For row vectors.
+  const openvdb::Mat4d m = grid->transform().baseMap()->getAffineMap()->getMat4();
   for (int r = 0; r < 3; ++r) {
     for (int c = 0; c < 4; ++c) {
       put(m(c, r));
@@ -89,7 +94,8 @@ int run(const std::string& path, const std::string& name, std::uint64_t limit) {
     for (int x = 0; x < 8; ++x) {
       for (int y = 0; y < 8; ++y) {
         for (int z = 0; z < 8; ++z) {
-          values[static_cast<std::size_t>((z * 8 + y) * 8 + x)] = leaf->getValue(openvdb::Coord(o.x() + x, o.y() + y, o.z() + z));
+          values[static_cast<std::size_t>((z * 8 + y) * 8 + x)] =
+              leaf->getValue(openvdb::Coord(o.x() + x, o.y() + y, o.z() + z));
         }
       }
     }
@@ -102,7 +108,8 @@ int run(const std::string& path, const std::string& name, std::uint64_t limit) {
 
 int main(int argc, char** argv) {
   if (argc != 4) {
-    std::fprintf(stderr, "usage: jovilux-vdb FILE GRID MEGABYTES; jovilux runs it to read density files\n");
+    std::fprintf(stderr,
+                 "usage: jovilux-vdb FILE GRID MEGABYTES; jovilux runs it to read density files\n");
     return 2;
   }
   const std::uint64_t limit = std::strtoull(argv[3], nullptr, 10) << 20;

@@ -1,23 +1,25 @@
 #include "jovilux/base/sampler.h"
 
-#include <catch2/catch.hpp>
 #include <cmath>
 #include <set>
 #include <vector>
 
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
-TEST_CASE("every power of two of scrambled points fills each elementary interval once", "[base][sampler]") {
+TEST_CASE("every power of two of scrambled points fills each elementary interval once",
+          "[base][sampler]") {
   const auto pair_number = GENERATE(0U, 1U, 7U);
   const auto stream = GENERATE(0U, 12345U);
-  constexpr int kPower = 6;  // 64 points
+  constexpr int kPower = 6;            // 64 points
   for (int a = 0; a <= kPower; ++a) {  // 2^a columns by 2^(6 - a) rows
     std::set<std::pair<int, int>> cells;
     for (std::uint32_t i = 64; i < 128; ++i) {  // a block that does not begin at 0
       const Vec2 u = Sampler(5, stream, i).pair(pair_number);
-      cells.insert({static_cast<int>(u.x() * (1 << a)), static_cast<int>(u.y() * (1 << (kPower - a)))});
+      cells.insert(
+          {static_cast<int>(u.x() * (1 << a)), static_cast<int>(u.y() * (1 << (kPower - a)))});
     }
     CHECK(cells.size() == 64);
   }
@@ -30,10 +32,12 @@ TEST_CASE("pairs of dimensions and pixels are not correlated", "[base][sampler][
     for (std::uint32_t i = 0; i < kPoints; ++i) {
       sum += (first(i) - 0.5) * (second(i) - 0.5) * 12;
     }
-    return sum / kPoints * std::sqrt(static_cast<double>(kPoints));  // about normal for independent values
+    // About normal for independent values.
+    return sum / kPoints * std::sqrt(static_cast<double>(kPoints));
   };
   const auto dimension = [](std::uint32_t pair, std::uint32_t stream) {
-    return [=](std::uint32_t i) { return static_cast<double>(Sampler(1, stream, i).pair(pair).x()); };
+    return
+        [=](std::uint32_t i) { return static_cast<double>(Sampler(1, stream, i).pair(pair).x()); };
   };
   for (std::uint32_t k = 1; k < 20; ++k) {
     CHECK(std::abs(correlation(dimension(0, 3), dimension(k, 3))) < test::kZBound);
@@ -42,7 +46,8 @@ TEST_CASE("pairs of dimensions and pixels are not correlated", "[base][sampler][
   CHECK(std::abs(correlation(dimension(2, 3), dimension(2, 3))) > 50);  // the alarm does ring
 }
 
-TEST_CASE("error of a smooth integral falls faster than one over the root of the samples", "[base][sampler]") {
+TEST_CASE("error of a smooth integral falls faster than one over the root of the samples",
+          "[base][sampler]") {
   const auto error = [](std::uint32_t n) {
     double squares = 0;
     for (std::uint32_t seed = 0; seed < 64; ++seed) {
@@ -55,11 +60,14 @@ TEST_CASE("error of a smooth integral falls faster than one over the root of the
     }
     return std::sqrt(squares / 64);
   };
-  // Independent samples would gain 4 from 64 to 1024; scrambled nets gain near 4^3 on smooth integrands.
+  // Independent samples would gain 4 from 64 to 1024; scrambled nets gain near 4^3 on smooth
+  // integrands.
   CHECK(error(64) / error(1024) > 16);
 }
 
-TEST_CASE("values stay from 0 to below 1 and depend on nothing but seed, stream, index and dimension", "[base][sampler]") {
+TEST_CASE(
+    "values stay from 0 to below 1 and depend on nothing but seed, stream, index and dimension",
+    "[base][sampler]") {
   for (std::uint32_t i = 0; i < 1000; ++i) {
     const Vec2 u = Sampler(9, i, i * 7919U).pair(i);
     CHECK((u.x() >= 0 && u.x() < 1 && u.y() >= 0 && u.y() < 1));

@@ -14,7 +14,8 @@ TEST_CASE("only whole finite numbers are numbers", "[base][text]") {
   }
 }
 
-TEST_CASE("edit distance counts insertions, deletions, changes and exchanged neighbours as one", "[base][text]") {
+TEST_CASE("edit distance counts insertions, deletions, changes and exchanged neighbours as one",
+          "[base][text]") {
   CHECK(edit_distance("", "abc") == 3);
   CHECK(edit_distance("falloff", "falloff") == 0);
   CHECK(edit_distance("faloff", "falloff") == 1);
@@ -41,7 +42,8 @@ TEST_CASE("numbers for people have four digits and no idle zeros", "[base][text]
   CHECK(short_number(-0.000123456) == "-0.0001235");
 }
 
-TEST_CASE("printable text holds no control characters and ends at a character's border", "[base][text]") {
+TEST_CASE("printable text holds no control characters and ends at a character's border",
+          "[base][text]") {
   CHECK(printable("a\x1b[31mb\n") == "a [31mb ");
   CHECK(printable("\u00e4\u00e4\u00e4", 3) == "\u00e4...");
   CHECK(join_or({"a", "b", "c"}) == "a, b or c");

@@ -1,21 +1,27 @@
-// Hostile and broken input: a clear error, exit status 2, nothing written; a full disk, exit status 4.
-#include <catch2/catch.hpp>
+// Hostile and broken input: a clear error, exit status 2, nothing written; a full disk, exit status
+// 4.
+#include "jovilux/base/sampler.h"
+
 #include <filesystem>
 
+#include "tests/support/program.h"
+#include <catch2/catch.hpp>
 #include <sys/stat.h>
 #include <unistd.h>
-
-#include "jovilux/base/sampler.h"
-#include "tests/support/program.h"
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-const std::string kRig = "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[light]]\nname='l'\nform='point'\nat=[0,0,2]\noutput='100 lm'\n[render]\nsize=[64,64]\nsamples=4\n";
+const std::string kRig =
+    "jovilux = "
+    "1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[light]]\nname='l'\nform='point'\nat=["
+    "0,0,2]\noutput='100 lm'\n[render]\nsize=[64,64]\nsamples=4\n";
 
-std::string with_mesh(const std::string& file) { return kRig + "[[object]]\nname='o'\nmesh='" + file + "'\n"; }
+std::string with_mesh(const std::string& file) {
+  return kRig + "[[object]]\nname='o'\nmesh='" + file + "'\n";
+}
 
 // Renders a rig that must be refused: status 2, an error that says `text`, no output folder.
 void refused(const TemporaryFolder& dir, const std::string& rig, const std::string& text) {
@@ -46,7 +52,8 @@ TEST_CASE("truncated and random bytes as rig are refused", "[cli][hostile]") {
   refused(dir, dir.path(""), "not a file");
 }
 
-TEST_CASE("meshes that are truncated, random, not finite, out of range or empty are refused", "[cli][hostile]") {
+TEST_CASE("meshes that are truncated, random, not finite, out of range or empty are refused",
+          "[cli][hostile]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", with_mesh("m.obj"));
   refused(dir, rig, "r.toml:16:6: error: object.o.mesh: file not found");
@@ -57,7 +64,9 @@ TEST_CASE("meshes that are truncated, random, not finite, out of range or empty 
   dir.write("m.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\n");
   refused(dir, rig, "holds no triangles");
   const std::string ply = dir.write("p.toml", with_mesh("m.ply"));
-  dir.write("m.ply", "ply\nformat binary_little_endian 1.0\nelement vertex 3000000000\nproperty float x\nproperty float y\nproperty float z\nend_header\nxx");
+  dir.write("m.ply",
+            "ply\nformat binary_little_endian 1.0\nelement vertex 3000000000\nproperty float "
+            "x\nproperty float y\nproperty float z\nend_header\nxx");
   refused(dir, ply, "too short");
   Rng rng(3);
   std::string bytes(500, '\0');
@@ -72,10 +81,12 @@ TEST_CASE("meshes that are truncated, random, not finite, out of range or empty 
 
 TEST_CASE("damaged pictures are refused by read", "[cli][hostile]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRig + "[[object]]\nname='f'\nshape={kind='plane'}\n");
+  const std::string rig =
+      dir.write("r.toml", kRig + "[[object]]\nname='f'\nshape={kind='plane'}\n");
   REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
   const std::string whole = dir.read("o/image.exr");
-  for (const std::size_t size : {std::size_t(0), std::size_t(3), std::size_t(100), whole.size() / 2, whole.size() - 50}) {
+  for (const std::size_t size :
+       {std::size_t(0), std::size_t(3), std::size_t(100), whole.size() / 2, whole.size() - 50}) {
     const ProgramRun r = run_program({"read", dir.write("cut.exr", whole.substr(0, size))});
     INFO(size << ": " << r.err);
     CHECK(r.status == 2);
@@ -87,7 +98,8 @@ TEST_CASE("damaged pictures are refused by read", "[cli][hostile]") {
 TEST_CASE("ten thousand nested includes are refused", "[cli][hostile]") {
   const TemporaryFolder dir;
   for (int i = 0; i < 10'000; ++i) {
-    dir.write("d" + std::to_string(i) + ".toml", "include = ['d" + std::to_string(i + 1) + ".toml']\n");
+    dir.write("d" + std::to_string(i) + ".toml",
+              "include = ['d" + std::to_string(i + 1) + ".toml']\n");
   }
   refused(dir, dir.path("d0.toml"), "includes are nested deeper than");
 }
@@ -95,16 +107,21 @@ TEST_CASE("ten thousand nested includes are refused", "[cli][hostile]") {
 TEST_CASE("pictures that no machine holds are refused", "[cli][hostile]") {
   const TemporaryFolder dir;
   std::string rig = kRig;
-  refused(dir, dir.write("r.toml", rig.replace(rig.find("[64,64]"), 7, "[1000000000, 1000000000]")), "r.toml:12:6: error: render.size");
+  refused(dir,
+          dir.write("r.toml", rig.replace(rig.find("[64,64]"), 7, "[1000000000, 1000000000]")),
+          "r.toml:12:6: error: render.size");
   rig = kRig;
-  refused(dir, dir.write("r.toml", rig.replace(rig.find("[64,64]"), 7, "[32768, 32768]")), "this machine has");
+  refused(dir,
+          dir.write("r.toml", rig.replace(rig.find("[64,64]"), 7, "[32768, 32768]")),
+          "this machine has");
 }
 
 TEST_CASE("folders that cannot be written are refused before rendering", "[cli][hostile]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRig);
   dir.write("file", "x");
-  for (const std::string& out : {dir.path("file"), dir.path("file/below"), std::string("/proc/jovilux-test")}) {
+  for (const std::string& out :
+       {dir.path("file"), dir.path("file/below"), std::string("/proc/jovilux-test")}) {
     const ProgramRun r = run_program({"render", rig, "-o", out, "--quiet"});
     INFO(r.err);
     CHECK(r.status == 2);
@@ -122,7 +139,8 @@ TEST_CASE("a disk that fills up is said plainly and leaves no half file", "[cli]
   const TemporaryFolder dir;
   std::string text = kRig;
   text.replace(text.find("[64,64]"), 7, "[256,256]");
-  const std::string rig = dir.write("r.toml", text + "[[object]]\nname='f'\nshape={kind='plane'}\n");
+  const std::string rig =
+      dir.write("r.toml", text + "[[object]]\nname='f'\nshape={kind='plane'}\n");
   const ProgramRun r = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 20'000);
   INFO(r.err);
   CHECK(r.status == 4);

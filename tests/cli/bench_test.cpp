@@ -1,10 +1,10 @@
 // The benchmark program: it measures what it says on files that anyone can make.
-#include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
 #include <filesystem>
 
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux::test;
 
@@ -23,7 +23,11 @@ void put(std::string& bytes, const std::vector<float>& values) {
 TEST_CASE("rays of a file are counted and their distances summed", "[cli][bench]") {
   const TemporaryFolder dir;
   // A square at z = 1 seen from z = 0: two rays meet it, one passes by, one ends before it.
-  const std::string mesh = dir.write("m.ply", "ply\nformat ascii 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n-1 -1 1\n1 -1 1\n1 1 1\n-1 1 1\n4 0 1 2 3\n");
+  const std::string mesh =
+      dir.write("m.ply",
+                "ply\nformat ascii 1.0\nelement vertex 4\nproperty float x\nproperty float "
+                "y\nproperty float z\nelement face 1\nproperty list uchar int "
+                "vertex_indices\nend_header\n-1 -1 1\n1 -1 1\n1 1 1\n-1 1 1\n4 0 1 2 3\n");
   std::string rays;
   put(rays, {0, 0, 0, 0, 0, 1, 100});
   put(rays, {0.5f, 0.25f, -1, 0, 0, 1, 100});
@@ -37,9 +41,12 @@ TEST_CASE("rays of a file are counted and their distances summed", "[cli][bench]
   for (const char* key : {"build_s", "seconds", "mrays_per_s"}) {
     CHECK(j[key].get<double>() > 0);
   }
-  const auto any = run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", file, "--any", "--threads", "2"}).json();
+  const auto any = run_other(JOVILUX_BENCH_PROGRAM,
+                             {"rays", "--mesh", mesh, "--rays", file, "--any", "--threads", "2"})
+                       .json();
   CHECK(any["hits"] == 2);
-  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", "none.ply", "--rays", file}).status == 2);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", "none.ply", "--rays", file}).status ==
+        2);
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", mesh}).status == 4);
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {}).status == 2);
 }
@@ -47,24 +54,46 @@ TEST_CASE("rays of a file are counted and their distances summed", "[cli][bench]
 TEST_CASE("the test meshes and a whole render are measured", "[cli][bench]") {
   const TemporaryFolder dir;
   const std::string mesh = dir.path("room.ply"), rays = dir.path("room");
-  REQUIRE(run_other(JOVILUX_BENCH_PROGRAM, {"make", "--kind", "room", "--mesh", mesh, "--rays", rays, "--triangles", "20000", "--count", "10000"}).status == 0);
-  const auto camera = run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-camera.rays"}).json();
+  REQUIRE(run_other(JOVILUX_BENCH_PROGRAM,
+                    {"make",
+                     "--kind",
+                     "room",
+                     "--mesh",
+                     mesh,
+                     "--rays",
+                     rays,
+                     "--triangles",
+                     "20000",
+                     "--count",
+                     "10000"})
+              .status == 0);
+  const auto camera =
+      run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-camera.rays"})
+          .json();
   CHECK(camera["hits"] == 10000);  // the room is closed: no ray leaves it
-  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-bounce.rays"}).json()["hits"] == 10000);
-  const std::string rig = dir.write("r.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[object]]\nname='f'\nshape={kind='plane'}\n[[light]]\nname='l'\nform='point'\nat=[0,0,2]\noutput='100 lm'\n[render]\nsize=[64,64]\nsamples=16\n");
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rays", "--mesh", mesh, "--rays", rays + "-bounce.rays"})
+            .json()["hits"] == 10000);
+  const std::string rig =
+      dir.write("r.toml",
+                "jovilux = "
+                "1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[object]]\nname='f'"
+                "\nshape={kind='plane'}\n[[light]]\nname='l'\nform='point'\nat=[0,0,2]\noutput='"
+                "100 lm'\n[render]\nsize=[64,64]\nsamples=16\n");
   const auto whole = run_other(JOVILUX_BENCH_PROGRAM, {"render", rig, "--threads", "1"}).json();
   CHECK(whole["samples"] == 64 * 64 * 16);
   CHECK(whole["query_share"].get<double>() > 0);
   CHECK(whole["query_share"].get<double>() < 1);
 }
 
-TEST_CASE("light sampling is measured against known answers, and points spread evenly agree", "[cli][bench]") {
+TEST_CASE("light sampling is measured against known answers, and points spread evenly agree",
+          "[cli][bench]") {
   const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"lights", "--samples", "40000"}).json();
   REQUIRE(j["lights"].size() == 12);
   int gains = 0;
   for (const auto& l : j["lights"]) {
     INFO(l.dump());
-    const double lx = l["illuminance_lx"], noise = l["noise_of_a_sample"], even = l["evenly_lx"], even_noise = l["evenly_noise"];
+    const double lx = l["illuminance_lx"], noise = l["noise_of_a_sample"], even = l["evenly_lx"],
+                 even_noise = l["evenly_noise"];
     CHECK(std::abs(lx - even) < 5 * std::hypot(noise * lx, even_noise * even) / 200 + 1e-4 * lx);
     if (!l["exact_lx"].is_null()) {
       CHECK(std::abs(lx - l["exact_lx"].get<double>()) < 5 * noise * lx / 200 + 1e-3 * lx);
@@ -75,7 +104,8 @@ TEST_CASE("light sampling is measured against known answers, and points spread e
   REQUIRE(j["choices"].size() == 3);
   for (const auto& c : j["choices"]) {
     INFO(c.dump());
-    CHECK(c["noise_of_a_choice"].get<double>() < (c["lamps"] < 24 ? 0.001 : 0.2 * c["blind_noise"].get<double>()));
+    CHECK(c["noise_of_a_choice"].get<double>() <
+          (c["lamps"] < 24 ? 0.001 : 0.2 * c["blind_noise"].get<double>()));
   }
 }
 
@@ -84,7 +114,8 @@ TEST_CASE("haze along a ray is measured against its integral", "[cli][bench]") {
   REQUIRE(j["rays"].size() == 4);
   for (const auto& r : j["rays"]) {
     INFO(r.dump());
-    const double value = r["luminance_cd_m2"], exact = r["exact_cd_m2"], noise = r["noise_of_a_sample"];
+    const double value = r["luminance_cd_m2"], exact = r["exact_cd_m2"],
+                 noise = r["noise_of_a_sample"];
     CHECK(std::abs(value - exact) < 5 * noise * value / 200);
     CHECK(noise < r["evenly_noise"].get<double>());
     CHECK(noise < r["by_passage_noise"].get<double>());
@@ -104,7 +135,9 @@ TEST_CASE("the eight scenes are sound, and their error after a time is told", "[
   CHECK(rigs == 8);
   const TemporaryFolder dir;
   std::filesystem::copy_file(scenes / "room.toml", dir.path("room.toml"));
-  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"scenes", dir.path(), "--seconds", "0.3", "--reference", "1.5"}).json();
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM,
+                           {"scenes", dir.path(), "--seconds", "0.3", "--reference", "1.5"})
+                     .json();
   REQUIRE(j["scenes"].size() == 1);
   CHECK(j["scenes"][0]["relative_rms"].get<double>() > 0);
   CHECK(j["scenes"][0]["samples_per_pixel"].get<double>() >= 1);

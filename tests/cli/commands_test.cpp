@@ -1,10 +1,11 @@
 // The built program's rules: exit statuses, JSON, files, help.
-#include <catch2/catch.hpp>
-#include <filesystem>
-
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
+
+#include <filesystem>
+
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -94,14 +95,18 @@ TEST_CASE("wrong arguments are refused with what to do", "[cli]") {
   says({"read", "none.exr"}, "file not found");
 }
 
-TEST_CASE("new writes a rig that checks and renders at once, and does not write over one", "[cli]") {
+TEST_CASE("new writes a rig that checks and renders at once, and does not write over one",
+          "[cli]") {
   const TemporaryFolder dir;
   CHECK(run_program({"new", dir.path("a")}).status == 0);
   const std::string rig = dir.path("a/rig.toml");
   const ProgramRun check = run_program({"check", rig, "--strict"});
   INFO(check.out);
   CHECK(check.status == 0);
-  CHECK(run_program({"render", rig, "-o", dir.path("a/out"), "--size", "32x20", "--samples", "4", "--quiet"}).status == 0);
+  CHECK(
+      run_program(
+          {"render", rig, "-o", dir.path("a/out"), "--size", "32x20", "--samples", "4", "--quiet"})
+          .status == 0);
   dir.write("a/rig.toml", "mine");
   CHECK(run_program({"new", dir.path("a")}).status == 2);
   CHECK(dir.read("a/rig.toml") == "mine");
@@ -111,7 +116,8 @@ TEST_CASE("new writes a rig that checks and renders at once, and does not write 
 TEST_CASE("render writes its four files and the same bits for any number of threads", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  const ProgramRun one = run_program({"render", rig, "-o", dir.path("one"), "--threads", "1", "--json", "--quiet"});
+  const ProgramRun one =
+      run_program({"render", rig, "-o", dir.path("one"), "--threads", "1", "--json", "--quiet"});
   INFO(one.err);
   REQUIRE(one.status == 0);
   CHECK(one.err.empty());
@@ -119,7 +125,8 @@ TEST_CASE("render writes its four files and the same bits for any number of thre
     CHECK(std::filesystem::exists(dir.path(std::string("one/") + file)));
   }
   for (const char* threads : {"2", "3"}) {
-    REQUIRE(run_program({"render", rig, "-o", dir.path("more"), "--threads", threads, "--quiet"}).status == 0);
+    REQUIRE(run_program({"render", rig, "-o", dir.path("more"), "--threads", threads, "--quiet"})
+                .status == 0);
     CHECK(dir.read("one/view.png") == dir.read("more/view.png"));
     CHECK(dir.read("one/image.exr") == dir.read("more/image.exr"));
   }
@@ -131,7 +138,8 @@ TEST_CASE("render writes its four files and the same bits for any number of thre
   CHECK(stats["noise"]["p95"].get<double>() > stats["noise"]["median"].get<double>());
   CHECK(stats["rays"]["camera"] == 48 * 32 * 16);
   CHECK(stats["lights"].size() == 2);
-  for (const char* key : {"rig", "seed", "threads", "wall_s", "cpu_s", "peak_memory_bytes", "mean_luminance_cd_m2"}) {
+  for (const char* key :
+       {"rig", "seed", "threads", "wall_s", "cpu_s", "peak_memory_bytes", "mean_luminance_cd_m2"}) {
     CHECK(stats.contains(key));
   }
 }
@@ -139,20 +147,44 @@ TEST_CASE("render writes its four files and the same bits for any number of thre
 TEST_CASE("image.exr holds the layers, and they sum to the picture exactly", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--set", "render.layers=\"lights+parts\"", "--quiet"}).status == 0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("o"),
+                       "--set",
+                       "render.layers=\"lights+parts\"",
+                       "--quiet"})
+              .status == 0);
   auto exr = ExrReader::open(dir.path("o/image.exr"));
   REQUIRE(exr);
   CHECK(exr->header().white_luminance == 1);
   CHECK(exr->header().texts.at("jovilux:rig").find("light") != std::string::npos);
-  for (const char* name : {"R", "G", "B", "variance.V", "light.lamp.R", "light.lamp.direct.R", "light.lamp.bounce.B", "light.window.G", "albedo.R", "normal.X", "depth.Z", "object.id"}) {
+  for (const char* name : {"R",
+                           "G",
+                           "B",
+                           "variance.V",
+                           "light.lamp.R",
+                           "light.lamp.direct.R",
+                           "light.lamp.bounce.B",
+                           "light.window.G",
+                           "albedo.R",
+                           "normal.X",
+                           "depth.Z",
+                           "object.id"}) {
     INFO(name);
     CHECK(exr->has(name));
   }
-  const auto data = exr->read({"G", "light.lamp.G", "light.window.G", "light.lamp.direct.G", "light.lamp.bounce.G"}, 0, 0, 48, 32);
+  const auto data = exr->read(
+      {"G", "light.lamp.G", "light.window.G", "light.lamp.direct.G", "light.lamp.bounce.G"},
+      0,
+      0,
+      48,
+      32);
   REQUIRE(data);
   bool exact = true;
   for (std::size_t i = 0; i < (*data)[0].size(); ++i) {
-    exact = exact && (*data)[0][i] == (*data)[1][i] + (*data)[2][i] && (*data)[1][i] == (*data)[3][i] + (*data)[4][i];
+    exact = exact && (*data)[0][i] == (*data)[1][i] + (*data)[2][i] &&
+            (*data)[1][i] == (*data)[3][i] + (*data)[4][i];
   }
   CHECK(exact);
 }
@@ -161,20 +193,34 @@ TEST_CASE("read gives what the layers hold, by point, box and line", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
   REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
-  const ProgramRun r = run_program({"read", dir.path("o/image.exr"), "--at", "24,20", "--box", "10,10,4,4", "--line", "0,0,9,0", "--json"});
+  const ProgramRun r = run_program({"read",
+                                    dir.path("o/image.exr"),
+                                    "--at",
+                                    "24,20",
+                                    "--box",
+                                    "10,10,4,4",
+                                    "--line",
+                                    "0,0,9,0",
+                                    "--json"});
   REQUIRE(r.status == 0);
   const auto readings = r.json()["readings"];
   REQUIRE(readings.size() == 12);
   const auto& p = readings[0];
   CHECK(p["x"] == 24);
-  const double sum = p["layers"]["lamp"]["luminance_cd_m2"].get<double>() + p["layers"]["window"]["luminance_cd_m2"].get<double>();
+  const double sum = p["layers"]["lamp"]["luminance_cd_m2"].get<double>() +
+                     p["layers"]["window"]["luminance_cd_m2"].get<double>();
   CHECK(p["luminance_cd_m2"].get<double>() == Approx(sum).epsilon(1e-6));
   const auto rgb = p["rgb"];
-  CHECK(p["luminance_cd_m2"].get<double>() == Approx(0.2126 * rgb[0].get<double>() + 0.7152 * rgb[1].get<double>() + 0.0722 * rgb[2].get<double>()).epsilon(1e-3));
-  CHECK(p["ev100"].get<double>() == Approx(std::log2(p["luminance_cd_m2"].get<double>() * 8)).epsilon(1e-9));
+  CHECK(p["luminance_cd_m2"].get<double>() ==
+        Approx(0.2126 * rgb[0].get<double>() + 0.7152 * rgb[1].get<double>() +
+               0.0722 * rgb[2].get<double>())
+            .epsilon(1e-3));
+  CHECK(p["ev100"].get<double>() ==
+        Approx(std::log2(p["luminance_cd_m2"].get<double>() * 8)).epsilon(1e-9));
   CHECK(p["standard_error_cd_m2"].get<double>() > 0);
   CHECK(p["clipped"].is_boolean());
-  CHECK(run_program({"read", dir.path("o"), "--at", "24,20"}).out.find("lamp") != std::string::npos);
+  CHECK(run_program({"read", dir.path("o"), "--at", "24,20"}).out.find("lamp") !=
+        std::string::npos);
   const ProgramRun outside = run_program({"read", dir.path("o"), "--at", "48,0"});
   CHECK(outside.status == 2);
   CHECK(outside.err.find("x runs from 0 to 47") != std::string::npos);
@@ -189,16 +235,19 @@ TEST_CASE("variants, overrides and cameras change what they name", "[cli]") {
     REQUIRE(r.status == 0);
     return r.json()["lights"];
   };
-  constexpr double kNoise = 0.05;  // lights are chosen in proportion to their levels: other levels, other samples
+  // Lights are chosen in proportion to their levels: other levels, other samples.
+  constexpr double kNoise = 0.05;
   const double full = lamp({})[0]["mean_luminance_cd_m2"];
   const auto dim = lamp({"--variant", "dim"});
   CHECK(dim[0]["mean_luminance_cd_m2"].get<double>() == Approx(full / 2).epsilon(kNoise));
   CHECK(dim[1]["mean_luminance_cd_m2"] == 0);
-  CHECK(lamp({"--set", "light.lamp.output=1600 lm"})[0]["mean_luminance_cd_m2"].get<double>() == Approx(2 * full).epsilon(kNoise));
+  CHECK(lamp({"--set", "light.lamp.output=1600 lm"})[0]["mean_luminance_cd_m2"].get<double>() ==
+        Approx(2 * full).epsilon(kNoise));
   CHECK(lamp({"--camera", "above"})[0]["mean_luminance_cd_m2"].get<double>() != Approx(full));
   CHECK(dir.read("o/rig.resolved.toml").find("800 lm") != std::string::npos);
   CHECK(run_program({"render", rig, "-o", dir.path("o"), "--camera", "abov"}).status == 2);
-  CHECK(run_program({"render", rig, "-o", dir.path("o"), "--variant", "dimm"}).err.find("did you mean \"dim\"?") != std::string::npos);
+  CHECK(run_program({"render", rig, "-o", dir.path("o"), "--variant", "dimm"})
+            .err.find("did you mean \"dim\"?") != std::string::npos);
 }
 
 TEST_CASE("results of another rig are not written over without --force", "[cli]") {
@@ -206,7 +255,8 @@ TEST_CASE("results of another rig are not written over without --force", "[cli]"
   const std::string a = dir.write("a.toml", kSmall), b = dir.write("b.toml", kSmall);
   const std::vector<std::string> quick = {"--samples", "1", "--quiet"};
   const auto run = [&](const std::string& rig, bool force) {
-    std::vector<std::string> words = {"render", rig, "-o", dir.path("o"), "--samples", "1", "--quiet"};
+    std::vector<std::string> words = {
+        "render", rig, "-o", dir.path("o"), "--samples", "1", "--quiet"};
     if (force) {
       words.emplace_back("--force");
     }
@@ -225,7 +275,8 @@ TEST_CASE("results of another rig are not written over without --force", "[cli]"
 TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  const ProgramRun r = run_program({"render", rig, "-o", dir.path("o"), "--samples", "500000", "--json", "--quiet"}, 0, 1500);
+  const ProgramRun r = run_program(
+      {"render", rig, "-o", dir.path("o"), "--samples", "500000", "--json", "--quiet"}, 0, 1500);
   CHECK(r.status == 3);
   CHECK(r.json()["stopped_by"] == "signal");
   CHECK(r.json()["samples_per_pixel"].get<double>() > 0);
@@ -238,18 +289,48 @@ TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {
 TEST_CASE("noise and time limits end a render and are told in its statistics", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  const auto clean = run_program({"render", rig, "-o", dir.path("o"), "--set", "render.samples=100000", "--noise", "5 %", "--json", "--quiet"}).json();
+  const auto clean = run_program({"render",
+                                  rig,
+                                  "-o",
+                                  dir.path("o"),
+                                  "--set",
+                                  "render.samples=100000",
+                                  "--noise",
+                                  "5 %",
+                                  "--json",
+                                  "--quiet"})
+                         .json();
   CHECK(clean["stopped_by"] == "noise");
   CHECK(clean["noise"]["p95"].get<double>() <= 0.05);
-  const auto timed = run_program({"render", rig, "-o", dir.path("o"), "--samples", "1000000", "--time-limit", "500 ms", "--json", "--quiet"}).json();
+  const auto timed = run_program({"render",
+                                  rig,
+                                  "-o",
+                                  dir.path("o"),
+                                  "--samples",
+                                  "1000000",
+                                  "--time-limit",
+                                  "500 ms",
+                                  "--json",
+                                  "--quiet"})
+                         .json();
   CHECK(timed["stopped_by"] == "time");
   CHECK(timed["wall_s"].get<double>() < 3);
 }
 
-TEST_CASE("a preview is there at once, as large as the picture, with a small image below it", "[cli][preview]") {
+TEST_CASE("a preview is there at once, as large as the picture, with a small image below it",
+          "[cli][preview]") {
   const TemporaryFolder dir;
   REQUIRE(run_program({"new", dir.path("rig")}).status == 0);
-  const ProgramRun run = run_program({"render", dir.path("rig/rig.toml"), "-o", dir.path("out"), "--preview", "--size", "640x360", "--json", "--samples", "60000"});
+  const ProgramRun run = run_program({"render",
+                                      dir.path("rig/rig.toml"),
+                                      "-o",
+                                      dir.path("out"),
+                                      "--preview",
+                                      "--size",
+                                      "640x360",
+                                      "--json",
+                                      "--samples",
+                                      "60000"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   const auto j = run.json();
@@ -262,10 +343,18 @@ TEST_CASE("a preview is there at once, as large as the picture, with a small ima
   CHECK(png->width == 640);
   CHECK(png->height == 360);
   CHECK(run_program({"read", dir.path("out"), "--at", "319,179"}).status == 0);
-  CHECK(run_program({"render", dir.path("rig/rig.toml"), "-o", dir.path("two"), "--preview", "--time-limit", "5"}).status == 2);
+  CHECK(run_program({"render",
+                     dir.path("rig/rig.toml"),
+                     "-o",
+                     dir.path("two"),
+                     "--preview",
+                     "--time-limit",
+                     "5"})
+            .status == 2);
 }
 
-TEST_CASE("check reports lights in all units and tells errors from warnings by its status", "[cli]") {
+TEST_CASE("check reports lights in all units and tells errors from warnings by its status",
+          "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
   const ProgramRun good = run_program({"check", rig, "--json"});
@@ -275,17 +364,20 @@ TEST_CASE("check reports lights in all units and tells errors from warnings by i
   CHECK(lamp["form"] == "disk");
   CHECK(lamp["flux_lm"].get<double>() == Approx(800));
   CHECK(lamp["peak_cd"].get<double>() == Approx(800 / 3.14159265).epsilon(1e-6));
-  CHECK(lamp["luminance_cd_m2"].get<double>() == Approx(800 / (3.14159265 * 3.14159265 * 0.01)).epsilon(1e-6));
+  CHECK(lamp["luminance_cd_m2"].get<double>() ==
+        Approx(800 / (3.14159265 * 3.14159265 * 0.01)).epsilon(1e-6));
   CHECK(lamp["cct_k"].get<double>() == Approx(2700).epsilon(1e-3));
   CHECK(good.json()["errors"].empty());
 
-  const ProgramRun warned = run_program({"check", rig, "--set", "light.lamp.falloff=none", "--json"});
+  const ProgramRun warned =
+      run_program({"check", rig, "--set", "light.lamp.falloff=none", "--json"});
   CHECK(warned.status == 0);
   CHECK(warned.json()["warnings"][0]["code"] == "not-physical");
   CHECK(warned.json()["lights"][0]["cheats"][0]["key"] == "falloff");
   CHECK(run_program({"check", rig, "--set", "light.lamp.falloff=none", "--strict"}).status == 1);
 
-  const ProgramRun wrong = run_program({"check", dir.write("w.toml", kSmall + "smaples = 3\n"), "--json"});
+  const ProgramRun wrong =
+      run_program({"check", dir.write("w.toml", kSmall + "smaples = 3\n"), "--json"});
   CHECK(wrong.status == 1);
   const auto error = wrong.json()["errors"][0];
   CHECK(error["line"] == 39);
@@ -300,7 +392,9 @@ TEST_CASE("convert prints the same numbers as JSON and as a table", "[cli]") {
   CHECK(j["illuminance_lx"][0]["value"].get<double>() == Approx(19.8944).epsilon(1e-5));
   CHECK(j["luminance_cd_m2"].is_null());
   CHECK(j["power_w"].is_null());
-  const auto w = run_program({"convert", "18 W @ 105 lm/W", "--form", "rect", "--size", "60cmx30cm", "--json"}).json();
+  const auto w =
+      run_program({"convert", "18 W @ 105 lm/W", "--form", "rect", "--size", "60cmx30cm", "--json"})
+          .json();
   CHECK(w["flux_lm"].get<double>() == Approx(1890));
   CHECK(w["power_w"].get<double>() == Approx(18));
   const auto sun = run_program({"convert", "100 klx", "--form", "sun", "--json"}).json();
@@ -343,9 +437,11 @@ samples = 4
   CHECK(lights[1]["name"] == "row[1]");
   CHECK(lights[1]["flux_lm"].get<double>() == Approx(300));
   CHECK(lights[1]["gel_transmittance"].get<double>() == Approx(0.5));
-  CHECK(lights[1]["subject"]["illuminance_lx"].get<double>() == Approx(300 / (4 * 3.14159265) / 0.25 / 2).epsilon(1e-4));
+  CHECK(lights[1]["subject"]["illuminance_lx"].get<double>() ==
+        Approx(300 / (4 * 3.14159265) / 0.25 / 2).epsilon(1e-4));
   CHECK(run_program({"check", rig}).out.find("row[0..2]") != std::string::npos);
-  const auto dimmed = run_program({"check", rig, "--set", "light.row[1].dimmer=0.25", "--json"}).json()["lights"];
+  const auto dimmed =
+      run_program({"check", rig, "--set", "light.row[1].dimmer=0.25", "--json"}).json()["lights"];
   CHECK(dimmed[1]["dimmer"] == 0.25);
   CHECK(dimmed[0]["dimmer"] == 1);
   CHECK(run_program({"check", rig, "--set", "light.row[3].dimmer=0.25"}).status == 1);
@@ -358,8 +454,18 @@ samples = 4
 TEST_CASE("the resolved rig renders the same picture", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--variant", "dim", "--set", "light.lamp.white=3200 K", "--quiet"}).status == 0);
-  REQUIRE(run_program({"render", dir.path("a/rig.resolved.toml"), "-o", dir.path("b"), "--quiet"}).status == 0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("a"),
+                       "--variant",
+                       "dim",
+                       "--set",
+                       "light.lamp.white=3200 K",
+                       "--quiet"})
+              .status == 0);
+  REQUIRE(run_program({"render", dir.path("a/rig.resolved.toml"), "-o", dir.path("b"), "--quiet"})
+              .status == 0);
   CHECK(dir.read("a/view.png") == dir.read("b/view.png"));
 }
 
@@ -367,7 +473,16 @@ TEST_CASE("seeds change the noise and not the picture", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
   const auto mean = [&](const std::string& seed) {
-    return run_program({"render", rig, "-o", dir.path("o"), "--set", "render.seed=" + seed, "--json", "--quiet"}).json()["mean_luminance_cd_m2"].get<double>();
+    return run_program({"render",
+                        rig,
+                        "-o",
+                        dir.path("o"),
+                        "--set",
+                        "render.seed=" + seed,
+                        "--json",
+                        "--quiet"})
+        .json()["mean_luminance_cd_m2"]
+        .get<double>();
   };
   const double one = mean("1"), two = mean("2");
   CHECK(one != two);
@@ -384,7 +499,13 @@ TEST_CASE("the demo's rig is sound and its mistakes are caught", "[cli]") {
     CHECK(run_program({"check", rig, "--variant", variant}).status == 0);
   }
   const auto mistakes = run_program({"check", rig, "--variant", "mistakes", "--json"}).json();
-  for (const char* code : {"light-inside-object", "faces-nothing", "divides-by-zero", "not-physical", "reach-holds-nothing", "luminance-beyond-real", "high-albedo"}) {
+  for (const char* code : {"light-inside-object",
+                           "faces-nothing",
+                           "divides-by-zero",
+                           "not-physical",
+                           "reach-holds-nothing",
+                           "luminance-beyond-real",
+                           "high-albedo"}) {
     INFO(code);
     const auto& w = mistakes["warnings"];
     CHECK(std::any_of(w.begin(), w.end(), [&](const auto& p) { return p["code"] == code; }));

@@ -1,15 +1,15 @@
 // The forms, laws and shapings of lights against formulas, through the built program.
-#include <catch2/catch.hpp>
-#include <cmath>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/interpolation.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
 #include "jovilux/photometry/distribution.h"
 #include "jovilux/photometry/sources.h"
+
+#include <cmath>
+
 #include "tests/support/meter_rig.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -17,31 +17,46 @@ using namespace jovilux::test;
 namespace {
 
 std::string tube(double length, const std::string& rest) {
-  return light(fmt::format("form='tube'\nfrom=[{}, 0, 1]\nto=[{}, 0, 1]\n{}", -length / 2, length / 2, rest));
+  return light(fmt::format(
+      "form='tube'\nfrom=[{}, 0, 1]\nto=[{}, 0, 1]\n{}", -length / 2, length / 2, rest));
 }
 
 // A rotational .ies file of I(theta) = peak cos^n in steps of 2.5 degrees.
 std::string cosine_file(double n, double peak) {
-  std::string out = fmt::format("IESNA:LM-63-2002\n[TEST] 1\n[MANUFAC] Orchid House Lamps\nTILT=NONE\n1 -1 1 37 1 1 2 0 0 0\n1 1 10\n");
+  std::string out = fmt::format(
+      "IESNA:LM-63-2002\n[TEST] 1\n[MANUFAC] Orchid House Lamps\nTILT=NONE\n1 -1 1 37 1 1 2 0 0 "
+      "0\n1 1 10\n");
   for (int i = 0; i <= 36; ++i) {
     out += fmt::format("{} ", i * 2.5);
   }
   out += "\n0\n";
   for (int i = 0; i <= 36; ++i) {
-    out += fmt::format("{:.6f} ", peak * std::pow(std::max(0.0, std::cos(i * 2.5 * kPiD / 180)), n));
+    out +=
+        fmt::format("{:.6f} ", peak * std::pow(std::max(0.0, std::cos(i * 2.5 * kPiD / 180)), n));
   }
   return out + "\n";
 }
 
 }  // namespace
 
-TEST_CASE("tubes of three lengths light the plane at five places by their formula", "[cli][truth]") {
+TEST_CASE("tubes of three lengths light the plane at five places by their formula",
+          "[cli][truth]") {
   const double L = 11000, R = 0.02;
   for (const double length : {0.3, 1.2, 4.0}) {
-    for (const Vec3d& p : {Vec3d(0, 0, 0), Vec3d(0.4, 0.3, 0), Vec3d(-1, 0, 0), Vec3d(2.2, 0.1, 0), Vec3d(0.1, -1.5, 0)}) {
+    for (const Vec3d& p : {Vec3d(0, 0, 0),
+                           Vec3d(0.4, 0.3, 0),
+                           Vec3d(-1, 0, 0),
+                           Vec3d(2.2, 0.1, 0),
+                           Vec3d(0.1, -1.5, 0)}) {
       INFO("length " << length << " at " << p.transpose());
-      const double exact = tube_illuminance(L, {-length / 2, 0, 1}, {length / 2, 0, 1}, R, p, Vec3d::UnitZ());
-      check_luminance(looking_at(p + Vec3d(0, 0, 0.4), p, tube(length, "radius='2 cm'\noutput='11000 cd/m2'\n")), exact * kPlaneFactor, 0.02, 8);
+      const double exact =
+          tube_illuminance(L, {-length / 2, 0, 1}, {length / 2, 0, 1}, R, p, Vec3d::UnitZ());
+      check_luminance(
+          looking_at(
+              p + Vec3d(0, 0, 0.4), p, tube(length, "radius='2 cm'\noutput='11000 cd/m2'\n")),
+          exact * kPlaneFactor,
+          0.02,
+          8);
     }
   }
 }
@@ -50,20 +65,37 @@ TEST_CASE("thick, thin, ideal and endless tubes agree with their formulas", "[cl
   const Vec3d p(0.3, 0.4, 0);
   const auto from = [&](double h) { return looking_at(p + Vec3d(0, 0, h), p, ""); };
   // Thick and near: 30 cm across, its lower side 35 cm over the plane.
-  check_luminance(from(0.3) + light("form='tube'\nfrom=[-0.6,0.2,0.5]\nto=[0.6,0.2,0.5]\nradius='15 cm'\noutput='2000 cd/m2'\n"),
-                  tube_illuminance(2000, {-0.6, 0.2, 0.5}, {0.6, 0.2, 0.5}, 0.15, p, Vec3d::UnitZ()) * kPlaneFactor);
+  check_luminance(
+      from(0.3) + light("form='tube'\nfrom=[-0.6,0.2,0.5]\nto=[0.6,0.2,0.5]\nradius='15 "
+                        "cm'\noutput='2000 cd/m2'\n"),
+      tube_illuminance(2000, {-0.6, 0.2, 0.5}, {0.6, 0.2, 0.5}, 0.15, p, Vec3d::UnitZ()) *
+          kPlaneFactor);
   // An ideal line of 1200 lm: I = Phi / pi^2.
-  check_luminance(from(0.5) + tube(1.2, "radius=0\noutput='1200 lm'\n"), tube_illuminance(1200 / (kPiD * kPiD) / 1.2, {-0.6, 0, 1}, {0.6, 0, 1}, 0, p, Vec3d::UnitZ()) * kPlaneFactor);
+  check_luminance(from(0.5) + tube(1.2, "radius=0\noutput='1200 lm'\n"),
+                  tube_illuminance(
+                      1200 / (kPiD * kPiD) / 1.2, {-0.6, 0, 1}, {0.6, 0, 1}, 0, p, Vec3d::UnitZ()) *
+                      kPlaneFactor);
   // Endless: E = Phi' / (2 pi d) straight below, thin and thick.
   for (const char* radius : {"0", "'5 cm'"}) {
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(fmt::format("form='tube'\nendless=true\nat=[0,0,1]\nalong=[1,0,0]\nradius={}\noutput='900 lm/m'\n", radius))), 900 / (2 * kPiD) * kPlaneFactor);
+    check_luminance(looking_at({0, 0, 0.5},
+                               {0, 0, 0},
+                               light(fmt::format("form='tube'\nendless=true\nat=[0,0,1]\nalong=[1,"
+                                                 "0,0]\nradius={}\noutput='900 lm/m'\n",
+                                                 radius))),
+                    900 / (2 * kPiD) * kPlaneFactor);
   }
   // Upright over the plane's point: its end is dark, its mantle seen edge on.
-  check_luminance(looking_at({0.5, 0, 0.5}, {0.5, 0, 0}, light("form='tube'\nfrom=[0,0,0.2]\nto=[0,0,1.2]\nradius='4 cm'\noutput='9000 cd/m2'\n")),
-                  tube_illuminance(9000, {0, 0, 0.2}, {0, 0, 1.2}, 0.04, {0.5, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
+  check_luminance(
+      looking_at(
+          {0.5, 0, 0.5},
+          {0.5, 0, 0},
+          light("form='tube'\nfrom=[0,0,0.2]\nto=[0,0,1.2]\nradius='4 cm'\noutput='9000 cd/m2'\n")),
+      tube_illuminance(9000, {0, 0, 0.2}, {0, 0, 1.2}, 0.04, {0.5, 0, 0}, Vec3d::UnitZ()) *
+          kPlaneFactor);
 }
 
-TEST_CASE("21 points on a line or helix imitate the tube, with the difference as a figure", "[cli][truth]") {
+TEST_CASE("21 points on a line or helix imitate the tube, with the difference as a figure",
+          "[cli][truth]") {
   // truths: line_tube_sine 82.339 lx, and its imitation by 16 points of even intensity.
   const TemporaryFolder dir;
   const auto measured = [&](const std::string& text) {
@@ -76,19 +108,29 @@ TEST_CASE("21 points on a line or helix imitate the tube, with the difference as
   };
   const double tube_lx = measured(tube(1, "radius=0\noutput='1000 lm'\n"));
   CHECK(tube_lx == Approx(82.3391450683326).epsilon(0.005));
-  const double points_lx = measured(light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n") + "[[array]]\nname='string'\nof='l'\ncount=21\noutput='total'\nalong={path='line', from=[-0.5,0,1], to=[0.5,0,1]}\n");
+  const double points_lx = measured(light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n") +
+                                    "[[array]]\nname='string'\nof='l'\ncount=21\noutput='total'"
+                                    "\nalong={path='line', from=[-0.5,0,1], to=[0.5,0,1]}\n");
   // Points shine evenly, a Lambertian thread by the sine to its axis: 17.6 % less here.
   CHECK(points_lx / tube_lx == Approx(67.88 / 82.339).epsilon(0.01));
 }
 
 TEST_CASE("points on a helix imitate its thread, by so much more", "[cli][truth]") {
-  // A gray wall at x = 0.4 that faces the helix about z; truths: helix_points_illuminance, helix_tube_illuminance.
+  // A gray wall at x = 0.4 that faces the helix about z; truths: helix_points_illuminance,
+  // helix_tube_illuminance.
   const TemporaryFolder dir;
   const auto measured = [&](int count) {
-    const std::string rig = dir.write("r.toml", fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0.2,0.5,0.15]\nlook_at=[0.4,0,0.15]\nview='0.05 deg'\n[[object]]\nname='wall'\nshape={{kind='plane'}}\nturn=[0,-90,0]\nat=[0.4,0,0]\n"
-                                                             "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0]\noutput='1000 lm'\n[[array]]\nname='string'\nof='bulb'\ncount={}\noutput='total'\n"
-                                                             "along={{path='helix', at=[0,0,0], axis=[0,0,1], radius=0.05, pitch=0.06, turns=5}}\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n",
-                                                             count));
+    const std::string rig = dir.write(
+        "r.toml",
+        fmt::format(
+            "jovilux = "
+            "1\n[[camera]]\nname='c'\nat=[0.2,0.5,0.15]\nlook_at=[0.4,0,0.15]\nview='0.05 "
+            "deg'\n[[object]]\nname='wall'\nshape={{kind='plane'}}\nturn=[0,-90,0]\nat=[0.4,0,0]\n"
+            "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0]\noutput='1000 "
+            "lm'\n[[array]]\nname='string'\nof='bulb'\ncount={}\noutput='total'\n"
+            "along={{path='helix', at=[0,0,0], axis=[0,0,1], radius=0.05, pitch=0.06, "
+            "turns=5}}\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n",
+            count));
     double sum = 0;
     for (int seed = 1; seed <= 8; ++seed) {
       sum += reading(dir, rig, seed)["luminance_cd_m2"].get<double>() / 8;
@@ -112,27 +154,45 @@ TEST_CASE("a picture is a gobo, in its colors", "[cli][gobo]") {
   }
   write_png(dir.path("mask.png"), 16, 16, pixels);
   const auto at = [&](double z) {
-    const std::string rig = dir.write("r.toml", fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0,1,{0}]\nlook_at=[0,2,{0}]\nview='0.05 deg'\n[[object]]\nname='wall'\nshape={{kind='rect', size=[4,4]}}\nturn=[90,0,0]\nat=[0,2,0]\n"
-                                                             "[[light]]\nname='l'\nform='spot'\nat=[0,0,0]\ntoward=[0,1,0]\nbeam=60\noutput='100 cd'\ngobo={{image='mask.png', size=['1 m','1 m'], at='1 m'}}\n[render]\nsize=[8,8]\nsamples=32\nbounces=1\n",
-                                                             z));
+    const std::string rig = dir.write(
+        "r.toml",
+        fmt::format(
+            "jovilux = 1\n[[camera]]\nname='c'\nat=[0,1,{0}]\nlook_at=[0,2,{0}]\nview='0.05 "
+            "deg'\n[[object]]\nname='wall'\nshape={{kind='rect', "
+            "size=[4,4]}}\nturn=[90,0,0]\nat=[0,2,0]\n"
+            "[[light]]\nname='l'\nform='spot'\nat=[0,0,0]\ntoward=[0,1,0]\nbeam=60\noutput='100 "
+            "cd'\ngobo={{image='mask.png', size=['1 m','1 m'], at='1 "
+            "m'}}\n[render]\nsize=[8,8]\nsamples=32\nbounces=1\n",
+            z));
     return reading(dir, rig, 1);
   };
   const auto up = at(0.5), down = at(-0.5);
   CHECK(down["luminance_cd_m2"].get<double>() == 0);
   // Linear red has 0.2126 of white's luminance; green and blue are nearly gone.
   const double d2 = 4.25, c = 2 / std::sqrt(d2);
-  CHECK(up["luminance_cd_m2"].get<double>() == Approx(0.2126 * 100 * c / d2 * kPlaneFactor).epsilon(0.01));
+  CHECK(up["luminance_cd_m2"].get<double>() ==
+        Approx(0.2126 * 100 * c / d2 * kPlaneFactor).epsilon(0.01));
   CHECK(up["rgb"][0].get<double>() > 20 * up["rgb"][1].get<double>());
 }
 
-TEST_CASE("any object can emit: a ball as the sphere's formula says, a box and a mesh as their faces", "[cli][truth]") {
+TEST_CASE(
+    "any object can emit: a ball as the sphere's formula says, a box and a mesh as their faces",
+    "[cli][truth]") {
   const std::string object = "[[object]]\nname='lamp'\nat=[0,0,1]\n";
   const std::string emits = light("form='object'\nobject='lamp'\noutput='3000 cd/m2'\n");
   // Places are chosen over the whole surface, half of it or more in vain: more samples.
-  const auto finely = [](std::string text) { return text.replace(text.find("samples = 32"), 12, "samples = 256"); };
-  check_luminance(finely(looking_at({0.6, 0, 0.3}, {0.6, 0, 0}, object + "shape={kind='sphere', radius=0.25}\n" + emits)), sphere_illuminance(3000, {0, 0, 1}, 0.25, {0.6, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
+  const auto finely = [](std::string text) {
+    return text.replace(text.find("samples = 32"), 12, "samples = 256");
+  };
+  check_luminance(
+      finely(looking_at(
+          {0.6, 0, 0.3}, {0.6, 0, 0}, object + "shape={kind='sphere', radius=0.25}\n" + emits)),
+      sphere_illuminance(3000, {0, 0, 1}, 0.25, {0.6, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
   // Straight below a box only its lower face is seen.
-  check_luminance(finely(looking_at({0, 0, 0.3}, {0, 0, 0}, object + "shape={kind='box', size=[0.4, 0.6, 0.2]}\n" + emits)), rect_illuminance_on_axis(3000, 0.4, 0.6, 0.9) * kPlaneFactor);
+  check_luminance(
+      finely(looking_at(
+          {0, 0, 0.3}, {0, 0, 0}, object + "shape={kind='box', size=[0.4, 0.6, 0.2]}\n" + emits)),
+      rect_illuminance_on_axis(3000, 0.4, 0.6, 0.9) * kPlaneFactor);
   // A mesh of two triangles that face down; lumens over its area.
   const TemporaryFolder dir;
   dir.write("panel.obj", "v -0.2 -0.3 1\nv 0.2 -0.3 1\nv 0.2 0.3 1\nv -0.2 0.3 1\nf 1 4 3 2\n");
@@ -146,18 +206,29 @@ TEST_CASE("any object can emit: a ball as the sphere's formula says, a box and a
     return m;
   };
   const double exact = rect_illuminance_on_axis(1000 / (kPiD * 0.24), 0.4, 0.6, 1) * kPlaneFactor;
-  const RunningMoments below = mean(looking_at({0, 0, 0.3}, {0, 0, 0}, mesh + light("form='object'\nobject='lamp'\noutput='1000 lm'\n")));
+  const RunningMoments below = mean(looking_at(
+      {0, 0, 0.3}, {0, 0, 0}, mesh + light("form='object'\nobject='lamp'\noutput='1000 lm'\n")));
   CHECK(std::abs(below.mean() - exact) < 8 * below.standard_error() + 2e-4 * exact);
   CHECK(below.standard_error() < 0.005 * exact);
   // Scaled unevenly, its area grows with it; its other side is dark unless two-sided.
-  const RunningMoments scaled = mean(looking_at({0, 0, 0.3}, {0, 0, 0}, "[[object]]\nname='lamp'\nshape={kind='sphere', radius=0.2}\nscale=[1,1,0.01]\nat=[0,0,1]\n" + light("form='object'\nobject='lamp'\noutput='1000 lm'\n")));
-  const double flat = disk_illuminance_on_axis(1000 / (kPiD * 2 * kPiD * 0.04), 0.2, 1) * kPlaneFactor;  // two faces of a disk
+  const RunningMoments scaled = mean(looking_at(
+      {0, 0, 0.3},
+      {0, 0, 0},
+      "[[object]]\nname='lamp'\nshape={kind='sphere', radius=0.2}\nscale=[1,1,0.01]\nat=[0,0,1]\n" +
+          light("form='object'\nobject='lamp'\noutput='1000 lm'\n")));
+  // Two faces of a disk.
+  const double flat =
+      disk_illuminance_on_axis(1000 / (kPiD * 2 * kPiD * 0.04), 0.2, 1) * kPlaneFactor;
   CHECK(scaled.mean() == Approx(flat).epsilon(0.01));
 }
 
 TEST_CASE("an object that emits goes on reflecting, and is itself again when off", "[cli]") {
-  const std::string rig = looking_at({0, 0, 0.3}, {0, 0, 0}, "[[object]]\nname='lamp'\nat=[3,0,1]\nshape={kind='sphere', radius=0.25}\n" + light("form='object'\nobject='lamp'\noutput='3000 cd/m2'\non=false\n") +
-                                                                 "[[light]]\nname='p'\nform='point'\nat=[0,0,1]\noutput='100 cd'\n");
+  const std::string rig =
+      looking_at({0, 0, 0.3},
+                 {0, 0, 0},
+                 "[[object]]\nname='lamp'\nat=[3,0,1]\nshape={kind='sphere', radius=0.25}\n" +
+                     light("form='object'\nobject='lamp'\noutput='3000 cd/m2'\non=false\n") +
+                     "[[light]]\nname='p'\nform='point'\nat=[0,0,1]\noutput='100 cd'\n");
   check_luminance(rig, 100 * kPlaneFactor, 0.02, 8);
 }
 
@@ -165,35 +236,61 @@ TEST_CASE("two-sided, weighted and lens-shaped lights keep their formulas", "[cl
   SourceShape s;
   s.form = Form::kDisk;
   s.radius = 0.3;
-  const auto flat = [&](const std::string& rest) { return light("at=[0,0,1]\naim=[0,0,0]\n" + rest); };
+  const auto flat = [&](const std::string& rest) {
+    return light("at=[0,0,1]\naim=[0,0,0]\n" + rest);
+  };
   SECTION("both sides: the flux is shared") {
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light("form='disk'\nat=[0,0,1]\ntoward=[0,0,1]\nradius=0.3\ntwo_sided=true\noutput='1000 lm'\n")), disk_illuminance_on_axis(500 / (kPiD * kPiD * 0.09), 0.3, 1) * kPlaneFactor);
+    check_luminance(looking_at({0, 0, 0.5},
+                               {0, 0, 0},
+                               light("form='disk'\nat=[0,0,1]\ntoward=[0,0,1]\nradius=0.3\ntwo_"
+                                     "sided=true\noutput='1000 lm'\n")),
+                    disk_illuminance_on_axis(500 / (kPiD * kPiD * 0.09), 0.3, 1) * kPlaneFactor);
   }
   SECTION("center weight on disk, rect and sphere") {
     s.center_weight = 3;
     const SourceLevels l = *source_levels(s, {Output::Kind::kFlux, 1000, {}, {}}).levels;
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, flat("form='disk'\nradius=0.3\ncenter_weight=3\noutput='1000 lm'\n")), illuminance_on_axis(s, l, 1).value * kPlaneFactor);
+    check_luminance(
+        looking_at({0, 0, 0.5},
+                   {0, 0, 0},
+                   flat("form='disk'\nradius=0.3\ncenter_weight=3\noutput='1000 lm'\n")),
+        illuminance_on_axis(s, l, 1).value * kPlaneFactor);
     s.form = Form::kRect;
     s.width = 0.8;
     s.height = 0.4;
     const SourceLevels r = *source_levels(s, {Output::Kind::kFlux, 1000, {}, {}}).levels;
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, flat("form='rect'\nsize=[0.8,0.4]\ncenter_weight=3\noutput='1000 lm'\n")), illuminance_on_axis(s, r, 1).value * kPlaneFactor);
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light("form='sphere'\nat=[0,0,1]\nradius=0.3\ncenter_weight=3\noutput='1000 lm'\n")), 1000 / (4 * kPiD) * kPlaneFactor);
+    check_luminance(
+        looking_at({0, 0, 0.5},
+                   {0, 0, 0},
+                   flat("form='rect'\nsize=[0.8,0.4]\ncenter_weight=3\noutput='1000 lm'\n")),
+        illuminance_on_axis(s, r, 1).value * kPlaneFactor);
+    check_luminance(
+        looking_at(
+            {0, 0, 0.5},
+            {0, 0, 0},
+            light("form='sphere'\nat=[0,0,1]\nradius=0.3\ncenter_weight=3\noutput='1000 lm'\n")),
+        1000 / (4 * kPiD) * kPlaneFactor);
   }
   SECTION("a spot's lens") {
     s.form = Form::kSpot;
     s.radius = 0.15;
     s.beam = spot_beam(degrees(24), degrees(38));
     const SourceLevels l = *source_levels(s, {Output::Kind::kFlux, 1000, {}, {}}).levels;
-    check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, flat("form='spot'\nradius=0.15\nbeam=24\nfield=38\noutput='1000 lm'\n")), illuminance_on_axis(s, l, 1).value * kPlaneFactor);
+    check_luminance(
+        looking_at({0, 0, 0.5},
+                   {0, 0, 0},
+                   flat("form='spot'\nradius=0.15\nbeam=24\nfield=38\noutput='1000 lm'\n")),
+        illuminance_on_axis(s, l, 1).value * kPlaneFactor);
   }
 }
 
 TEST_CASE("domes and general skies light level ground with their lux", "[cli][truth]") {
   const std::string open = looking_at({0, 0, 0.5}, {0, 0, 0}, "");
-  check_luminance(open + light("form='sky'\nmodel='clear'\nelevation=35\nazimuth=120\noutput='12 klx'\n"), 12000 * kPlaneFactor);
+  check_luminance(
+      open + light("form='sky'\nmodel='clear'\nelevation=35\nazimuth=120\noutput='12 klx'\n"),
+      12000 * kPlaneFactor);
   check_luminance(open + light("form='sky'\ncie=3\noutput='5 klx'\n"), 5000 * kPlaneFactor);
-  // One bright pixel in an even dome: truths environment_texel_illuminance; its file is written here.
+  // One bright pixel in an even dome: truths environment_texel_illuminance; its file is written
+  // here.
   const TemporaryFolder dir;
   ExrHeader h;
   h.width = 64;
@@ -207,7 +304,8 @@ TEST_CASE("domes and general skies light level ground with their lux", "[cli][tr
                         }});
   }
   write_exr(dir.path("dome.exr"), h, channels);
-  const std::string rig = dir.write("r.toml", open + light("form='dome'\nimage='dome.exr'\noutput='as-is'\n"));
+  const std::string rig =
+      dir.write("r.toml", open + light("form='dome'\nimage='dome.exr'\noutput='as-is'\n"));
   RunningMoments m;
   for (int seed = 1; seed <= kScramblingsTested; ++seed) {
     m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
@@ -217,17 +315,27 @@ TEST_CASE("domes and general skies light level ground with their lux", "[cli][tr
   CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + 2e-4 * exact);
   CHECK(m.standard_error() < 0.005 * exact);
   // The same in lx.
-  const std::string lux = dir.write("s.toml", open + light("form='dome'\nimage='dome.exr'\nturn=40\noutput='800 lx'\n"));
+  const std::string lux = dir.write(
+      "s.toml", open + light("form='dome'\nimage='dome.exr'\nturn=40\noutput='800 lx'\n"));
   RunningMoments n;
   for (int seed = 1; seed <= kScramblingsTested; ++seed) {
     n.add(reading(dir, lux, seed)["luminance_cd_m2"]);
   }
-  CHECK(std::abs(n.mean() - 800 * kPlaneFactor) < kScramblingBound * n.standard_error() + 2e-4 * 800 * kPlaneFactor);
+  CHECK(std::abs(n.mean() - 800 * kPlaneFactor) <
+        kScramblingBound * n.standard_error() + 2e-4 * 800 * kPlaneFactor);
 }
 
-TEST_CASE("drawn and written falloff laws are what they say, and keep the level at match", "[cli][truth]") {
-  const auto at = [](double height, const std::string& law) { return looking_at({0.01, 0, height / 2}, {0, 0, 0}, light(fmt::format("form='point'\nat=[0,0,{}]\noutput='100 cd'\nfalloff={}\n", height, law))); };
-  const std::string points = "{ law='points', points=[['0 m', 1.0], ['2 m', 0.4], ['5 m', 0]], match='2 m' }";
+TEST_CASE("drawn and written falloff laws are what they say, and keep the level at match",
+          "[cli][truth]") {
+  const auto at = [](double height, const std::string& law) {
+    return looking_at(
+        {0.01, 0, height / 2},
+        {0, 0, 0},
+        light(
+            fmt::format("form='point'\nat=[0,0,{}]\noutput='100 cd'\nfalloff={}\n", height, law)));
+  };
+  const std::string points =
+      "{ law='points', points=[['0 m', 1.0], ['2 m', 0.4], ['5 m', 0]], match='2 m' }";
   check_luminance(at(2, points), 100 / 4.0 * kPlaneFactor, 0.02, 8);
   const MonotoneCubic curve({0, 2, 5}, {1, 0.4, 0});
   check_luminance(at(1, points), 100 / 4.0 * curve(1) / 0.4 * kPlaneFactor, 0.02, 8);
@@ -237,12 +345,17 @@ TEST_CASE("drawn and written falloff laws are what they say, and keep the level 
   check_luminance(at(3, formula), 100 * 4 / 16.0 * kPlaneFactor, 0.02, 8);
 }
 
-TEST_CASE("a photometric file shapes the light: cos^4 on a wall, lumens from the file or the rig", "[cli][truth]") {
+TEST_CASE("a photometric file shapes the light: cos^4 on a wall, lumens from the file or the rig",
+          "[cli][truth]") {
   const TemporaryFolder dir;
   dir.write("lamp.ies", cosine_file(4, 500));
   const auto level = [&](const std::string& rest, const Vec3d& p, double bias = 0.02) {
     (void)bias;
-    const std::string rig = dir.write("r.toml", looking_at(p + Vec3d(0, 0, 0.5), p, light("at=[0,0,2]\naim=[0,0,0]\nprofile='lamp.ies'\n" + rest)));
+    const std::string rig =
+        dir.write("r.toml",
+                  looking_at(p + Vec3d(0, 0, 0.5),
+                             p,
+                             light("at=[0,0,2]\naim=[0,0,0]\nprofile='lamp.ies'\n" + rest)));
     RunningMoments m;
     for (int seed = 1; seed <= 16; ++seed) {
       m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
@@ -252,10 +365,13 @@ TEST_CASE("a photometric file shapes the light: cos^4 on a wall, lumens from the
   // E = I cos^4 cos / d^2 at 1 m from the foot.
   const double d2 = 5, c = 2 / std::sqrt(5.0);
   CHECK(level("form='point'\n", {0, 0, 0}) == Approx(500 / 4.0 * kPlaneFactor).epsilon(1e-3));
-  CHECK(level("form='point'\n", {1, 0, 0}) == Approx(500 * std::pow(c, 4) * c / d2 * kPlaneFactor).epsilon(2e-3));
+  CHECK(level("form='point'\n", {1, 0, 0}) ==
+        Approx(500 * std::pow(c, 4) * c / d2 * kPlaneFactor).epsilon(2e-3));
   // 2 pi / 5 x 500 lm is what the file has; 1000 lm scale it.
-  CHECK(level("form='point'\noutput='1000 lm'\n", {0, 0, 0}) == Approx(1000 / (2 * kPiD / 5) / 4 * kPlaneFactor).epsilon(2e-3));
-  CHECK(level("form='spot'\noutput='200 cd'\n", {0, 0, 0}) == Approx(200 / 4.0 * kPlaneFactor).epsilon(1e-3));
+  CHECK(level("form='point'\noutput='1000 lm'\n", {0, 0, 0}) ==
+        Approx(1000 / (2 * kPiD / 5) / 4 * kPlaneFactor).epsilon(2e-3));
+  CHECK(level("form='spot'\noutput='200 cd'\n", {0, 0, 0}) ==
+        Approx(200 / 4.0 * kPlaneFactor).epsilon(1e-3));
   // From a disk: luminance I / (A cos), here by quadrature.
   SourceShape s;
   s.form = Form::kDisk;
@@ -265,31 +381,70 @@ TEST_CASE("a photometric file shapes the light: cos^4 on a wall, lumens from the
     v.push_back(i * 2.5 * kPiD / 180);
     candela.push_back(500 * std::pow(std::max(0.0, std::cos(v.back())), 4));
   }
-  s.profile = std::make_shared<LuminousDistribution>(CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, v, candela});
+  s.profile = std::make_shared<LuminousDistribution>(
+      CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, v, candela});
   const SourceLevels l = *source_levels(s, {Output::Kind::kIntensity, 500, {}, {}}).levels;
-  CHECK(level("form='disk'\nradius=0.3\n", {0, 0, 0}) == Approx(illuminance_on_axis(s, l, 2).value * kPlaneFactor).epsilon(3e-3));
+  CHECK(level("form='disk'\nradius=0.3\n", {0, 0, 0}) ==
+        Approx(illuminance_on_axis(s, l, 2).value * kPlaneFactor).epsilon(3e-3));
   s.form = Form::kSphere;
-  CHECK(level("form='sphere'\nradius=0.3\n", {0, 0, 0}) == Approx(illuminance_on_axis(s, *source_levels(s, {Output::Kind::kIntensity, 500, {}, {}}).levels, 2).value * kPlaneFactor).epsilon(3e-3));
+  CHECK(level("form='sphere'\nradius=0.3\n", {0, 0, 0}) ==
+        Approx(illuminance_on_axis(
+                   s, *source_levels(s, {Output::Kind::kIntensity, 500, {}, {}}).levels, 2)
+                   .value *
+               kPlaneFactor)
+            .epsilon(3e-3));
 }
 
 TEST_CASE("a gobo darkens what its bars shade, and its loss is counted in lumens", "[cli][truth]") {
   const std::string plane = looking_at({0.01, 0, 0.3}, {0, 0, 0}, "");
-  const auto spot = [](const std::string& gobo) { return light("form='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=20\noutput='100 cd'\ngobo={" + gobo + "}\n"); };
+  const auto spot = [](const std::string& gobo) {
+    return light("form='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=20\noutput='100 cd'\ngobo={" + gobo +
+                 "}\n");
+  };
   // Three slats of which the middle opening lies on the axis; shifted half by two.
-  check_luminance(plane + spot("pattern='slats', count=3, open=0.5, size=['60 cm','60 cm'], at='1 m'"), 100 / 4.0 * kPlaneFactor, 0.02, 8);
+  check_luminance(
+      plane + spot("pattern='slats', count=3, open=0.5, size=['60 cm','60 cm'], at='1 m'"),
+      100 / 4.0 * kPlaneFactor,
+      0.02,
+      8);
   const TemporaryFolder dir;
   const auto dark = [&](const std::string& text) {
     const std::string rig = dir.write("r.toml", text);
     return reading(dir, rig, 1)["luminance_cd_m2"].get<double>();
   };
-  CHECK(dark(plane + spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='1 m'")) == 0);
-  CHECK(dark(plane + spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='1 m', strength=0.3")) == Approx(0.7 * 100 / 4.0 * kPlaneFactor).epsilon(1e-3));
-  CHECK(dark(plane + spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='3 m'")) == Approx(100 / 4.0 * kPlaneFactor).epsilon(1e-3));  // beyond the plane
-  // A disk behind a grid of half its area: near half of the light on average, by the program's own count.
-  const std::string rig = dir.write("c.toml", plane + light("form='disk'\nradius=0.05\nspread=40\nat=[0,0,2]\naim=[0,0,0]\noutput='1000 lm'\ngobo={pattern='dots', count=20, open=0.5, size=['2 m','2 m'], at='1 m'}\n"));
-  CHECK(run_program({"check", rig, "--json"}).json()["lights"][0]["gobo_transmittance"].get<double>() == Approx(0.5).margin(0.02));
+  CHECK(dark(plane +
+             spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='1 m'")) == 0);
+  CHECK(dark(plane + spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='1 m', "
+                          "strength=0.3")) == Approx(0.7 * 100 / 4.0 * kPlaneFactor).epsilon(1e-3));
+  // Beyond the plane.
+  CHECK(
+      dark(plane + spot("pattern='slats', count=2, open=0.5, size=['60 cm','60 cm'], at='3 m'")) ==
+      Approx(100 / 4.0 * kPlaneFactor).epsilon(1e-3));
+  // A disk behind a grid of half its area: near half of the light on average, by the program's own
+  // count.
+  const std::string rig = dir.write(
+      "c.toml",
+      plane +
+          light("form='disk'\nradius=0.05\nspread=40\nat=[0,0,2]\naim=[0,0,0]\noutput='1000 "
+                "lm'\ngobo={pattern='dots', count=20, open=0.5, size=['2 m','2 m'], at='1 m'}\n"));
+  CHECK(run_program({"check", rig, "--json"})
+            .json()["lights"][0]["gobo_transmittance"]
+            .get<double>() == Approx(0.5).margin(0.02));
   // The sun through bars one metre up: the place under an opening has all of it.
   const std::string sun = "form='sun'\ntoward=[0,0,-1]\noutput='10 klx'\n";
-  check_luminance(plane + light(sun + "gobo={pattern='slats', count=1, open=0.5, size=['60 cm','60 cm'], at='1 m'}\n"), 10000 * kPlaneFactor, 0.02, 8);
-  CHECK(dark(looking_at({0.01, 0.3, 0.3}, {0, 0.3, 0}, light(sun + "gobo={pattern='slats', count=1, open=0.5, size=['60 cm','60 cm'], at='1 m'}\n"))) == 0);
+  check_luminance(
+      plane +
+          light(sun +
+                "gobo={pattern='slats', count=1, open=0.5, size=['60 cm','60 cm'], at='1 m'}\n"),
+      10000 * kPlaneFactor,
+      0.02,
+      8);
+  CHECK(
+      dark(looking_at(
+          {0.01, 0.3, 0.3},
+          {0, 0.3, 0},
+          light(
+              sun +
+              "gobo={pattern='slats', count=1, open=0.5, size=['60 cm','60 cm'], at='1 m'}\n"))) ==
+      0);
 }

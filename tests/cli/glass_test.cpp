@@ -1,66 +1,110 @@
 // Glass, panes and sheets against closed forms, through the built program.
-#include <catch2/catch.hpp>
-#include <cmath>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/optics/microfacet.h"
 #include "jovilux/optics/surface.h"
+
+#include <cmath>
+
 #include "tests/support/meter_rig.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-// A camera at the origin that looks along +y at a panel of 1000 cd/m2 at y = 3, through what `between` puts there.
+// A camera at the origin that looks along +y at a panel of 1000 cd/m2 at y = 3, through what
+// `between` puts there.
 std::string at_panel(const std::string& between, int bounces = 8) {
-  return fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nview='0.05 deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces={}\n{}", bounces, between) +
+  return fmt::format(
+             "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nview='0.05 "
+             "deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces={}\n{}",
+             bounces,
+             between) +
          light("form='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n");
 }
 
 }  // namespace
 
-TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight", "[cli][glass][truth]") {
+TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
+          "[cli][glass][truth]") {
   const double r = 0.04, through = (1 - r) / (1 + r);  // n = 1.5, head on
   const std::string pane = "[[material]]\nname='pane'\nkind='glass'\nior=1.5\nthin=true\n";
-  check_luminance(at_panel(pane + "[[object]]\nname='p'\nshape={kind='rect', size=[1,1]}\nturn=[90,0,0]\nat=[0,1,0]\nmaterial='pane'\n"), 1000 * through, 0.03, 16);
-  // A tinted pane between a lamp and the plane: the shadow ray passes it at its own angle, and is weakened by it.
-  const std::string lit = looking_at({0.8, 0, 0.4}, {0, 0, 0}, pane + "color=[0.5,0.5,0.5]\n[[object]]\nname='p'\nshape={kind='rect', size=[0.5,0.5]}\nat=[0,0,1]\nmaterial='pane'\n" + light("form='point'\nat=[0,0,2]\noutput='100 cd'\n"));
+  check_luminance(at_panel(pane + "[[object]]\nname='p'\nshape={kind='rect', "
+                                  "size=[1,1]}\nturn=[90,0,0]\nat=[0,1,0]\nmaterial='pane'\n"),
+                  1000 * through,
+                  0.03,
+                  16);
+  // A tinted pane between a lamp and the plane: the shadow ray passes it at its own angle, and is
+  // weakened by it.
+  const std::string lit = looking_at({0.8, 0, 0.4},
+                                     {0, 0, 0},
+                                     pane +
+                                         "color=[0.5,0.5,0.5]\n[[object]]\nname='p'\nshape={kind='"
+                                         "rect', size=[0.5,0.5]}\nat=[0,0,1]\nmaterial='pane'\n" +
+                                         light("form='point'\nat=[0,0,2]\noutput='100 cd'\n"));
   check_luminance(lit, 0.5 * through * 100 / 4.0 * kPlaneFactor, 0.02, 8);
   // A lamp with a body, which both ways find; through two panes.
-  const std::string ball = looking_at({0.8, 0, 0.4}, {0, 0, 0}, pane + "[[object]]\nname='p'\nshape={kind='rect', size=[3,3]}\nat=[0,0,0.8]\nmaterial='pane'\n[[object]]\nname='q'\nshape={kind='rect', size=[3,3]}\nat=[0,0,0.9]\nmaterial='pane'\n" +
-                                                                    light("form='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n"));
+  const std::string ball =
+      looking_at({0.8, 0, 0.4},
+                 {0, 0, 0},
+                 pane +
+                     "[[object]]\nname='p'\nshape={kind='rect', "
+                     "size=[3,3]}\nat=[0,0,0.8]\nmaterial='pane'\n[[object]]\nname='q'\nshape={"
+                     "kind='rect', size=[3,3]}\nat=[0,0,0.9]\nmaterial='pane'\n" +
+                     light("form='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n"));
   check_luminance(ball, through * through * 100 / 4.0 * kPlaneFactor, 0.03, 16);
 }
 
-TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light", "[cli][glass][truth]") {
+TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light",
+          "[cli][glass][truth]") {
   const double r = 0.04;
   // A slab 20 cm thick, absorbing 2 /m: both faces, and all passages to and fro between them.
   const double a = std::exp(-2 * 0.2), through = (1 - r) * (1 - r) * a / (1 - r * r * a * a);
-  check_luminance(at_panel("[[material]]\nname='g'\nkind='glass'\nior=1.5\nabsorption='2 /m'\n[[object]]\nname='s'\nshape={kind='box', size=[1,0.2,1]}\nat=[0,1,0]\nmaterial='g'\n", 20), 1000 * through, 0.03, 16);
-  // Slanted by 40 degrees: refracted in and out, a longer way inside, the panel behind it wide enough to be hit all the same.
+  check_luminance(at_panel("[[material]]\nname='g'\nkind='glass'\nior=1.5\nabsorption='2 "
+                           "/m'\n[[object]]\nname='s'\nshape={kind='box', "
+                           "size=[1,0.2,1]}\nat=[0,1,0]\nmaterial='g'\n",
+                           20),
+                  1000 * through,
+                  0.03,
+                  16);
+  // Slanted by 40 degrees: refracted in and out, a longer way inside, the panel behind it wide
+  // enough to be hit all the same.
   const double t = 40 * kPiD / 180, cos_inside = std::sqrt(1 - sqr(std::sin(t) / 1.5));
-  const double R = fresnel_dielectric(static_cast<float>(std::cos(t)), 1.5f), A = std::exp(-2 * 0.2 / cos_inside);
-  // What is reflected between the faces leaves sidewards to the same panel, or misses it: only the straight way is counted here.
-  check_luminance(at_panel("[[material]]\nname='g'\nkind='glass'\nior=1.5\nabsorption='2 /m'\n[[object]]\nname='s'\nshape={kind='box', size=[3,0.2,3]}\nat=[0,1.2,0]\nturn=[40,0,0]\nmaterial='g'\n", 2), 1000 * (1 - R) * (1 - R) * A, 0.03, 16);
+  const double R = fresnel_dielectric(static_cast<float>(std::cos(t)), 1.5f),
+               A = std::exp(-2 * 0.2 / cos_inside);
+  // What is reflected between the faces leaves sidewards to the same panel, or misses it: only the
+  // straight way is counted here.
+  check_luminance(at_panel("[[material]]\nname='g'\nkind='glass'\nior=1.5\nabsorption='2 "
+                           "/m'\n[[object]]\nname='s'\nshape={kind='box', "
+                           "size=[3,0.2,3]}\nat=[0,1.2,0]\nturn=[40,0,0]\nmaterial='g'\n",
+                           2),
+                  1000 * (1 - R) * (1 - R) * A,
+                  0.03,
+                  16);
 }
 
 TEST_CASE("a sheet shares light between its sides", "[cli][sheet][truth]") {
-  // The plane's place replaced by a sheet, looked at from above, lit from above or below: E (1 - t) c / pi and E t c / pi.
+  // The plane's place replaced by a sheet, looked at from above, lit from above or below: E (1 - t)
+  // c / pi and E t c / pi.
   const auto rig = [](double z) {
-    return fmt::format("jovilux = 1\n[[camera]]\nname='c'\nat=[0.5,0,1]\nlook_at=[0,0,0]\nview='0.05 deg'\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n[[material]]\nname='paper'\nkind='sheet'\ncolor=[0.8,0.8,0.8]\nthrough=0.35\n"
-                       "[[object]]\nname='s'\nshape={{kind='rect', size=[4,4]}}\nmaterial='paper'\n",
-                       z) +
+    return fmt::format(
+               "jovilux = 1\n[[camera]]\nname='c'\nat=[0.5,0,1]\nlook_at=[0,0,0]\nview='0.05 "
+               "deg'\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n[[material]]\nname='paper'"
+               "\nkind='sheet'\ncolor=[0.8,0.8,0.8]\nthrough=0.35\n"
+               "[[object]]\nname='s'\nshape={{kind='rect', size=[4,4]}}\nmaterial='paper'\n",
+               z) +
            light(fmt::format("form='sphere'\nradius=0.3\nat=[0,0,{}]\noutput='100 cd'\n", z));
   };
   check_luminance(rig(2), 100 / 4.0 * 0.8 * 0.65 / kPiD, 0.03, 16);
   check_luminance(rig(-2), 100 / 4.0 * 0.8 * 0.35 / kPiD, 0.03, 16);
 }
 
-TEST_CASE("glass, panes and sheets neither add nor lose light in an even surround", "[cli][glass][furnace]") {
-  const std::string surround = "[[light]]\nname='all'\nform='dome'\nimage='white.hdr'\noutput='as-is'\n";
+TEST_CASE("glass, panes and sheets neither add nor lose light in an even surround",
+          "[cli][glass][furnace]") {
+  const std::string surround =
+      "[[light]]\nname='all'\nform='dome'\nimage='white.hdr'\noutput='as-is'\n";
   const TemporaryFolder dir;
   // 8 x 4 pixels, all 100: mantissa 200 (and a half), exponent 135.
   std::string hdr = "#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 4 +X 8\n";
@@ -68,9 +112,15 @@ TEST_CASE("glass, panes and sheets neither add nor lose light in an even surroun
     hdr += std::string("\xc8\xc8\xc8\x87", 4);
   }
   dir.write("white.hdr", hdr);
-  for (const std::string material : {"kind='glass'\nior=1.5\n", "kind='glass'\nior=1.5\nthin=true\n", "kind='sheet'\ncolor=[1,1,1]\nthrough=0.4\n"}) {
-    const std::string rig = dir.write("r.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0]\nlook_at=[0.2,0,0.1]\nview='0.05 deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces=300\n[[material]]\nname='m'\n" + material +
-                                                  "[[object]]\nname='b'\nshape={kind='sphere', radius=1}\nmaterial='m'\n" + surround);
+  for (const std::string material : {"kind='glass'\nior=1.5\n",
+                                     "kind='glass'\nior=1.5\nthin=true\n",
+                                     "kind='sheet'\ncolor=[1,1,1]\nthrough=0.4\n"}) {
+    const std::string rig = dir.write(
+        "r.toml",
+        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0]\nlook_at=[0.2,0,0.1]\nview='0.05 "
+        "deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces=300\n[[material]]\nname='m'\n" +
+            material + "[[object]]\nname='b'\nshape={kind='sphere', radius=1}\nmaterial='m'\n" +
+            surround);
     RunningMoments m;
     for (int seed = 1; seed <= 8; ++seed) {
       m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
@@ -81,12 +131,20 @@ TEST_CASE("glass, panes and sheets neither add nor lose light in an even surroun
 }
 
 TEST_CASE("haze before and behind panes is as thick as without them", "[cli][glass][haze][truth]") {
-  // 3 m of absorbing haze with three panes in it: what haze takes of each stretch is chosen apart from the others.
-  std::string between = "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.4 /m'\nalbedo=0\n[[material]]\nname='pane'\nkind='glass'\nthin=true\n";
+  // 3 m of absorbing haze with three panes in it: what haze takes of each stretch is chosen apart
+  // from the others.
+  std::string between =
+      "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.4 "
+      "/m'\nalbedo=0\n[[material]]\nname='pane'\nkind='glass'\nthin=true\n";
   for (int i = 0; i < 3; ++i) {
-    between += fmt::format("[[object]]\nname='p{0}'\nshape={{kind='rect', size=[1,1]}}\nturn=[90,0,0]\nat=[0,{1},0]\nmaterial='pane'\n", i, 0.6 + 0.8 * i);
+    between += fmt::format(
+        "[[object]]\nname='p{0}'\nshape={{kind='rect', "
+        "size=[1,1]}}\nturn=[90,0,0]\nat=[0,{1},0]\nmaterial='pane'\n",
+        i,
+        0.6 + 0.8 * i);
   }
-  // Between three panes a little goes to and fro: each such turn is two reflections of 2 r / (1 + r) = 7.7 % and a longer way;
+  // Between three panes a little goes to and fro: each such turn is two reflections of 2 r / (1 +
+  // r) = 7.7 % and a longer way;
   // with no bounce none of it is seen.
   const double through = (1 - 0.04) / (1 + 0.04);
   std::string text = at_panel(between, 0);

@@ -1,22 +1,27 @@
 // meter, sweep, balance, compare, false-color and show, through the built program.
-#include <catch2/catch.hpp>
-#include <cmath>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/quadrature.h"
 #include "jovilux/files/exr.h"
+
+#include <cmath>
+
 #include "tests/support/meter_rig.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-std::string meter(const std::string& text) { return "[[meter]]\nname='m'\nkind='illuminance'\n" + text; }
+std::string meter(const std::string& text) {
+  return "[[meter]]\nname='m'\nkind='illuminance'\n" + text;
+}
 
-nlohmann::json metered(const TemporaryFolder& dir, const std::string& text, const std::vector<std::string>& words = {}) {
-  std::vector<std::string> all = {"meter", dir.write("r.toml", "jovilux = 1\n" + text), "--json", "--error", "0.2 %"};
+nlohmann::json metered(const TemporaryFolder& dir,
+                       const std::string& text,
+                       const std::vector<std::string>& words = {}) {
+  std::vector<std::string> all = {
+      "meter", dir.write("r.toml", "jovilux = 1\n" + text), "--json", "--error", "0.2 %"};
   all.insert(all.end(), words.begin(), words.end());
   const ProgramRun run = run_program(all);
   INFO(run.err << run.out);
@@ -33,9 +38,17 @@ void holds(const nlohmann::json& m, double exact) {
   CHECK(std::abs(1.05 * value - exact) > 6 * error);
 }
 
-const std::string kTwoLamps = "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\nview=40\n[render]\nsize=[48,32]\nsamples=64\nbounces=3\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
-                              "[[light]]\nname='warm'\nform='sphere'\nradius=0.1\nat=[-1,0,1.5]\noutput='800 lm'\nwhite='2700 K'\n[[light]]\nname='cool'\nform='disk'\nradius=0.2\nat=[1,0,1.5]\naim=[0,0,0]\noutput='600 lm'\ndimmer=0.8\n"
-                              "[[meter]]\nname='desk'\nkind='illuminance'\nat=[0,-0.5,0.01]\ntarget=['100 lx','120 lx']\n[[meter]]\nname='spot'\nkind='luminance'\nat=[0,-3,1.5]\naim=[0,-0.5,0]\nfield='0.5 deg'\n";
+const std::string kTwoLamps =
+    "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\nview=40\n[render]\nsize=[48,32]"
+    "\nsamples=64\nbounces=3\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='"
+    "box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
+    "[[light]]\nname='warm'\nform='sphere'\nradius=0.1\nat=[-1,0,1.5]\noutput='800 "
+    "lm'\nwhite='2700 "
+    "K'\n[[light]]\nname='cool'\nform='disk'\nradius=0.2\nat=[1,0,1.5]\naim=[0,0,0]\noutput='600 "
+    "lm'\ndimmer=0.8\n"
+    "[[meter]]\nname='desk'\nkind='illuminance'\nat=[0,-0.5,0.01]\ntarget=['100 lx','120 "
+    "lx']\n[[meter]]\nname='spot'\nkind='luminance'\nat=[0,-3,1.5]\naim=[0,-0.5,0]\nfield='0.5 "
+    "deg'\n";
 
 }  // namespace
 
@@ -44,44 +57,79 @@ TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][me
   // 1000 lm at 2 m; slanted by 60 degrees half of it; from behind nothing.
   const std::string point = light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
   holds(metered(dir, meter("at=[0,0,0]\n") + point)[0], 1000 / (4 * kPiD) / 4);
-  holds(metered(dir, meter("at=[0,0,0]\nfacing=[0.8660254,0,0.5]\n") + point)[0], 1000 / (4 * kPiD) / 8);
+  holds(metered(dir, meter("at=[0,0,0]\nfacing=[0.8660254,0,0.5]\n") + point)[0],
+        1000 / (4 * kPiD) / 8);
   CHECK(metered(dir, meter("at=[0,0,0]\nfacing=[0,0,-1]\n") + point)[0]["value"] == 0);
-  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='disk'\nradius=0.5\nat=[0,0,1]\naim=[0,0,0]\noutput='300 cd/m2'\n"))[0], kPiD * 300 * 0.25 / 1.25);
-  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='sun'\ntoward=[0.5,0,-0.8660254]\noutput='1000 lx'\n"))[0], 866.0254);
-  holds(metered(dir, meter("at=[0,0,0]\n") + light("form='sky'\nmodel='uniform'\noutput='500 lx'\n"))[0], 500);
-  // In a closed ball of albedo 0.5, everywhere Phi / (4 pi R^2) / (1 - rho), the direct and the bounced light apart.
-  const auto ball = metered(dir, "[render]\nbounces=30\n[[object]]\nname='ball'\nshape={kind='sphere', radius=2}\n" + meter("at=[0,0,-1.999]\n") + light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n"));
+  holds(metered(
+            dir,
+            meter("at=[0,0,0]\n") +
+                light("form='disk'\nradius=0.5\nat=[0,0,1]\naim=[0,0,0]\noutput='300 cd/m2'\n"))[0],
+        kPiD * 300 * 0.25 / 1.25);
+  holds(metered(dir,
+                meter("at=[0,0,0]\n") +
+                    light("form='sun'\ntoward=[0.5,0,-0.8660254]\noutput='1000 lx'\n"))[0],
+        866.0254);
+  holds(metered(dir,
+                meter("at=[0,0,0]\n") + light("form='sky'\nmodel='uniform'\noutput='500 lx'\n"))[0],
+        500);
+  // In a closed ball of albedo 0.5, everywhere Phi / (4 pi R^2) / (1 - rho), the direct and the
+  // bounced light apart.
+  const auto ball = metered(
+      dir,
+      "[render]\nbounces=30\n[[object]]\nname='ball'\nshape={kind='sphere', radius=2}\n" +
+          meter("at=[0,0,-1.999]\n") + light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n"));
   const double direct = 1000 / (4 * kPiD) / sqr(1.999);
   holds(ball[0], direct + 1000 / (4 * kPiD * 4));
   CHECK(ball[0]["direct"].get<double>() == Approx(direct).epsilon(0.003));
   CHECK(ball[0]["bounce"].get<double>() == Approx(1000 / (4 * kPiD * 4)).epsilon(0.02));
   // Luminance: of a panel it is pointed at.
-  holds(metered(dir, "[[meter]]\nname='m'\nkind='luminance'\nat=[0,0,0]\naim=[0,2,0]\n" + light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='700 cd/m2'\n"))[0], 700);
+  holds(
+      metered(
+          dir,
+          "[[meter]]\nname='m'\nkind='luminance'\nat=[0,0,0]\naim=[0,2,0]\n" +
+              light(
+                  "form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='700 cd/m2'\n"))[0],
+      700);
   // Through haze.
-  const auto haze = metered(dir, "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.3 /m'\nalbedo=0.9\n" + meter("at=[0,0,0]\n") + point);
-  CHECK(haze[0]["direct"].get<double>() == Approx(1000 / (4 * kPiD) / 4 * std::exp(-0.6)).epsilon(0.005));
+  const auto haze =
+      metered(dir,
+              "[[haze]]\nname='h'\ninside='everywhere'\nextinction='0.3 /m'\nalbedo=0.9\n" +
+                  meter("at=[0,0,0]\n") + point);
+  CHECK(haze[0]["direct"].get<double>() ==
+        Approx(1000 / (4 * kPiD) / 4 * std::exp(-0.6)).epsilon(0.005));
   CHECK(haze[0]["haze"].get<double>() > 0.5);
 }
 
 TEST_CASE("a meter and a gray card rendered agree", "[cli][meter]") {
   const TemporaryFolder dir;
-  const std::string lamps = light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n") + "[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n";
-  const auto lux = metered(dir, "[render]\nbounces=4\n[[object]]\nname='plane'\nshape={kind='plane'}\n" + meter("at=[0,0,0.0001]\n") + lamps)[0];
+  const std::string lamps =
+      light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n") +
+      "[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n";
+  const auto lux = metered(dir,
+                           "[render]\nbounces=4\n[[object]]\nname='plane'\nshape={kind='plane'}\n" +
+                               meter("at=[0,0,0.0001]\n") + lamps)[0];
   std::string card = looking_at({0.4, 0, 1}, {0, 0, 0}, lamps);
   card.replace(card.find("bounces = 1"), 11, "bounces = 5");
   card.replace(card.find("samples = 32"), 12, "samples = 512");
   const auto seen = reading(dir, dir.write("card.toml", card), 1);
-  const double as_lux = seen["luminance_cd_m2"].get<double>() / kPlaneFactor, error = seen["standard_error_cd_m2"].get<double>() / kPlaneFactor;
+  const double as_lux = seen["luminance_cd_m2"].get<double>() / kPlaneFactor,
+               error = seen["standard_error_cd_m2"].get<double>() / kPlaneFactor;
   INFO(lux["value"] << " +- " << lux["standard_error"] << " against " << as_lux << " +- " << error);
-  CHECK(std::abs(lux["value"].get<double>() - as_lux) < 8 * std::hypot(error, lux["standard_error"].get<double>()) + 0.002 * as_lux);
+  CHECK(std::abs(lux["value"].get<double>() - as_lux) <
+        8 * std::hypot(error, lux["standard_error"].get<double>()) + 0.002 * as_lux);
 }
 
 TEST_CASE("a meter's stated error is that of its values over seeds", "[cli][meter][statistical]") {
   const TemporaryFolder dir;
-  const std::string text = "[render]\nbounces=2\n[[object]]\nname='plane'\nshape={kind='plane'}\n[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n" + meter("at=[0,0,0.01]\n") + light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n");
+  const std::string text =
+      "[render]\nbounces=2\n[[object]]\nname='plane'\nshape={kind='plane'}\n[[object]]\nname='wall'"
+      "\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n" +
+      meter("at=[0,0,0.01]\n") +
+      light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n");
   RunningMoments values, stated;
   for (int seed = 1; seed <= 100; ++seed) {
-    const auto m = metered(dir, text, {"--error", "20 %", "--set", fmt::format("render.seed={}", seed)})[0];
+    const auto m =
+        metered(dir, text, {"--error", "20 %", "--set", fmt::format("render.seed={}", seed)})[0];
     values.add(m["value"]);
     stated.add(sqr(m["standard_error"].get<double>()));
   }
@@ -90,9 +138,13 @@ TEST_CASE("a meter's stated error is that of its values over seeds", "[cli][mete
   CHECK(values.variance() / stated.mean() == Approx(1).margin(0.6));
 }
 
-TEST_CASE("targets have verdicts, grids their average, and the figures are written", "[cli][meter]") {
+TEST_CASE("targets have verdicts, grids their average, and the figures are written",
+          "[cli][meter]") {
   const TemporaryFolder dir;
-  const std::string text = "jovilux = 1\n" + meter("grid={from=[-1,-1,0], to=[1,1,0], count=[3,3]}\ntarget=['1 lx','1000 lx']\n") + light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
+  const std::string text =
+      "jovilux = 1\n" +
+      meter("grid={from=[-1,-1,0], to=[1,1,0], count=[3,3]}\ntarget=['1 lx','1000 lx']\n") +
+      light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
   const std::string rig = dir.write("g.toml", text);
   const ProgramRun run = run_program({"meter", rig, "--json", "-o", dir.path("out")});
   REQUIRE(run.status == 0);
@@ -100,40 +152,70 @@ TEST_CASE("targets have verdicts, grids their average, and the figures are writt
   REQUIRE(j["meters"].size() == 9);
   CHECK(j["meters"][4]["name"] == "m[1,1]");
   CHECK(j["meters"][4]["value"].get<double>() == Approx(19.8944).epsilon(1e-4));
-  const double corner = 1000 / (4 * kPiD) / 6 * 2 / std::sqrt(6.0), edge = 1000 / (4 * kPiD) / 5 * 2 / std::sqrt(5.0);
+  const double corner = 1000 / (4 * kPiD) / 6 * 2 / std::sqrt(6.0),
+               edge = 1000 / (4 * kPiD) / 5 * 2 / std::sqrt(5.0);
   CHECK(j["grids"][0]["minimum"].get<double>() == Approx(corner).epsilon(1e-4));
-  CHECK(j["grids"][0]["average"].get<double>() == Approx((4 * corner + 4 * edge + 19.8944) / 9).epsilon(1e-4));
+  CHECK(j["grids"][0]["average"].get<double>() ==
+        Approx((4 * corner + 4 * edge + 19.8944) / 9).epsilon(1e-4));
   CHECK(dir.read("out/m.csv").find("x_m,y_m,z_m,value_lx") == 0);
   CHECK(dir.read("out/m.png").starts_with("\x89PNG"));
   CHECK(run_program({"meter", rig, "--set", "meter.m.target=[\"30 lx\", \"40 lx\"]"}).status == 1);
   CHECK(run_program({"meter", rig, "--meter", "n"}).status == 2);
   CHECK(run_program({"meter", rig, "--error", "much"}).status == 2);
   CHECK(run_program({"meter", dir.write("none.toml", "jovilux = 1\n")}).status == 2);
-  for (const auto& [wrong, says] : std::map<std::string, std::string>{{"at=[0,0,0]\ngrid={from=[0,0,0], to=[1,1,0], count=[2,2]}\n", "both given"}, {"", "at: is missing"}, {"grid={from=[0,0,0], to=[1,1,1], count=[2,2]}\n", "one or two axes"}, {"at=[0,0,0]\ntarget=['5 lx','1 lx']\n", "the lowest"}, {"at=[0,0,0]\nfield='1 deg'\n", "does not go with"}}) {
-    const ProgramRun bad = run_program({"check", dir.write("bad.toml", "jovilux = 1\n" + meter(wrong))});
+  for (const auto& [wrong, says] : std::map<std::string, std::string>{
+           {"at=[0,0,0]\ngrid={from=[0,0,0], to=[1,1,0], count=[2,2]}\n", "both given"},
+           {"", "at: is missing"},
+           {"grid={from=[0,0,0], to=[1,1,1], count=[2,2]}\n", "one or two axes"},
+           {"at=[0,0,0]\ntarget=['5 lx','1 lx']\n", "the lowest"},
+           {"at=[0,0,0]\nfield='1 deg'\n", "does not go with"}}) {
+    const ProgramRun bad =
+        run_program({"check", dir.write("bad.toml", "jovilux = 1\n" + meter(wrong))});
     INFO(bad.out);
     CHECK(bad.status == 1);
     CHECK(bad.out.find(says) != std::string::npos);
   }
   // The same bits for any number of threads.
-  CHECK(run_program({"meter", rig, "--json", "--threads", "1"}).out == run_program({"meter", rig, "--json", "--threads", "2"}).out);
+  CHECK(run_program({"meter", rig, "--json", "--threads", "1"}).out ==
+        run_program({"meter", rig, "--json", "--threads", "2"}).out);
 }
 
-TEST_CASE("balance is the picture of the new dimmers, and targets are met when metered again", "[cli][balance]") {
+TEST_CASE("balance is the picture of the new dimmers, and targets are met when metered again",
+          "[cli][balance]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
   REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet"}).status == 0);
-  const auto whole = [&](const std::string& folder) { return run_program({"read", dir.path(folder), "--json"}).json()["readings"][0]; };
+  const auto whole = [&](const std::string& folder) {
+    return run_program({"read", dir.path(folder), "--json"}).json()["readings"][0];
+  };
   // Unchanged to the bit.
   REQUIRE(run_program({"balance", dir.path("a"), "-o", dir.path("same")}).status == 0);
-  CHECK(run_program({"compare", dir.path("a"), dir.path("same"), "--json"}).json()["rmse_cd_m2"] == 0);
+  CHECK(run_program({"compare", dir.path("a"), dir.path("same"), "--json"}).json()["rmse_cd_m2"] ==
+        0);
   // A dimmer set, and the same rendered.
-  REQUIRE(run_program({"balance", dir.path("a"), "--set", "cool=0.2", "--mute", "warm", "-o", dir.path("set")}).status == 0);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--set", "light.cool.dimmer=0.2", "--set", "light.warm.on=false", "--set", "render.seed=7"}).status == 0);
+  REQUIRE(
+      run_program(
+          {"balance", dir.path("a"), "--set", "cool=0.2", "--mute", "warm", "-o", dir.path("set")})
+          .status == 0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("b"),
+                       "--quiet",
+                       "--set",
+                       "light.cool.dimmer=0.2",
+                       "--set",
+                       "light.warm.on=false",
+                       "--set",
+                       "render.seed=7"})
+              .status == 0);
   const auto set = whole("set"), again = whole("b");
-  CHECK(std::abs(set["luminance_cd_m2"].get<double>() - again["luminance_cd_m2"].get<double>()) < 6 * again["standard_error_cd_m2"].get<double>() + 0.002 * again["luminance_cd_m2"].get<double>());
+  CHECK(std::abs(set["luminance_cd_m2"].get<double>() - again["luminance_cd_m2"].get<double>()) <
+        6 * again["standard_error_cd_m2"].get<double>() +
+            0.002 * again["luminance_cd_m2"].get<double>());
   CHECK(dir.read("set/rig.resolved.toml").find("dimmer = 0.2") != std::string::npos);
-  const ProgramRun solo = run_program({"balance", dir.path("a"), "--solo", "warm", "--tint", "warm=#ff8040", "--json"});
+  const ProgramRun solo =
+      run_program({"balance", dir.path("a"), "--solo", "warm", "--tint", "warm=#ff8040", "--json"});
   REQUIRE(solo.status == 0);
   const auto by_name = [](const ProgramRun& run) {
     std::map<std::string, nlohmann::json> out;
@@ -146,12 +228,17 @@ TEST_CASE("balance is the picture of the new dimmers, and targets are met when m
   CHECK(by_name(solo).at("warm")["tint"] != nullptr);
   CHECK(by_name(solo).at("cool")["dimmer"] == 0);
   // A target within reach, rendered and metered again.
-  const ProgramRun target = run_program({"balance", dir.path("a"), "--target", "desk=\"40 lx\"", "--json"});
+  const ProgramRun target =
+      run_program({"balance", dir.path("a"), "--target", "desk=\"40 lx\"", "--json"});
   INFO(target.out << target.err);
   REQUIRE(target.status == 0);
   std::vector<std::string> words = {"meter", rig, "--json", "--error", "0.2 %", "--meter", "desk"};
   for (const auto& l : target.json()["lights"].get<std::vector<nlohmann::json>>()) {
-    words.insert(words.end(), {"--set", fmt::format("light.{}.dimmer={}", l["name"].get<std::string>(), l["dimmer"].get<double>())});
+    words.insert(
+        words.end(),
+        {"--set",
+         fmt::format(
+             "light.{}.dimmer={}", l["name"].get<std::string>(), l["dimmer"].get<double>())});
   }
   CHECK(run_program(words).json()["meters"][0]["value"].get<double>() == Approx(40).epsilon(0.01));
   // Beyond reach: said, with what can be had.
@@ -159,21 +246,39 @@ TEST_CASE("balance is the picture of the new dimmers, and targets are met when m
   CHECK(beyond.status == 1);
   CHECK(beyond.out.find("cannot be reached") != std::string::npos);
   // A reference of other levels.
-  const ProgramRun match = run_program({"balance", dir.path("a"), "--match", dir.path("b"), "--json"});
+  const ProgramRun match =
+      run_program({"balance", dir.path("a"), "--match", dir.path("b"), "--json"});
   REQUIRE(match.status == 0);
   CHECK(by_name(match).at("warm")["dimmer"].get<double>() == Approx(0).margin(0.02));
   CHECK(by_name(match).at("cool")["dimmer"].get<double>() == Approx(0.2).epsilon(0.05));
-  for (const auto& wrong : std::vector<std::vector<std::string>>{{"--set", "warm"}, {"--set", "warm=7"}, {"--set", "wram=0.5"}, {"--target", "desk=much"}, {"--target", "desk=\"1 lx\"", "--match", "x.png"}}) {
+  for (const auto& wrong :
+       std::vector<std::vector<std::string>>{{"--set", "warm"},
+                                             {"--set", "warm=7"},
+                                             {"--set", "wram=0.5"},
+                                             {"--target", "desk=much"},
+                                             {"--target", "desk=\"1 lx\"", "--match", "x.png"}}) {
     std::vector<std::string> all = {"balance", dir.path("a")};
     all.insert(all.end(), wrong.begin(), wrong.end());
     CHECK(run_program(all).status == 2);
   }
 }
 
-TEST_CASE("a sweep renders each value once, keeps what is done, and takes dimmers from layers", "[cli][sweep]") {
+TEST_CASE("a sweep renders each value once, keeps what is done, and takes dimmers from layers",
+          "[cli][sweep]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  const std::vector<std::string> words = {"sweep", rig, "--vary", "light.warm.radius = 0.05, 0.2", "-o", dir.path("s"), "--quiet", "--samples", "8", "--at", "24,20", "--json"};
+  const std::vector<std::string> words = {"sweep",
+                                          rig,
+                                          "--vary",
+                                          "light.warm.radius = 0.05, 0.2",
+                                          "-o",
+                                          dir.path("s"),
+                                          "--quiet",
+                                          "--samples",
+                                          "8",
+                                          "--at",
+                                          "24,20",
+                                          "--json"};
   const auto first = run_program(words).json();
   CHECK(first["rendered"] == 2);
   REQUIRE(first["points"].size() == 2);
@@ -182,40 +287,82 @@ TEST_CASE("a sweep renders each value once, keeps what is done, and takes dimmer
   CHECK(second["rendered"] == 0);
   CHECK(second["kept"] == 2);
   CHECK(second["points"] == first["points"]);
-  for (const char* file : {"s/sheet.png", "s/curves.png", "s/readings.csv", "s/01/view.png", "s/02/image.exr"}) {
+  for (const char* file :
+       {"s/sheet.png", "s/curves.png", "s/readings.csv", "s/01/view.png", "s/02/image.exr"}) {
     CHECK_FALSE(dir.read(file).empty());
   }
   // The levels of one light: one render, the rest from its layers, as if rendered.
-  const auto dimmed = run_program({"sweep", rig, "--vary", "light.cool.dimmer = 0 .. 1 / 3", "-o", dir.path("d"), "--quiet", "--box", "0,0,48,32", "--json"}).json();
+  const auto dimmed = run_program({"sweep",
+                                   rig,
+                                   "--vary",
+                                   "light.cool.dimmer = 0 .. 1 / 3",
+                                   "-o",
+                                   dir.path("d"),
+                                   "--quiet",
+                                   "--box",
+                                   "0,0,48,32",
+                                   "--json"})
+                          .json();
   CHECK(dimmed["rendered"] == 1);
   CHECK(dimmed["from_layers"] == 2);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("half"), "--quiet", "--set", "light.cool.dimmer=0.5"}).status == 0);
+  REQUIRE(run_program(
+              {"render", rig, "-o", dir.path("half"), "--quiet", "--set", "light.cool.dimmer=0.5"})
+              .status == 0);
   const auto half = run_program({"read", dir.path("half"), "--json"}).json()["readings"][0];
-  CHECK(dimmed["points"][1]["readings"][0]["luminance_cd_m2"].get<double>() == Approx(half["luminance_cd_m2"].get<double>()).epsilon(0.01));
+  CHECK(dimmed["points"][1]["readings"][0]["luminance_cd_m2"].get<double>() ==
+        Approx(half["luminance_cd_m2"].get<double>()).epsilon(0.01));
   // Two parameters make a table; a wrong value in the last is told before anything is rendered.
-  const auto table = run_program({"sweep", rig, "--vary", "light.warm.white = 2700 K, 5000 K", "--vary", "light.cool.on = true, false", "-o", dir.path("t"), "--quiet", "--samples", "2", "--json"}).json();
+  const auto table = run_program({"sweep",
+                                  rig,
+                                  "--vary",
+                                  "light.warm.white = 2700 K, 5000 K",
+                                  "--vary",
+                                  "light.cool.on = true, false",
+                                  "-o",
+                                  dir.path("t"),
+                                  "--quiet",
+                                  "--samples",
+                                  "2",
+                                  "--json"})
+                         .json();
   CHECK(table["points"].size() == 4);
-  const ProgramRun bad = run_program({"sweep", rig, "--vary", "light.warm.radius = 0.05, -1", "-o", dir.path("bad"), "--quiet"});
+  const ProgramRun bad = run_program(
+      {"sweep", rig, "--vary", "light.warm.radius = 0.05, -1", "-o", dir.path("bad"), "--quiet"});
   CHECK(bad.status == 2);
   CHECK_FALSE(std::filesystem::exists(dir.path("bad")));
 }
 
-TEST_CASE("false color, comparison and the terminal view are drawn from any picture", "[cli][figures]") {
+TEST_CASE("false color, comparison and the terminal view are drawn from any picture",
+          "[cli][figures]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--samples", "8", "--set", "light.warm.dimmer=0.5"}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status ==
+          0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("b"),
+                       "--quiet",
+                       "--samples",
+                       "8",
+                       "--set",
+                       "light.warm.dimmer=0.5"})
+              .status == 0);
   CHECK(run_program({"false-color", dir.path("a"), "-o", dir.path("f"), "--pixels"}).status == 0);
   CHECK(dir.read("f/false-color.png").starts_with("\x89PNG"));
   CHECK(dir.read("f/pixels.png").starts_with("\x89PNG"));
-  const auto bands = run_program({"false-color", dir.path("a/view.png"), "--json", "--bands", "5", "--range", "0..1"}).json();
+  const auto bands =
+      run_program(
+          {"false-color", dir.path("a/view.png"), "--json", "--bands", "5", "--range", "0..1"})
+          .json();
   double sum = 0;
   for (const auto& b : bands["bands"]) {
     sum += b["share"].get<double>();
   }
   CHECK(sum == Approx(1));
   CHECK(bands["bands"].size() == 5);
-  const ProgramRun compared = run_program({"compare", dir.path("a"), dir.path("b"), "--json", "-o", dir.path("c")});
+  const ProgramRun compared =
+      run_program({"compare", dir.path("a"), dir.path("b"), "--json", "-o", dir.path("c")});
   REQUIRE(compared.status == 0);
   CHECK(compared.json()["mean_stops"].get<double>() < -0.1);
   CHECK(compared.json()["z"].get<double>() < -10);
@@ -226,7 +373,8 @@ TEST_CASE("false color, comparison and the terminal view are drawn from any pict
   CHECK(run_program({"compare", dir.path("a"), rig}).status == 2);
   const ProgramRun shown = run_program({"show", dir.path("a"), "--width", "24", "--false-color"});
   CHECK(shown.status == 0);
-  CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 9);  // 16 rows of pixels, two a line, and the legend
+  // 16 rows of pixels, two a line, and the legend.
+  CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 9);
   CHECK(run_program({"false-color", dir.path("none")}).status == 2);
 }
 
@@ -238,14 +386,35 @@ struct NoisyScene {
   double least_share_of_noise = 0.2;
 };
 const std::vector<NoisyScene>& noisy_scenes() {
-  static const std::string ball = "[[material]]\nname='glass'\nkind='glass'\n[[material]]\nname='brass'\nkind='metal'\ncolor=[0.9,0.7,0.4]\nroughness=0.15\n";
+  static const std::string ball =
+      "[[material]]\nname='glass'\nkind='glass'\n[[material]]\nname='brass'\nkind='metal'\ncolor=["
+      "0.9,0.7,0.4]\nroughness=0.15\n";
   static const std::vector<NoisyScene> scenes = {
-      {"tiny strong source", "[[light]]\nname='noisy'\nform='sphere'\nradius='2 mm'\nat=[0,0.3,0.42]\noutput='300 lm'\n", 0.05},  // in the few pixels near it
-      {"caustic", ball + "[[object]]\nname='ball'\nshape={kind='sphere', radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.1\nat=[-1.8,-0.6,2.0]\noutput='900 lm'\n"},
-      {"many bounces", "[[object]]\nname='room'\nshape={kind='box', size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nform='spot'\nbeam=12\nfield=20\nat=[2,0,0.5]\naim=[2.6,1,0.1]\noutput='900 lm'\n"},
-      {"glossy", ball + "[[object]]\nname='plate'\nshape={kind='rect', size=[1,1]}\nat=[0.9,0.5,0.5]\nturn=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='noisy'\nform='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
-      {"dome with a small sun", "[[object]]\nname='screen'\nshape={kind='rect', size=[3,1.6]}\nat=[-0.2,1.2,0.8]\nturn=[90,0,0]\n[[light]]\nname='noisy'\nform='dome'\nimage='sky.exr'\noutput='2000 lx'\n"},
-      {"haze", "[[solid]]\nname='air'\nkind='box'\nsize=[6,8,4]\nat=[0,0,2]\n[[haze]]\nname='mist'\ninside='air'\nextinction='0.4 /m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nform='spot'\nbeam=8\nfield=10\nat=[-2,0.5,1]\naim=[2,0.5,0.4]\noutput='500 lm'\n"},
+      // In the few pixels near it.
+      {"tiny strong source",
+       "[[light]]\nname='noisy'\nform='sphere'\nradius='2 mm'\nat=[0,0.3,0.42]\noutput='300 lm'\n",
+       0.05},
+      {"caustic",
+       ball + "[[object]]\nname='ball'\nshape={kind='sphere', "
+              "radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nform='"
+              "sphere'\nradius=0.1\nat=[-1.8,-0.6,2.0]\noutput='900 lm'\n"},
+      {"many bounces",
+       "[[object]]\nname='room'\nshape={kind='box', "
+       "size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nform='spot'\nbeam=12\nfield=20\nat=["
+       "2,0,0.5]\naim=[2.6,1,0.1]\noutput='900 lm'\n"},
+      {"glossy",
+       ball + "[[object]]\nname='plate'\nshape={kind='rect', "
+              "size=[1,1]}\nat=[0.9,0.5,0.5]\nturn=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='"
+              "noisy'\nform='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
+      {"dome with a small sun",
+       "[[object]]\nname='screen'\nshape={kind='rect', "
+       "size=[3,1.6]}\nat=[-0.2,1.2,0.8]\nturn=[90,0,0]\n[[light]]\nname='noisy'\nform='dome'"
+       "\nimage='sky.exr'\noutput='2000 lx'\n"},
+      {"haze",
+       "[[solid]]\nname='air'\nkind='box'\nsize=[6,8,4]\nat=[0,0,2]\n[[haze]]\nname='mist'\ninside="
+       "'air'\nextinction='0.4 "
+       "/m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nform='spot'\nbeam=8\nfield="
+       "10\nat=[-2,0.5,1]\naim=[2,0.5,0.4]\noutput='500 lm'\n"},
   };
   return scenes;
 }
@@ -265,8 +434,13 @@ void write_sky(const std::string& path) {
   write_exr(path, h, channels);
 }
 std::string noisy_rig(const NoisyScene& s) {
-  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nview=44\n[render]\nsize=[48,32]\nsamples=64\nbounces=5\nlayers='lights+parts'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
-         "[[light]]\nname='quiet'\nform='rect'\nsize=[1.5,1.5]\nat=[0,-0.5,2.4]\naim=[0,0,0]\noutput='400 lm'\n" +
+  return "jovilux = "
+         "1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nview=44\n[render]\nsize=[48,"
+         "32]\nsamples=64\nbounces=5\nlayers='lights+parts'\n[[object]]\nname='floor'\nshape={kind="
+         "'plane'}\n[[object]]\nname='box'\nshape={kind='box', "
+         "size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
+         "[[light]]\nname='quiet'\nform='rect'\nsize=[1.5,1.5]\nat=[0,-0.5,2.4]\naim=[0,0,0]"
+         "\noutput='400 lm'\n" +
          s.more;
 }
 
@@ -277,7 +451,18 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
   write_sky(dir.path("sky.exr"));
   for (const NoisyScene& s : noisy_scenes()) {
     INFO(s.name);
-    REQUIRE(run_program({"render", dir.write("r.toml", noisy_rig(s)), "-o", dir.path("out"), "--quiet", "--force", "--set", s.name == "caustic" ? "render.light_paths=false" : "render.light_paths=true", "--set", "render.samples=256"}).status == 0);
+    REQUIRE(
+        run_program({"render",
+                     dir.write("r.toml", noisy_rig(s)),
+                     "-o",
+                     dir.path("out"),
+                     "--quiet",
+                     "--force",
+                     "--set",
+                     s.name == "caustic" ? "render.light_paths=false" : "render.light_paths=true",
+                     "--set",
+                     "render.samples=256"})
+            .status == 0);
     const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
     INFO(run.out << run.err);
     REQUIRE(run.status == 1);
@@ -286,7 +471,9 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
     CHECK(j["by_light"][0]["share_of_noise"].get<double>() > s.least_share_of_noise);
     CHECK(j["by_light"][0]["share_of_variance"].get<double>() > 0.5);
     CHECK(j["advice"].size() >= 3);
-    const std::string part = s.name == "haze" || s.name == "caustic" ? s.name : s.name == "many bounces" ? "bounce" : "";
+    const std::string part = s.name == "haze" || s.name == "caustic" ? s.name
+                             : s.name == "many bounces"              ? "bounce"
+                                                                     : "";
     if (!part.empty()) {
       CHECK(j["by_light"][0][part].get<double>() > 0.5);
       CHECK(j["changes"].size() >= 1);
@@ -297,7 +484,16 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
 TEST_CASE("noise finds that paths from the lights would help caustics", "[cli][noise][caustics]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[1]));
-  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--set", "render.light_paths=false", "--set", "render.samples=256"}).status == 0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("out"),
+                       "--quiet",
+                       "--set",
+                       "render.light_paths=false",
+                       "--set",
+                       "render.samples=256"})
+              .status == 0);
   const auto j = run_program({"noise", dir.path("out"), "--try", "--json"}).json();
   REQUIRE(j["changes"].size() >= 2);
   double on = 0;
@@ -305,16 +501,26 @@ TEST_CASE("noise finds that paths from the lights would help caustics", "[cli][n
     on = change["address"] == "render.light_paths" ? change["trial_p95"].get<double>() : on;
   }
   CHECK(on > 0);  // measured as well
-  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--set", "render.samples=256"}).status == 0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("out"),
+                       "--quiet",
+                       "--force",
+                       "--set",
+                       "render.samples=256"})
+              .status == 0);
   const auto with = run_program({"noise", dir.path("out"), "--json"}).json();
-  CHECK(with["by_light"][0]["caustic"].get<double>() < 0.5 * j["by_light"][0]["caustic"].get<double>());
+  CHECK(with["by_light"][0]["caustic"].get<double>() <
+        0.5 * j["by_light"][0]["caustic"].get<double>());
 }
 
 TEST_CASE("the changes that noise proposes are measured", "[cli][noise]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[2]));  // many bounces
   REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
-  const ProgramRun plain = run_program({"noise", dir.path("out")}), tried = run_program({"noise", dir.path("out"), "--try", "--json"});
+  const ProgramRun plain = run_program({"noise", dir.path("out")}),
+                   tried = run_program({"noise", dir.path("out"), "--try", "--json"});
   CHECK(plain.out.find("--try measures each") != std::string::npos);
   REQUIRE(tried.status == 1);
   const auto j = tried.json();
@@ -322,38 +528,81 @@ TEST_CASE("the changes that noise proposes are measured", "[cli][noise]") {
   // The best first, each as a render with it says.
   double last = 0;
   for (const auto& change : j["changes"].get<std::vector<nlohmann::json>>()) {
-    const std::string set = change["address"].get<std::string>() + "=" + change["value"].get<std::string>();
+    const std::string set =
+        change["address"].get<std::string>() + "=" + change["value"].get<std::string>();
     INFO(set);
-    REQUIRE(run_program({"render", rig, "-o", dir.path("changed"), "--quiet", "--force", "--set", set, "--set", "render.layers=\"lights\""}).status == 0);
-    CHECK(nlohmann::json::parse(dir.read("changed/stats.json"))["noise"]["p95"] == change["trial_p95"]);
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         dir.path("changed"),
+                         "--quiet",
+                         "--force",
+                         "--set",
+                         set,
+                         "--set",
+                         "render.layers=\"lights\""})
+                .status == 0);
+    CHECK(nlohmann::json::parse(dir.read("changed/stats.json"))["noise"]["p95"] ==
+          change["trial_p95"]);
     CHECK(change["trial_p95"] >= last);
     last = change["trial_p95"];
     CHECK(change["trial_p95_before"].get<double>() == Approx(j["p95"].get<double>()).epsilon(1e-5));
   }
   const auto changes = j["changes"].get<std::vector<nlohmann::json>>();
-  const auto fewer = std::find_if(changes.begin(), changes.end(), [](const auto& c) { return c["address"] == "render.bounces"; });
+  const auto fewer = std::find_if(changes.begin(), changes.end(), [](const auto& c) {
+    return c["address"] == "render.bounces";
+  });
   REQUIRE(fewer != changes.end());
   CHECK((*fewer)["trial_p95"].get<double>() < 0.7 * j["p95"].get<double>());
 }
 
-TEST_CASE("the samples that a target needs are what a render to it takes, within 30 %", "[cli][noise]") {
+TEST_CASE("the samples that a target needs are what a render to it takes, within 30 %",
+          "[cli][noise]") {
   const TemporaryFolder dir;
   for (const std::size_t i : {std::size_t{2}, std::size_t{3}}) {
     const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[i]));
-    REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--samples", "256"}).status == 0);
+    REQUIRE(run_program(
+                {"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--samples", "256"})
+                .status == 0);
     const double p95 = run_program({"noise", dir.path("out"), "--json"}).json()["p95"];
     const double target = 0.55 * p95;
-    const auto told = run_program({"noise", dir.path("out"), "--json", "--target", fmt::format("{}", target)}).json();
+    const auto told =
+        run_program({"noise", dir.path("out"), "--json", "--target", fmt::format("{}", target)})
+            .json();
     CHECK(told["samples_per_pixel"] == 256);
     CHECK(told["history"].size() == 6);  // 8, 16 .. 256
-    REQUIRE(run_program({"render", rig, "-o", dir.path("to"), "--quiet", "--force", "--samples", "65536", "--noise", fmt::format("{}", target), "--set", "render.seed=9"}).status == 0);
-    const double taken = nlohmann::json::parse(dir.read("to/stats.json"))["samples_per_pixel"], needed = told["samples_needed"];
-    INFO(noisy_scenes()[i].name << ": " << needed << " told, " << taken << " taken, order " << told["order"]);
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         dir.path("to"),
+                         "--quiet",
+                         "--force",
+                         "--samples",
+                         "65536",
+                         "--noise",
+                         fmt::format("{}", target),
+                         "--set",
+                         "render.seed=9"})
+                .status == 0);
+    const double taken = nlohmann::json::parse(dir.read("to/stats.json"))["samples_per_pixel"],
+                 needed = told["samples_needed"];
+    INFO(noisy_scenes()[i].name << ": " << needed << " told, " << taken << " taken, order "
+                                << told["order"]);
     CHECK(needed == Approx(taken).epsilon(0.3));
     // The same for every pixel: more of them, and as clean within what 30 % of the samples make.
     const double even = told["even_samples_needed"];
     CHECK(even >= needed);
-    REQUIRE(run_program({"render", rig, "-o", dir.path("even"), "--quiet", "--force", "--samples", fmt::format("{:.0f}", even), "--set", "render.seed=9"}).status == 0);
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         dir.path("even"),
+                         "--quiet",
+                         "--force",
+                         "--samples",
+                         fmt::format("{:.0f}", even),
+                         "--set",
+                         "render.seed=9"})
+                .status == 0);
     const double reached = nlohmann::json::parse(dir.read("even/stats.json"))["noise"]["p95"];
     INFO("even: " << even << " samples, " << reached << " for " << target);
     CHECK(reached == Approx(target).epsilon(0.15));
@@ -364,29 +613,54 @@ TEST_CASE("the samples that a target needs are what a render to it takes, within
   }
   CHECK(run_program({"noise", dir.path("out"), "--target", "none"}).status == 2);
   CHECK(run_program({"noise", dir.path("out/view.png")}).status == 2);
-  CHECK(run_program({"noise", dir.path("out"), "-o", dir.path("n"), "--target", "100 %"}).status == 0);
+  CHECK(run_program({"noise", dir.path("out"), "-o", dir.path("n"), "--target", "100 %"}).status ==
+        0);
   CHECK(dir.read("n/noise.png").starts_with("\x89PNG"));
 }
 
 TEST_CASE("several images are read into one table, lines have a profile figure", "[cli][read]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("b"), "--quiet", "--samples", "8", "--set", "light.warm.on=false"}).status == 0);
-  const auto one = run_program({"read", dir.path("a"), "--box", "10,20,8,8", "--json"}).json(), other = run_program({"read", dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
-  const auto both = run_program({"read", dir.path("a"), dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status ==
+          0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("b"),
+                       "--quiet",
+                       "--samples",
+                       "8",
+                       "--set",
+                       "light.warm.on=false"})
+              .status == 0);
+  const auto one = run_program({"read", dir.path("a"), "--box", "10,20,8,8", "--json"}).json(),
+             other = run_program({"read", dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
+  const auto both =
+      run_program({"read", dir.path("a"), dir.path("b"), "--box", "10,20,8,8", "--json"}).json();
   REQUIRE(both["images"].size() == 2);
   CHECK(both["images"][0] == one);
   CHECK(both["images"][1] == other);
-  const double a = one["readings"][0]["luminance_cd_m2"], b = other["readings"][0]["luminance_cd_m2"];
-  const ProgramRun table = run_program({"read", dir.path("a"), dir.path("b"), "--box", "10,20,8,8", "--line", "0,20,47,24", "-o", dir.path("out")});
+  const double a = one["readings"][0]["luminance_cd_m2"],
+               b = other["readings"][0]["luminance_cd_m2"];
+  const ProgramRun table = run_program({"read",
+                                        dir.path("a"),
+                                        dir.path("b"),
+                                        "--box",
+                                        "10,20,8,8",
+                                        "--line",
+                                        "0,20,47,24",
+                                        "-o",
+                                        dir.path("out")});
   REQUIRE(table.status == 0);
   CHECK(table.out.find(fmt::format("{:+.2f}", std::log2(b / a))) != std::string::npos);
   CHECK(dir.read("out/line-1.png").starts_with("\x89PNG"));
   const std::string csv = dir.read("out/readings.csv");
   CHECK(csv.starts_with("image,x,y,width,height,luminance_cd_m2,standard_error_cd_m2,R,G,B"));
   CHECK(std::count(csv.begin(), csv.end(), '\n') == 1 + 2 * (1 + 48));
-  CHECK(run_program({"read", dir.path("a"), "--line", "0,20,47,24", "-o", dir.path("out")}).status == 2);  // there already
+  // There already.
+  CHECK(
+      run_program({"read", dir.path("a"), "--line", "0,20,47,24", "-o", dir.path("out")}).status ==
+      2);
   CHECK(run_program({"read", dir.path("a"), dir.path("none")}).status == 2);
   CHECK(run_program({"read", dir.path("a"), "--line", "0,20,48,24"}).status == 2);
 }
@@ -394,7 +668,15 @@ TEST_CASE("several images are read into one table, lines have a profile figure",
 TEST_CASE("tints come from one render's layers, near to what is rendered", "[cli][sweep]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  const std::vector<std::string> words = {"sweep", rig, "--vary", "light.cool.tint = \"#ffb070\", \"#ffffff\", \"#80b0ff\"", "--quiet", "--box", "0,0,48,32", "--json", "-o"};
+  const std::vector<std::string> words = {"sweep",
+                                          rig,
+                                          "--vary",
+                                          "light.cool.tint = \"#ffb070\", \"#ffffff\", \"#80b0ff\"",
+                                          "--quiet",
+                                          "--box",
+                                          "0,0,48,32",
+                                          "--json",
+                                          "-o"};
   const auto sweep = [&](const std::string& folder, const std::vector<std::string>& more) {
     std::vector<std::string> all = words;
     all.push_back(dir.path(folder));
@@ -408,26 +690,38 @@ TEST_CASE("tints come from one render's layers, near to what is rendered", "[cli
   CHECK(exact["rendered"] == 3);
   CHECK(exact["approximate"] == false);
   for (const char* point : {"01", "02", "03"}) {
-    const auto a = run_program({"read", dir.path(std::string("q/") + point), "--json"}).json()["readings"][0], b = run_program({"read", dir.path(std::string("e/") + point), "--json"}).json()["readings"][0];
+    const auto a = run_program({"read", dir.path(std::string("q/") + point), "--json"})
+                       .json()["readings"][0],
+               b = run_program({"read", dir.path(std::string("e/") + point), "--json"})
+                       .json()["readings"][0];
     for (int c = 0; c < 3; ++c) {  // gray surfaces: as rendered
       INFO(point << " channel " << c);
       CHECK(a["rgb"][c].get<double>() == Approx(b["rgb"][c].get<double>()).epsilon(0.01));
     }
   }
-  CHECK(std::abs(exact["points"][0]["readings"][0]["luminance_cd_m2"].get<double>() / exact["points"][2]["readings"][0]["luminance_cd_m2"].get<double>() - 1) < 0.02);  // a tint keeps the output
+  // A tint keeps the output.
+  CHECK(std::abs(exact["points"][0]["readings"][0]["luminance_cd_m2"].get<double>() /
+                     exact["points"][2]["readings"][0]["luminance_cd_m2"].get<double>() -
+                 1) < 0.02);
 }
 
 TEST_CASE("noise and report hold against any stats.json", "[cli][noise][report]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status == 0);
-  for (const char* stats : {R"({"lights":5,"noise":[],"rig":7})", R"({"lights":[{"name":5}],"samples_per_pixel":"a"})", R"({"samples_per_pixel":-3,"wall_s":null,"history":[1,{"samples":"x"}]})", "{}"}) {
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--samples", "8"}).status ==
+          0);
+  for (const char* stats :
+       {R"({"lights":5,"noise":[],"rig":7})",
+        R"({"lights":[{"name":5}],"samples_per_pixel":"a"})",
+        R"({"samples_per_pixel":-3,"wall_s":null,"history":[1,{"samples":"x"}]})",
+        "{}"}) {
     INFO(stats);
     dir.write("a/stats.json", stats);
     const ProgramRun noise = run_program({"noise", dir.path("a"), "--json"});
     CHECK(noise.status == 1);
     CHECK(noise.json()["samples_needed"] == nullptr);
-    const ProgramRun report = run_program({"report", dir.path("a"), "-o", dir.path("p.html"), "--force", "--error", "20 %"});
+    const ProgramRun report = run_program(
+        {"report", dir.path("a"), "-o", dir.path("p.html"), "--force", "--error", "20 %"});
     INFO(report.err);
     CHECK(report.status == 0);
   }
@@ -437,11 +731,24 @@ TEST_CASE("noise and report hold against any stats.json", "[cli][noise][report]"
 
 TEST_CASE("a report is one page that needs nothing else", "[cli][report]") {
   const TemporaryFolder dir;
-  const std::string hostile = "jovilux = 1\n[scene]\ntitle = \"<script>alert(1)</script> & 'q'\"\n" + kTwoLamps;
+  const std::string hostile =
+      "jovilux = 1\n[scene]\ntitle = \"<script>alert(1)</script> & 'q'\"\n" + kTwoLamps;
   const std::string rig = dir.write("r.toml", hostile);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("all/a"), "--quiet", "--samples", "8"}).status == 0);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("all/b"), "--quiet", "--samples", "8", "--set", "light.warm.on=false"}).status == 0);
-  const ProgramRun run = run_program({"report", dir.path("all"), "-o", dir.path("page/report.html"), "--error", "5 %"});
+  REQUIRE(
+      run_program({"render", rig, "-o", dir.path("all/a"), "--quiet", "--samples", "8"}).status ==
+      0);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("all/b"),
+                       "--quiet",
+                       "--samples",
+                       "8",
+                       "--set",
+                       "light.warm.on=false"})
+              .status == 0);
+  const ProgramRun run = run_program(
+      {"report", dir.path("all"), "-o", dir.path("page/report.html"), "--error", "5 %"});
   INFO(run.out << run.err);
   REQUIRE(run.status == 0);
   const std::string page = dir.read("page/report.html");
@@ -450,23 +757,37 @@ TEST_CASE("a report is one page that needs nothing else", "[cli][report]") {
   CHECK(page.find("&lt;script&gt;alert(1)") != std::string::npos);
   CHECK(page.find("http:") == std::string::npos);
   CHECK(page.find("https:") == std::string::npos);
-  for (const char* word : {"<h2>Pictures</h2>", "<h2>Luminance</h2>", "<h2>Lights</h2>", "<h2>Is it real?</h2>", "<h2>Meters</h2>", "<h2>Noise</h2>", "<h2>Curves</h2>", "warm", "800", "desk", "100 to 120"}) {
+  for (const char* word : {"<h2>Pictures</h2>",
+                           "<h2>Luminance</h2>",
+                           "<h2>Lights</h2>",
+                           "<h2>Is it real?</h2>",
+                           "<h2>Meters</h2>",
+                           "<h2>Noise</h2>",
+                           "<h2>Curves</h2>",
+                           "warm",
+                           "800",
+                           "desk",
+                           "100 to 120"}) {
     INFO(word);
     CHECK(page.find(word) != std::string::npos);
   }
   std::size_t images = 0, whole = 0;
-  for (std::size_t at = page.find("<img "); at != std::string::npos; at = page.find("<img ", at + 1)) {
+  for (std::size_t at = page.find("<img "); at != std::string::npos;
+       at = page.find("<img ", at + 1)) {
     ++images;
     whole += page.compare(page.find("src=", at), 27, "src=\"data:image/png;base64,") == 0 ? 1 : 0;
   }
   CHECK(images == 5);  // two pictures, their luminance, noise and falloff
   CHECK(whole == images);
   // The same numbers as the verbs tell.
-  const auto meter = run_program({"meter", dir.path("all/a/rig.resolved.toml"), "--error", "5 %", "--json"}).json()["meters"][0];
+  const auto meter =
+      run_program({"meter", dir.path("all/a/rig.resolved.toml"), "--error", "5 %", "--json"})
+          .json()["meters"][0];
   CHECK(page.find(meter["verdict"] == "pass" ? ">pass<" : ">fail<") != std::string::npos);
   CHECK(run_program({"report", dir.path("all"), "-o", dir.path("page/report.html")}).status == 2);
   CHECK(run_program({"report", dir.path("page"), "-o", dir.path("x.html")}).status == 2);
   CHECK(run_program({"report", dir.path("all")}).status == 2);
-  CHECK(run_program({"report", dir.path("all/a"), "-o", dir.path("one.html"), "--error", "5 %"}).status == 0);
+  CHECK(run_program({"report", dir.path("all/a"), "-o", dir.path("one.html"), "--error", "5 %"})
+            .status == 0);
   CHECK(dir.read("one.html").find("<h2>Picture</h2>") != std::string::npos);
 }

@@ -1,12 +1,12 @@
 // What lights are held to, and what they are made to do against physics, through the built program.
-#include <catch2/catch.hpp>
+#include "jovilux/files/exr.h"
+
 #include <cmath>
 #include <numeric>
 
-#include <fmt/format.h>
-
-#include "jovilux/files/exr.h"
 #include "tests/support/meter_rig.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -67,10 +67,13 @@ size = [64, 48]
 samples = 32
 bounces = {}
 )",
-                     rest, bounces);
+                     rest,
+                     bounces);
 }
 
-nlohmann::json stats(const TemporaryFolder& dir) { return nlohmann::json::parse(dir.read("out/stats.json")); }
+nlohmann::json stats(const TemporaryFolder& dir) {
+  return nlohmann::json::parse(dir.read("out/stats.json"));
+}
 
 void render(const TemporaryFolder& dir, const std::string& text) {
   const std::string rig = dir.write("r.toml", text);
@@ -80,31 +83,40 @@ void render(const TemporaryFolder& dir, const std::string& text) {
 }
 
 double at(const TemporaryFolder& dir, int x, int y, const std::string& layer) {
-  const auto r = run_program({"read", dir.path("out"), "--at", fmt::format("{},{}", x, y), "--json"}).json()["readings"][0];
-  return layer.empty() ? r["luminance_cd_m2"].get<double>() : r["layers"][layer]["luminance_cd_m2"].get<double>();
+  const auto r =
+      run_program({"read", dir.path("out"), "--at", fmt::format("{},{}", x, y), "--json"})
+          .json()["readings"][0];
+  return layer.empty() ? r["luminance_cd_m2"].get<double>()
+                       : r["layers"][layer]["luminance_cd_m2"].get<double>();
 }
 
 }  // namespace
 
-TEST_CASE("what is not linked gets exactly nothing from the light, in mirrors and after bounces too", "[cli][links]") {
+TEST_CASE(
+    "what is not linked gets exactly nothing from the light, in mirrors and after bounces too",
+    "[cli][links]") {
   const TemporaryFolder dir;
   // Linked to the ball alone: its pixels and their image in the mirror, nothing else.
-  for (const char* linked : {"only = ['ball']", "only = ['tag:hero']", "skip = ['floor', 'box', 'glass-wall']"}) {
+  for (const char* linked :
+       {"only = ['ball']", "only = ['tag:hero']", "skip = ['floor', 'box', 'glass-wall']"}) {
     render(dir, stage(linked));
     INFO(linked);
-    const auto box = run_program({"read", dir.path("out"), "--box", "0,0,64,48", "--json"}).json()["readings"][0];
+    const auto box = run_program({"read", dir.path("out"), "--box", "0,0,64,48", "--json"})
+                         .json()["readings"][0];
     CHECK(box["layers"]["key"]["luminance_cd_m2"].get<double>() > 0);
-    CHECK(at(dir, 19, 24, "key") > 0.5);   // the ball
-    CHECK(at(dir, 45, 28, "key") == 0);    // the box, though the ball shines on it and on its glaze
-    CHECK(at(dir, 32, 46, "key") == 0);    // the floor
-    CHECK(at(dir, 32, 28, "key") == 0);    // the floor between them, beside the ball
+    CHECK(at(dir, 19, 24, "key") > 0.5);  // the ball
+    CHECK(at(dir, 45, 28, "key") == 0);   // the box, though the ball shines on it and on its glaze
+    CHECK(at(dir, 32, 46, "key") == 0);   // the floor
+    CHECK(at(dir, 32, 28, "key") == 0);   // the floor between them, beside the ball
     CHECK(at(dir, 45, 28, "fill") > 0.5);
   }
-  // Everywhere: no pixel inside the floor, the box or their images has any of it; the mirror shows the lit ball, and black.
+  // Everywhere: no pixel inside the floor, the box or their images has any of it; the mirror shows
+  // the lit ball, and black.
   render(dir, stage("only = ['ball']"));
   const auto exr = ExrReader::open(dir.path("out/image.exr"));
   REQUIRE(exr);
-  const auto planes = exr->read({"object.id", "light.key.R", "light.key.G", "light.key.B"}, 0, 0, 64, 48);
+  const auto planes =
+      exr->read({"object.id", "light.key.R", "light.key.G", "light.key.B"}, 0, 0, 64, 48);
   REQUIRE(planes);
   const auto& id = (*planes)[0];
   enum { kFloor = 1, kBall = 2, kBox = 3, kMirror = 4 };  // in the rig's order
@@ -141,12 +153,17 @@ TEST_CASE("what is not linked gets exactly nothing from the light, in mirrors an
   CHECK(at(dir, 32, 46, "key") > 0.5);
 }
 
-TEST_CASE("shadow_only and shadow_skip choose what throws shadows, cheat.shadow how deep they are", "[cli][links]") {
+TEST_CASE("shadow_only and shadow_skip choose what throws shadows, cheat.shadow how deep they are",
+          "[cli][links]") {
   const TemporaryFolder dir;
   // A point over a card over the plane: the place under the card.
-  const std::string under = looking_at({0.8, 0, 0.4}, {0, 0, 0}, "[[object]]\nname='card'\nshape={kind='rect', size=[0.5,0.5]}\nat=[0,0,1]\n");
+  const std::string under =
+      looking_at({0.8, 0, 0.4},
+                 {0, 0, 0},
+                 "[[object]]\nname='card'\nshape={kind='rect', size=[0.5,0.5]}\nat=[0,0,1]\n");
   const auto level = [&](const std::string& rest) {
-    const std::string rig = dir.write("r.toml", under + light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + rest));
+    const std::string rig =
+        dir.write("r.toml", under + light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + rest));
     return reading(dir, rig, 1)["luminance_cd_m2"].get<double>();
   };
   const double open = 100 / 4.0 * kPlaneFactor;
@@ -157,7 +174,8 @@ TEST_CASE("shadow_only and shadow_skip choose what throws shadows, cheat.shadow 
   CHECK(level("cheat={shadow=0.6}\n") == Approx(0.4 * open).epsilon(1e-3));
   CHECK(level("cheat={shadow_tint=[0.2,0.2,0.2]}\n") == Approx(0.2 * open).epsilon(2e-3));
   // Also for a lamp with a body, which other rays could find.
-  const std::string ball = under + "[[light]]\nname='l'\nform='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n";
+  const std::string ball =
+      under + "[[light]]\nname='l'\nform='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n";
   const std::string rig = dir.write("b.toml", ball + "shadow_skip=['card']\n");
   RunningMoments m;
   for (int seed = 1; seed <= 16; ++seed) {
@@ -170,32 +188,49 @@ TEST_CASE("a light outside its zone costs no shadow ray", "[cli][links]") {
   const TemporaryFolder dir;
   const std::string room = "[[solid]]\nname='room'\nkind='box'\nsize=[1,1,1]\nat=[0,0,{}]\n";
   const auto run = [&](double z) {
-    render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, fmt::format(fmt::runtime(room), z) + light("form='point'\nat=[0,0,2]\noutput='100 cd'\nzone='room'\n")));
+    render(dir,
+           looking_at({0.5, 0, 0.4},
+                      {0, 0, 0},
+                      fmt::format(fmt::runtime(room), z) +
+                          light("form='point'\nat=[0,0,2]\noutput='100 cd'\nzone='room'\n")));
     return stats(dir);
   };
   const auto inside = run(0), outside = run(5);
   CHECK(inside["rays"]["shadow"].get<int>() > 1000);
   CHECK(outside["rays"]["shadow"].get<int>() == 0);
-  CHECK(inside["mean_luminance_cd_m2"].get<double>() == Approx(100 / 4.0 * kPlaneFactor).epsilon(1e-3));
+  CHECK(inside["mean_luminance_cd_m2"].get<double>() ==
+        Approx(100 / 4.0 * kPlaneFactor).epsilon(1e-3));
   CHECK(outside["mean_luminance_cd_m2"].get<double>() == 0);
 }
 
 TEST_CASE("lights fade with the camera's distance, and groups share a layer", "[cli][links]") {
   const TemporaryFolder dir;
   const auto mean = [&](const std::string& fade) {
-    render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + fade)));
+    render(
+        dir,
+        looking_at(
+            {0.5, 0, 0.4}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='100 cd'\n" + fade)));
     return stats(dir)["mean_luminance_cd_m2"].get<double>();
   };
   const double full = 100 / 4.0 * kPlaneFactor;  // the camera is 1.676 m away
   CHECK(mean("fade_with_camera=['2 m','3 m']\n") == Approx(full).epsilon(1e-3));
   CHECK(mean("fade_with_camera=['1 m','1.5 m']\n") == 0);
   const double t = (std::hypot(0.5, 1.6) - 1) / 1;
-  CHECK(mean("fade_with_camera=['1 m','2 m']\n") == Approx(full * (1 - t * t * (3 - 2 * t))).epsilon(1e-3));
-  render(dir, looking_at({0.5, 0, 0.4}, {0, 0, 0}, "layers = 'groups'\n" + light("form='point'\nat=[0,0,2]\noutput='100 cd'\ngroup='practicals'\n") +
-                                                       "[[light]]\nname='m'\nform='point'\nat=[0,0,1]\noutput='100 cd'\ngroup='practicals'\n[[light]]\nname='n'\nform='point'\nat=[0,0,1]\noutput='10 cd'\n"));
-  const auto layers = run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["layers"];
+  CHECK(mean("fade_with_camera=['1 m','2 m']\n") ==
+        Approx(full * (1 - t * t * (3 - 2 * t))).epsilon(1e-3));
+  render(dir,
+         looking_at({0.5, 0, 0.4},
+                    {0, 0, 0},
+                    "layers = 'groups'\n" +
+                        light("form='point'\nat=[0,0,2]\noutput='100 cd'\ngroup='practicals'\n") +
+                        "[[light]]\nname='m'\nform='point'\nat=[0,0,1]\noutput='100 "
+                        "cd'\ngroup='practicals'\n[[light]]\nname='n'\nform='point'\nat=[0,0,1]"
+                        "\noutput='10 cd'\n"));
+  const auto layers =
+      run_program({"read", dir.path("out"), "--json"}).json()["readings"][0]["layers"];
   REQUIRE(layers.size() == 2);
-  const double practicals = layers["practicals"]["luminance_cd_m2"], n = layers["n"]["luminance_cd_m2"];
+  const double practicals = layers["practicals"]["luminance_cd_m2"],
+               n = layers["n"]["luminance_cd_m2"];
   CHECK(practicals + n == Approx(135 * kPlaneFactor).epsilon(1e-3));
   CHECK(n == Approx(10 * kPlaneFactor).epsilon(0.3));  // a light is chosen by chance
 }
@@ -211,9 +246,16 @@ TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
     const auto exr = ExrReader::open(dir.path("out/image.exr"));
     REQUIRE(exr);
     const auto mean = [&](const std::string& part) {
-      const auto planes = exr->read({"light.key." + part + ".R", "light.key." + part + ".G", "light.key." + part + ".B"}, 0, 0, 64, 48);
+      const auto planes = exr->read(
+          {"light.key." + part + ".R", "light.key." + part + ".G", "light.key." + part + ".B"},
+          0,
+          0,
+          64,
+          48);
       REQUIRE(planes);
-      const auto sum = [&](std::size_t c) { return std::accumulate((*planes)[c].begin(), (*planes)[c].end(), 0.0) / (64 * 48); };
+      const auto sum = [&](std::size_t c) {
+        return std::accumulate((*planes)[c].begin(), (*planes)[c].end(), 0.0) / (64 * 48);
+      };
       return 0.2126390 * sum(0) + 0.7151687 * sum(1) + 0.0721923 * sum(2);
     };
     caustic = mean("caustic");
@@ -260,7 +302,13 @@ TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
 TEST_CASE("a color by position keeps the light's level and changes its color", "[cli][links]") {
   const TemporaryFolder dir;
   const auto rgb = [&](double x) {
-    const std::string rig = dir.write("r.toml", looking_at({x + 0.5, 0, 0.4}, {x, 0, 0}, light("form='sun'\ntoward=[0,0,-1]\noutput='1 klx'\ntint_by={formula='sin(tau*x/8)', ramp=[[-1,'#ff8a1e'],[1,'#1e50ff']]}\n")));
+    const std::string rig = dir.write(
+        "r.toml",
+        looking_at(
+            {x + 0.5, 0, 0.4},
+            {x, 0, 0},
+            light("form='sun'\ntoward=[0,0,-1]\noutput='1 klx'\ntint_by={formula='sin(tau*x/8)', "
+                  "ramp=[[-1,'#ff8a1e'],[1,'#1e50ff']]}\n")));
     return reading(dir, rig, 1);
   };
   const auto amber = rgb(-2), blue = rgb(2);
@@ -270,12 +318,22 @@ TEST_CASE("a color by position keeps the light's level and changes its color", "
   CHECK(blue["rgb"][2].get<double>() > 3 * blue["rgb"][0].get<double>());
 }
 
-TEST_CASE("a metal that is rougher after a bounce makes less noise and looks the same to the camera, and the light that takes is told", "[cli][links]") {
+TEST_CASE(
+    "a metal that is rougher after a bounce makes less noise and looks the same to the camera, and "
+    "the light that takes is told",
+    "[cli][links]") {
   const TemporaryFolder dir;
   const auto render = [&](const std::string& key, const std::string& name) {
-    const std::string rig = dir.write(name + ".toml", "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]\nname='brass'\nkind='metal'\ncolor=[0.9,0.7,0.4]\nroughness=0.15\n" + key +
-                                                          "[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='ball'\nmaterial='brass'\nshape={kind='sphere', radius=0.3}\nat=[0,0,0.3]\n"
-                                                          "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 lm'\n[render]\nsize=[32,20]\nsamples=4096\nbounces=4\nseed=3\nlayers='lights+parts'\n");
+    const std::string rig = dir.write(
+        name + ".toml",
+        "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]"
+        "\nname='brass'\nkind='metal'\ncolor=[0.9,0.7,0.4]\nroughness=0.15\n" +
+            key +
+            "[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='ball'\nmaterial='"
+            "brass'\nshape={kind='sphere', radius=0.3}\nat=[0,0,0.3]\n"
+            "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 "
+            "lm'\n[render]\nsize=[32,20]\nsamples=4096\nbounces=4\nseed=3\nlayers='lights+parts'"
+            "\n");
     const ProgramRun r = run_program({"render", rig, "-o", dir.path(name), "--quiet"});
     REQUIRE(r.status == 0);
     return std::pair(nlohmann::json::parse(dir.read(name + "/stats.json")), r.out);
@@ -285,14 +343,18 @@ TEST_CASE("a metal that is rougher after a bounce makes less noise and looks the
   CHECK_FALSE(plain.contains("bounce_roughness"));
   REQUIRE(soft.contains("bounce_roughness"));
   CHECK(soft_text.find("bounce_roughness") != std::string::npos);
-  const auto caustic_noise = [](const nlohmann::json& j) { return j["lights"][0]["noise_by_part"]["caustic"].get<double>(); };
+  const auto caustic_noise = [](const nlohmann::json& j) {
+    return j["lights"][0]["noise_by_part"]["caustic"].get<double>();
+  };
   CHECK(caustic_noise(soft) < 0.3 * caustic_noise(plain));
   // What it says it takes is what the means differ by.
-  const double removed = soft["bounce_roughness"]["removed_cd_m2"], error = soft["bounce_roughness"]["standard_error_cd_m2"];
+  const double removed = soft["bounce_roughness"]["removed_cd_m2"],
+               error = soft["bounce_roughness"]["standard_error_cd_m2"];
   const double mean = plain["mean_luminance_cd_m2"];
   CHECK(error > 0);
   CHECK(error < 0.02 * mean);
-  CHECK(mean - soft["mean_luminance_cd_m2"].get<double>() == Approx(removed).margin(5 * error + 0.005 * mean));
+  CHECK(mean - soft["mean_luminance_cd_m2"].get<double>() ==
+        Approx(removed).margin(5 * error + 0.005 * mean));
   // Seen from the camera the ball is as it was: its direct light is the same to the bit.
   const auto direct = [&](const std::string& name) {
     const auto exr = ExrReader::open(dir.path(name + "/image.exr"));
@@ -306,20 +368,30 @@ TEST_CASE("a metal that is rougher after a bounce makes less noise and looks the
   // It is a departure from physics: check says so, with its place.
   const ProgramRun check = run_program({"check", dir.path("soft.toml"), "--json"});
   const auto warnings = check.json()["warnings"];
-  CHECK(std::any_of(warnings.begin(), warnings.end(), [](const auto& w) { return w["code"] == "bounce-roughness" && w["line"] == 12; }));
+  CHECK(std::any_of(warnings.begin(), warnings.end(), [](const auto& w) {
+    return w["code"] == "bounce-roughness" && w["line"] == 12;
+  }));
   // Less than the material's own changes nothing; panes and matte surfaces have none.
   const auto [less, less_text] = render("bounce_roughness=0.1\n", "less");
   CHECK(less["mean_luminance_cd_m2"] == plain["mean_luminance_cd_m2"]);
-  const std::string matte = dir.write("matte.toml", "jovilux=1\n[[material]]\nname='m'\nkind='matte'\nbounce_roughness=0.5\n");
+  const std::string matte = dir.write(
+      "matte.toml", "jovilux=1\n[[material]]\nname='m'\nkind='matte'\nbounce_roughness=0.5\n");
   CHECK(run_program({"check", matte}).status == 1);
 }
 
-TEST_CASE("a limit on bounced light takes what it says, and says what it takes", "[cli][links][caustics]") {
+TEST_CASE("a limit on bounced light takes what it says, and says what it takes",
+          "[cli][links][caustics]") {
   // A ball of glass and one of mirror throw spots of light.
   const TemporaryFolder dir;
   const auto stats_of = [&](const std::string& cheat) {
-    const std::string rig = dir.write("r.toml", "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]\nname='g'\nkind='glass'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='ball'\nmaterial='g'\nshape={kind='sphere', radius=0.25}\nat=[0,0,0.3]\n"
-                                                "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 lm'\n" + cheat + "[render]\nsize=[48,32]\nsamples=64\nbounces=5\nseed=3\n");
+    const std::string rig = dir.write(
+        "r.toml",
+        "jovilux=1\n[[camera]]\nname='c'\nat=[0,-2,1.2]\nlook_at=[0,0,0.2]\nview=40\n[[material]]"
+        "\nname='g'\nkind='glass'\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]"
+        "\nname='ball'\nmaterial='g'\nshape={kind='sphere', radius=0.25}\nat=[0,0,0.3]\n"
+        "[[light]]\nname='lamp'\nform='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 "
+        "lm'\n" +
+            cheat + "[render]\nsize=[48,32]\nsamples=64\nbounces=5\nseed=3\n");
     REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
     return nlohmann::json::parse(dir.read("out/stats.json"));
   };
@@ -331,7 +403,9 @@ TEST_CASE("a limit on bounced light takes what it says, and says what it takes",
   // The same paths are taken: what is there and what was held back make the whole.
   CHECK(light(held)["held_back_cd_m2"].get<double>() > 0.001 * mean);
   CHECK(light(held)["mean_luminance_cd_m2"].get<double>() < mean);
-  CHECK(light(held)["mean_luminance_cd_m2"].get<double>() + light(held)["held_back_cd_m2"].get<double>() == Approx(mean).epsilon(0.03));
+  CHECK(light(held)["mean_luminance_cd_m2"].get<double>() +
+            light(held)["held_back_cd_m2"].get<double>() ==
+        Approx(mean).epsilon(0.03));
   CHECK(held["noise"]["p95"].get<double>() <= free["noise"]["p95"].get<double>());
   // A limit above everything changes nothing.
   const auto high = stats_of("cheat={bounce_limit='1e9 cd/m2'}\n");

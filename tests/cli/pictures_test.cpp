@@ -1,16 +1,16 @@
 // Pictures on surfaces, masks, glTF files and the lens's halo, through the built program.
-#include <catch2/catch.hpp>
-#include <cmath>
-#include <cstring>
-
-#include <fmt/format.h>
-
+#include "jovilux/base/sampler.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/gltf.h"
 #include "jovilux/files/png.h"
-#include "jovilux/base/sampler.h"
 #include "jovilux/render/bloom.h"
+
+#include <cmath>
+#include <cstring>
+
 #include "tests/support/meter_rig.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -23,7 +23,11 @@ std::vector<std::uint8_t> quarters(int size) {
   for (int y = 0; y < size; ++y) {
     for (int x = 0; x < size; ++x) {
       const bool right = x >= size / 2, low = y >= size / 2;
-      const std::array<std::uint8_t, 3> c = low ? (right ? std::array<std::uint8_t, 3>{128, 128, 128} : std::array<std::uint8_t, 3>{0, 0, 200}) : (right ? std::array<std::uint8_t, 3>{0, 200, 0} : std::array<std::uint8_t, 3>{200, 0, 0});
+      const std::array<std::uint8_t, 3> c =
+          low ? (right ? std::array<std::uint8_t, 3>{128, 128, 128}
+                       : std::array<std::uint8_t, 3>{0, 0, 200})
+              : (right ? std::array<std::uint8_t, 3>{0, 200, 0}
+                       : std::array<std::uint8_t, 3>{200, 0, 0});
       out.insert(out.end(), c.begin(), c.end());
     }
   }
@@ -32,12 +36,17 @@ std::vector<std::uint8_t> quarters(int size) {
 
 // A square of 2 m in z = 0, seen from above with +y up in the picture, lit by 1000 lx of D65.
 std::string seen_from_above(const std::string& material, const std::string& object) {
-  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[material]]\nname='m'\n" + material + "\n[[object]]\nname='o'\nmaterial='m'\n" + object +
+  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
+         "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[material]]\nname='m'\n" +
+         material + "\n[[object]]\nname='o'\nmaterial='m'\n" + object +
          "\n[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n";
 }
 
-std::vector<std::array<double, 3>> colors(const TemporaryFolder& dir, const std::string& text, const std::vector<std::string>& at) {
-  const ProgramRun run = run_program({"render", dir.write("r.toml", text), "-o", dir.path("out"), "--quiet", "--force"});
+std::vector<std::array<double, 3>> colors(const TemporaryFolder& dir,
+                                          const std::string& text,
+                                          const std::vector<std::string>& at) {
+  const ProgramRun run = run_program(
+      {"render", dir.write("r.toml", text), "-o", dir.path("out"), "--quiet", "--force"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   std::vector<std::string> words = {"read", dir.path("out"), "--json"};
@@ -55,9 +64,11 @@ std::vector<std::array<double, 3>> colors(const TemporaryFolder& dir, const std:
 const std::string kSquare = "shape={kind='rect', size=[2,2]}\n";
 const std::vector<std::string> kQuarters = {"12,12", "28,12", "12,28", "28,28"};
 
-// A little glTF: one square of 2 m in the y = 0 plane of its own space, facing up; a spot and a point light, a camera.
+// A little glTF: one square of 2 m in the y = 0 plane of its own space, facing up; a spot and a
+// point light, a camera.
 std::string glb(const std::string& patch_from = "", const std::string& patch_to = "") {
-  std::vector<float> positions = {-1, 0, 1, 1, 0, 1, 1, 0, -1, -1, 0, -1}, uvs = {0, 1, 1, 1, 1, 0, 0, 0};
+  std::vector<float> positions = {-1, 0, 1, 1, 0, 1, 1, 0, -1, -1, 0, -1},
+                     uvs = {0, 1, 1, 1, 1, 0, 0, 0};
   std::vector<std::uint16_t> indices = {0, 1, 2, 0, 2, 3};
   std::string bin(48 + 32 + 12, '\0');
   std::memcpy(bin.data(), positions.data(), 48);
@@ -79,34 +90,55 @@ std::string glb(const std::string& patch_from = "", const std::string& patch_to 
     json.replace(at, patch_from.size(), patch_to);
   }
   json.resize((json.size() + 3) / 4 * 4, ' ');
-  const auto word = [](std::uint32_t v) { return std::string(reinterpret_cast<const char*>(&v), 4); };
-  return "glTF" + word(2) + word(static_cast<std::uint32_t>(12 + 8 + json.size() + 8 + bin.size())) + word(static_cast<std::uint32_t>(json.size())) + "JSON" + json + word(static_cast<std::uint32_t>(bin.size())) + std::string("BIN\0", 4) + bin;
+  const auto word = [](std::uint32_t v) {
+    return std::string(reinterpret_cast<const char*>(&v), 4);
+  };
+  return "glTF" + word(2) +
+         word(static_cast<std::uint32_t>(12 + 8 + json.size() + 8 + bin.size())) +
+         word(static_cast<std::uint32_t>(json.size())) + "JSON" + json +
+         word(static_cast<std::uint32_t>(bin.size())) + std::string("BIN\0", 4) + bin;
 }
 
 }  // namespace
 
-TEST_CASE("a picture colors a surface, the right way up, with its encoding undone", "[cli][picture]") {
+TEST_CASE("a picture colors a surface, the right way up, with its encoding undone",
+          "[cli][picture]") {
   const TemporaryFolder dir;
   write_png(dir.path("q.png"), 32, 32, quarters(32));
-  const double gray = srgb_decoded(128 / 255.0) * 1000 / kPiD, bright = srgb_decoded(200 / 255.0) * 1000 / kPiD;
+  const double gray = srgb_decoded(128 / 255.0) * 1000 / kPiD,
+               bright = srgb_decoded(200 / 255.0) * 1000 / kPiD;
   const auto seen = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", kSquare), kQuarters);
   CHECK(seen[0][0] == Approx(bright).epsilon(0.01));
   CHECK(seen[0][1] < 0.02 * bright);
   CHECK(seen[1][1] == Approx(bright).epsilon(0.01));
   CHECK(seen[2][2] == Approx(bright).epsilon(0.01));
   CHECK(seen[3][0] == Approx(gray).epsilon(0.01));
-  const auto linear = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'\nencoding='linear'", kSquare), kQuarters);
+  const auto linear = colors(
+      dir, seen_from_above("kind='matte'\ncolor='q.png'\nencoding='linear'", kSquare), kQuarters);
   CHECK(linear[3][0] == Approx(128 / 255.0 * 1000 / kPiD).epsilon(0.01));
   // Twice across: the left half shows the whole picture.
-  const auto tiled = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'\ntile=[2,1]", kSquare), {"8,12", "16,12"});
+  const auto tiled = colors(
+      dir, seen_from_above("kind='matte'\ncolor='q.png'\ntile=[2,1]", kSquare), {"8,12", "16,12"});
   CHECK(tiled[0][0] == Approx(bright).epsilon(0.01));
   CHECK(tiled[1][1] == Approx(bright).epsilon(0.01));
-  // The same through the places that a mesh gives, and from above on a box and a solid (meters: one picture a meter).
-  dir.write("s.obj", "v -1 -1 0\nv 1 -1 0\nv 1 1 0\nv -1 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf 1/1 2/2 3/3 4/4\n");
-  const auto meshed = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", "mesh='s.obj'"), kQuarters);
-  const auto boxed = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", "shape={kind='box', size=[2,2,0.001]}"), kQuarters);
-  // A solid has none of its own: meters about its origin, so that half a picture a meter, once over 2 m, begins in the middle.
-  const auto solid = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'\ntile=[0.5,0.5]", "solid='s'\n[[solid]]\nname='s'\nkind='box'\nsize=[2,2,0.001]"), kQuarters);
+  // The same through the places that a mesh gives, and from above on a box and a solid (meters: one
+  // picture a meter).
+  dir.write("s.obj",
+            "v -1 -1 0\nv 1 -1 0\nv 1 1 0\nv -1 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf 1/1 2/2 3/3 "
+            "4/4\n");
+  const auto meshed =
+      colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", "mesh='s.obj'"), kQuarters);
+  const auto boxed =
+      colors(dir,
+             seen_from_above("kind='matte'\ncolor='q.png'", "shape={kind='box', size=[2,2,0.001]}"),
+             kQuarters);
+  // A solid has none of its own: meters about its origin, so that half a picture a meter, once over
+  // 2 m, begins in the middle.
+  const auto solid =
+      colors(dir,
+             seen_from_above("kind='matte'\ncolor='q.png'\ntile=[0.5,0.5]",
+                             "solid='s'\n[[solid]]\nname='s'\nkind='box'\nsize=[2,2,0.001]"),
+             kQuarters);
   for (std::size_t i = 0; i < 4; ++i) {
     for (std::size_t c = 0; c < 3; ++c) {
       CHECK(meshed[i][c] == Approx(seen[i][c]).epsilon(0.01).margin(0.5));
@@ -125,34 +157,50 @@ TEST_CASE("a mask cuts a surface out, for eyes and for shadows", "[cli][picture]
   }
   write_png(dir.path("m.png"), 16, 16, half);
   const std::string floor = "\n[[object]]\nname='floor'\nshape={kind='plane'}\nat=[0,0,-0.5]\n";
-  const auto seen = colors(dir, seen_from_above("kind='matte'\ncolor=[0.8,0.8,0.8]\nmask='m.png'", kSquare + floor), {"12,20", "28,20"});
+  const auto seen =
+      colors(dir,
+             seen_from_above("kind='matte'\ncolor=[0.8,0.8,0.8]\nmask='m.png'", kSquare + floor),
+             {"12,20", "28,20"});
   CHECK(seen[0][1] == Approx(0.8 * 1000 / kPiD).epsilon(0.01));
   CHECK(seen[1][1] == Approx(0.5 * 1000 / kPiD).epsilon(0.01));  // the floor, lit through the cut
   // A gray mask halves what is there: half of 0.8, half of a floor that gets half of the light.
   write_png(dir.path("m.png"), 2, 2, std::vector<std::uint8_t>(12, 128));
-  const double there = 128 / 255.0, got = (there * 0.8 + (1 - there) * (1 - there) * 0.5) * 1000 / kPiD;
-  const ProgramRun run = run_program({"render", dir.path("r.toml"), "-o", dir.path("out"), "--quiet", "--force", "--set", "render.samples=256"});
+  const double there = 128 / 255.0,
+               got = (there * 0.8 + (1 - there) * (1 - there) * 0.5) * 1000 / kPiD;
+  const ProgramRun run = run_program({"render",
+                                      dir.path("r.toml"),
+                                      "-o",
+                                      dir.path("out"),
+                                      "--quiet",
+                                      "--force",
+                                      "--set",
+                                      "render.samples=256"});
   REQUIRE(run.status == 0);
-  const auto r = run_program({"read", dir.path("out"), "--json", "--box", "14,14,12,12"}).json()["readings"][0];
-  CHECK(std::abs(r["luminance_cd_m2"].get<double>() - got) < 5 * r["standard_error_cd_m2"].get<double>() + 0.002 * got);
+  const auto r = run_program({"read", dir.path("out"), "--json", "--box", "14,14,12,12"})
+                     .json()["readings"][0];
+  CHECK(std::abs(r["luminance_cd_m2"].get<double>() - got) <
+        5 * r["standard_error_cd_m2"].get<double>() + 0.002 * got);
   CHECK(r["standard_error_cd_m2"].get<double>() < 0.01 * got);
 }
 
 TEST_CASE("pictures that are none are told with their place", "[cli][picture]") {
   const TemporaryFolder dir;
   const auto told = [&](const std::string& material) {
-    const ProgramRun run = run_program({"check", dir.write("r.toml", seen_from_above(material, kSquare))});
+    const ProgramRun run =
+        run_program({"check", dir.write("r.toml", seen_from_above(material, kSquare))});
     return run.out + run.err;
   };
   dir.write("t.txt", "x");
   dir.write("bad.png", "\x89PNG no picture");
   CHECK(told("kind='matte'\ncolor='none.png'").find("file not found") != std::string::npos);
-  CHECK(told("kind='matte'\ncolor='t.txt'").find("expected a picture ending in") != std::string::npos);
+  CHECK(told("kind='matte'\ncolor='t.txt'").find("expected a picture ending in") !=
+        std::string::npos);
   CHECK(told("kind='matte'\ncolor='bad.png'").find("named at") != std::string::npos);
   // A header that claims far more pixels than the file could hold, with its check sum right.
   write_png(dir.path("small.png"), 1, 1, {1, 2, 3});
   std::string huge = dir.read("small.png");
-  huge[18] = huge[22] = static_cast<char>(0x2b);  // 11009 a side: bytes 16..19 are the width, 20..23 the height
+  // 11009 a side: bytes 16..19 are the width, 20..23 the height.
+  huge[18] = huge[22] = static_cast<char>(0x2b);
   std::uint32_t crc = 0xffffffffU;
   for (std::size_t i = 12; i < 29; ++i) {
     crc ^= static_cast<unsigned char>(huge[i]);
@@ -169,7 +217,8 @@ TEST_CASE("pictures that are none are told with their place", "[cli][picture]") 
   CHECK(told("kind='matte'\ntile=[2,2]").find("neither color nor mask") != std::string::npos);
 }
 
-TEST_CASE("a glTF file is an object with its own material, and a rig with its lights and camera", "[cli][gltf]") {
+TEST_CASE("a glTF file is an object with its own material, and a rig with its lights and camera",
+          "[cli][gltf]") {
   const TemporaryFolder dir;
   const std::string file = dir.write("s.glb", glb());
   const auto loaded = load_gltf(file);
@@ -182,7 +231,12 @@ TEST_CASE("a glTF file is an object with its own material, and a rig with its li
   REQUIRE(loaded->lights.size() == 3);
   CHECK((loaded->lights[0].toward - Vec3d(0, -1, 0)).norm() < 1e-6);
   // y up in the file, z up here; a roughness of 1 is nearly matte under its coat.
-  const auto seen = colors(dir, "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[object]]\nname='o'\nmesh='s.glb'\n[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n", {"20,20"});
+  const auto seen =
+      colors(dir,
+             "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
+             "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[object]]\nname='o'\nmesh='s."
+             "glb'\n[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n",
+             {"20,20"});
   CHECK(seen[0][2] > 2.5 * seen[0][0]);
   CHECK(seen[0][1] > 1.5 * seen[0][0]);
   CHECK(seen[0][1] == Approx(0.5 * 1000 / kPiD).epsilon(0.15));
@@ -209,23 +263,38 @@ TEST_CASE("a glTF file is an object with its own material, and a rig with its li
   CHECK(text.find("tint   = [1, 0.8, 0.6]") != std::string::npos);
   CHECK(text.find("ends its light at 4 m") != std::string::npos);
   CHECK(text.find("name    = \"eye\"") != std::string::npos);
-  CHECK(run_program({"render", dir.path("rig/rig.toml"), "-o", dir.path("o2"), "--quiet", "--set", "render.size=[32,18]", "--set", "render.samples=4"}).status == 0);
+  CHECK(run_program({"render",
+                     dir.path("rig/rig.toml"),
+                     "-o",
+                     dir.path("o2"),
+                     "--quiet",
+                     "--set",
+                     "render.size=[32,18]",
+                     "--set",
+                     "render.samples=4"})
+            .status == 0);
   CHECK(run_program({"new", dir.path("rig2"), "--from", dir.path("rig/rig.toml")}).status == 2);
 }
 
-TEST_CASE("glTF files that contradict themselves are refused, whatever their bytes", "[cli][gltf]") {
+TEST_CASE("glTF files that contradict themselves are refused, whatever their bytes",
+          "[cli][gltf]") {
   const TemporaryFolder dir;
   const auto told = [&](const std::string& from, const std::string& to) {
     const auto r = load_gltf(dir.write("s.glb", glb(from, to)));
     return r ? std::string("read") : r.problems().front().text;
   };
-  CHECK(told("\"count\":4,\"type\":\"VEC3\"", "\"count\":4000000,\"type\":\"VEC3\"").find("reaches beyond") != std::string::npos);
+  CHECK(told("\"count\":4,\"type\":\"VEC3\"", "\"count\":4000000,\"type\":\"VEC3\"")
+            .find("reaches beyond") != std::string::npos);
   CHECK(told("\"count\":6", "\"count\":60").find("reaches beyond") != std::string::npos);
-  CHECK(told("\"bufferView\":2,\"componentType\":5123", "\"bufferView\":0,\"componentType\":5123") != "read");
-  CHECK(told("\"nodes\":[0,1,2,3,4]", "\"nodes\":[0,1,0]").find("more than one parent") != std::string::npos);
-  CHECK(told("\"mesh\":0,\"translation\"", "\"mesh\":0,\"children\":[0],\"translation\"").find("more than one parent") != std::string::npos);
+  CHECK(told("\"bufferView\":2,\"componentType\":5123",
+             "\"bufferView\":0,\"componentType\":5123") != "read");
+  CHECK(told("\"nodes\":[0,1,2,3,4]", "\"nodes\":[0,1,0]").find("more than one parent") !=
+        std::string::npos);
+  CHECK(told("\"mesh\":0,\"translation\"", "\"mesh\":0,\"children\":[0],\"translation\"")
+            .find("more than one parent") != std::string::npos);
   CHECK(told("\"light\":1", "\"light\":9").find("no light 9") != std::string::npos);
-  CHECK(told("\"innerConeAngle\":0.2", "\"innerConeAngle\":0.9").find("out of range") != std::string::npos);
+  CHECK(told("\"innerConeAngle\":0.2", "\"innerConeAngle\":0.9").find("out of range") !=
+        std::string::npos);
   const std::string good = glb();
   Rng rng(12);
   int read = 0, refused = 0;
@@ -247,7 +316,8 @@ TEST_CASE("glTF files that contradict themselves are refused, whatever their byt
   CHECK(read + refused == 3000);
 }
 
-TEST_CASE("bloom keeps the light, spreads it as its kernel says, and leaves the EXR alone", "[render][bloom]") {
+TEST_CASE("bloom keeps the light, spreads it as its kernel says, and leaves the EXR alone",
+          "[render][bloom]") {
   constexpr int kW = 400, kH = 300;
   std::vector<float> rgb(kW * kH * 3, 0.0f);
   rgb[3 * (150 * kW + 200) + 1] = 1000;
@@ -262,12 +332,14 @@ TEST_CASE("bloom keeps the light, spreads it as its kernel says, and leaves the 
   for (const double a : {1.6, 0.01 * kW, 0.05 * kW}) {
     k += a / (2 * kPiD * std::pow(40.0 * 40 + a * a, 1.5)) / 3;
   }
-  const double mirrored = 0.3 * 1000 * (0.05 * kW) / (2 * kPiD * std::pow(260.0, 3)) / 3 * 6;  // about what comes back from the edges
+  // About what comes back from the edges.
+  const double mirrored = 0.3 * 1000 * (0.05 * kW) / (2 * kPiD * std::pow(260.0, 3)) / 3 * 6;
   CHECK(rgb[3 * (150 * kW + 240) + 1] == Approx(0.3 * 1000 * k).margin(2 * mirrored));
   CHECK(rgb[3 * (150 * kW + 200)] == Approx(0).margin(1e-4));
 
   const TemporaryFolder dir;
-  const std::string rig = seen_from_above("kind='matte'\ncolor=[0.5,0.5,0.5]", "shape={kind='rect', size=[0.2,0.2]}");
+  const std::string rig =
+      seen_from_above("kind='matte'\ncolor=[0.5,0.5,0.5]", "shape={kind='rect', size=[0.2,0.2]}");
   const auto plain = colors(dir, rig, {"20,20"});
   const std::string view = dir.read("out/view.png");
   const auto haloed = colors(dir, rig + "[look]\nbloom=0.4\n", {"20,20"});
@@ -280,19 +352,28 @@ TEST_CASE("a metal's index is read from tables, and told where it cannot be", "[
   dir.write("n.csv", "400 1.5\n700 0.2\n");
   dir.write("k.csv", "400 1.9\n700 3.8\n");
   const auto told = [&](const std::string& material) {
-    const ProgramRun run = run_program({"check", dir.write("r.toml", seen_from_above(material, kSquare))});
+    const ProgramRun run =
+        run_program({"check", dir.write("r.toml", seen_from_above(material, kSquare))});
     return run.out + run.err;
   };
-  CHECK(told("kind='metal'\nior='n.csv'\nabsorption='k.csv'\nroughness=0.4").find("0 errors") != std::string::npos);
+  CHECK(told("kind='metal'\nior='n.csv'\nabsorption='k.csv'\nroughness=0.4").find("0 errors") !=
+        std::string::npos);
   CHECK(told("kind='metal'\nior='n.csv'").find("needs both") != std::string::npos);
-  CHECK(told("kind='metal'\nior=0.2\nabsorption=3\ncolor=[1,1,1]").find("either says what the metal reflects") != std::string::npos);
+  CHECK(told("kind='metal'\nior=0.2\nabsorption=3\ncolor=[1,1,1]")
+            .find("either says what the metal reflects") != std::string::npos);
   dir.write("n.csv", "500 1.5\n600 0.2\n");
-  CHECK(told("kind='metal'\nior='n.csv'\nabsorption='k.csv'").find("are needed from 420 to 680 nm") != std::string::npos);
+  CHECK(
+      told("kind='metal'\nior='n.csv'\nabsorption='k.csv'").find("are needed from 420 to 680 nm") !=
+      std::string::npos);
   // A mirror of gold's colors: red above blue.
   dir.write("n.csv", "400 1.5\n700 0.2\n");
-  const auto seen = colors(dir, "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=2\n[[material]]\nname='m'\nkind='metal'\nior='n.csv'\nabsorption='k.csv'\nroughness=0\n[[object]]\nname='o'\nmaterial='m'\n" + kSquare +
-                                    "[[light]]\nname='sky'\nform='sky'\nmodel='uniform'\noutput='1000 cd/m2'\n",
-                           {"20,20"});
+  const auto seen = colors(
+      dir,
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
+      "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=2\n[[material]]\nname='m'\nkind='metal'"
+      "\nior='n.csv'\nabsorption='k.csv'\nroughness=0\n[[object]]\nname='o'\nmaterial='m'\n" +
+          kSquare + "[[light]]\nname='sky'\nform='sky'\nmodel='uniform'\noutput='1000 cd/m2'\n",
+      {"20,20"});
   CHECK(seen[0][0] > 1.5 * seen[0][2]);
   CHECK(seen[0][0] < 1000);
 }

@@ -1,5 +1,7 @@
 // animate, watch, merge, resume, shares and mpirun, through the built program.
-#include <catch2/catch.hpp>
+#include "jovilux/files/exr.h"
+#include "jovilux/judge/rendered_image.h"
+
 #include <chrono>
 #include <cmath>
 #include <csignal>
@@ -11,14 +13,11 @@
 #include <sstream>
 #include <thread>
 
+#include "tests/support/program.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 #include <sys/wait.h>
 #include <unistd.h>
-
-#include <fmt/format.h>
-
-#include "jovilux/files/exr.h"
-#include "jovilux/judge/rendered_image.h"
-#include "tests/support/program.h"
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -78,7 +77,8 @@ bool run_and_kill(const std::vector<std::string>& words, int after_ms) {
       argv.push_back(w.data());
     }
     argv.push_back(nullptr);
-    if (std::freopen("/dev/null", "wb", stdout) == nullptr || std::freopen("/dev/null", "wb", stderr) == nullptr) {
+    if (std::freopen("/dev/null", "wb", stdout) == nullptr ||
+        std::freopen("/dev/null", "wb", stderr) == nullptr) {
       ::_exit(126);
     }
     ::execv(JOVILUX_PROGRAM, argv.data());
@@ -133,12 +133,14 @@ TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli
   CHECK(fs::exists(dir.path("l/clip.webp")));
   CHECK(fs::exists(dir.path("l/strip.png")));
   CHECK(fs::exists(dir.path("l/levels.png")));
-  const ProgramRun exact = run_program({"animate", rig, "-o", dir.path("e"), "--quiet", "--json", "--exact"});
+  const ProgramRun exact =
+      run_program({"animate", rig, "-o", dir.path("e"), "--quiet", "--json", "--exact"});
   REQUIRE(exact.status == 0);
   CHECK(exact.json()["from_layers"] == false);
   double scatter = 0;
   for (const char* frame : {"frame.0001.exr", "frame.0004.exr", "frame.0008.exr"}) {
-    const RenderedImage a = image_at(dir.path(std::string("l/frames/") + frame)), b = image_at(dir.path(std::string("e/frames/") + frame));
+    const RenderedImage a = image_at(dir.path(std::string("l/frames/") + frame)),
+                        b = image_at(dir.path(std::string("e/frames/") + frame));
     double difference = 0, variance = 0;
     for (std::size_t i = 0; i < a.pixels(); ++i) {
       difference += a.luminance(i) - b.luminance(i);
@@ -146,11 +148,13 @@ TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli
     }
     INFO(frame << ": " << difference << " against " << std::sqrt(variance));
     CHECK(std::abs(difference) < 5 * std::sqrt(variance));
-    scatter = std::max(scatter, std::sqrt(variance) / (mean_of(b) * static_cast<double>(b.pixels())));
+    scatter =
+        std::max(scatter, std::sqrt(variance) / (mean_of(b) * static_cast<double>(b.pixels())));
   }
   CHECK(scatter < 0.04);
   // A frame is the sum of the base's layers times the levels that the table tells.
-  const RenderedImage base = image_at(dir.path("l/layers")), third = image_at(dir.path("l/frames/frame.0003.exr"));
+  const RenderedImage base = image_at(dir.path("l/layers")),
+                      third = image_at(dir.path("l/frames/frame.0003.exr"));
   REQUIRE(base.layers.size() == 2);
   const auto& lights = j["lights"];
   std::vector<double> factor;
@@ -163,45 +167,85 @@ TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli
   }
   double off = 0;
   for (std::size_t i = 0; i < base.rgb.size(); ++i) {
-    off = std::max(off, std::abs(third.rgb[i] - factor[0] * base.layers[0].rgb[i] - factor[1] * base.layers[1].rgb[i]) / (1e-3 + third.rgb[i]));
+    off = std::max(off,
+                   std::abs(third.rgb[i] - factor[0] * base.layers[0].rgb[i] -
+                            factor[1] * base.layers[1].rgb[i]) /
+                       (1e-3 + third.rgb[i]));
   }
   CHECK(off < 1e-5);
 }
 
-TEST_CASE("levels over time: figures of each light, at a meter, integrated over the shutter", "[cli][animate][flicker]") {
+TEST_CASE("levels over time: figures of each light, at a meter, integrated over the shutter",
+          "[cli][animate][flicker]") {
   const TemporaryFolder dir;
-  const std::string lamps = "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[light]]\nname='sine'\nform='point'\nat=[0,0,2]\noutput='1000 lm'\nflicker={ wave='sine', rate='100 Hz', depth='40 %' }\n"
-                            "[[light]]\nname='square'\nform='point'\nat=[0,0,2]\noutput='1000 lm'\nflicker={ wave='square', rate='2 Hz', depth=1, duty=0.25 }\n[time]\nframes=[0,23]\nrate=24\nshutter=0.48\n[[meter]]\nname='m'\nkind='illuminance'\nat=[0,0,0]\n";
-  const ProgramRun run = run_program({"animate", dir.write("r.toml", lamps), "-o", dir.path("o"), "--levels-only", "--meter", "m", "--json"});
+  const std::string lamps =
+      "jovilux = "
+      "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[light]]\nname='sine'\nform='point'"
+      "\nat=[0,0,2]\noutput='1000 lm'\nflicker={ wave='sine', rate='100 Hz', depth='40 %' }\n"
+      "[[light]]\nname='square'\nform='point'\nat=[0,0,2]\noutput='1000 lm'\nflicker={ "
+      "wave='square', rate='2 Hz', depth=1, duty=0.25 "
+      "}\n[time]\nframes=[0,23]\nrate=24\nshutter=0.48\n[[meter]]\nname='m'\nkind='illuminance'"
+      "\nat=[0,0,0]\n";
+  const ProgramRun run = run_program({"animate",
+                                      dir.write("r.toml", lamps),
+                                      "-o",
+                                      dir.path("o"),
+                                      "--levels-only",
+                                      "--meter",
+                                      "m",
+                                      "--json"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   const auto j = run.json();
   const auto &sine = j["lights"][0], &square = j["lights"][1];
   CHECK(sine["percent_flicker"].get<double>() == Approx(40).epsilon(1e-4));
   CHECK(sine["flicker_index"].get<double>() == Approx(0.4 / kPiD).epsilon(1e-4));
-  CHECK(sine["in_frames"]["percent_flicker"].get<double>() < 1e-6);  // two whole cycles of 10 ms in 20 ms
+  // Two whole cycles of 10 ms in 20 ms.
+  CHECK(sine["in_frames"]["percent_flicker"].get<double>() < 1e-6);
   CHECK(square["percent_flicker"].get<double>() == Approx(100));
-  CHECK(square["flicker_index"].get<double>() == Approx(0.75).epsilon(1e-3));  // a quarter of the time at 4
+  // A quarter of the time at 4.
+  CHECK(square["flicker_index"].get<double>() == Approx(0.75).epsilon(1e-3));
   const double lamp = 1000 / (4 * kPiD) / 4;
-  CHECK(j["meters"][0]["values"][1].get<double>() == Approx(lamp * (1 + square["levels"][1].get<double>())).epsilon(0.01));
+  CHECK(j["meters"][0]["values"][1].get<double>() ==
+        Approx(lamp * (1 + square["levels"][1].get<double>())).epsilon(0.01));
   CHECK(j["meters"][0]["values"][9].get<double>() == Approx(lamp).epsilon(0.01));
   CHECK_FALSE(fs::exists(dir.path("o/clip.webp")));
   const std::string csv = dir.read("o/levels.csv");
   CHECK(csv.starts_with("frame,time_s,sine,square,\"m lx\"\n0,0,1,"));
 }
 
-TEST_CASE("tints that move come from one render too, exactly, on colored surfaces", "[cli][animate]") {
+TEST_CASE("tints that move come from one render too, exactly, on colored surfaces",
+          "[cli][animate]") {
   const TemporaryFolder dir;
   std::string text = kRoom + kSmall;
-  text.replace(text.find("white = \"1900 K\""), 16, "tint = { keys = [[\"0 s\", \"#ff2010\"], [\"0.3 s\", \"#1030ff\"]] }");
-  text.replace(text.find("[[light]]"), 9, "[[material]]\nname='m'\nkind='matte'\ncolor=[0.8,0.3,0.1]\n[[light]]");
-  text.replace(text.find("shape = { kind = \"plane\" }"), 26, "shape = { kind = \"plane\" }\nmaterial = \"m\"");
+  text.replace(text.find("white = \"1900 K\""),
+               16,
+               "tint = { keys = [[\"0 s\", \"#ff2010\"], [\"0.3 s\", \"#1030ff\"]] }");
+  text.replace(text.find("[[light]]"),
+               9,
+               "[[material]]\nname='m'\nkind='matte'\ncolor=[0.8,0.3,0.1]\n[[light]]");
+  text.replace(text.find("shape = { kind = \"plane\" }"),
+               26,
+               "shape = { kind = \"plane\" }\nmaterial = \"m\"");
   const std::string rig = dir.write("r.toml", text);
   // So many samples that the lantern itself, of a few pixels, is known to a few thousandths.
-  REQUIRE(run_program({"animate", rig, "-o", dir.path("l"), "--quiet", "--samples", "1024"}).status == 0);
+  REQUIRE(
+      run_program({"animate", rig, "-o", dir.path("l"), "--quiet", "--samples", "1024"}).status ==
+      0);
   CHECK(fs::exists(dir.path("l/layers/image.exr")));
-  REQUIRE(run_program({"animate", rig, "-o", dir.path("e"), "--quiet", "--exact", "--frames", "5..5", "--samples", "1024"}).status == 0);
-  const RenderedImage a = image_at(dir.path("l/frames/frame.0005.exr")), b = image_at(dir.path("e/frames/frame.0005.exr"));
+  REQUIRE(run_program({"animate",
+                       rig,
+                       "-o",
+                       dir.path("e"),
+                       "--quiet",
+                       "--exact",
+                       "--frames",
+                       "5..5",
+                       "--samples",
+                       "1024"})
+              .status == 0);
+  const RenderedImage a = image_at(dir.path("l/frames/frame.0005.exr")),
+                      b = image_at(dir.path("e/frames/frame.0005.exr"));
   for (int c = 0; c < 3; ++c) {
     double x = 0, y = 0;
     for (std::size_t i = 0; i < a.pixels(); ++i) {
@@ -213,12 +257,16 @@ TEST_CASE("tints that move come from one render too, exactly, on colored surface
   }
 }
 
-TEST_CASE("what moves by more than levels is rendered frame by frame, and says why", "[cli][animate]") {
+TEST_CASE("what moves by more than levels is rendered frame by frame, and says why",
+          "[cli][animate]") {
   const TemporaryFolder dir;
   std::string moving = kRoom + "[render]\nsize=[24,16]\nsamples=4\n";
-  moving.replace(moving.find("at = [-0.8, 0, 1.2]"), 19, "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
+  moving.replace(moving.find("at = [-0.8, 0, 1.2]"),
+                 19,
+                 "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
   const std::string rig = dir.write("r.toml", moving);
-  const ProgramRun run = run_program({"animate", rig, "-o", dir.path("o"), "--frames", "2..4", "--json"});
+  const ProgramRun run =
+      run_program({"animate", rig, "-o", dir.path("o"), "--frames", "2..4", "--json"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   CHECK(run.json()["from_layers"] == false);
@@ -233,38 +281,55 @@ TEST_CASE("what moves by more than levels is rendered frame by frame, and says w
   CHECK(again.json()["kept"] == 2);
   CHECK(dir.read("o/frames/frame.0003.exr") == before);
   CHECK(fs::exists(dir.path("o/clip.webp")));
-  // Noise differs from frame to frame; held, frames that show the same moment of a still rig are the same.
-  const std::string still = dir.write("s.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[object]]\nname='o'\nshape={kind='plane'}\n[[light]]\nname='l'\nform='sphere'\nradius=0.3\nat=[0,0,1]\noutput='100 lm'\n[time]\nframes=[1,2]\nrate=24\n[render]\nsize=[24,16]\nsamples=4\n");
-  REQUIRE(run_program({"animate", still, "-o", dir.path("free"), "--exact", "--quiet"}).status == 0);
-  REQUIRE(run_program({"animate", still, "-o", dir.path("held"), "--exact", "--quiet", "--hold-noise"}).status == 0);
-  CHECK(image_at(dir.path("free/frames/frame.0001.exr")).rgb != image_at(dir.path("free/frames/frame.0002.exr")).rgb);
-  CHECK(image_at(dir.path("held/frames/frame.0001.exr")).rgb == image_at(dir.path("held/frames/frame.0002.exr")).rgb);
+  // Noise differs from frame to frame; held, frames that show the same moment of a still rig are
+  // the same.
+  const std::string still = dir.write(
+      "s.toml",
+      "jovilux = "
+      "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[object]]\nname='o'\nshape={kind='"
+      "plane'}\n[[light]]\nname='l'\nform='sphere'\nradius=0.3\nat=[0,0,1]\noutput='100 "
+      "lm'\n[time]\nframes=[1,2]\nrate=24\n[render]\nsize=[24,16]\nsamples=4\n");
+  REQUIRE(run_program({"animate", still, "-o", dir.path("free"), "--exact", "--quiet"}).status ==
+          0);
+  REQUIRE(
+      run_program({"animate", still, "-o", dir.path("held"), "--exact", "--quiet", "--hold-noise"})
+          .status == 0);
+  CHECK(image_at(dir.path("free/frames/frame.0001.exr")).rgb !=
+        image_at(dir.path("free/frames/frame.0002.exr")).rgb);
+  CHECK(image_at(dir.path("held/frames/frame.0001.exr")).rgb ==
+        image_at(dir.path("held/frames/frame.0002.exr")).rgb);
   // A frame is what render makes of it.
-  REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--frame", "3", "--quiet"}).status == 0);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--frame", "3", "--quiet"}).status ==
+          0);
   CHECK(image_at(dir.path("one")).rgb == image_at(dir.path("o/frames/frame.0003.exr")).rgb);
 }
 
 TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animate]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + kSmall), still = dir.write("still.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n");
+  const std::string rig = dir.write("r.toml", kRoom + kSmall),
+                    still = dir.write(
+                        "still.toml",
+                        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n");
   struct Case {
     std::vector<std::string> words;
     const char* says;
   };
-  for (const Case& c : std::initializer_list<Case>{{{"animate", still, "-o", dir.path("x")}, "the rig has no frames; add [time]"},
-                                                   {{"animate", rig}, "missing -o DIR"},
-                                                   {{"animate", rig, "-o", dir.path("x"), "--frames", "0..3"}, "expected A..B within 1..8"},
-                                                   {{"animate", rig, "-o", dir.path("x"), "--frames", "x"}, "expected A..B"},
-                                                   {{"animate", rig, "-o", dir.path("x"), "--meter", "dek"}, "did you mean \"desk\"?"},
-                                                   {{"animate", rig, "-o", dir.path("x"), "--camera", "no"}, "the rig has no camera"},
-                                                   {{"render", rig, "-o", dir.path("x"), "--frame", "9"}, "frames run from 1 to 8"},
-                                                   {{"render", rig, "-o", dir.path("x"), "--share", "3/2"}, "expected K/N such as 3/8"},
-                                                   {{"render", rig, "-o", dir.path("x"), "--share", "1/2", "--noise", "2 %"}, "--share needs a fixed number of samples"},
-                                                   {{"render", rig, "-o", dir.path("x"), "--preview", "--resume"}, "leave out --resume"},
-                                                   {{"merge", dir.path(), "-o", dir.path("x")}, "holds no share"},
-                                                   {{"merge", dir.path("none"), "-o", dir.path("x")}, "cannot be read"},
-                                                   {{"watch", dir.path("none.toml"), "-o", dir.path("x")}, "file not found"},
-                                                   {{"watch", rig}, "missing -o DIR"}}) {
+  for (const Case& c : std::initializer_list<Case>{
+           {{"animate", still, "-o", dir.path("x")}, "the rig has no frames; add [time]"},
+           {{"animate", rig}, "missing -o DIR"},
+           {{"animate", rig, "-o", dir.path("x"), "--frames", "0..3"}, "expected A..B within 1..8"},
+           {{"animate", rig, "-o", dir.path("x"), "--frames", "x"}, "expected A..B"},
+           {{"animate", rig, "-o", dir.path("x"), "--meter", "dek"}, "did you mean \"desk\"?"},
+           {{"animate", rig, "-o", dir.path("x"), "--camera", "no"}, "the rig has no camera"},
+           {{"render", rig, "-o", dir.path("x"), "--frame", "9"}, "frames run from 1 to 8"},
+           {{"render", rig, "-o", dir.path("x"), "--share", "3/2"}, "expected K/N such as 3/8"},
+           {{"render", rig, "-o", dir.path("x"), "--share", "1/2", "--noise", "2 %"},
+            "--share needs a fixed number of samples"},
+           {{"render", rig, "-o", dir.path("x"), "--preview", "--resume"}, "leave out --resume"},
+           {{"merge", dir.path(), "-o", dir.path("x")}, "holds no share"},
+           {{"merge", dir.path("none"), "-o", dir.path("x")}, "cannot be read"},
+           {{"watch", dir.path("none.toml"), "-o", dir.path("x")}, "file not found"},
+           {{"watch", rig}, "missing -o DIR"}}) {
     const ProgramRun run = run_program(c.words);
     INFO(run.err);
     CHECK(run.status == 2);
@@ -273,10 +338,14 @@ TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animat
   }
 }
 
-TEST_CASE("20 kills at random moments lose no file, what goes on ends with the same bits", "[cli][resume][slow]") {
+TEST_CASE("20 kills at random moments lose no file, what goes on ends with the same bits",
+          "[cli][resume][slow]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [160, 96]\nsamples = 192\nbounces = 3\nlayers = 'lights+parts'\n");
-  const ProgramRun whole = run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
+  const std::string rig = dir.write(
+      "r.toml",
+      kRoom + "[render]\nsize = [160, 96]\nsamples = 192\nbounces = 3\nlayers = 'lights+parts'\n");
+  const ProgramRun whole =
+      run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);
   const double wall_ms = 1000 * whole.json()["wall_s"].get<double>();
   const std::string expected = dir.read("whole/image.exr");
@@ -284,8 +353,11 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   int killed = 0, finished = 0, rounds = 0;
   for (; killed < 20; ++rounds) {
     REQUIRE(rounds < 60);
-    const int after = 20 + static_cast<int>(random() % static_cast<unsigned>(std::max(60.0, 0.5 * wall_ms)));
-    if (run_and_kill({"render", rig, "-o", dir.path("k"), "--resume", "--checkpoint", "30 ms", "--quiet"}, after)) {
+    const int after =
+        20 + static_cast<int>(random() % static_cast<unsigned>(std::max(60.0, 0.5 * wall_ms)));
+    if (run_and_kill(
+            {"render", rig, "-o", dir.path("k"), "--resume", "--checkpoint", "30 ms", "--quiet"},
+            after)) {
       ++killed;
     } else {
       CHECK(dir.read("k/image.exr") == expected);
@@ -305,42 +377,66 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
     CHECK(file.find(".part") == std::string::npos);
   }
   // Now that all is there, nothing is rendered again.
-  CHECK(run_program({"render", rig, "-o", dir.path("k"), "--resume"}).err.find("all samples are there already") != std::string::npos);
+  CHECK(run_program({"render", rig, "-o", dir.path("k"), "--resume"})
+            .err.find("all samples are there already") != std::string::npos);
 }
 
-TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses another rig's", "[cli][resume]") {
+TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses another rig's",
+          "[cli][resume]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [400, 300]\nsamples = 4096\n");
+  const std::string rig =
+      dir.write("r.toml", kRoom + "[render]\nsize = [400, 300]\nsamples = 4096\n");
   const ProgramRun run = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 0, 1500);
   CHECK(run.status == 3);
   CHECK(run.err.find("the same command with --resume goes on") != std::string::npos);
   CHECK(fs::exists(dir.path("o/checkpoint.film")));
   CHECK(fs::exists(dir.path("o/view.png")));
   // The same signal twice, as timeout sends it to a process and to its group, is one.
-  run_other("/usr/bin/timeout", {"-s", "INT", "1.5", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
+  run_other(
+      "/usr/bin/timeout",
+      {"-s", "INT", "1.5", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
   CHECK(fs::exists(dir.path("twice/checkpoint.film")));
   CHECK(fs::exists(dir.path("twice/stats.json")));
-  const ProgramRun other = run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet", "--set", "light.panel.output=\"600 lm\""});
+  const ProgramRun other = run_program({"render",
+                                        rig,
+                                        "-o",
+                                        dir.path("o"),
+                                        "--resume",
+                                        "--quiet",
+                                        "--set",
+                                        "light.panel.output=\"600 lm\""});
   CHECK(other.status == 2);
   CHECK(other.err.find("another rig") != std::string::npos);
   // A film that is damaged is an error, not a crash.
   std::string bytes = dir.read("o/checkpoint.film");
   bytes.resize(bytes.size() / 2);
   dir.write("o/checkpoint.film", bytes);
-  const ProgramRun damaged = run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet"});
+  const ProgramRun damaged =
+      run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet"});
   CHECK(damaged.status == 2);
   CHECK(damaged.err.find("cut short or damaged") != std::string::npos);
 }
 
 TEST_CASE("a render in parts by time ends like one, and a time limit is no end", "[cli][resume]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\n");
+  const std::string rig =
+      dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\n");
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
-  // Stopped by time without --resume: nothing is kept, and a resumed render does not take it for finished.
-  REQUIRE(run_program({"render", rig, "-o", dir.path("p"), "--quiet", "--time-limit", "100 ms"}).status == 0);
+  // Stopped by time without --resume: nothing is kept, and a resumed render does not take it for
+  // finished.
+  REQUIRE(run_program({"render", rig, "-o", dir.path("p"), "--quiet", "--time-limit", "100 ms"})
+              .status == 0);
   int parts = 0;
   for (; parts < 400; ++parts) {
-    const ProgramRun run = run_program({"render", rig, "-o", dir.path("p"), "--resume", "--quiet", "--time-limit", "200 ms", "--json"});
+    const ProgramRun run = run_program({"render",
+                                        rig,
+                                        "-o",
+                                        dir.path("p"),
+                                        "--resume",
+                                        "--quiet",
+                                        "--time-limit",
+                                        "200 ms",
+                                        "--json"});
     REQUIRE(run.status == 0);
     if (run.json()["stopped_by"] == "samples") {
       break;
@@ -349,51 +445,82 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
   CHECK(parts > 0);
   CHECK(dir.read("p/image.exr") == dir.read("whole/image.exr"));
   // A share's film under another's name is refused.
-  REQUIRE(run_program({"render", rig, "-o", dir.path("s"), "--share", "1/2", "--quiet", "--samples", "4"}).status == 0);
+  REQUIRE(run_program(
+              {"render", rig, "-o", dir.path("s"), "--share", "1/2", "--quiet", "--samples", "4"})
+              .status == 0);
   fs::rename(dir.path("s/share-1-of-2.film"), dir.path("s/share-2-of-2.film"));
-  const ProgramRun renamed = run_program({"render", rig, "-o", dir.path("s"), "--share", "2/2", "--resume", "--quiet", "--samples", "4"});
+  const ProgramRun renamed = run_program({"render",
+                                          rig,
+                                          "-o",
+                                          dir.path("s"),
+                                          "--share",
+                                          "2/2",
+                                          "--resume",
+                                          "--quiet",
+                                          "--samples",
+                                          "4"});
   CHECK(renamed.status == 2);
   CHECK(renamed.err.find("holds share 1 of 2") != std::string::npos);
   // A folder with another rig's animation is not written over.
-  const std::string other = dir.write("other.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n"), third = dir.write("third.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n");
+  const std::string other = dir.write("other.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n"),
+                    third = dir.write("third.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n");
   REQUIRE(run_program({"animate", other, "-o", dir.path("a"), "--levels-only"}).status == 0);
   const ProgramRun refused = run_program({"animate", third, "-o", dir.path("a"), "--levels-only"});
   CHECK(refused.status == 2);
   CHECK(refused.err.find("holds the animation of another rig") != std::string::npos);
-  CHECK(run_program({"animate", third, "-o", dir.path("a"), "--levels-only", "--force"}).status == 0);
+  CHECK(run_program({"animate", third, "-o", dir.path("a"), "--levels-only", "--force"}).status ==
+        0);
 }
 
-TEST_CASE("eight shares joined are one render, bit for bit, what is missing is told", "[cli][share]") {
+TEST_CASE("eight shares joined are one render, bit for bit, what is missing is told",
+          "[cli][share]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + kSmall);
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
   for (int k = 1; k <= 8; ++k) {
     const std::string folder = dir.path(k % 2 == 0 ? "even" : "odd");
     if (k == 8) {
-      const ProgramRun early = run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j")});
+      const ProgramRun early =
+          run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j")});
       CHECK(early.status == 2);
       CHECK(early.err.find("of 8 shares 1 is missing: 8") != std::string::npos);
       CHECK_FALSE(fs::exists(dir.path("j")));
     }
-    const ProgramRun run = run_program({"render", rig, "-o", folder, "--share", fmt::format("{}/8", k), "--quiet"});
+    const ProgramRun run =
+        run_program({"render", rig, "-o", folder, "--share", fmt::format("{}/8", k), "--quiet"});
     INFO(run.err);
     REQUIRE(run.status == 0);
     CHECK_FALSE(fs::exists(folder + "/image.exr"));
   }
-  const ProgramRun merged = run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j")});
+  const ProgramRun merged =
+      run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j")});
   INFO(merged.err);
   REQUIRE(merged.status == 0);
   CHECK(dir.read("j/image.exr") == dir.read("whole/image.exr"));
   CHECK(dir.read("j/view.png") == dir.read("whole/view.png"));
   fs::copy_file(dir.path("even/share-2-of-8.film"), dir.path("odd/share-2-of-8.film"));
-  CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j2")}).err.find("give each share once") != std::string::npos);
+  CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j2")})
+            .err.find("give each share once") != std::string::npos);
   fs::remove(dir.path("odd/share-2-of-8.film"));
-  REQUIRE(run_program({"render", rig, "-o", dir.path("odd"), "--share", "1/8", "--seed", "5", "--quiet"}).status == 2);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("odd"), "--share", "1/8", "--set", "render.seed=5", "--quiet"}).status == 0);
-  CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j3")}).err.find("another rig, or of other settings") != std::string::npos);
+  REQUIRE(run_program(
+              {"render", rig, "-o", dir.path("odd"), "--share", "1/8", "--seed", "5", "--quiet"})
+              .status == 2);
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("odd"),
+                       "--share",
+                       "1/8",
+                       "--set",
+                       "render.seed=5",
+                       "--quiet"})
+              .status == 0);
+  CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j3")})
+            .err.find("another rig, or of other settings") != std::string::npos);
 }
 
-TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit", "[cli][ranks][slow]") {
+TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit",
+          "[cli][ranks][slow]") {
   if (!fs::exists("/usr/bin/mpirun")) {
     WARN("mpirun is not installed: not tested");
     return;
@@ -403,7 +530,8 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
     const std::string rig = dir.write("r.toml", kRoom + kSmall + target);
     REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--quiet"}).status == 0);
     for (const int ranks : {2, 4}) {
-      const ProgramRun run = run_ranks(ranks, {"render", rig, "-o", dir.path("many"), "--threads", "1", "--quiet"});
+      const ProgramRun run =
+          run_ranks(ranks, {"render", rig, "-o", dir.path("many"), "--threads", "1", "--quiet"});
       INFO(run.err);
       REQUIRE(run.status == 0);
       CHECK(dir.read("many/image.exr") == dir.read("one/image.exr"));
@@ -416,10 +544,13 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
   }
   // Frames go round the processes.
   std::string moving = kRoom + "[render]\nsize=[24,16]\nsamples=4\n";
-  moving.replace(moving.find("at = [-0.8, 0, 1.2]"), 19, "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
+  moving.replace(moving.find("at = [-0.8, 0, 1.2]"),
+                 19,
+                 "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
   const std::string rig = dir.write("m.toml", moving);
   REQUIRE(run_program({"animate", rig, "-o", dir.path("a1"), "--quiet"}).status == 0);
-  const ProgramRun run = run_ranks(2, {"animate", rig, "-o", dir.path("a2"), "--quiet", "--threads", "1"});
+  const ProgramRun run =
+      run_ranks(2, {"animate", rig, "-o", dir.path("a2"), "--quiet", "--threads", "1"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   for (int f = 1; f <= 8; ++f) {
@@ -429,15 +560,19 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
   CHECK(dir.read("a1/clip.webp") == dir.read("a2/clip.webp"));
 }
 
-TEST_CASE("a process of mpirun that dies is told, the others keep what they have, and all go on", "[cli][ranks][slow]") {
+TEST_CASE("a process of mpirun that dies is told, the others keep what they have, and all go on",
+          "[cli][ranks][slow]") {
   if (!fs::exists("/usr/bin/mpirun")) {
     WARN("mpirun is not installed: not tested");
     return;
   }
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + "[render]\nsize = [240, 160]\nsamples = 400\n");
+  const std::string rig =
+      dir.write("r.toml", kRoom + "[render]\nsize = [240, 160]\nsamples = 400\n");
   ProgramRun lost;
-  std::thread rendering([&] { lost = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet"}); });
+  std::thread rendering([&] {
+    lost = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet"});
+  });
   // The process of the second rank, by its command line and environment.
   bool killed = false;
   for (int tries = 0; tries < 100 && !killed; ++tries) {
@@ -447,9 +582,13 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
       if (name.find_first_not_of("0123456789") != std::string::npos) {
         continue;
       }
-      std::ifstream environment(entry.path() / "environ", std::ios::binary), words(entry.path() / "cmdline", std::ios::binary);
-      const std::string all((std::istreambuf_iterator<char>(environment)), {}), line((std::istreambuf_iterator<char>(words)), {});
-      if (line.find(dir.path("o")) != std::string::npos && line.find("mpirun") == std::string::npos && all.find(std::string("OMPI_COMM_WORLD_RANK=1") + '\0') != std::string::npos) {
+      std::ifstream environment(entry.path() / "environ", std::ios::binary),
+          words(entry.path() / "cmdline", std::ios::binary);
+      const std::string all((std::istreambuf_iterator<char>(environment)), {}),
+          line((std::istreambuf_iterator<char>(words)), {});
+      if (line.find(dir.path("o")) != std::string::npos &&
+          line.find("mpirun") == std::string::npos &&
+          all.find(std::string("OMPI_COMM_WORLD_RANK=1") + '\0') != std::string::npos) {
         std::this_thread::sleep_for(std::chrono::milliseconds(500));
         ::kill(std::stoi(name), SIGKILL);
         killed = true;
@@ -464,19 +603,24 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
   CHECK(lost.err.find("process 1 of 2: one of the processes was lost") != std::string::npos);
   CHECK(fs::exists(dir.path("o/share-1-of-2.film")));
   CHECK_FALSE(fs::exists(dir.path("o/image.exr")));
-  const ProgramRun on = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet", "--resume"});
+  const ProgramRun on =
+      run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet", "--resume"});
   INFO(on.err);
   REQUIRE(on.status == 0);
   REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--quiet"}).status == 0);
   CHECK(dir.read("o/image.exr") == dir.read("one/image.exr"));
 }
 
-TEST_CASE("watch renders again at each save, tells what changed, and waits on errors", "[cli][watch][slow]") {
+TEST_CASE("watch renders again at each save, tells what changed, and waits on errors",
+          "[cli][watch][slow]") {
   const TemporaryFolder dir;
   const std::string base = kRoom + kSmall;
   const std::string rig = dir.write("r.toml", base);
   ProgramRun watched;
-  std::thread watching([&] { watched = run_program({"watch", rig, "-o", dir.path("o"), "--at", "32,30", "--meters", "--json", "--times", "4"}); });
+  std::thread watching([&] {
+    watched = run_program(
+        {"watch", rig, "-o", dir.path("o"), "--at", "32,30", "--meters", "--json", "--times", "4"});
+  });
   const auto wait_for = [&](const std::function<bool()>& there) {
     for (int i = 0; i < 400 && !there(); ++i) {
       std::this_thread::sleep_for(std::chrono::milliseconds(50));
@@ -484,7 +628,10 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
     return there();
   };
   // Versions follow each other when the one before is whole: its stats.json is written last.
-  const auto finished = [&] { return fs::exists(dir.path("o/stats.json")) && dir.read("o/stats.json").find("\"samples_per_pixel\": 64") != std::string::npos; };
+  const auto finished = [&] {
+    return fs::exists(dir.path("o/stats.json")) &&
+           dir.read("o/stats.json").find("\"samples_per_pixel\": 64") != std::string::npos;
+  };
   CHECK(wait_for(finished));
   std::this_thread::sleep_for(std::chrono::milliseconds(1000));
   std::string louder = base;
@@ -514,7 +661,9 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
     lines.push_back(nlohmann::json::parse(line));
   }
   const auto find = [&](int version, const std::string& stage) {
-    const auto at = std::find_if(lines.begin(), lines.end(), [&](const nlohmann::json& l) { return l["version"] == version && l["stage"] == stage; });
+    const auto at = std::find_if(lines.begin(), lines.end(), [&](const nlohmann::json& l) {
+      return l["version"] == version && l["stage"] == stage;
+    });
     REQUIRE(at != lines.end());
     return *at;
   };
@@ -533,6 +682,7 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
   CHECK(desk["value"].get<double>() > 1.2 * desk["before"].get<double>());
   const auto point = reading(find(2, "fine"), "32,30");
   CHECK(point["value"].get<double>() > 1.1 * point["before"].get<double>());
-  CHECK(find(3, "errors")["errors"][0].get<std::string>().find("light.panel.output") != std::string::npos);
+  CHECK(find(3, "errors")["errors"][0].get<std::string>().find("light.panel.output") !=
+        std::string::npos);
   CHECK(reading(find(4, "fine"), "32,30")["value"] == point["before"]);
 }

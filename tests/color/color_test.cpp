@@ -1,10 +1,11 @@
-#include <Eigen/Dense>
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/color/nodes.h"
 #include "jovilux/color/rgb.h"
+
+#include <Eigen/Dense>
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -19,7 +20,11 @@ TEST_CASE("whites have the chromaticities that the CIE gives", "[color]") {
     const char* name;
     double x, y;
   };
-  for (const Known k : {Known{"A", 0.44758, 0.40745}, {"D65", 0.31272, 0.32903}, {"D50", 0.34567, 0.35850}, {"F2", 0.37207, 0.37512}, {"F11", 0.38054, 0.37692}}) {
+  for (const Known k : {Known{"A", 0.44758, 0.40745},
+                        {"D65", 0.31272, 0.32903},
+                        {"D50", 0.34567, 0.35850},
+                        {"F2", 0.37207, 0.37512},
+                        {"F11", 0.38054, 0.37692}}) {
     const Xy xy = chromaticity(tristimulus(*cie_illuminant(k.name)));
     INFO(k.name);
     CHECK(xy.x == Approx(k.x).margin(kTableDigits));
@@ -37,7 +42,8 @@ TEST_CASE("correlated color temperature inverts the Planck locus", "[color]") {
 
 TEST_CASE("Duv is positive above the locus and the temperature is found off it", "[color]") {
   // (T, Duv) -> x, y computed apart: tests/truths/truths.json
-  const Cct above = correlated_color_temperature(from_xy({0.46511628625725476, 0.42002946438074795}));
+  const Cct above =
+      correlated_color_temperature(from_xy({0.46511628625725476, 0.42002946438074795}));
   CHECK(above.cct.value == Approx(2700).epsilon(1e-3));
   CHECK(above.duv == Approx(0.003).margin(1e-5));
   const Cct below = correlated_color_temperature(from_xy({0.3770355475333946, 0.3641880074009563}));
@@ -64,7 +70,8 @@ TEST_CASE("whites are read as rigs write them", "[color]") {
   }
 }
 
-TEST_CASE("a light's table gives its own white exactly and the published table for equal energy", "[color][nodes]") {
+TEST_CASE("a light's table gives its own white exactly and the published table for equal energy",
+          "[color][nodes]") {
   const NmTable source = GENERATE(planck({2700}), cie_daylight({6504}), *cie_illuminant("F11"));
   const LightTable table = light_table(source);
   constexpr double kSinglePrecision = 2e-6;
@@ -75,7 +82,8 @@ TEST_CASE("a light's table gives its own white exactly and the published table f
   NmTable equal;
   equal.value.fill(1);
   const LightTable e = light_table(equal);
-  // Entries of the study's own table, which interpolates the color-matching functions in another way.
+  // Entries of the study's own table, which interpolates the color-matching functions in another
+  // way.
   constexpr double kInterpolation = 5e-4;
   CHECK(e(0, 0) == Approx(0.04744266).margin(kInterpolation));
   CHECK(e(0, 8) == Approx(0.2514833).margin(kInterpolation));
@@ -85,7 +93,8 @@ TEST_CASE("a light's table gives its own white exactly and the published table f
 
 TEST_CASE("a reflectance in RGB survives the way through the nodes under D65", "[color][nodes]") {
   Rng rng(3);
-  constexpr double kStudy = 2e-3;  // the basis is exact for the study's D65, which ends at 380 and 780 nm
+  // The basis is exact for the study's D65, which ends at 380 and 780 nm.
+  constexpr double kStudy = 2e-3;
   for (int i = 0; i < 200; ++i) {
     const Rgb rgb(rng.uniform(), rng.uniform(), rng.uniform());
     const Spectrum s = spectrum_from_rgb(rgb);
@@ -96,12 +105,14 @@ TEST_CASE("a reflectance in RGB survives the way through the nodes under D65", "
 }
 
 TEST_CASE("twelve nodes agree with the product at every nanometer", "[color][nodes]") {
-  // A warm lamp and a fluorescent one on the CIE's test colors: the study's own claim, held to its 95th percentile.
+  // A warm lamp and a fluorescent one on the CIE's test colors: the study's own claim, held to its
+  // 95th percentile.
   for (const NmTable& source : {planck({2700}), *cie_illuminant("F11"), cie_daylight({6504})}) {
     const LightTable table = light_table(source);
     for (int i = 1; i <= 14; ++i) {
       const NmTable r = test_color(i);
-      const Xyz exact = tristimulus(source, r), nodes = tristimulus(table, spectrum_from_table(r), 1).matrix().cast<double>();
+      const Xyz exact = tristimulus(source, r),
+                nodes = tristimulus(table, spectrum_from_table(r), 1).matrix().cast<double>();
       INFO("sample " << i);
       CHECK((nodes - exact).norm() < 0.006);
     }
@@ -112,7 +123,8 @@ TEST_CASE("a tint changes the color and not the luminance", "[color][nodes]") {
   const LightTable white = light_table(planck({3000}));
   const LightTable red = tinted(white, Rgb(1, 0.1, 0.1));
   CHECK(red.row(1).sum() == Approx(1).margin(1e-6));
-  CHECK(chromaticity(red.rowwise().sum().matrix().cast<double>()).x > chromaticity(white.rowwise().sum().matrix().cast<double>()).x + 0.05);
+  CHECK(chromaticity(red.rowwise().sum().matrix().cast<double>()).x >
+        chromaticity(white.rowwise().sum().matrix().cast<double>()).x + 0.05);
   const LightTable same = tinted(white, Rgb(3, 3, 3));
   CHECK((same - white).abs().maxCoeff() < 1e-5f);
 }

@@ -1,9 +1,9 @@
 #include "jovilux/color/difference.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/color/nodes.h"
 #include "jovilux/color/sources_by_name.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -29,7 +29,8 @@ TEST_CASE("color differences are the published ones", "[color][difference]") {
   }
 }
 
-TEST_CASE("a gel over an LED on red and other surfaces agrees with the 1 nm product", "[color][nodes]") {
+TEST_CASE("a gel over an LED on red and other surfaces agrees with the 1 nm product",
+          "[color][nodes]") {
   NmTable straw;  // as the demo's gel
   const double nm[5] = {400, 480, 540, 580, 700}, t[5] = {0.18, 0.35, 0.70, 0.88, 0.92};
   for (std::size_t i = 0; i < kNmCount; ++i) {
@@ -40,12 +41,15 @@ TEST_CASE("a gel over an LED on red and other surfaces agrees with the 1 nm prod
     }
     straw[i] = t[j] + (t[j + 1] - t[j]) * (at - nm[j]) / (nm[j + 1] - nm[j]);
   }
-  const NmTable light = filtered(*spectrum_named(GENERATE("led-3000", "led-5000", "cie-a", "cie-f11")), straw);
+  const NmTable light =
+      filtered(*spectrum_named(GENERATE("led-3000", "led-5000", "cie-a", "cie-f11")), straw);
   const LightTable table = light_table(light);
   const int sample = GENERATE(9, 1, 10, 11, 12, 13);  // 9 is the strong red
   const NmTable surface = test_color(sample);
   const Xyz exact = tristimulus(light, surface), white = tristimulus(light);
-  const Xyz carried = tristimulus(table, spectrum_from_table(surface), static_cast<float>(white[1])).matrix().cast<double>();
+  const Xyz carried = tristimulus(table, spectrum_from_table(surface), static_cast<float>(white[1]))
+                          .matrix()
+                          .cast<double>();
   INFO("test color " << sample);
   CHECK(delta_e_2000(lab(carried, white), lab(exact, white)) < 0.5);
 }

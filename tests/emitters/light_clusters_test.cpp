@@ -1,23 +1,29 @@
 #include "jovilux/emitters/light_clusters.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
+
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-Vec3 anywhere(Rng& rng, double size) { return Vec3(static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))); }
+Vec3 anywhere(Rng& rng, double size) {
+  return Vec3(static_cast<float>(rng.uniform(-size, size)),
+              static_cast<float>(rng.uniform(-size, size)),
+              static_cast<float>(rng.uniform(-size, size)));
+}
 Vec3 any_direction(Rng& rng) { return anywhere(rng, 1).normalized(); }
 
-// Lights of every near form, of all sizes and powers, some dark, some linked, some with a law of their own.
+// Lights of every near form, of all sizes and powers, some dark, some linked, some with a law of
+// their own.
 std::vector<Emitter> many(int count, std::uint64_t seed) {
   Rng rng(seed);
   std::vector<Emitter> out;
-  static constexpr Form kForms[] = {Form::kPoint, Form::kSphere, Form::kDisk, Form::kRect, Form::kSpot, Form::kTube};
+  static constexpr Form kForms[] = {
+      Form::kPoint, Form::kSphere, Form::kDisk, Form::kRect, Form::kSpot, Form::kTube};
   for (int i = 0; i < count; ++i) {
     Emitter e;
     e.form = kForms[i % 6];
@@ -52,9 +58,14 @@ std::vector<Emitter> many(int count, std::uint64_t seed) {
 LightQuery any_query(Rng& rng, int i, std::uint64_t links) {
   const Vec3 p = anywhere(rng, 7);
   switch (i % 3) {
-    case 0: return LightQuery::surface(p, any_direction(rng), links);
-    case 1: return LightQuery::point(p, links);
-    default: return LightQuery::along({p, any_direction(rng)}, i % 2 == 0 ? kFar : static_cast<float>(rng.uniform(0.1, 9)), links);
+    case 0:
+      return LightQuery::surface(p, any_direction(rng), links);
+    case 1:
+      return LightQuery::point(p, links);
+    default:
+      return LightQuery::along({p, any_direction(rng)},
+                               i % 2 == 0 ? kFar : static_cast<float>(rng.uniform(0.1, 9)),
+                               links);
   }
 }
 
@@ -77,22 +88,32 @@ TEST_CASE("few lights are chosen in proportion to what each could bring", "[emit
     }
   }
   const std::vector<Emitter> none;
-  CHECK(LightClusters(none).choose(none, LightQuery::point(Vec3::Zero(), 1), 0.5f).index == kNoIndex);
+  CHECK(LightClusters(none).choose(none, LightQuery::point(Vec3::Zero(), 1), 0.5f).index ==
+        kNoIndex);
 }
 
-TEST_CASE("the tree gives every light that could bring something a chance, and its chances are those it chooses by", "[emitters][lights]") {
+TEST_CASE(
+    "the tree gives every light that could bring something a chance, and its chances are those it "
+    "chooses by",
+    "[emitters][lights]") {
   for (const int count : {30, 500}) {
     const auto lights = many(count, static_cast<std::uint64_t>(count));
     const LightClusters tree(lights);
     Rng rng(7);
     for (int i = 0; i < 300; ++i) {
-      const LightQuery q = any_query(rng, i, i % 5 == 0 ? std::uint64_t{0} : i % 5 == 1 ? std::uint64_t{1} : ~std::uint64_t{0});
+      const LightQuery q = any_query(rng,
+                                     i,
+                                     i % 5 == 0   ? std::uint64_t{0}
+                                     : i % 5 == 1 ? std::uint64_t{1}
+                                                  : ~std::uint64_t{0});
       const float total = tree.total(lights, q);
       double sum = 0;
       for (std::uint32_t k = 0; k < lights.size(); ++k) {
-        const float could = expected(lights[k], q), chance = total > 0 ? tree.chance(lights, q, k, total) : 0;
+        const float could = expected(lights[k], q),
+                    chance = total > 0 ? tree.chance(lights, q, k, total) : 0;
         if (could > 1e-6f && !(chance > 0)) {
-          FAIL("light " << k << " of " << count << " could bring " << could << " and is never chosen, query " << i);
+          FAIL("light " << k << " of " << count << " could bring " << could
+                        << " and is never chosen, query " << i);
         }
         CHECK((could > 0 || chance == 0));
         sum += chance;
@@ -109,7 +130,8 @@ TEST_CASE("the tree gives every light that could bring something a chance, and i
   }
 }
 
-TEST_CASE("what the tree chooses sums up to what all lights bring, with little scatter", "[emitters][lights][statistical]") {
+TEST_CASE("what the tree chooses sums up to what all lights bring, with little scatter",
+          "[emitters][lights][statistical]") {
   const auto lights = many(1000, 5);
   const LightClusters tree(lights);
   Rng rng(9);
@@ -123,9 +145,11 @@ TEST_CASE("what the tree chooses sums up to what all lights bring, with little s
     RunningMoments m;
     for (int k = 0; k < 100'000; ++k) {
       const LightChoice c = tree.choose(lights, q, static_cast<float>(rng.uniform()));
-      m.add(c.index == kNoIndex ? 0.0 : static_cast<double>(expected(lights[c.index], q)) / c.chance);
+      m.add(c.index == kNoIndex ? 0.0
+                                : static_cast<double>(expected(lights[c.index], q)) / c.chance);
     }
-    INFO("query " << i << ": " << m.mean() << " against " << exact << ", scatter " << std::sqrt(m.variance()) / exact);
+    INFO("query " << i << ": " << m.mean() << " against " << exact << ", scatter "
+                  << std::sqrt(m.variance()) / exact);
     CHECK(std::abs(z_test(m, exact).z) < kZBound);
     CHECK(std::abs((1.1 * m.mean() - exact) / m.standard_error()) > kZBound);
     // Choosing without looking scatters by the root of N sum x^2 / (sum x)^2 - 1.

@@ -1,9 +1,9 @@
 #include "jovilux/emitters/luminous_surface.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
+
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -38,26 +38,33 @@ TEST_CASE("areas of luminous shapes are their closed forms", "[emitters]") {
   drum.open = true;
   CHECK(surface_area(drum) == Approx(2 * kPiD * 4));
   CHECK(LuminousSurface(tent()).area() == Approx(2.5));
-  // Twice as large is four times the area; stretched along one axis it is that of a spheroid (Kepler's closed form).
+  // Twice as large is four times the area; stretched along one axis it is that of a spheroid
+  // (Kepler's closed form).
   Shape ball = shape_of(ShapeKind::kSphere);
   ball.a = 0.5;
   const double own = surface_area(ball);
-  CHECK(LuminousSurface(ball, placement({1, 2, 3}, {0.1, 0.2, 0.3}, {2, 2, 2})).area() == Approx(4 * own).epsilon(1e-3));
+  CHECK(LuminousSurface(ball, placement({1, 2, 3}, {0.1, 0.2, 0.3}, {2, 2, 2})).area() ==
+        Approx(4 * own).epsilon(1e-3));
   const double a = 0.5, c = 1.5, e = std::sqrt(1 - a * a / (c * c));
-  CHECK(LuminousSurface(ball, placement({0, 0, 0}, {0, 0, 0}, {1, 1, 3})).area() == Approx(2 * kPiD * a * a * (1 + c / (a * e) * std::asin(e))).epsilon(2e-3));
+  CHECK(LuminousSurface(ball, placement({0, 0, 0}, {0, 0, 0}, {1, 1, 3})).area() ==
+        Approx(2 * kPiD * a * a * (1 + c / (a * e) * std::asin(e))).epsilon(2e-3));
 }
 
-TEST_CASE("places on luminous surfaces lie there, are as dense as they say, and cover them", "[emitters][statistical]") {
+TEST_CASE("places on luminous surfaces lie there, are as dense as they say, and cover them",
+          "[emitters][statistical]") {
   Shape ball = shape_of(ShapeKind::kSphere);
   ball.a = 0.4;
-  for (const LuminousSurface& surface : {LuminousSurface(tent()), LuminousSurface(ball, placement({1, -2, 0.5}, {0.3, 0.1, 0}, {1, 2, 0.5}))}) {
+  for (const LuminousSurface& surface :
+       {LuminousSurface(tent()),
+        LuminousSurface(ball, placement({1, -2, 0.5}, {0.3, 0.1, 0}, {1, 2, 0.5}))}) {
     Rng rng(12);
     RunningMoments area;
     double reach = 0;
     Vec3d middle = Vec3d::Zero();
     constexpr int kSamples = 40'000;
     for (int i = 0; i < kSamples; ++i) {
-      const SurfaceSample s = surface.sample({static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+      const SurfaceSample s =
+          surface.sample({static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
       REQUIRE(s.pdf_area > 0);
       CHECK(s.normal.norm() == Approx(1).epsilon(1e-4));
       CHECK(surface.pdf_area(s.normal) == Approx(s.pdf_area).epsilon(1e-3));
@@ -66,8 +73,10 @@ TEST_CASE("places on luminous surfaces lie there, are as dense as they say, and 
       reach = std::max(reach, (s.position.cast<double>() - surface.center()).norm());
     }
     // The mean of 1 / density is the area, the mean place by area its center.
-    CHECK(std::abs(area.mean() - surface.area()) <= kZBound * area.standard_error() + 2e-3 * surface.area());
-    CHECK(std::abs(1.05 * area.mean() - surface.area()) > kZBound * area.standard_error() + 2e-3 * surface.area());
+    CHECK(std::abs(area.mean() - surface.area()) <=
+          kZBound * area.standard_error() + 2e-3 * surface.area());
+    CHECK(std::abs(1.05 * area.mean() - surface.area()) >
+          kZBound * area.standard_error() + 2e-3 * surface.area());
     middle /= area.mean() * kSamples;
     CHECK((middle - surface.center()).norm() < 0.02 * surface.reach());
     CHECK(reach <= surface.reach() * (1 + 1e-5));
@@ -81,7 +90,10 @@ TEST_CASE("triangles are met in proportion to their area", "[emitters][statistic
   int small = 0;
   constexpr int kSamples = 50'000;
   for (int i = 0; i < kSamples; ++i) {
-    small += surface.sample({static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())}).normal.z() > 0.5f ? 1 : 0;
+    small += surface.sample({static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())})
+                         .normal.z() > 0.5f
+                 ? 1
+                 : 0;
   }
   // Binomial with p = 0.5 / 2.5.
   CHECK(std::abs(small - 0.2 * kSamples) < kZBound * std::sqrt(kSamples * 0.2 * 0.8));

@@ -1,9 +1,9 @@
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/emitters/emitter.h"
+
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -35,9 +35,13 @@ Emitter dome() {
   double sum = 0;
   for (int row = 0; row < kHeight; ++row) {
     for (int column = 0; column < kWidth; ++column) {
-      const float v = row == 14 && column == 30 ? 5000.0f : row > kHeight / 2 ? 0.3f : row > 20 ? 4.0f : 1.0f;
+      const float v = row == 14 && column == 30 ? 5000.0f
+                      : row > kHeight / 2       ? 0.3f
+                      : row > 20                ? 4.0f
+                                                : 1.0f;
       picture->rgb.push_back(Eigen::Array3f::Constant(v));
-      weight.push_back(static_cast<double>(luminance_of(picture->rgb.back())) * cell_solid_angle(kWidth, kHeight, row));
+      weight.push_back(static_cast<double>(luminance_of(picture->rgb.back())) *
+                       cell_solid_angle(kWidth, kHeight, row));
       sum += weight.back();
     }
   }
@@ -57,12 +61,19 @@ Vec3 even_direction(double u, double v) {
   return Vec3d(r * std::cos(phi), r * std::sin(phi), z).cast<float>();
 }
 
-const std::vector<Vec3> kSides = {Vec3(0, 0, 1), Vec3(1, 0, 0), Vec3(0.3f, -0.8f, 0.4f).normalized(), Vec3(-0.5f, 0.2f, -0.7f).normalized(), Vec3(0, 0, -1)};
+const std::vector<Vec3> kSides = {Vec3(0, 0, 1),
+                                  Vec3(1, 0, 0),
+                                  Vec3(0.3f, -0.8f, 0.4f).normalized(),
+                                  Vec3(-0.5f, 0.2f, -0.7f).normalized(),
+                                  Vec3(0, 0, -1)};
 
 }  // namespace
 
-TEST_CASE("skies and domes above a horizon: densities integrate to one and hold all that shines there", "[emitters][statistical]") {
-  for (const Emitter& e : {even_or_overcast(SkyModel::kUniform), even_or_overcast(SkyModel::kOvercast), dome()}) {
+TEST_CASE(
+    "skies and domes above a horizon: densities integrate to one and hold all that shines there",
+    "[emitters][statistical]") {
+  for (const Emitter& e :
+       {even_or_overcast(SkyModel::kUniform), even_or_overcast(SkyModel::kOvercast), dome()}) {
     for (const Vec3& n : kSides) {
       INFO(to_string(e.form) << " " << static_cast<int>(e.sky) << " side " << n.transpose());
       // By a grid over all directions.
@@ -71,8 +82,13 @@ TEST_CASE("skies and domes above a horizon: densities integrate to one and hold 
       for (int i = 0; i < kRows; ++i) {
         for (int k = 0; k < kColumns; ++k) {
           const Vec3 d = even_direction((i + 0.5) / kRows, (k + 0.5) / kColumns);
-          const double pdf = light_pdf(e, Vec3::Zero(), d, {}, &n), arrives = covers(e, d) ? static_cast<double>(seen_luminance(e, d, {})) * std::max(0.0f, d.dot(n)) : 0;
-          integral += e.form == Form::kDome || (covers(e, d) && d.dot(n) > 0) ? pdf * 4 * kPiD / (static_cast<double>(kRows) * kColumns) : 0;
+          const double pdf = light_pdf(e, Vec3::Zero(), d, {}, &n),
+                       arrives = covers(e, d) ? static_cast<double>(seen_luminance(e, d, {})) *
+                                                    std::max(0.0f, d.dot(n))
+                                              : 0;
+          integral += e.form == Form::kDome || (covers(e, d) && d.dot(n) > 0)
+                          ? pdf * 4 * kPiD / (static_cast<double>(kRows) * kColumns)
+                          : 0;
           missed += pdf > 0 ? 0 : arrives;
           lit += arrives;
         }
@@ -86,7 +102,8 @@ TEST_CASE("skies and domes above a horizon: densities integrate to one and hold 
       int wasted = 0;
       for (int i = 0; i < 100'000; ++i) {
         const Vec2 u(static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform()));
-        const LightSample s = sample_toward(e, Vec3::Zero(), u, &n), plain = sample_toward(e, Vec3::Zero(), u);
+        const LightSample s = sample_toward(e, Vec3::Zero(), u, &n),
+                          plain = sample_toward(e, Vec3::Zero(), u);
         if (s.pdf > 0 && i % 10 == 0) {
           CHECK(light_pdf(e, Vec3::Zero(), s.wi, {}, &n) == Approx(s.pdf).epsilon(2e-3));
         }
@@ -96,21 +113,25 @@ TEST_CASE("skies and domes above a horizon: densities integrate to one and hold 
       }
       const double grid_error = 0.004 * exact;
       CHECK(std::abs(with.mean() - exact) < kZBound * with.standard_error() + grid_error);
-      CHECK(std::abs(1.05 * with.mean() - exact) > kZBound * with.standard_error() + grid_error);  // the alarm does ring
+      // The alarm does ring.
+      CHECK(std::abs(1.05 * with.mean() - exact) > kZBound * with.standard_error() + grid_error);
       CHECK(with.standard_error() <= 1.02 * without.standard_error());
       CHECK(wasted < (e.form == Form::kDome ? 15'000 : 100));
     }
   }
 }
 
-TEST_CASE("a wall under a sky is lit with less noise than without a horizon", "[emitters][statistical]") {
+TEST_CASE("a wall under a sky is lit with less noise than without a horizon",
+          "[emitters][statistical]") {
   const Vec3 wall(1, 0, 0);
-  for (const Emitter& e : {even_or_overcast(SkyModel::kUniform), even_or_overcast(SkyModel::kOvercast), dome()}) {
+  for (const Emitter& e :
+       {even_or_overcast(SkyModel::kUniform), even_or_overcast(SkyModel::kOvercast), dome()}) {
     Rng rng(2);
     RunningMoments with, without;
     for (int i = 0; i < 50'000; ++i) {
       const Vec2 u(static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform()));
-      const LightSample s = sample_toward(e, Vec3::Zero(), u, &wall), plain = sample_toward(e, Vec3::Zero(), u);
+      const LightSample s = sample_toward(e, Vec3::Zero(), u, &wall),
+                        plain = sample_toward(e, Vec3::Zero(), u);
       with.add(s.weight * std::max(0.0f, s.wi.dot(wall)));
       without.add(plain.weight * std::max(0.0f, plain.wi.dot(wall)));
     }
@@ -124,7 +145,11 @@ TEST_CASE("what a dome is expected to bring is about what it brings", "[emitters
     RunningMoments m;
     Rng rng(4);
     for (int i = 0; i < 50'000; ++i) {
-      const LightSample s = sample_toward(e, Vec3::Zero(), {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())}, &n);
+      const LightSample s =
+          sample_toward(e,
+                        Vec3::Zero(),
+                        {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())},
+                        &n);
       m.add(s.weight * std::max(0.0f, s.wi.dot(n)));
     }
     const double expected = expected_illuminance(e, Vec3::Zero(), n);
@@ -134,7 +159,8 @@ TEST_CASE("what a dome is expected to bring is about what it brings", "[emitters
   }
 }
 
-TEST_CASE("a masked lamp is expected by what its mask lets through, and never not at all", "[emitters]") {
+TEST_CASE("a masked lamp is expected by what its mask lets through, and never not at all",
+          "[emitters]") {
   Emitter e;
   e.form = Form::kSpot;
   e.intensity = 100;
@@ -151,7 +177,8 @@ TEST_CASE("a masked lamp is expected by what its mask lets through, and never no
   int light = 0, dark = 0;
   for (int i = 0; i < 400; ++i) {
     const Vec3 p(0.003f * static_cast<float>(i) - 0.6f, 0.004f * static_cast<float>(i) - 0.8f, 0);
-    const float expected = expected_illuminance(e, p, Vec3::UnitZ()), whole = expected_illuminance(bare, p, Vec3::UnitZ());
+    const float expected = expected_illuminance(e, p, Vec3::UnitZ()),
+                whole = expected_illuminance(bare, p, Vec3::UnitZ());
     const LightSample s = sample_toward(e, p, {0.5f, 0.5f});
     if (!(whole > 0)) {
       continue;

@@ -1,24 +1,31 @@
-#include <catch2/catch.hpp>
-#include <cstring>
-#include <filesystem>
-#include <limits>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/mesh_file.h"
 #include "jovilux/files/png.h"
+
+#include <cstring>
+#include <filesystem>
+#include <limits>
+
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using jovilux::test::TemporaryFolder;
 
 namespace {
 
-const std::string kTextPly = "ply\nformat ascii 1.0\ncomment a square\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n0 0 0\n1 0 0\n1 1 0\n0 1 0\n4 0 1 2 3\n";
+const std::string kTextPly =
+    "ply\nformat ascii 1.0\ncomment a square\nelement vertex 4\nproperty float x\nproperty float "
+    "y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n0 0 "
+    "0\n1 0 0\n1 1 0\n0 1 0\n4 0 1 2 3\n";
 
 std::string binary_ply(bool big) {
-  std::string out = std::string("ply\nformat binary_") + (big ? "big" : "little") + "_endian 1.0\nelement vertex 3\nproperty float x\nproperty double y\nproperty float z\nproperty uchar red\nelement face 1\nproperty list uchar ushort vertex_indices\nend_header\n";
+  std::string out = std::string("ply\nformat binary_") + (big ? "big" : "little") +
+                    "_endian 1.0\nelement vertex 3\nproperty float x\nproperty double y\nproperty "
+                    "float z\nproperty uchar red\nelement face 1\nproperty list uchar ushort "
+                    "vertex_indices\nend_header\n";
   const auto put = [&](auto v) {
     char bytes[sizeof v];
     std::memcpy(bytes, &v, sizeof v);
@@ -73,7 +80,13 @@ TEST_CASE("an EXR gives back its channels, header and texts", "[files][exr]") {
     }
   };
   const auto huge = [](int, float* out) { std::fill(out, out + 37, 1e9f); };
-  write_exr(dir.path("i.exr"), header, {{"R", ExrChannel::Type::kFloat, row}, {"h", ExrChannel::Type::kHalf, huge}, {"object.id", ExrChannel::Type::kIndex, [](int y, float* out) { std::fill(out, out + 37, static_cast<float>(y)); }}});
+  write_exr(dir.path("i.exr"),
+            header,
+            {{"R", ExrChannel::Type::kFloat, row},
+             {"h", ExrChannel::Type::kHalf, huge},
+             {"object.id", ExrChannel::Type::kIndex, [](int y, float* out) {
+                std::fill(out, out + 37, static_cast<float>(y));
+              }}});
   auto file = ExrReader::open(dir.path("i.exr"));
   REQUIRE(file);
   CHECK(file->header().width == 37);
@@ -95,7 +108,8 @@ TEST_CASE("damaged EXR files are problems, not crashes", "[files][exr]") {
   header.width = header.height = 64;
   write_exr(dir.path("i.exr"), header, {{"R", ExrChannel::Type::kFloat, [](int y, float* out) {
                                            for (std::uint32_t x = 0; x < 64; ++x) {
-                                             out[x] = unit_float(mix(static_cast<std::uint32_t>(y), x));
+                                             out[x] =
+                                                 unit_float(mix(static_cast<std::uint32_t>(y), x));
                                            }
                                          }}});
   const std::string good = dir.read("i.exr");
@@ -107,11 +121,13 @@ TEST_CASE("damaged EXR files are problems, not crashes", "[files][exr]") {
       bytes.resize(rng.next() % bytes.size());
     } else {
       for (int k = 0; k < 20; ++k) {
-        bytes[rng.next() % std::min<std::size_t>(bytes.size(), 600)] = static_cast<char>(rng.next());
+        bytes[rng.next() % std::min<std::size_t>(bytes.size(), 600)] =
+            static_cast<char>(rng.next());
       }
     }
     auto file = ExrReader::open(dir.write("bad.exr", bytes));
-    if (!file || !file->has("R") || file->header().width > 4096 || file->header().height > 4096 || !file->read({"R"}, 0, 0, file->header().width, file->header().height)) {
+    if (!file || !file->has("R") || file->header().width > 4096 || file->header().height > 4096 ||
+        !file->read({"R"}, 0, 0, file->header().width, file->header().height)) {
       ++refused;
     }
   }
@@ -145,7 +161,9 @@ TEST_CASE("PLY files of every encoding are read", "[files][mesh]") {
 
 TEST_CASE("OBJ faces with normals share vertices and quads are split", "[files][mesh]") {
   const TemporaryFolder dir;
-  const auto mesh = load_mesh(dir.write("q.obj", "# c\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvn 0 0 1\nf 1//1 2//1 3//1 4//1\nf -4//1 -3//1 -2//1\n"));
+  const auto mesh = load_mesh(dir.write("q.obj",
+                                        "# c\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvn 0 0 1\nf 1//1 "
+                                        "2//1 3//1 4//1\nf -4//1 -3//1 -2//1\n"));
   REQUIRE(mesh);
   CHECK(mesh->triangles.size() == 3);
   CHECK(mesh->positions.size() == 4);
@@ -154,21 +172,30 @@ TEST_CASE("OBJ faces with normals share vertices and quads are split", "[files][
 
 TEST_CASE("broken meshes say what is wrong", "[files][mesh]") {
   const TemporaryFolder dir;
-  const auto fault = [&](const std::string& name, const std::string& text) { return first_problem(load_mesh(dir.write(name, text))); };
-  CHECK(fault("a.obj", "v 0 0 nan\nv 1 0 0\nv 0 1 0\nf 1 2 3\n").find("\"nan\" is not a finite number") != std::string::npos);
-  CHECK(fault("a.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n").find("\"9\" is not one of the 3 vertices") != std::string::npos);
+  const auto fault = [&](const std::string& name, const std::string& text) {
+    return first_problem(load_mesh(dir.write(name, text)));
+  };
+  CHECK(fault("a.obj", "v 0 0 nan\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+            .find("\"nan\" is not a finite number") != std::string::npos);
+  CHECK(fault("a.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n")
+            .find("\"9\" is not one of the 3 vertices") != std::string::npos);
   CHECK(fault("a.obj", "v 0 0 0\n").find("no triangles") != std::string::npos);
   CHECK(fault("a.obj", "v 1 2\n").find("expected at least 3") != std::string::npos);
-  CHECK(fault("a.obj", std::string("\x00\x01\x02garbage", 10)).find("zero byte") != std::string::npos);
+  CHECK(fault("a.obj", std::string("\x00\x01\x02garbage", 10)).find("zero byte") !=
+        std::string::npos);
   CHECK(fault("a.ply", "hello\n").find("not a PLY file") != std::string::npos);
   CHECK(fault("a.ply", "ply\nformat ascii 1.0\n").find("no end") != std::string::npos);
   std::string text = kTextPly;
-  CHECK(fault("a.ply", text.replace(text.find("vertex 4"), 8, "vertex 4000000000")).find("too short") != std::string::npos);
+  CHECK(fault("a.ply", text.replace(text.find("vertex 4"), 8, "vertex 4000000000"))
+            .find("too short") != std::string::npos);
   text = kTextPly;
-  CHECK(fault("a.ply", text.replace(text.rfind("0 1 2 3"), 7, "0 1 2 7")).find("names vertex 7") != std::string::npos);
+  CHECK(fault("a.ply", text.replace(text.rfind("0 1 2 3"), 7, "0 1 2 7")).find("names vertex 7") !=
+        std::string::npos);
   text = kTextPly;
-  CHECK(fault("a.ply", text.replace(text.find("1 1 0"), 5, "1 nan 0")).find("vertex 2 is not finite") != std::string::npos);
-  CHECK(fault("a.ply", kTextPly.substr(0, kTextPly.size() - 5)).find("ends or is damaged") != std::string::npos);
+  CHECK(fault("a.ply", text.replace(text.find("1 1 0"), 5, "1 nan 0"))
+            .find("vertex 2 is not finite") != std::string::npos);
+  CHECK(fault("a.ply", kTextPly.substr(0, kTextPly.size() - 5)).find("ends or is damaged") !=
+        std::string::npos);
 }
 
 TEST_CASE("a thousand mutated meshes give a mesh or a problem", "[files][mesh]") {
@@ -177,13 +204,20 @@ TEST_CASE("a thousand mutated meshes give a mesh or a problem", "[files][mesh]")
   int read = 0, refused = 0;
   for (int i = 0; i < 1000; ++i) {
     const bool ply = i % 3 != 0;
-    std::string bytes = !ply ? "v 0 0 0\nv 1 0 0\nv 0 1 0\nvn 0 0 1\nf 1//1 2//1 3//1\n" : i % 3 == 1 ? kTextPly : binary_ply(i % 2 == 0);
+    std::string bytes = !ply         ? "v 0 0 0\nv 1 0 0\nv 0 1 0\nvn 0 0 1\nf 1//1 2//1 3//1\n"
+                        : i % 3 == 1 ? kTextPly
+                                     : binary_ply(i % 2 == 0);
     for (int k = 0; k < 3; ++k) {
       const std::size_t at = rng.next() % bytes.size();
       switch (rng.next() % 3) {
-        case 0: bytes[at] = static_cast<char>(rng.next()); break;
-        case 1: bytes.erase(at, 1 + rng.next() % 4); break;
-        default: bytes.insert(at, bytes.substr(rng.next() % bytes.size(), 5));
+        case 0:
+          bytes[at] = static_cast<char>(rng.next());
+          break;
+        case 1:
+          bytes.erase(at, 1 + rng.next() % 4);
+          break;
+        default:
+          bytes.insert(at, bytes.substr(rng.next() % bytes.size(), 5));
       }
       if (bytes.empty()) {
         bytes = "x";

@@ -1,12 +1,12 @@
 #include "jovilux/files/photometric_file.h"
 
-#include <catch2/catch.hpp>
+#include "jovilux/base/sampler.h"
+
 #include <cmath>
 
-#include <fmt/format.h>
-
-#include "jovilux/base/sampler.h"
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -16,7 +16,9 @@ namespace {
 constexpr double kDegree = kPiD / 180;
 
 // A small file of type C: 4 vertical angles, one plane.
-std::string small(const std::string& head = "IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] Orchid House Lamps\n", const std::string& tilt = "TILT=NONE\n") {
+std::string small(
+    const std::string& head = "IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] Orchid House Lamps\n",
+    const std::string& tilt = "TILT=NONE\n") {
   return head + tilt + "1 1000 1 4 1 1 2 0.1 0.1 0\n1 1 12\n0 30 60 90\n0\n400 300 100 0\n";
 }
 
@@ -32,11 +34,21 @@ std::string asymmetric(PhotometricSymmetry symmetry) {
   g.symmetry = symmetry;
   double from = 0, to = 345;
   switch (symmetry) {
-    case PhotometricSymmetry::kRotational: to = 0; break;
-    case PhotometricSymmetry::kQuadrant: to = 90; break;
-    case PhotometricSymmetry::kBilateral: to = 180; break;
-    case PhotometricSymmetry::kBilateral90: from = 90; to = 270; break;
-    case PhotometricSymmetry::kNone: break;
+    case PhotometricSymmetry::kRotational:
+      to = 0;
+      break;
+    case PhotometricSymmetry::kQuadrant:
+      to = 90;
+      break;
+    case PhotometricSymmetry::kBilateral:
+      to = 180;
+      break;
+    case PhotometricSymmetry::kBilateral90:
+      from = 90;
+      to = 270;
+      break;
+    case PhotometricSymmetry::kNone:
+      break;
   }
   for (double c = from; c <= to; c += 15) {
     g.hor_rad.push_back(c * kDegree);
@@ -46,11 +58,16 @@ std::string asymmetric(PhotometricSymmetry symmetry) {
   }
   const auto lobe = [&](double c, double v) {
     switch (symmetry) {
-      case PhotometricSymmetry::kRotational: return 1.0;
-      case PhotometricSymmetry::kQuadrant: return 1 + 0.4 * std::cos(2 * c) * std::sin(v);
-      case PhotometricSymmetry::kBilateral: return 1 + 0.4 * std::cos(c) * std::sin(v);
-      case PhotometricSymmetry::kBilateral90: return 1 + 0.4 * std::sin(c) * std::sin(v);
-      case PhotometricSymmetry::kNone: return 1 + 0.3 * std::sin(c) * std::sin(v) + 0.2 * std::cos(c) * std::sin(v);
+      case PhotometricSymmetry::kRotational:
+        return 1.0;
+      case PhotometricSymmetry::kQuadrant:
+        return 1 + 0.4 * std::cos(2 * c) * std::sin(v);
+      case PhotometricSymmetry::kBilateral:
+        return 1 + 0.4 * std::cos(c) * std::sin(v);
+      case PhotometricSymmetry::kBilateral90:
+        return 1 + 0.4 * std::sin(c) * std::sin(v);
+      case PhotometricSymmetry::kNone:
+        return 1 + 0.3 * std::sin(c) * std::sin(v) + 0.2 * std::cos(c) * std::sin(v);
     }
     return 0.0;
   };
@@ -73,7 +90,8 @@ std::string problem_text(const Problems& problems) {
 }  // namespace
 
 TEST_CASE("every edition of LM-63 is read", "[files][photometry]") {
-  for (const auto& [head, format] : {std::pair<std::string, std::string>{"IES:LM-63-2019\n[TEST] 7\n[MANUFAC] a\n", "LM-63-2019"},
+  for (const auto& [head, format] : {std::pair<std::string, std::string>{
+                                         "IES:LM-63-2019\n[TEST] 7\n[MANUFAC] a\n", "LM-63-2019"},
                                      {"IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] a\n", "LM-63-2002"},
                                      {"IESNA:LM-63-1995\n[TEST] 7\n[MANUFAC] a\n", "LM-63-1995"},
                                      {"IESNA91\n[TEST] 7\n[MANUFAC] a\n", "LM-63-1991"},
@@ -89,7 +107,8 @@ TEST_CASE("every edition of LM-63 is read", "[files][photometry]") {
   }
 }
 
-TEST_CASE("odd spacing, commas, line ends and missing keywords do not hinder", "[files][photometry]") {
+TEST_CASE("odd spacing, commas, line ends and missing keywords do not hinder",
+          "[files][photometry]") {
   const auto plain = parse_lm63(small(), "a.ies");
   REQUIRE(plain);
   std::string crlf, cr, commas = small();
@@ -97,7 +116,9 @@ TEST_CASE("odd spacing, commas, line ends and missing keywords do not hinder", "
     crlf += c == '\n' ? "\r\n" : std::string(1, c);
     cr += c == '\n' ? '\r' : c;
   }
-  commas = "IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] a\nTILT = NONE\n 1,1000,\t1 4,1 1 2 .1\n\n 1e-1 0 1.0 +1 12\n0,30\n60 90 0\n4.0E2, 300 100\n 0 \x1a";
+  commas =
+      "IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] a\nTILT = NONE\n 1,1000,\t1 4,1 1 2 .1\n\n 1e-1 0 1.0 "
+      "+1 12\n0,30\n60 90 0\n4.0E2, 300 100\n 0 \x1a";
   for (const std::string& text : {crlf, cr, commas}) {
     const auto file = parse_lm63(text, "a.ies");
     INFO(problem_text(file.problems()));
@@ -107,11 +128,15 @@ TEST_CASE("odd spacing, commas, line ends and missing keywords do not hinder", "
   }
   const auto bare = parse_lm63(small("IESNA:LM-63-2002\n"), "a.ies");
   REQUIRE(bare);
-  CHECK(problem_text(bare.problems()) == "a.ies:1: warning: the keywords [TEST] and [MANUFAC] are missing\n");
+  CHECK(problem_text(bare.problems()) ==
+        "a.ies:1: warning: the keywords [TEST] and [MANUFAC] are missing\n");
 }
 
 TEST_CASE("multipliers, ballast, tilt and feet are applied", "[files][photometry]") {
-  const auto file = parse_lm63("IESNA91\n[TEST] 7\n[MANUFAC] a\nTILT=INCLUDE\n1\n3\n0 45 90\n0.9 0.8 0.7\n2 500 2.5 4 1 1 1 1 2 0.5\n0.8 0.5 12\n0 30 60 90\n0\n400 300 100 0\n", "a.ies");
+  const auto file = parse_lm63(
+      "IESNA91\n[TEST] 7\n[MANUFAC] a\nTILT=INCLUDE\n1\n3\n0 45 90\n0.9 0.8 0.7\n2 500 2.5 4 1 1 1 "
+      "1 2 0.5\n0.8 0.5 12\n0 30 60 90\n0\n400 300 100 0\n",
+      "a.ies");
   INFO(problem_text(file.problems()));
   REQUIRE(file);
   CHECK(file->grid.candela[0] == Approx(400 * 2.5 * 0.8 * 0.5 * 0.9));
@@ -119,7 +144,10 @@ TEST_CASE("multipliers, ballast, tilt and feet are applied", "[files][photometry
   CHECK(file->width == Approx(0.3048));
   CHECK(file->length == Approx(0.6096));
   // Editions after 1991 keep the second factor's place for other uses.
-  const auto later = parse_lm63("IESNA:LM-63-1995\n[TEST] 7\n[MANUFAC] a\nTILT=NONE\n1 1000 1 4 1 1 2 0 0 0\n0.8 0.5 12\n0 30 60 90\n0\n400 300 100 0\n", "a.ies");
+  const auto later = parse_lm63(
+      "IESNA:LM-63-1995\n[TEST] 7\n[MANUFAC] a\nTILT=NONE\n1 1000 1 4 1 1 2 0 0 0\n0.8 0.5 12\n0 "
+      "30 60 90\n0\n400 300 100 0\n",
+      "a.ies");
   REQUIRE(later);
   CHECK(later->grid.candela[0] == Approx(320));
 }
@@ -130,22 +158,35 @@ TEST_CASE("faults in LM-63 files are told with their places", "[files][photometr
     text.replace(text.find(from), from.size(), to);
     return problem_text(parse_lm63(text, "a.ies").problems());
   };
-  CHECK(fault("TILT=NONE\n", "") == "a.ies:9: error: there is no TILT= line: not an LM-63 file, or cut short\n");
-  CHECK(fault("400 300 100 0", "400 300 x 0") == "a.ies:9:9: error: found \"x\"; expected intensity 3 of 4\n");
-  CHECK(fault("400 300 100 0\n", "400 300\n") == "a.ies:10: error: the file ends where intensity 3 of 4 is expected\n");
-  CHECK(fault("0 30 60 90", "0 30 25 90") == "a.ies:7: error: vertical angles: 25 follows 30; angles must increase\n");
-  CHECK(fault("1 1000 1 4 1 1", "1 1000 1 4 1 5") == "a.ies:5: error: photometric type 5; expected 1 (C), 2 (B) or 3 (A)\n");
+  CHECK(fault("TILT=NONE\n", "") ==
+        "a.ies:9: error: there is no TILT= line: not an LM-63 file, or cut short\n");
+  CHECK(fault("400 300 100 0", "400 300 x 0") ==
+        "a.ies:9:9: error: found \"x\"; expected intensity 3 of 4\n");
+  CHECK(fault("400 300 100 0\n", "400 300\n") ==
+        "a.ies:10: error: the file ends where intensity 3 of 4 is expected\n");
+  CHECK(fault("0 30 60 90", "0 30 25 90") ==
+        "a.ies:7: error: vertical angles: 25 follows 30; angles must increase\n");
+  CHECK(fault("1 1000 1 4 1 1", "1 1000 1 4 1 5") ==
+        "a.ies:5: error: photometric type 5; expected 1 (C), 2 (B) or 3 (A)\n");
   CHECK(fault("1 1000 1 4", "1 1000 0 4").find("the intensities would be 0") != std::string::npos);
-  CHECK(fault("1 1000 1 4 1", "1 1000 1 1e9 1").find("vertical and 1 horizontal angles") != std::string::npos);
+  CHECK(fault("1 1000 1 4 1", "1 1000 1 1e9 1").find("vertical and 1 horizontal angles") !=
+        std::string::npos);
   CHECK(fault("400 300 100 0", "0 0 0 0").find("all intensities are 0") != std::string::npos);
-  CHECK(fault("400 300 100 0", "-4 300 100 0") .find("1 of the intensities are negative; they are taken as 0") != std::string::npos);
+  CHECK(fault("400 300 100 0", "-4 300 100 0")
+            .find("1 of the intensities are negative; they are taken as 0") != std::string::npos);
   CHECK(fault("1 1000 1", "1 100 1").find("but the lamps only 100 lm") != std::string::npos);
   CHECK(fault("100 0\n", "100 0 7 7\n").find("more values follow the table") != std::string::npos);
-  CHECK(fault("0 30 60 90", "0 30 60 80").find("vertical angles end at 80; expected 90 or 180") != std::string::npos);
+  CHECK(fault("0 30 60 90", "0 30 60 80").find("vertical angles end at 80; expected 90 or 180") !=
+        std::string::npos);
 }
 
-TEST_CASE("EULUMDAT and LM-63 tell the same distribution within 0.1 %, for all symmetries", "[files][photometry]") {
-  const auto symmetry = GENERATE(PhotometricSymmetry::kRotational, PhotometricSymmetry::kQuadrant, PhotometricSymmetry::kBilateral, PhotometricSymmetry::kBilateral90, PhotometricSymmetry::kNone);
+TEST_CASE("EULUMDAT and LM-63 tell the same distribution within 0.1 %, for all symmetries",
+          "[files][photometry]") {
+  const auto symmetry = GENERATE(PhotometricSymmetry::kRotational,
+                                 PhotometricSymmetry::kQuadrant,
+                                 PhotometricSymmetry::kBilateral,
+                                 PhotometricSymmetry::kBilateral90,
+                                 PhotometricSymmetry::kNone);
   INFO(to_string(symmetry));
   const auto first = parse_lm63(asymmetric(symmetry), "a.ies");
   INFO(problem_text(first.problems()));
@@ -174,7 +215,11 @@ TEST_CASE("EULUMDAT and LM-63 tell the same distribution within 0.1 %, for all s
 
 TEST_CASE("types A and B become EULUMDAT by resampling", "[files][photometry]") {
   PhotometricFile f;
-  f.grid = {GENERATE(PhotometricType::kA, PhotometricType::kB), PhotometricSymmetry::kQuadrant, {}, {}, {}};
+  f.grid = {GENERATE(PhotometricType::kA, PhotometricType::kB),
+            PhotometricSymmetry::kQuadrant,
+            {},
+            {},
+            {}};
   for (int i = 0; i <= 18; ++i) {
     f.grid.hor_rad.push_back(i * 5 * kDegree);
     f.grid.ver_rad.push_back(i * 5 * kDegree);
@@ -191,35 +236,51 @@ TEST_CASE("types A and B become EULUMDAT by resampling", "[files][photometry]") 
   const auto ldt = parse_eulumdat(eulumdat_text(*back), "a.ldt");
   INFO(problem_text(ldt.problems()));
   REQUIRE(ldt);
-  CHECK(LuminousDistribution(ldt->grid).flux() == Approx(LuminousDistribution(f.grid).flux()).epsilon(5e-3));
+  CHECK(LuminousDistribution(ldt->grid).flux() ==
+        Approx(LuminousDistribution(f.grid).flux()).epsilon(5e-3));
 }
 
-TEST_CASE("40 photometric files broken by mutation give findings or clear errors", "[files][photometry][hostile]") {
+TEST_CASE("40 photometric files broken by mutation give findings or clear errors",
+          "[files][photometry][hostile]") {
   int read = 0, refused = 0, silent = 0;
   for (const bool eulumdat : {false, true}) {
     const auto good = parse_lm63(asymmetric(PhotometricSymmetry::kQuadrant), "a.ies");
     REQUIRE(good);
-    const std::string original = eulumdat ? eulumdat_text(*good) : asymmetric(PhotometricSymmetry::kQuadrant);
+    const std::string original =
+        eulumdat ? eulumdat_text(*good) : asymmetric(PhotometricSymmetry::kQuadrant);
     const auto flux = LuminousDistribution(good->grid).flux();
     for (std::uint64_t seed = 1; seed <= 20; ++seed) {
       Rng rng(seed);
       std::string text = original;
-      const auto somewhere = [&] { return static_cast<std::size_t>(rng.uniform() * static_cast<double>(text.size())); };
+      const auto somewhere = [&] {
+        return static_cast<std::size_t>(rng.uniform() * static_cast<double>(text.size()));
+      };
       switch (seed % 5) {
-        case 0: text.resize(somewhere()); break;                                        // cut short
-        case 1: text.erase(somewhere(), 40); break;                                     // a piece lost
+        case 0:
+          text.resize(somewhere());
+          break;  // cut short
+        // A piece lost.
+        case 1:
+          text.erase(somewhere(), 40);
+          break;
         case 2:
           for (int i = 0; i < 12; ++i) {
-            text[somewhere()] = static_cast<char>(rng.next() & 0xff);                   // bytes flipped
+            // Bytes flipped.
+            text[somewhere()] = static_cast<char>(rng.next() & 0xff);
           }
           break;
-        case 3: text.insert(somewhere(), "\n-1e300 nan 99999999\n"); break;             // foreign words
+        // Foreign words.
+        case 3:
+          text.insert(somewhere(), "\n-1e300 nan 99999999\n");
+          break;
         default: {
           const std::size_t at = somewhere();
-          text.insert(at, text.substr(at, 60));                                         // a piece doubled
+          // A piece doubled.
+          text.insert(at, text.substr(at, 60));
         }
       }
-      const auto file = eulumdat ? parse_eulumdat(text, "broken.ldt") : parse_lm63(text, "broken.ies");
+      const auto file =
+          eulumdat ? parse_eulumdat(text, "broken.ldt") : parse_lm63(text, "broken.ies");
       if (!file) {
         ++refused;
         CHECK(has_errors(file.problems()));

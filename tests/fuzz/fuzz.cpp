@@ -1,6 +1,11 @@
-// One fuzz target: the reader that JOVILUX_FUZZ_TARGET names, fed with any bytes. It may refuse them with problems; it may
+// One fuzz target: the reader that JOVILUX_FUZZ_TARGET names, fed with any bytes. It may refuse
+// them with problems; it may
 // not crash, hang, leak, or give a value that its own promises exclude.
-#include <unistd.h>
+#include "jovilux/files/image.h"
+#include "jovilux/files/mesh_file.h"
+#include "jovilux/files/photometric_file.h"
+#include "jovilux/files/spectrum_file.h"
+#include "jovilux/rig/rig.h"
 
 #include <cmath>
 #include <cstdint>
@@ -9,11 +14,7 @@
 #include <string>
 #include <string_view>
 
-#include "jovilux/files/image.h"
-#include "jovilux/files/mesh_file.h"
-#include "jovilux/files/photometric_file.h"
-#include "jovilux/files/spectrum_file.h"
-#include "jovilux/rig/rig.h"
+#include <unistd.h>
 
 namespace {
 
@@ -27,7 +28,9 @@ void expect(bool holds) {
 
 // The bytes as a file with this ending, in memory where the machine has such a place.
 const std::string& as_file(std::string_view bytes, const char* ending) {
-  static const std::string kPath = (::access("/dev/shm", W_OK) == 0 ? std::string("/dev/shm") : std::string("/tmp")) + "/jovilux-fuzz-" + std::to_string(::getpid()) + ending;
+  static const std::string kPath =
+      (::access("/dev/shm", W_OK) == 0 ? std::string("/dev/shm") : std::string("/tmp")) +
+      "/jovilux-fuzz-" + std::to_string(::getpid()) + ending;
   std::FILE* file = std::fopen(kPath.c_str(), "wb");
   expect(file != nullptr);
   std::fwrite(bytes.data(), 1, bytes.size(), file);
@@ -48,7 +51,8 @@ void photometry(const Result<PhotometricFile>& file) {
   const LuminousDistribution d(file->grid);
   expect(std::isfinite(d.flux()) && d.flux() > 0);
   for (int i = 0; i < 64; ++i) {
-    const float z = 1 - 2 * (static_cast<float>(i) + 0.5f) / 64, r = std::sqrt(1 - z * z), a = 2.4f * static_cast<float>(i);
+    const float z = 1 - 2 * (static_cast<float>(i) + 0.5f) / 64, r = std::sqrt(1 - z * z),
+                a = 2.4f * static_cast<float>(i);
     const float v = d.intensity({r * std::cos(a), r * std::sin(a), z});
     expect(v >= 0 && std::isfinite(v));
   }

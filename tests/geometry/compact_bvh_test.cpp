@@ -1,9 +1,9 @@
 #include "jovilux/geometry/compact_bvh.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
+
 #include "tests/support/targets.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -11,7 +11,9 @@ using namespace jovilux::test;
 namespace {
 
 Vec3 random_point(Rng& rng, double size) {
-  return {static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))};
+  return {static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size))};
 }
 
 // Triangles of all sizes around a place.
@@ -36,7 +38,10 @@ Mesh hills(int side, float height) {
   const auto across = static_cast<std::uint32_t>(side + 1);
   for (int i = 0; i <= side; ++i) {
     for (int k = 0; k <= side; ++k) {
-      mesh.positions.emplace_back(0.25f * static_cast<float>(i), 0.25f * static_cast<float>(k), height * std::sin(0.7f * static_cast<float>(i)) * std::cos(0.4f * static_cast<float>(k)));
+      mesh.positions.emplace_back(
+          0.25f * static_cast<float>(i),
+          0.25f * static_cast<float>(k),
+          height * std::sin(0.7f * static_cast<float>(i)) * std::cos(0.4f * static_cast<float>(k)));
     }
   }
   for (std::uint32_t i = 0; i + 1 < across; ++i) {
@@ -72,7 +77,10 @@ Bvh hierarchy_of(const Mesh& mesh) {
 }  // namespace
 
 TEST_CASE("compact nodes hold the boxes of full ones, hardly larger", "[geometry][bvh]") {
-  for (const Mesh& mesh : {soup(2000, {0, 0, 0}, {1, 1, 1}), soup(500, {300, -200, 90}, {1, 30, 0.2f}), hills(30, 0.4f), hills(12, 0)}) {
+  for (const Mesh& mesh : {soup(2000, {0, 0, 0}, {1, 1, 1}),
+                           soup(500, {300, -200, 90}, {1, 30, 0.2f}),
+                           hills(30, 0.4f),
+                           hills(12, 0)}) {
     const Bvh full = hierarchy_of(mesh);
     const CompactBvh packed = compact(full);
     REQUIRE(packed.nodes.size() == full.nodes.size());
@@ -81,9 +89,12 @@ TEST_CASE("compact nodes hold the boxes of full ones, hardly larger", "[geometry
         const bool absent = full.nodes[i].child[k] == BvhNode::kNoChild;
         CHECK(packed.nodes[i].child[k] == (absent ? BvhNode::leaf(0, 0) : full.nodes[i].child[k]));
         for (std::size_t a = 0; a < 3 && !absent; ++a) {
-          const double step = static_cast<double>(packed.grid.step[a]), origin = static_cast<double>(packed.grid.lo[a]);
-          const double lower = origin + packed.nodes[i].planes[a][CompactNode::lower(k)] * step, upper = origin + packed.nodes[i].planes[a][CompactNode::upper(k)] * step;
-          const auto lo = static_cast<double>(full.nodes[i].box[a][k]), hi = static_cast<double>(full.nodes[i].box[a + 3][k]);
+          const double step = static_cast<double>(packed.grid.step[a]),
+                       origin = static_cast<double>(packed.grid.lo[a]);
+          const double lower = origin + packed.nodes[i].planes[a][CompactNode::lower(k)] * step,
+                       upper = origin + packed.nodes[i].planes[a][CompactNode::upper(k)] * step;
+          const auto lo = static_cast<double>(full.nodes[i].box[a][k]),
+                     hi = static_cast<double>(full.nodes[i].box[a + 3][k]);
           CHECK((lower <= lo && upper >= hi));
           CHECK((lower > lo - step && upper < hi + step));
         }
@@ -92,15 +103,21 @@ TEST_CASE("compact nodes hold the boxes of full ones, hardly larger", "[geometry
   }
 }
 
-TEST_CASE("rays meet the same through compact nodes as through full ones, on every set of instructions", "[geometry][bvh]") {
+TEST_CASE(
+    "rays meet the same through compact nodes as through full ones, on every set of instructions",
+    "[geometry][bvh]") {
   struct Case {
     const char* name;
     Mesh mesh;
     Vec3 middle;
     double size;
   };
-  for (const Case& c : {Case{"soup", soup(3000, {0, 0, 0}, {1, 1, 1}), {0, 0, 0}, 1.2}, Case{"far from the origin", soup(1000, {400, -250, 90}, {1, 2, 0.5f}), {400, -250, 90}, 1.5},
-                        Case{"hills", hills(40, 0.4f), {5, 5, 0}, 5.5}, Case{"level", hills(16, 0), {2, 2, 0}, 2.2}}) {
+  for (const Case& c :
+       {Case{"soup", soup(3000, {0, 0, 0}, {1, 1, 1}), {0, 0, 0}, 1.2},
+        Case{
+            "far from the origin", soup(1000, {400, -250, 90}, {1, 2, 0.5f}), {400, -250, 90}, 1.5},
+        Case{"hills", hills(40, 0.4f), {5, 5, 0}, 5.5},
+        Case{"level", hills(16, 0), {2, 2, 0}, 2.2}}) {
     const World full = world_of(c.mesh, false), packed = world_of(c.mesh, true);
     on_each_target([&](const std::string& target) {
       Rng rng(19);
@@ -114,7 +131,8 @@ TEST_CASE("rays meet the same through compact nodes as through full ones, on eve
         } else if (i % 4 == 2) {  // at a corner of the mesh, from far away
           const Vec3 target_point = c.mesh.positions[rng.next() % c.mesh.positions.size()];
           ray.direction = random_point(rng, 1).normalized();
-          ray.origin = target_point - static_cast<float>(std::exp(rng.uniform(0, 12))) * ray.direction;
+          ray.origin =
+              target_point - static_cast<float>(std::exp(rng.uniform(0, 12))) * ray.direction;
         } else if (i % 4 == 3) {  // from a corner, level with an axis
           ray.origin = c.mesh.positions[rng.next() % c.mesh.positions.size()];
           ray.direction[i / 4 % 3] = 0;

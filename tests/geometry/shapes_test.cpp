@@ -1,8 +1,8 @@
 #include "jovilux/geometry/shapes.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -12,15 +12,22 @@ namespace {
 double implicit(const Shape& s, const Vec3d& p) {
   const double rho = std::hypot(p.x(), p.y());
   switch (s.kind) {
-    case ShapeKind::kSphere: return p.norm() - s.a;
-    case ShapeKind::kBox: return std::max({std::abs(p.x()) - s.a, std::abs(p.y()) - s.b, std::abs(p.z()) - s.c});
-    case ShapeKind::kTorus: return std::hypot(rho - s.a, p.z()) - s.b;
-    case ShapeKind::kCylinder: return s.open && std::abs(p.z()) > s.c ? 1 : s.open ? rho - s.a : std::max(rho - s.a, std::abs(p.z()) - s.c);
+    case ShapeKind::kSphere:
+      return p.norm() - s.a;
+    case ShapeKind::kBox:
+      return std::max({std::abs(p.x()) - s.a, std::abs(p.y()) - s.b, std::abs(p.z()) - s.c});
+    case ShapeKind::kTorus:
+      return std::hypot(rho - s.a, p.z()) - s.b;
+    case ShapeKind::kCylinder:
+      return s.open && std::abs(p.z()) > s.c ? 1
+             : s.open                        ? rho - s.a
+                                             : std::max(rho - s.a, std::abs(p.z()) - s.c);
     case ShapeKind::kCone: {
       const double r = 0.5 * (s.a + s.b) + (s.b - s.a) / (2 * s.c) * p.z();
       return std::max(rho - r, std::abs(p.z()) - s.c);
     }
-    default: return p.z();
+    default:
+      return p.z();
   }
 }
 
@@ -29,9 +36,12 @@ Vec3d random_direction(Rng& rng) {
   return {r * std::cos(phi), r * std::sin(phi), z};
 }
 
-const std::vector<Shape> kShapes = {{ShapeKind::kSphere, 0.7},           {ShapeKind::kBox, 0.3, 0.5, 0.2},
-                         {ShapeKind::kTorus, 0.6, 0.2},       {ShapeKind::kCylinder, 0.4, 0, 0.5},
-                         {ShapeKind::kCone, 0.5, 0.2, 0.4},   {ShapeKind::kCone, 0.5, 0.0, 0.4}};
+const std::vector<Shape> kShapes = {{ShapeKind::kSphere, 0.7},
+                                    {ShapeKind::kBox, 0.3, 0.5, 0.2},
+                                    {ShapeKind::kTorus, 0.6, 0.2},
+                                    {ShapeKind::kCylinder, 0.4, 0, 0.5},
+                                    {ShapeKind::kCone, 0.5, 0.2, 0.4},
+                                    {ShapeKind::kCone, 0.5, 0.0, 0.4}};
 
 }  // namespace
 
@@ -65,14 +75,17 @@ TEST_CASE("rays meet closed shapes where marching finds their surface", "[geomet
   CHECK(met > 500);
 }
 
-TEST_CASE("from inside a closed shape every ray leaves it exactly once more than it enters", "[geometry][shapes]") {
+TEST_CASE("from inside a closed shape every ray leaves it exactly once more than it enters",
+          "[geometry][shapes]") {
   const Shape shape = GENERATE(from_range(kShapes));
   Rng rng(5);
   for (int i = 0; i < 500; ++i) {
-    const Vec3d o = shape.kind == ShapeKind::kTorus ? Vec3d(shape.a, 0, 0) : Vec3d(0.01, -0.02, 0.03);
+    const Vec3d o =
+        shape.kind == ShapeKind::kTorus ? Vec3d(shape.a, 0, 0) : Vec3d(0.01, -0.02, 0.03);
     const Vec3d d = random_direction(rng);
     int crossings = 0;
-    for (double t = intersect(shape, o, d, 0, HUGE_VAL); t > 0; t = intersect(shape, o, d, t + 1e-9, HUGE_VAL)) {
+    for (double t = intersect(shape, o, d, 0, HUGE_VAL); t > 0;
+         t = intersect(shape, o, d, t + 1e-9, HUGE_VAL)) {
       ++crossings;
     }
     CHECK(crossings % 2 == 1);

@@ -1,10 +1,10 @@
 #include "jovilux/geometry/solid.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/geometry/enclosure.h"
 #include "jovilux/geometry/world.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -39,7 +39,9 @@ Vec3d random_direction(Rng& rng) {
   const double z = rng.uniform(-1, 1), phi = rng.uniform(0, 2 * kPiD), r = std::sqrt(1 - z * z);
   return {r * std::cos(phi), r * std::sin(phi), z};
 }
-Vec3d random_point(Rng& rng, double reach) { return {rng.uniform(-reach, reach), rng.uniform(-reach, reach), rng.uniform(-reach, reach)}; }
+Vec3d random_point(Rng& rng, double reach) {
+  return {rng.uniform(-reach, reach), rng.uniform(-reach, reach), rng.uniform(-reach, reach)};
+}
 
 const MarchSettings kFine{1e-4, 4096};
 
@@ -57,36 +59,42 @@ std::vector<std::pair<std::string, std::vector<SolidNode>>> composites() {
   sierpinski.fractal = FractalKind::kSierpinski;
   sierpinski.iterations = 3;
   SolidNode wave = node(SolidKind::kFormula, 0.5, 0.5, 0.3);
-  wave.formula = std::get<Formula>(Formula::parse("z-0.05*sin(15*x)*cos(12*y)", {"x", "y", "z", "t"}));
+  wave.formula =
+      std::get<Formula>(Formula::parse("z-0.05*sin(15*x)*cos(12*y)", {"x", "y", "z", "t"}));
   wave.slope = 1.3;
-  const SolidNode ball = node(SolidKind::kSphere, 0.4), small = moved(node(SolidKind::kSphere, 0.25), {0.35, 0.1, 0.2}), brick = node(SolidKind::kBox, 0.15, 0.2, 0.4);
+  const SolidNode ball = node(SolidKind::kSphere, 0.4),
+                  small = moved(node(SolidKind::kSphere, 0.25), {0.35, 0.1, 0.2}),
+                  brick = node(SolidKind::kBox, 0.15, 0.2, 0.4);
   const SolidNode slanted = moved(brick, {0.1, 0.05, 0.2}, {0.4, 0.9, -0.3});
-  return {{"union", {ball, small, slanted, joined(SolidKind::kUnion, {0, 1, 2})}},
-          {"blended union", {ball, small, slanted, joined(SolidKind::kUnion, {0, 1, 2}, 0.1)}},
-          {"subtract", {ball, small, slanted, joined(SolidKind::kSubtract, {0, 1, 2})}},
-          {"blended subtract", {ball, small, joined(SolidKind::kSubtract, {0, 1}, 0.08)}},
-          {"intersect", {ball, small, joined(SolidKind::kIntersect, {0, 1})}},
-          {"blended intersect", {ball, slanted, joined(SolidKind::kIntersect, {0, 1}, 0.08)}},
-          {"repeat", {brick, repeat}},
-          {"twist", {brick, twist}},
-          {"shell of a subtraction", {brick, ball, shell, small, joined(SolidKind::kSubtract, {2, 3})}},
-          {"menger", {menger}},
-          {"sierpinski", {sierpinski}},
-          {"formula", {wave}},
-          {"frame", {node(SolidKind::kFrame, 0.3, 0.4, 0.5, 0.06)}},
-          {"capsule", {node(SolidKind::kCapsule, 0.2, 0, 0.5)}},
-          {"round box", {node(SolidKind::kRoundBox, 0.3, 0.4, 0.2, 0.1)}}};
+  return {
+      {"union", {ball, small, slanted, joined(SolidKind::kUnion, {0, 1, 2})}},
+      {"blended union", {ball, small, slanted, joined(SolidKind::kUnion, {0, 1, 2}, 0.1)}},
+      {"subtract", {ball, small, slanted, joined(SolidKind::kSubtract, {0, 1, 2})}},
+      {"blended subtract", {ball, small, joined(SolidKind::kSubtract, {0, 1}, 0.08)}},
+      {"intersect", {ball, small, joined(SolidKind::kIntersect, {0, 1})}},
+      {"blended intersect", {ball, slanted, joined(SolidKind::kIntersect, {0, 1}, 0.08)}},
+      {"repeat", {brick, repeat}},
+      {"twist", {brick, twist}},
+      {"shell of a subtraction", {brick, ball, shell, small, joined(SolidKind::kSubtract, {2, 3})}},
+      {"menger", {menger}},
+      {"sierpinski", {sierpinski}},
+      {"formula", {wave}},
+      {"frame", {node(SolidKind::kFrame, 0.3, 0.4, 0.5, 0.06)}},
+      {"capsule", {node(SolidKind::kCapsule, 0.2, 0, 0.5)}},
+      {"round box", {node(SolidKind::kRoundBox, 0.3, 0.4, 0.2, 0.1)}}};
 }
 
 }  // namespace
 
-TEST_CASE("marched solids and analytic shapes are met at the same places, with the same normals", "[geometry][solid]") {
-  const auto [kind, like] = GENERATE(table<SolidKind, Shape>({{SolidKind::kSphere, {ShapeKind::kSphere, 0.7}},
-                                                              {SolidKind::kBox, {ShapeKind::kBox, 0.3, 0.5, 0.2}},
-                                                              {SolidKind::kTorus, {ShapeKind::kTorus, 0.6, 0.2}},
-                                                              {SolidKind::kCylinder, {ShapeKind::kCylinder, 0.4, 0, 0.5}},
-                                                              {SolidKind::kCone, {ShapeKind::kCone, 0.5, 0.2, 0.4}},
-                                                              {SolidKind::kCone, {ShapeKind::kCone, 0.5, 0, 0.4}}}));
+TEST_CASE("marched solids and analytic shapes are met at the same places, with the same normals",
+          "[geometry][solid]") {
+  const auto [kind, like] =
+      GENERATE(table<SolidKind, Shape>({{SolidKind::kSphere, {ShapeKind::kSphere, 0.7}},
+                                        {SolidKind::kBox, {ShapeKind::kBox, 0.3, 0.5, 0.2}},
+                                        {SolidKind::kTorus, {ShapeKind::kTorus, 0.6, 0.2}},
+                                        {SolidKind::kCylinder, {ShapeKind::kCylinder, 0.4, 0, 0.5}},
+                                        {SolidKind::kCone, {ShapeKind::kCone, 0.5, 0.2, 0.4}},
+                                        {SolidKind::kCone, {ShapeKind::kCone, 0.5, 0, 0.4}}}));
   const Solid solid = compiled({node(kind, like.a, like.b, like.c)});
   INFO(to_string(kind));
   CHECK(solid.bounded());
@@ -94,8 +102,10 @@ TEST_CASE("marched solids and analytic shapes are met at the same places, with t
   int met = 0, grazed = 0, near_edges = 0;
   for (int i = 0; i < 20000; ++i) {
     // From outside, and from within.
-    const Vec3d o = random_point(rng, i % 2 == 0 ? 2 : 0.3), d = (random_point(rng, 0.5) - o).normalized();
-    const double exact = intersect(like, o, d, 0, HUGE_VAL), t = solid.intersect(o, d, 0, HUGE_VAL, kFine);
+    const Vec3d o = random_point(rng, i % 2 == 0 ? 2 : 0.3),
+                d = (random_point(rng, 0.5) - o).normalized();
+    const double exact = intersect(like, o, d, 0, HUGE_VAL),
+                 t = solid.intersect(o, d, 0, HUGE_VAL, kFine);
     if ((exact < 0) != (t < 0)) {
       ++grazed;  // one of them saw the ray touch
       continue;
@@ -116,7 +126,8 @@ TEST_CASE("marched solids and analytic shapes are met at the same places, with t
   CHECK(near_edges < met / 300);
 }
 
-TEST_CASE("distances of composite solids are bounds, and the first crossing is found", "[geometry][solid]") {
+TEST_CASE("distances of composite solids are bounds, and the first crossing is found",
+          "[geometry][solid]") {
   for (const auto& [name, nodes] : composites()) {
     INFO(name);
     const Solid solid = compiled(nodes);
@@ -137,7 +148,10 @@ TEST_CASE("distances of composite solids are bounds, and the first crossing is f
       if (t > 0) {
         const Vec3d p = o + t * d;
         CHECK(std::abs(solid.distance(p)) < 1e-8);
-        outside += (p.array() < solid.lo().array() - 1e-9).any() || (p.array() > solid.hi().array() + 1e-9).any() ? 1 : 0;
+        outside += (p.array() < solid.lo().array() - 1e-9).any() ||
+                           (p.array() > solid.hi().array() + 1e-9).any()
+                       ? 1
+                       : 0;
       }
     }
     CHECK(met > 150);
@@ -147,7 +161,8 @@ TEST_CASE("distances of composite solids are bounds, and the first crossing is f
 }
 
 TEST_CASE("children that a test of their box passes over change nothing", "[geometry][solid]") {
-  // Many balls: the union's distance is the least of theirs, that of what is left of a block the largest.
+  // Many balls: the union's distance is the least of theirs, that of what is left of a block the
+  // largest.
   Rng rng(3);
   std::vector<SolidNode> nodes;
   std::vector<std::pair<Vec3d, double>> balls;
@@ -177,7 +192,8 @@ TEST_CASE("children that a test of their box passes over change nothing", "[geom
   }
 }
 
-TEST_CASE("a repeat knows its neighbors, and copies too large for their cells are refused", "[geometry][solid]") {
+TEST_CASE("a repeat knows its neighbors, and copies too large for their cells are refused",
+          "[geometry][solid]") {
   const SolidNode off = moved(node(SolidKind::kSphere, 0.1), {0.12, -0.05, 0});
   SolidNode repeat = joined(SolidKind::kRepeat, {0});
   repeat.every = Vec3d(0.5, 0.4, 0);
@@ -189,7 +205,8 @@ TEST_CASE("a repeat knows its neighbors, and copies too large for their cells ar
     double nearest = HUGE_VAL;
     for (int x = 0; x < 4; ++x) {
       for (int y = 0; y < 3; ++y) {
-        nearest = std::min(nearest, (p - Vec3d(0.5 * (x - 1.5) + 0.12, 0.4 * (y - 1) - 0.05, 0)).norm() - 0.1);
+        nearest = std::min(
+            nearest, (p - Vec3d(0.5 * (x - 1.5) + 0.12, 0.4 * (y - 1) - 0.05, 0)).norm() - 0.1);
       }
     }
     CHECK(solid.distance(p) == Approx(nearest).margin(1e-12));
@@ -204,7 +221,9 @@ TEST_CASE("a repeat knows its neighbors, and copies too large for their cells ar
 
 TEST_CASE("a march that runs out of steps ends where it is and is counted", "[geometry][solid]") {
   // A floor with a ball far above it, so that what is just over the floor is not outside its box.
-  const Solid plane = compiled({node(SolidKind::kPlane), moved(node(SolidKind::kSphere, 0.1), {0, 0, 3}), joined(SolidKind::kUnion, {0, 1})});
+  const Solid plane = compiled({node(SolidKind::kPlane),
+                                moved(node(SolidKind::kSphere, 0.1), {0, 0, 3}),
+                                joined(SolidKind::kUnion, {0, 1})});
   CHECK_FALSE(plane.bounded());
   const MarchCounts before = march_counts();
   // Along the plane, 5 mm above it: never nearer, never past.
@@ -228,7 +247,8 @@ TEST_CASE("rays that leave a solid do not meet it again at once", "[geometry][so
     Rng rng(6);
     int left = 0, again = 0, astray = 0;
     for (int i = 0; i < 2000; ++i) {
-      const Vec3 o = (Vec3d(5, -3, 2) + 3.0 * random_direction(rng)).cast<float>(), d = ((Vec3d(5, -3, 2) + random_point(rng, 0.6)).cast<float>() - o).normalized();
+      const Vec3 o = (Vec3d(5, -3, 2) + 3.0 * random_direction(rng)).cast<float>(),
+                 d = ((Vec3d(5, -3, 2) + random_point(rng, 0.6)).cast<float>() - o).normalized();
       const Ray ray{o, d};
       const Hit hit = world.closest(ray);
       if (!hit.found()) {
@@ -255,13 +275,25 @@ TEST_CASE("rays that leave a solid do not meet it again at once", "[geometry][so
 TEST_CASE("a volume knows what lies in it and where rays cross it", "[geometry][solid]") {
   const Transform place = placement({1, 2, 3}, {0.2, 0.5, 0.1}, Vec3d::Ones());
   const Shape ring{ShapeKind::kTorus, 0.6, 0.2};
-  const Enclosure analytic(ring, place), marched(std::make_shared<Solid>(compiled({node(SolidKind::kTorus, 0.6, 0.2)})), place, kFine);
+  const Enclosure analytic(ring, place),
+      marched(std::make_shared<Solid>(compiled({node(SolidKind::kTorus, 0.6, 0.2)})), place, kFine);
   // A cube of twelve triangles, which holds the torus.
   Mesh cube;
   for (int i = 0; i < 8; ++i) {
     cube.positions.emplace_back(i & 1 ? 1.0f : -1.0f, i & 2 ? 1.0f : -1.0f, i & 4 ? 1.0f : -1.0f);
   }
-  cube.triangles = {{0, 2, 1}, {1, 2, 3}, {4, 5, 6}, {5, 7, 6}, {0, 1, 4}, {1, 5, 4}, {2, 6, 3}, {3, 6, 7}, {0, 4, 2}, {2, 4, 6}, {1, 3, 5}, {3, 7, 5}};
+  cube.triangles = {{0, 2, 1},
+                    {1, 2, 3},
+                    {4, 5, 6},
+                    {5, 7, 6},
+                    {0, 1, 4},
+                    {1, 5, 4},
+                    {2, 6, 3},
+                    {3, 6, 7},
+                    {0, 4, 2},
+                    {2, 4, 6},
+                    {1, 3, 5},
+                    {3, 7, 5}};
   transform_mesh(cube, place);
   const auto world = std::make_shared<World>();
   world->add_mesh(cube, 0);

@@ -1,18 +1,21 @@
 #include "jovilux/geometry/triangle_set.h"
 
-#include <catch2/catch.hpp>
-#include <map>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/geometry/world.h"
+
+#include <map>
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
 namespace {
 
 Vec3 random_point(Rng& rng, double size) {
-  return {static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))};
+  return {static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size))};
 }
 
 // Many small triangles, and long thin ones that slant across them.
@@ -22,7 +25,8 @@ Mesh crumbs_and_needles(int crumbs, int needles) {
   for (int i = 0; i < crumbs + needles; ++i) {
     const auto base = static_cast<std::uint32_t>(mesh.positions.size());
     const bool crumb = i < crumbs;
-    const Vec3 p = random_point(rng, 1), q = crumb ? Vec3(p + random_point(rng, 0.02)) : random_point(rng, 1);
+    const Vec3 p = random_point(rng, 1),
+               q = crumb ? Vec3(p + random_point(rng, 0.02)) : random_point(rng, 1);
     mesh.positions.insert(mesh.positions.end(), {p, q, p + random_point(rng, 0.02)});
     mesh.triangles.push_back({base, base + 1, base + 2});
   }
@@ -31,9 +35,11 @@ Mesh crumbs_and_needles(int crumbs, int needles) {
 
 }  // namespace
 
-TEST_CASE("boxes of cut triangles hold all of their triangle and take less room", "[geometry][bvh]") {
+TEST_CASE("boxes of cut triangles hold all of their triangle and take less room",
+          "[geometry][bvh]") {
   const Mesh mesh = crumbs_and_needles(3000, 40);
-  const auto whole = triangle_boxes(mesh.positions, mesh.triangles, false), cut = triangle_boxes(mesh.positions, mesh.triangles, true);
+  const auto whole = triangle_boxes(mesh.positions, mesh.triangles, false),
+             cut = triangle_boxes(mesh.positions, mesh.triangles, true);
   REQUIRE(whole.size() == mesh.triangles.size());
   CHECK(cut.size() > whole.size() + 200);
   CHECK(cut.size() <= whole.size() * 3 / 2);
@@ -62,7 +68,10 @@ TEST_CASE("boxes of cut triangles hold all of their triangle and take less room"
         v = 1 - v;
       }
       const auto& c = mesh.triangles[t];
-      const Vec3 p = ((1 - u - v) * mesh.positions[c[0]].cast<double>() + u * mesh.positions[c[1]].cast<double>() + v * mesh.positions[c[2]].cast<double>()).cast<float>();
+      const Vec3 p =
+          ((1 - u - v) * mesh.positions[c[0]].cast<double>() +
+           u * mesh.positions[c[1]].cast<double>() + v * mesh.positions[c[2]].cast<double>())
+              .cast<float>();
       bool held = false;
       for (const BoxedItem& b : of[t]) {
         bool in = true;
@@ -105,7 +114,10 @@ TEST_CASE("a mesh of triangles alike, or level with the axes, is not cut", "[geo
   constexpr int kSide = 60;
   for (int i = 0; i <= kSide; ++i) {
     for (int k = 0; k <= kSide; ++k) {
-      hills.positions.emplace_back(0.1f * static_cast<float>(i), 0.1f * static_cast<float>(k), std::sin(0.3f * static_cast<float>(i)) * std::cos(0.2f * static_cast<float>(k)));
+      hills.positions.emplace_back(
+          0.1f * static_cast<float>(i),
+          0.1f * static_cast<float>(k),
+          std::sin(0.3f * static_cast<float>(i)) * std::cos(0.2f * static_cast<float>(k)));
       walls.positions.emplace_back(static_cast<float>(i * i), static_cast<float>(k * k), 0.0f);
     }
   }
@@ -126,8 +138,11 @@ TEST_CASE("copies of a set of triangles are met like meshes moved there", "[geom
   constexpr int kRows = 24, kCols = 48;
   for (int i = 0; i <= kRows; ++i) {
     for (int j = 0; j < kCols; ++j) {
-      const double theta = kPiD * i / kRows, phi = 2 * kPiD * j / kCols, r = 0.4 * (1 + 0.2 * std::sin(5 * theta) * std::cos(6 * phi));
-      const Vec3 d(static_cast<float>(std::sin(theta) * std::cos(phi)), static_cast<float>(std::sin(theta) * std::sin(phi)), static_cast<float>(std::cos(theta)));
+      const double theta = kPiD * i / kRows, phi = 2 * kPiD * j / kCols,
+                   r = 0.4 * (1 + 0.2 * std::sin(5 * theta) * std::cos(6 * phi));
+      const Vec3 d(static_cast<float>(std::sin(theta) * std::cos(phi)),
+                   static_cast<float>(std::sin(theta) * std::sin(phi)),
+                   static_cast<float>(std::cos(theta)));
       mesh.positions.emplace_back(static_cast<float>(r) * d);
       mesh.normals.push_back(d);
     }
@@ -141,10 +156,14 @@ TEST_CASE("copies of a set of triangles are met like meshes moved there", "[geom
   }
   auto set = std::make_shared<TriangleSet>();
   set->add(mesh, 0);
-  set->add(mesh, 1);  // the same once more, which loses against the first or wins: both are told apart by their surfaces
+  // The same once more, which loses against the first or wins: both are told apart by their
+  // surfaces.
+  set->add(mesh, 1);
   set->build();
-  const std::vector<Transform> places = {placement(Vec3d(1, 0, 0), Vec3d(0.3, 0.2, 0.1), Vec3d(1, 1, 1)), placement(Vec3d(-1, 0.5, 0), Vec3d(0, 1, 0), Vec3d(2, 0.5, 1)),
-                                         placement(Vec3d(0, -1, 1), Vec3d(0, 0, 2), Vec3d(-1, 1, 1))};
+  const std::vector<Transform> places = {
+      placement(Vec3d(1, 0, 0), Vec3d(0.3, 0.2, 0.1), Vec3d(1, 1, 1)),
+      placement(Vec3d(-1, 0.5, 0), Vec3d(0, 1, 0), Vec3d(2, 0.5, 1)),
+      placement(Vec3d(0, -1, 1), Vec3d(0, 0, 2), Vec3d(-1, 1, 1))};
   World copies, moved;
   for (std::uint32_t i = 0; i < places.size(); ++i) {
     copies.add_copy(set, places[i], {10 + i, 10 + i});
@@ -154,7 +173,9 @@ TEST_CASE("copies of a set of triangles are met like meshes moved there", "[geom
   }
   // Something else before and behind them.
   for (World* w : {&copies, &moved}) {
-    w->add_shape({ShapeKind::kSphere, 0.3}, placement(Vec3d(0.2, 0.2, 0.2), Vec3d::Zero(), Vec3d(1, 1, 1)), 5);
+    w->add_shape({ShapeKind::kSphere, 0.3},
+                 placement(Vec3d(0.2, 0.2, 0.2), Vec3d::Zero(), Vec3d(1, 1, 1)),
+                 5);
     w->build();
   }
   CHECK(copies.memory_bytes() < moved.memory_bytes());
@@ -176,7 +197,10 @@ TEST_CASE("copies of a set of triangles are met like meshes moved there", "[geom
       CHECK(p.surface == q.surface);
       CHECK(copies.surface_of(a) == q.surface);
       CHECK((p.position - q.position).norm() < 2e-5f);
-      differ += p.normal.dot(q.normal) < 0.999f || p.shading_normal.dot(q.shading_normal) < 0.999f ? 1 : 0;  // beyond an edge
+      // Beyond an edge.
+      differ += p.normal.dot(q.normal) < 0.999f || p.shading_normal.dot(q.shading_normal) < 0.999f
+                    ? 1
+                    : 0;
       // A ray that starts there is clear of the surface.
       const Vec3 away = p.normal.dot(ray.direction) < 0 ? p.normal : Vec3(-p.normal);
       const Hit next = copies.closest({World::leave(p, away), away});

@@ -1,11 +1,12 @@
 #include "jovilux/geometry/world.h"
 
-#include <catch2/catch.hpp>
-#include <Eigen/Dense>
-
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
+
+#include <Eigen/Dense>
+
 #include "tests/support/targets.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -13,7 +14,9 @@ using namespace jovilux::test;
 namespace {
 
 Vec3 random_point(Rng& rng, double size) {
-  return {static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size)), static_cast<float>(rng.uniform(-size, size))};
+  return {static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size)),
+          static_cast<float>(rng.uniform(-size, size))};
 }
 
 Mesh triangle_soup(int count, double edge, std::uint64_t seed) {
@@ -35,7 +38,9 @@ double nearest_of_all(const Mesh& mesh, const Ray& ray) {
   double best = HUGE_VAL;
   const Vec3d o = ray.origin.cast<double>(), d = ray.direction.cast<double>();
   for (const auto& t : mesh.triangles) {
-    const Vec3d a = mesh.positions[t[0]].cast<double>(), e1 = mesh.positions[t[1]].cast<double>() - a, e2 = mesh.positions[t[2]].cast<double>() - a;
+    const Vec3d a = mesh.positions[t[0]].cast<double>(),
+                e1 = mesh.positions[t[1]].cast<double>() - a,
+                e2 = mesh.positions[t[2]].cast<double>() - a;
     const Vec3d p = d.cross(e2);
     const double det = e1.dot(p);
     if (det == 0) {
@@ -66,7 +71,8 @@ TEST_CASE("the hierarchy finds the same nearest hit as testing every triangle", 
       Ray ray{random_point(rng, 1.5), random_point(rng, 1).normalized()};
       const Hit hit = world.closest(ray);
       const double exact = nearest_of_all(mesh, ray);
-      if (hit.found() != (exact < HUGE_VAL) || (hit.found() && std::abs(hit.t - exact) > 1e-5 * (1 + exact))) {
+      if (hit.found() != (exact < HUGE_VAL) ||
+          (hit.found() && std::abs(hit.t - exact) > 1e-5 * (1 + exact))) {
         ++differ;  // an edge met exactly: single and double precision may differ there
       }
       hits += hit.found() ? 1 : 0;
@@ -101,13 +107,16 @@ TEST_CASE("all instruction sets give the same bits", "[geometry][bvh]") {
 }
 
 TEST_CASE("no ray slips between triangles that share an edge", "[geometry][bvh]") {
-  // A closed ball of triangles seen from its middle: all rays must hit, those through corners and edges too.
+  // A closed ball of triangles seen from its middle: all rays must hit, those through corners and
+  // edges too.
   Mesh mesh;
   constexpr int kRows = 24, kCols = 48;
   for (int i = 0; i <= kRows; ++i) {
     for (int j = 0; j < kCols; ++j) {
       const double theta = kPiD * i / kRows, phi = 2 * kPiD * j / kCols;
-      mesh.positions.emplace_back(static_cast<float>(std::sin(theta) * std::cos(phi)), static_cast<float>(std::sin(theta) * std::sin(phi)), static_cast<float>(std::cos(theta)));
+      mesh.positions.emplace_back(static_cast<float>(std::sin(theta) * std::cos(phi)),
+                                  static_cast<float>(std::sin(theta) * std::sin(phi)),
+                                  static_cast<float>(std::cos(theta)));
     }
   }
   for (std::uint32_t i = 0; i < kRows; ++i) {
@@ -169,7 +178,8 @@ TEST_CASE("hierarchies survive equal boxes, single items and nothing", "[geometr
   stack.build();
   CHECK(stack.closest({Vec3::Zero(), Vec3::UnitX()}).t == 1);
 
-  std::vector<BoxedItem> nested(500);  // each around the one before, far apart in size: an unbalanced tree
+  // Each around the one before, far apart in size: an unbalanced tree.
+  std::vector<BoxedItem> nested(500);
   for (std::size_t i = 0; i < nested.size(); ++i) {
     const float r = std::pow(1.1f, static_cast<float>(i) * 0.5f);
     nested[i] = {{0, 0, 0}, static_cast<std::uint32_t>(i), {r, r, r}, 0};
@@ -179,17 +189,20 @@ TEST_CASE("hierarchies survive equal boxes, single items and nothing", "[geometr
 
 TEST_CASE("placed shapes are met where their transforms put them", "[geometry][world]") {
   World world;
-  world.add_shape({ShapeKind::kBox, 0.5, 0.5, 0.5}, placement({3, 0, 0}, {0, 0, kPiD / 4}, {1, 1, 2}), 5);
+  world.add_shape(
+      {ShapeKind::kBox, 0.5, 0.5, 0.5}, placement({3, 0, 0}, {0, 0, kPiD / 4}, {1, 1, 2}), 5);
   world.add_shape({ShapeKind::kPlane}, placement({0, 0, -1}, {0, 0, 0}, {1, 1, 1}), 6);
   world.build();
   const Ray along{Vec3::Zero(), Vec3::UnitX()};
   const Hit hit = world.closest(along);
   CHECK(hit.t == Approx(3 - std::sqrt(0.5)).epsilon(1e-6));
-  const SurfacePoint p = world.point({{0, 0.1f, 0.9f}, Vec3::UnitX()}, world.closest({{0, 0.1f, 0.9f}, Vec3::UnitX()}));
+  const SurfacePoint p = world.point({{0, 0.1f, 0.9f}, Vec3::UnitX()},
+                                     world.closest({{0, 0.1f, 0.9f}, Vec3::UnitX()}));
   CHECK(p.surface == 5);
   CHECK(std::abs(p.normal.norm() - 1) < 1e-6);
   CHECK(world.closest({{3, 0, 2}, -Vec3::UnitZ()}).t == Approx(1));  // scaled to twice its height
-  CHECK(world.point({{9, 9, 5}, -Vec3::UnitZ()}, world.closest({{9, 9, 5}, -Vec3::UnitZ()})).surface == 6);
+  CHECK(world.point({{9, 9, 5}, -Vec3::UnitZ()}, world.closest({{9, 9, 5}, -Vec3::UnitZ()}))
+            .surface == 6);
   CHECK(world.blocked(along));
   CHECK_FALSE(world.blocked(along, 5));
   CHECK_FALSE(world.blocked({Vec3::Zero(), Vec3::UnitX(), 2.0f}));
@@ -199,8 +212,11 @@ TEST_CASE("a ray that leaves a surface does not meet it again", "[geometry][worl
   Rng rng(12);
   const double scale = GENERATE(0.01, 1.0, 1000.0);
   World world;
-  world.add_shape({ShapeKind::kSphere, 0.3 * scale}, placement({scale, 0, 0}, {0, 0, 0}, {1, 1, 1}), 0);
-  world.add_shape({ShapeKind::kTorus, 0.4 * scale, 0.1 * scale}, placement({-scale, 0, 0}, {0.3, 0.2, 0}, {1, 1, 1}), 1);
+  world.add_shape(
+      {ShapeKind::kSphere, 0.3 * scale}, placement({scale, 0, 0}, {0, 0, 0}, {1, 1, 1}), 0);
+  world.add_shape({ShapeKind::kTorus, 0.4 * scale, 0.1 * scale},
+                  placement({-scale, 0, 0}, {0.3, 0.2, 0}, {1, 1, 1}),
+                  1);
   Mesh sheet;
   sheet.positions = {Vec3(-2, -2, -1) * scale, Vec3(2, -2, -1) * scale, Vec3(0, 3, -1.2f) * scale};
   sheet.triangles = {{0, 1, 2}};

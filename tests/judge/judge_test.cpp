@@ -1,9 +1,9 @@
-#include <catch2/catch.hpp>
-
 #include "jovilux/judge/conversion.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/readings.h"
 #include "jovilux/judge/rig_checks.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -14,7 +14,8 @@ struct Checked {
   Problems problems;
 
   bool has(const std::string& code) const {
-    return std::any_of(problems.begin(), problems.end(), [&](const Problem& p) { return p.code == code; });
+    return std::any_of(
+        problems.begin(), problems.end(), [&](const Problem& p) { return p.code == code; });
   }
   std::string text() const {
     std::string out;
@@ -49,7 +50,9 @@ Checked checked(const std::string& text, const std::string& room = kRoom) {
   return out;
 }
 
-std::string point(const std::string& more) { return "[[light]]\nname = 'p'\nform = 'point'\noutput = '1000 lm'\nat = [0, 0, 2]\n" + more; }
+std::string point(const std::string& more) {
+  return "[[light]]\nname = 'p'\nform = 'point'\noutput = '1000 lm'\nat = [0, 0, 2]\n" + more;
+}
 
 }  // namespace
 
@@ -89,18 +92,23 @@ aim = [0, 1, 0]
 beam = "20 deg"
 output = "800 cd"
 )");
-  CHECK(c.reports[0].subject->illuminance_lx == Approx(disk_illuminance_on_axis(5000, 0.3, 0.5)).epsilon(1e-4));
-  CHECK(c.reports[1].subject->illuminance_lx == Approx(rect_illuminance_on_axis(1000, 0.6, 0.4, 1)).epsilon(1e-4));
+  CHECK(c.reports[0].subject->illuminance_lx ==
+        Approx(disk_illuminance_on_axis(5000, 0.3, 0.5)).epsilon(1e-4));
+  CHECK(c.reports[1].subject->illuminance_lx ==
+        Approx(rect_illuminance_on_axis(1000, 0.6, 0.4, 1)).epsilon(1e-4));
   CHECK(c.reports[2].subject->illuminance_lx == Approx(200).epsilon(1e-4));
 }
 
 TEST_CASE("a light inside a closed object is found, in a shade or a room it is not", "[judge]") {
-  const std::string pot = "[[object]]\nname='pot'\nshape={kind='cone', radius=[0.2, 0.3], height=0.4}\nat=[0,0,2]\n";
+  const std::string pot =
+      "[[object]]\nname='pot'\nshape={kind='cone', radius=[0.2, 0.3], height=0.4}\nat=[0,0,2]\n";
   const Checked inside = checked(point(pot));
   CHECK(inside.has("light-inside-object"));
   CHECK(inside.text().find("\"pot\"") != std::string::npos);
   CHECK(inside.text().find("rig.toml:") == 0);
-  const std::string shade = "[[object]]\nname='shade'\nshape={kind='cylinder', radius=0.2, height=0.4, open=true}\nat=[0,0,2]\n";
+  const std::string shade =
+      "[[object]]\nname='shade'\nshape={kind='cylinder', radius=0.2, height=0.4, "
+      "open=true}\nat=[0,0,2]\n";
   CHECK_FALSE(checked(point(shade)).has("light-inside-object"));
   const std::string room = "[[object]]\nname='room'\nshape={kind='box', size=[20, 20, 20]}\n";
   CHECK_FALSE(checked(point(room)).has("light-inside-object"));
@@ -108,10 +116,12 @@ TEST_CASE("a light inside a closed object is found, in a shade or a room it is n
 }
 
 TEST_CASE("lights that face nothing and reaches that hold nothing are found", "[judge]") {
-  const std::string disk = "[[light]]\nname='d'\nform='disk'\nradius=0.1\noutput='100 lm'\nat=[0,0,2]\n";
+  const std::string disk =
+      "[[light]]\nname='d'\nform='disk'\nradius=0.1\noutput='100 lm'\nat=[0,0,2]\n";
   CHECK(checked(disk + "toward=[0,0,1]\n").has("faces-nothing"));
   CHECK_FALSE(checked(disk + "toward=[0,0,-1]\n").has("faces-nothing"));
-  const std::string spot = "[[light]]\nname='s'\nform='spot'\nbeam=2\noutput='100 lm'\nat=[0,0,2]\n";
+  const std::string spot =
+      "[[light]]\nname='s'\nform='spot'\nbeam=2\noutput='100 lm'\nat=[0,0,2]\n";
   CHECK(checked(spot + "toward=[1,0,0]\n").has("faces-nothing"));
   CHECK_FALSE(checked(spot + "toward=[0,0,-1]\n").has("faces-nothing"));
   CHECK(checked(point("reach = [0.5, 1.5]\n")).has("reach-holds-nothing"));
@@ -119,21 +129,28 @@ TEST_CASE("lights that face nothing and reaches that hold nothing are found", "[
 }
 
 TEST_CASE("sizes, luminances and albedos beyond the real are found", "[judge]") {
-  const Checked millimeters = checked(point(""), "[[object]]\nname='o'\nshape={kind='box', size=[4000, 4000, 100]}\nat=[0,0,-50]\n[[camera]]\nname='c'\nat=[0,-3000,1000]\nlook_at=[0,0,0]\n");
+  const Checked millimeters =
+      checked(point(""),
+              "[[object]]\nname='o'\nshape={kind='box', size=[4000, 4000, "
+              "100]}\nat=[0,0,-50]\n[[camera]]\nname='c'\nat=[0,-3000,1000]\nlook_at=[0,0,0]\n");
   CHECK(millimeters.has("scene-size"));
   CHECK(millimeters.text().find("length = \"mm\"") != std::string::npos);
   CHECK_FALSE(checked(point("")).has("scene-size"));
-  const std::string ball = "[[light]]\nname='b'\nform='sphere'\nat=[0,0,2]\noutput='1000 lm'\nradius=";
+  const std::string ball =
+      "[[light]]\nname='b'\nform='sphere'\nat=[0,0,2]\noutput='1000 lm'\nradius=";
   CHECK(checked(ball + "'0.05 mm'\n").has("luminance-beyond-real"));
   CHECK_FALSE(checked(ball + "'3 cm'\n").has("luminance-beyond-real"));
-  CHECK(checked(point("[[material]]\nname='w'\nkind='matte'\ncolor=[0.95, 0.5, 0.5]\n")).has("high-albedo"));
-  CHECK_FALSE(checked(point("[[material]]\nname='w'\nkind='metal'\ncolor=[0.95, 0.9, 0.9]\n")).has("high-albedo"));
+  CHECK(checked(point("[[material]]\nname='w'\nkind='matte'\ncolor=[0.95, 0.5, 0.5]\n"))
+            .has("high-albedo"));
+  CHECK_FALSE(checked(point("[[material]]\nname='w'\nkind='metal'\ncolor=[0.95, 0.9, 0.9]\n"))
+                  .has("high-albedo"));
 }
 
 TEST_CASE("a law that is not physics is reported with its factor at the subject", "[judge]") {
   const Checked c = checked(point("falloff = 'none'\n"));
   REQUIRE(c.has("not-physical"));
-  CHECK(c.text().find("4 times the physical level") != std::string::npos);  // 2 m against a match of 1 m
+  // 2 m against a match of 1 m.
+  CHECK(c.text().find("4 times the physical level") != std::string::npos);
   REQUIRE(c.reports[0].cheats.size() == 1);
   CHECK(c.reports[0].cheats[0].key == "falloff");
   CHECK(c.reports[0].subject->illuminance_lx == Approx(4 * 19.8944).epsilon(1e-4));
@@ -143,7 +160,8 @@ TEST_CASE("a law that is not physics is reported with its factor at the subject"
 
 TEST_CASE("conversion gives every unit that a form has", "[judge]") {
   SourceShape s;
-  const Conversion c = *convert_light(s, {Output::Kind::kFlux, 1000, {}, {}}, {2, 4}, 100).conversion;
+  const Conversion c =
+      *convert_light(s, {Output::Kind::kFlux, 1000, {}, {}}, {2, 4}, 100).conversion;
   CHECK(c.levels.intensity->value == Approx(79.5775));
   CHECK(*c.illuminance[0].illuminance_lx == Approx(19.8944).epsilon(1e-5));
   CHECK(*c.illuminance[1].illuminance_lx == Approx(4.97359).epsilon(1e-5));

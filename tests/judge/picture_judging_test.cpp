@@ -1,12 +1,13 @@
-#include <catch2/catch.hpp>
+#include "jovilux/base/sampler.h"
+#include "jovilux/judge/balance.h"
+#include "jovilux/judge/comparison.h"
+
 #include <cmath>
 
 #include "cli/arguments.h"
 #include "cli/sweep_range.h"
 #include "figures/sheet_figure.h"
-#include "jovilux/base/sampler.h"
-#include "jovilux/judge/balance.h"
-#include "jovilux/judge/comparison.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -81,7 +82,8 @@ TEST_CASE("resizing and shrinking keep the mean", "[judge]") {
 TEST_CASE("bounded least squares finds the solution, and its bounds", "[judge][balance]") {
   Eigen::MatrixXd A(3, 2);
   A << 1, 0, 0, 2, 1, 1;
-  const Eigen::VectorXd truth = Eigen::Vector2d(0.3, 0.8), none = Eigen::VectorXd::Zero(2), one = Eigen::VectorXd::Ones(2);
+  const Eigen::VectorXd truth = Eigen::Vector2d(0.3, 0.8), none = Eigen::VectorXd::Zero(2),
+                        one = Eigen::VectorXd::Ones(2);
   CHECK((bounded_least_squares(A, A * truth, one, none) - truth).norm() < 1e-8);
   const Eigen::VectorXd far = bounded_least_squares(A, A * Eigen::Vector2d(-0.5, 3), one, none);
   CHECK(far[0] == Approx(0.5));  // the best beside the second's bound
@@ -92,7 +94,10 @@ TEST_CASE("bounded least squares finds the solution, and its bounds", "[judge][b
   // One meter, three lights: all are scaled alike where each counts by what it brings.
   Eigen::MatrixXd meter(1, 3);
   meter << 0.6, 0.3, 0.1;
-  const Eigen::VectorXd half = bounded_least_squares(meter, Eigen::VectorXd::Constant(1, 0.5), Eigen::VectorXd::Ones(3), 1e-6 * meter.transpose().col(0));
+  const Eigen::VectorXd half = bounded_least_squares(meter,
+                                                     Eigen::VectorXd::Constant(1, 0.5),
+                                                     Eigen::VectorXd::Ones(3),
+                                                     1e-6 * meter.transpose().col(0));
   CHECK((half.array() - 0.5).abs().maxCoeff() < 1e-4);
 }
 
@@ -106,7 +111,9 @@ TEST_CASE("a picture made of known levels gives them back", "[judge][balance]") 
     image.layers.push_back({"l" + std::to_string(l), std::vector<float>(image.rgb.size())});
     lights[l].layer = image.layers[l].name;
     for (std::size_t i = 0; i < image.rgb.size(); ++i) {
-      const auto v = static_cast<float>(std::exp(-sqr(static_cast<double>(i % 120) / 120 - 0.3 * static_cast<double>(l)) * 20) * (1 + 0.2 * rng.uniform()));
+      const auto v = static_cast<float>(
+          std::exp(-sqr(static_cast<double>(i % 120) / 120 - 0.3 * static_cast<double>(l)) * 20) *
+          (1 + 0.2 * rng.uniform()));
       image.layers[l].rgb[i] = v;
       image.rgb[i] += v;
       reference.rgb[i] += static_cast<float>(truth[l]) * v;
@@ -141,7 +148,9 @@ TEST_CASE("bands hold a stop each, and their colors grow lighter", "[figures]") 
   double before = -1;
   for (int b = 0; b < 12; ++b) {
     const std::string c = figures::band_color(b, 12);
-    const auto part = [&](std::size_t i) { return srgb_decoded(std::stoi(c.substr(i, 2), nullptr, 16) / 255.0); };
+    const auto part = [&](std::size_t i) {
+      return srgb_decoded(std::stoi(c.substr(i, 2), nullptr, 16) / 255.0);
+    };
     const double y = 0.2126 * part(1) + 0.7152 * part(3) + 0.0722 * part(5);
     CHECK(y > before);
     before = y;
@@ -159,7 +168,8 @@ TEST_CASE("what a sweep goes through", "[cli][sweep]") {
   CHECK(even_steps.values == std::vector<std::string>{"0", "0.25", "0.5", "0.75", "1"});
   const auto ratios = parse_sweep("haze.mist.extinction = 0.001 /m .. 1 /m / 4 log");
   CHECK(ratios.unit == "/m");
-  CHECK(ratios.values == std::vector<std::string>{"\"0.001 /m\"", "\"0.01 /m\"", "\"0.1 /m\"", "\"1 /m\""});
+  CHECK(ratios.values ==
+        std::vector<std::string>{"\"0.001 /m\"", "\"0.01 /m\"", "\"0.1 /m\"", "\"1 /m\""});
   CHECK(parse_sweep("a.b = 0.5 .. 2 /m").values.size() == 5);
   CHECK(parse_sweep("a.b = 0.5 .. 2 /m").unit == "/m");
   const auto list = parse_sweep("light.key.white = \"2700 K\", \"4000 K\"");
@@ -168,7 +178,13 @@ TEST_CASE("what a sweep goes through", "[cli][sweep]") {
   const auto places = parse_sweep("light.key.at = [0, 0, 1], [0, 0, 2]");
   CHECK(places.values == std::vector<std::string>{"[0, 0, 1]", "[0, 0, 2]"});
   CHECK(places.numbers.empty());
-  for (const char* wrong : {"light.key.dimmer", "= 1 .. 2", "a.b = 1 .. ", "a.b = 0 .. 1 / 1", "a.b = 1 cm .. 2 m", "a.b = 0 .. 1 / 3 log", "a.b = 1,,2"}) {
+  for (const char* wrong : {"light.key.dimmer",
+                            "= 1 .. 2",
+                            "a.b = 1 .. ",
+                            "a.b = 0 .. 1 / 1",
+                            "a.b = 1 cm .. 2 m",
+                            "a.b = 0 .. 1 / 3 log",
+                            "a.b = 1,,2"}) {
     INFO(wrong);
     CHECK_THROWS_AS(parse_sweep(wrong), cli::UsageError);
   }

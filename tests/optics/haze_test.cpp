@@ -1,9 +1,9 @@
 #include "jovilux/optics/haze.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/statistics.h"
+
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -11,13 +11,19 @@ namespace {
 
 std::shared_ptr<DensityGrid> bumpy_grid(float constant = -1) {
   // 2 x 1 x 1 blocks of 10 cm cells; values rise along x, or are all the same.
-  auto grid = std::make_shared<DensityGrid>(placement({0.5, -0.4, 0.1}, {0, 0, 0.3}, Vec3d::Constant(0.1)), std::array<int, 3>{-8, 0, 8}, std::array<int, 3>{2, 1, 1});
+  auto grid =
+      std::make_shared<DensityGrid>(placement({0.5, -0.4, 0.1}, {0, 0, 0.3}, Vec3d::Constant(0.1)),
+                                    std::array<int, 3>{-8, 0, 8},
+                                    std::array<int, 3>{2, 1, 1});
   for (int b = 0; b < 2; ++b) {
     std::array<float, 512> values{};
     for (int z = 0; z < 8; ++z) {
       for (int y = 0; y < 8; ++y) {
         for (int x = 0; x < 8; ++x) {
-          values[static_cast<std::size_t>((z * 8 + y) * 8 + x)] = constant >= 0 ? constant : 0.1f * static_cast<float>(x + 8 * b) + 0.2f * static_cast<float>((y * z) % 3);
+          values[static_cast<std::size_t>((z * 8 + y) * 8 + x)] =
+              constant >= 0
+                  ? constant
+                  : 0.1f * static_cast<float>(x + 8 * b) + 0.2f * static_cast<float>((y * z) % 3);
         }
       }
     }
@@ -50,7 +56,8 @@ std::vector<std::pair<std::string, std::vector<Haze>>> uneven() {
   grid.density.grid = bumpy_grid();
   out.push_back({"a grid", {grid}});
   Haze boxed = clumps;
-  boxed.inside = Enclosure(Shape{ShapeKind::kBox, 0.8, 0.8, 0.8}, placement({0.3, 0, 0.5}, {0.1, 0.4, 0.2}, Vec3d::Ones()));
+  boxed.inside = Enclosure(Shape{ShapeKind::kBox, 0.8, 0.8, 0.8},
+                           placement({0.3, 0, 0.5}, {0.1, 0.4, 0.2}, Vec3d::Ones()));
   out.push_back({"clumps in a box, in even haze, with a grid", {boxed, haze(0.2f), grid}});
   return out;
 }
@@ -69,7 +76,9 @@ double exact_depth(const std::vector<Haze>& hazes, const Ray& ray, double end) {
   return sum * end / kSteps;
 }
 
-const std::vector<Ray> kRays = {{Vec3(-1, 0.1f, 0.9f), Vec3(1, 0.05f, 0.02f).normalized()}, {Vec3(1.2f, -0.9f, 2.2f), Vec3(-0.6f, 0.5f, -0.8f).normalized()}, {Vec3(0.2f, 0.1f, 0.2f), Vec3(0.1f, 0, 1).normalized()}};
+const std::vector<Ray> kRays = {{Vec3(-1, 0.1f, 0.9f), Vec3(1, 0.05f, 0.02f).normalized()},
+                                {Vec3(1.2f, -0.9f, 2.2f), Vec3(-0.6f, 0.5f, -0.8f).normalized()},
+                                {Vec3(0.2f, 0.1f, 0.2f), Vec3(0.1f, 0, 1).normalized()}};
 
 }  // namespace
 
@@ -85,7 +94,11 @@ TEST_CASE("no density exceeds the bounds that tracking relies on", "[optics][haz
         const float bound = d.bound(ray, t, 4, end);
         REQUIRE(end > t);
         for (int i = 0; i < 20; ++i) {
-          exceeded = std::max(exceeded, static_cast<double>(d.at(ray.at(t + static_cast<float>(rng.uniform()) * (std::min(end, 4.0f) - t))) - bound));
+          exceeded = std::max(
+              exceeded,
+              static_cast<double>(
+                  d.at(ray.at(t + static_cast<float>(rng.uniform()) * (std::min(end, 4.0f) - t))) -
+                  bound));
         }
         t = end;
         ++stretches;
@@ -96,12 +109,15 @@ TEST_CASE("no density exceeds the bounds that tracking relies on", "[optics][haz
   }
 }
 
-TEST_CASE("transmittance through uneven haze is right on average, and places lie where light is taken", "[optics][haze][statistical]") {
+TEST_CASE(
+    "transmittance through uneven haze is right on average, and places lie where light is taken",
+    "[optics][haze][statistical]") {
   for (const auto& [name, hazes] : uneven()) {
     for (const Ray& ray : kRays) {
       const float end = 2.5f;
       const HazeAlong along(hazes, ray, end);
-      const double exact = std::exp(-exact_depth(hazes, ray, end)), half = std::exp(-exact_depth(hazes, ray, 0.5 * end));
+      const double exact = std::exp(-exact_depth(hazes, ray, end)),
+                   half = std::exp(-exact_depth(hazes, ray, 0.5 * end));
       INFO(name << ": " << exact);
       REQUIRE(along.uneven());
       RunningMoments passed, beyond, before_half;
@@ -114,8 +130,10 @@ TEST_CASE("transmittance through uneven haze is right on average, and places lie
       }
       CHECK(std::abs(passed.mean() - exact) < test::kZBound * passed.standard_error() + 1e-4);
       CHECK(std::abs(beyond.mean() - exact) < test::kZBound * beyond.standard_error() + 1e-4);
-      CHECK(std::abs(before_half.mean() - (1 - half)) < test::kZBound * before_half.standard_error() + 1e-4);
-      CHECK(along.likely_transmittance(end) == Approx(exact).margin(0.15));  // a guess, only for weights
+      CHECK(std::abs(before_half.mean() - (1 - half)) <
+            test::kZBound * before_half.standard_error() + 1e-4);
+      // A guess, only for weights.
+      CHECK(along.likely_transmittance(end) == Approx(exact).margin(0.15));
     }
   }
 }
@@ -124,7 +142,9 @@ TEST_CASE("clumps keep the mean density, and without depth they are even", "[opt
   Rng rng(4);
   RunningMoments noise;
   for (int i = 0; i < 200000; ++i) {
-    const Vec3 p(static_cast<float>(rng.uniform(-100, 100)), static_cast<float>(rng.uniform(-100, 100)), static_cast<float>(rng.uniform(-100, 100)));
+    const Vec3 p(static_cast<float>(rng.uniform(-100, 100)),
+                 static_cast<float>(rng.uniform(-100, 100)),
+                 static_cast<float>(rng.uniform(-100, 100)));
     const float n = clump_noise(p, 7);
     REQUIRE(std::abs(n) <= 1);
     noise.add(n);
@@ -142,7 +162,9 @@ TEST_CASE("clumps keep the mean density, and without depth they are even", "[opt
 TEST_CASE("a grid is trilinear between its points and nothing outside", "[optics][haze]") {
   const auto grid = bumpy_grid();
   const Transform place = placement({0.5, -0.4, 0.1}, {0, 0, 0.3}, Vec3d::Constant(0.1));
-  const auto at = [&](double x, double y, double z) { return grid->at(place.point(Vec3d(x, y, z)).cast<float>()); };
+  const auto at = [&](double x, double y, double z) {
+    return grid->at(place.point(Vec3d(x, y, z)).cast<float>());
+  };
   CHECK(at(-8, 0, 8) == Approx(0).margin(1e-4));
   CHECK(at(-3, 0, 8) == Approx(0.5).margin(1e-4));
   CHECK(at(-2.5, 0, 8) == Approx(0.55).margin(1e-4));
@@ -159,7 +181,9 @@ TEST_CASE("haze that glows adds its luminance over the way", "[optics][haze]") {
   const std::vector<Haze> hazes = {h, haze(0.2f)};
   const Ray ray{Vec3(-3, 0, 0), Vec3(1, 0, 0)};
   double sum = 0;
-  HazeAlong(hazes, ray, kFar).glow([&](std::size_t i, float luminance) { sum += i == 0 ? luminance : 1e9; });
+  HazeAlong(hazes, ray, kFar).glow([&](std::size_t i, float luminance) {
+    sum += i == 0 ? luminance : 1e9;
+  });
   // 2 m of even haze before it, then 2 m in which 0.5 /m takes and 10 cd/m2 a meter are added.
   CHECK(sum == Approx(std::exp(-0.4) * 10 * (1 - std::exp(-1.0)) / 0.5).epsilon(1e-4));
 }

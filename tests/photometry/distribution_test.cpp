@@ -1,13 +1,14 @@
 #include "jovilux/photometry/distribution.h"
 
-#include <catch2/catch.hpp>
-#include <cmath>
-
 #include "jovilux/base/interpolation.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sky.h"
 #include "jovilux/photometry/sources.h"
+
+#include <cmath>
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -17,7 +18,11 @@ constexpr double kDegree = kPiD / 180;
 
 // I(theta) in the same table for each of some planes.
 template <class F>
-CandelaGrid table_of(const F& intensity, double step_deg, double last_deg, PhotometricSymmetry symmetry, const std::vector<double>& planes_deg) {
+CandelaGrid table_of(const F& intensity,
+                     double step_deg,
+                     double last_deg,
+                     PhotometricSymmetry symmetry,
+                     const std::vector<double>& planes_deg) {
   CandelaGrid g{PhotometricType::kC, symmetry, {}, {}, {}};
   for (const double c : planes_deg) {
     g.hor_rad.push_back(c * kDegree);
@@ -33,13 +38,22 @@ CandelaGrid table_of(const F& intensity, double step_deg, double last_deg, Photo
   return g;
 }
 
-Vec3 direction(double c, double v) { return Vec3d(std::sin(v) * std::cos(c), std::sin(v) * std::sin(c), std::cos(v)).cast<float>(); }
+Vec3 direction(double c, double v) {
+  return Vec3d(std::sin(v) * std::cos(c), std::sin(v) * std::sin(c), std::cos(v)).cast<float>();
+}
 
 }  // namespace
 
-TEST_CASE("a table of cos^4 has 2 pi / 5 lumens a candela of its peak", "[photometry][distribution]") {
-  const auto [step, tolerance] = GENERATE(std::pair{5.0, 2e-3}, std::pair{2.5, 5e-4}, std::pair{1.0, 1e-4});
-  const LuminousDistribution d(table_of([](double, double v) { return 1000 * std::pow(std::cos(std::min(v, kPiD / 2)), 4); }, step, 90, PhotometricSymmetry::kRotational, {0}));
+TEST_CASE("a table of cos^4 has 2 pi / 5 lumens a candela of its peak",
+          "[photometry][distribution]") {
+  const auto [step, tolerance] =
+      GENERATE(std::pair{5.0, 2e-3}, std::pair{2.5, 5e-4}, std::pair{1.0, 1e-4});
+  const LuminousDistribution d(
+      table_of([](double, double v) { return 1000 * std::pow(std::cos(std::min(v, kPiD / 2)), 4); },
+               step,
+               90,
+               PhotometricSymmetry::kRotational,
+               {0}));
   CHECK(d.flux() == Approx(1000 * 2 * kPiD / 5).epsilon(tolerance));
   CHECK(d.flux_in_front() == Approx(d.flux()));
   CHECK(d.peak() == 1000);
@@ -48,9 +62,13 @@ TEST_CASE("a table of cos^4 has 2 pi / 5 lumens a candela of its peak", "[photom
   CHECK(d.full_angle(0, 0.5) == Approx(2 * std::acos(std::pow(0.5, 0.25))).epsilon(1e-2));
 }
 
-TEST_CASE("each symmetry of a table tells the same whole distribution", "[photometry][distribution]") {
+TEST_CASE("each symmetry of a table tells the same whole distribution",
+          "[photometry][distribution]") {
   // Even in both planes, so that every symmetry can hold it.
-  const auto intensity = [](double c, double v) { return 500 * std::pow(std::abs(std::cos(v)), 2.0) * (1 + 0.5 * std::cos(2 * c) * sqr(std::sin(v))); };
+  const auto intensity = [](double c, double v) {
+    return 500 * std::pow(std::abs(std::cos(v)), 2.0) *
+           (1 + 0.5 * std::cos(2 * c) * sqr(std::sin(v)));
+  };
   const auto steps = [](double from, double to, double step) {
     std::vector<double> out;
     for (double a = from; a <= to + 1e-9; a += step) {
@@ -58,11 +76,16 @@ TEST_CASE("each symmetry of a table tells the same whole distribution", "[photom
     }
     return out;
   };
-  const LuminousDistribution none(table_of(intensity, 5, 180, PhotometricSymmetry::kNone, steps(0, 345, 15)));
-  const LuminousDistribution closed(table_of(intensity, 5, 180, PhotometricSymmetry::kNone, steps(0, 360, 15)));
-  const LuminousDistribution bilateral(table_of(intensity, 5, 180, PhotometricSymmetry::kBilateral, steps(0, 180, 15)));
-  const LuminousDistribution across(table_of(intensity, 5, 180, PhotometricSymmetry::kBilateral90, steps(90, 270, 15)));
-  const LuminousDistribution quadrant(table_of(intensity, 5, 180, PhotometricSymmetry::kQuadrant, steps(0, 90, 15)));
+  const LuminousDistribution none(
+      table_of(intensity, 5, 180, PhotometricSymmetry::kNone, steps(0, 345, 15)));
+  const LuminousDistribution closed(
+      table_of(intensity, 5, 180, PhotometricSymmetry::kNone, steps(0, 360, 15)));
+  const LuminousDistribution bilateral(
+      table_of(intensity, 5, 180, PhotometricSymmetry::kBilateral, steps(0, 180, 15)));
+  const LuminousDistribution across(
+      table_of(intensity, 5, 180, PhotometricSymmetry::kBilateral90, steps(90, 270, 15)));
+  const LuminousDistribution quadrant(
+      table_of(intensity, 5, 180, PhotometricSymmetry::kQuadrant, steps(0, 90, 15)));
   Rng rng(3);
   for (int i = 0; i < 500; ++i) {
     const Vec3 d = direction(rng.uniform(0, 2 * kPiD), rng.uniform(0, kPiD));
@@ -78,14 +101,20 @@ TEST_CASE("each symmetry of a table tells the same whole distribution", "[photom
 
 TEST_CASE("an asymmetric table is read in its own direction", "[photometry][distribution]") {
   // All towards C = 90.
-  CandelaGrid g = table_of([](double c, double v) { return std::max(0.0, std::sin(c)) * std::sin(v) * 100; }, 10, 180, PhotometricSymmetry::kNone, {0, 45, 90, 135, 180, 225, 270, 315});
+  CandelaGrid g =
+      table_of([](double c, double v) { return std::max(0.0, std::sin(c)) * std::sin(v) * 100; },
+               10,
+               180,
+               PhotometricSymmetry::kNone,
+               {0, 45, 90, 135, 180, 225, 270, 315});
   const LuminousDistribution d(g);
   CHECK(d.intensity(Vec3::UnitY()) == Approx(100).epsilon(1e-3));
   CHECK(d.intensity(-Vec3::UnitY()) == 0);
   CHECK(d.intensity(Vec3::UnitX()) == Approx(0).margin(1e-3));
 }
 
-TEST_CASE("type A and B tables point their two angles as LM-63 says", "[photometry][distribution]") {
+TEST_CASE("type A and B tables point their two angles as LM-63 says",
+          "[photometry][distribution]") {
   const PhotometricType type = GENERATE(PhotometricType::kA, PhotometricType::kB);
   CandelaGrid g{type, PhotometricSymmetry::kNone, {}, {}, {}};
   for (int i = -18; i <= 18; ++i) {
@@ -94,7 +123,9 @@ TEST_CASE("type A and B tables point their two angles as LM-63 says", "[photomet
   }
   const double h0 = 20 * kDegree, v0 = 10 * kDegree;
   const auto along = [&](double h, double v) {
-    return type == PhotometricType::kA ? Vec3d(std::sin(h) * std::cos(v), std::sin(v), std::cos(h) * std::cos(v)) : Vec3d(std::sin(h), std::cos(h) * std::sin(v), std::cos(h) * std::cos(v));
+    return type == PhotometricType::kA
+               ? Vec3d(std::sin(h) * std::cos(v), std::sin(v), std::cos(h) * std::cos(v))
+               : Vec3d(std::sin(h), std::cos(h) * std::sin(v), std::cos(h) * std::cos(v));
   };
   const Vec3d axis = along(h0, v0);
   for (const double h : g.hor_rad) {
@@ -104,13 +135,21 @@ TEST_CASE("type A and B tables point their two angles as LM-63 says", "[photomet
   }
   const LuminousDistribution d(g);
   CHECK(d.intensity(axis.cast<float>()) == Approx(1000).epsilon(1e-3));
-  CHECK(d.intensity(along(20 * kDegree, 10 * kDegree).cast<float>()) > d.intensity(along(10 * kDegree, 20 * kDegree).cast<float>()));
+  CHECK(d.intensity(along(20 * kDegree, 10 * kDegree).cast<float>()) >
+        d.intensity(along(10 * kDegree, 20 * kDegree).cast<float>()));
   CHECK(d.flux() == Approx(1000 * 2 * kPiD / 21).epsilon(0.01));  // cos^20 about its axis
 }
 
-TEST_CASE("monotone cubics pass through their points and never overshoot", "[base][interpolation]") {
+TEST_CASE("monotone cubics pass through their points and never overshoot",
+          "[base][interpolation]") {
   const MonotoneCubic f({0, 1, 2, 3, 5}, {1, 0.4, 0.4, 0.35, 0});
-  for (const auto& [x, y] : {std::pair{0.0, 1.0}, {1.0, 0.4}, {2.0, 0.4}, {3.0, 0.35}, {5.0, 0.0}, {-1.0, 1.0}, {9.0, 0.0}}) {
+  for (const auto& [x, y] : {std::pair{0.0, 1.0},
+                             {1.0, 0.4},
+                             {2.0, 0.4},
+                             {3.0, 0.35},
+                             {5.0, 0.0},
+                             {-1.0, 1.0},
+                             {9.0, 0.0}}) {
     CHECK(f(x) == Approx(y).margin(1e-12));
   }
   for (double x = 0; x < 5; x += 0.01) {
@@ -122,10 +161,14 @@ TEST_CASE("monotone cubics pass through their points and never overshoot", "[bas
 }
 
 TEST_CASE("CIE general skies give their published figures", "[photometry][sky]") {
-  const auto towards = [](double elevation_deg) { return Vec3d(0, std::cos(elevation_deg * kDegree), std::sin(elevation_deg * kDegree)); };
+  const auto towards = [](double elevation_deg) {
+    return Vec3d(0, std::cos(elevation_deg * kDegree), std::sin(elevation_deg * kDegree));
+  };
   SECTION("type 5 is the uniform sky, type 1 nearly the traditional overcast one") {
-    CHECK(sky_illuminance_per_luminance({SkyModel::kGeneral, 5, towards(30)}) == Approx(kPiD).epsilon(1e-7));
-    CHECK(sky_illuminance_per_luminance({SkyModel::kGeneral, 1, towards(30)}) == Approx(7 * kPiD / 9).epsilon(0.02));
+    CHECK(sky_illuminance_per_luminance({SkyModel::kGeneral, 5, towards(30)}) ==
+          Approx(kPiD).epsilon(1e-7));
+    CHECK(sky_illuminance_per_luminance({SkyModel::kGeneral, 1, towards(30)}) ==
+          Approx(7 * kPiD / 9).epsilon(0.02));
   }
   SECTION("each is 1 at the zenith, positive above the horizon and dark below") {
     for (int type = 1; type <= 15; ++type) {
@@ -143,24 +186,37 @@ TEST_CASE("CIE general skies give their published figures", "[photometry][sky]")
     const SkyShape sky{SkyModel::kGeneral, 12, towards(40)};
     CHECK(relative_sky_luminance(sky, towards(40)) > relative_sky_luminance(sky, towards(70)));
     // By the formula of ISO 15469, worked out by hand: chi = 0, Z = 50.
-    const double at_sun = (1 + 10 * (1 - std::exp(-1.5 * kPiD)) + 0.45) * (1 - std::exp(-0.32 / std::sin(40 * kDegree)));
-    const double zenith = (1 + 10 * (std::exp(-3 * 50 * kDegree) - std::exp(-1.5 * kPiD)) + 0.45 * sqr(std::cos(50 * kDegree))) * (1 - std::exp(-0.32));
+    const double at_sun = (1 + 10 * (1 - std::exp(-1.5 * kPiD)) + 0.45) *
+                          (1 - std::exp(-0.32 / std::sin(40 * kDegree)));
+    const double zenith = (1 + 10 * (std::exp(-3 * 50 * kDegree) - std::exp(-1.5 * kPiD)) +
+                           0.45 * sqr(std::cos(50 * kDegree))) *
+                          (1 - std::exp(-0.32));
     CHECK(relative_sky_luminance(sky, towards(40)) == Approx(at_sun / zenith).epsilon(1e-9));
   }
 }
 
-TEST_CASE("tubes follow the line's closed form, the endless tube and each other", "[photometry][tube]") {
+TEST_CASE("tubes follow the line's closed form, the endless tube and each other",
+          "[photometry][tube]") {
   // Far away a thin tube is its line.
   const double L = 11000, R = 0.001;
   const Vec3d A(-0.6, 0, 2), B(0.6, 0, 2), P(0.9, 0.5, 0), n = Vec3d(0.2, 0, 1).normalized();
   const double line = tube_illuminance(L * 2 * R, A, B, 0, P, n);
-  CHECK(tube_illuminance(L, A, B, R, P, n) == Approx(line).epsilon(R / 2));  // its mantle lies up to R nearer
+  // Its mantle lies up to R nearer.
+  CHECK(tube_illuminance(L, A, B, R, P, n) == Approx(line).epsilon(R / 2));
   CHECK(tube_illuminance(L * 100, A, B, R / 100, P, n) == Approx(line).epsilon(R / 200));
   // A very long one is endless: E = Phi' / (2 pi d), thick or thin.
   const double d = GENERATE(0.2, 1.0, 3.0);
   const double flux = 900;
-  CHECK(tube_illuminance(flux / (kPiD * kPiD), {-1e5, 0, 0}, {1e5, 0, 0}, 0, {0, 0, -d}, Vec3d::UnitZ()) == Approx(endless_tube_illuminance(flux, d)).epsilon(1e-8));
-  CHECK(tube_illuminance(flux / (kPiD * kPiD * 0.1), {-1e5, 0, 0}, {1e5, 0, 0}, 0.05, {0, 0, -d}, Vec3d::UnitZ()) == Approx(endless_tube_illuminance(flux, d)).epsilon(1e-7));
+  CHECK(tube_illuminance(
+            flux / (kPiD * kPiD), {-1e5, 0, 0}, {1e5, 0, 0}, 0, {0, 0, -d}, Vec3d::UnitZ()) ==
+        Approx(endless_tube_illuminance(flux, d)).epsilon(1e-8));
+  CHECK(tube_illuminance(flux / (kPiD * kPiD * 0.1),
+                         {-1e5, 0, 0},
+                         {1e5, 0, 0},
+                         0.05,
+                         {0, 0, -d},
+                         Vec3d::UnitZ()) ==
+        Approx(endless_tube_illuminance(flux, d)).epsilon(1e-7));
   CHECK(tube_illuminance(1, A, B, 0.3, {0, 0.1, 2}, n) == 0);  // inside
 }
 
@@ -189,11 +245,14 @@ TEST_CASE("every new form converts its units there and back", "[photometry][sour
     s.radius = 0.05;
   }
   const SourceLevels l = *source_levels(s, {Output::Kind::kFlux, 1000, {}, {}}).levels;
-  CHECK(source_levels(s, {Output::Kind::kIntensity, l.intensity->value, {}, {}}).levels->flux->value == Approx(1000));
+  CHECK(source_levels(s, {Output::Kind::kIntensity, l.intensity->value, {}, {}})
+            .levels->flux->value == Approx(1000));
   const double e = illuminance_on_axis(s, l, 2).value;
-  CHECK(source_levels(s, {Output::Kind::kIlluminance, e, Meters{2}, {}}).levels->flux->value == Approx(1000));
+  CHECK(source_levels(s, {Output::Kind::kIlluminance, e, Meters{2}, {}}).levels->flux->value ==
+        Approx(1000));
   // Far away it is a point: E d^2 -> I.
-  CHECK(illuminance_on_axis(s, l, 200).value * 200 * 200 == Approx(l.intensity->value).epsilon(1e-4));
+  CHECK(illuminance_on_axis(s, l, 200).value * 200 * 200 ==
+        Approx(l.intensity->value).epsilon(1e-4));
 }
 
 TEST_CASE("center weights keep the mean", "[photometry][sources]") {
@@ -204,7 +263,8 @@ TEST_CASE("center weights keep the mean", "[photometry][sources]") {
     for (int j = 0; j < kSide; ++j) {
       const double x = (i + 0.5) / kSide, y = (j + 0.5) / kSide;
       rect += center_weighting(Form::kRect, w, x, y) / (kSide * kSide);
-      disk += center_weighting(Form::kDisk, w, std::sqrt(x), 0) / (kSide * kSide);  // even over the disk's area
+      // Even over the disk's area.
+      disk += center_weighting(Form::kDisk, w, std::sqrt(x), 0) / (kSide * kSide);
     }
   }
   CHECK(rect == Approx(1).epsilon(2e-3));
@@ -212,7 +272,8 @@ TEST_CASE("center weights keep the mean", "[photometry][sources]") {
 }
 
 TEST_CASE("patterns let through the share that they say", "[photometry][gobo]") {
-  const auto pattern = GENERATE(GoboPattern::kSlats, GoboPattern::kGrid, GoboPattern::kDots, GoboPattern::kLeaves);
+  const auto pattern =
+      GENERATE(GoboPattern::kSlats, GoboPattern::kGrid, GoboPattern::kDots, GoboPattern::kLeaves);
   const int count = GENERATE(3, 14);
   const double open = GENERATE(0.2, 0.45);
   const MaskPicture p = pattern_picture(pattern, count, open);
@@ -225,7 +286,8 @@ TEST_CASE("patterns let through the share that they say", "[photometry][gobo]") 
   }
   CHECK(lowest >= 0);
   CHECK(highest <= 1);
-  CHECK(sum / static_cast<double>(p.rgb.size()) == Approx(open).margin(pattern == GoboPattern::kLeaves ? 0.01 : 2e-3));
+  CHECK(sum / static_cast<double>(p.rgb.size()) ==
+        Approx(open).margin(pattern == GoboPattern::kLeaves ? 0.01 : 2e-3));
 }
 
 TEST_CASE("a gobo lies where its size, turn and tiles say", "[photometry][gobo]") {
@@ -234,17 +296,19 @@ TEST_CASE("a gobo lies where its size, turn and tiles say", "[photometry][gobo]"
   GoboSpec spec;
   spec.width = 2;
   spec.height = 1;
-  const auto at = [&](const GoboSpec& s, float x, float y) { return Gobo(s, half).transmittance(x, y)[0]; };
-  CHECK(at(spec, 0.5f, 0) == Approx(1));   // x is to the left
+  const auto at = [&](const GoboSpec& s, float x, float y) {
+    return Gobo(s, half).transmittance(x, y)[0];
+  };
+  CHECK(at(spec, 0.5f, 0) == Approx(1));  // x is to the left
   CHECK(at(spec, -0.5f, 0) == Approx(0));
-  CHECK(at(spec, 1.5f, 0) == 0);           // its frame
+  CHECK(at(spec, 1.5f, 0) == 0);  // its frame
   CHECK(at(spec, 0.5f, 0.7f) == 0);
   spec.surround = GoboSurround::kClear;
   CHECK(at(spec, 1.5f, 0) == 1);
   spec.surround = GoboSurround::kRepeat;
   CHECK(at(spec, 1.5f, 0) == Approx(0));
   spec.surround = GoboSurround::kDark;
-  spec.tiles_x = 2;                        // from -2 to 2: clear, dark, clear, dark
+  spec.tiles_x = 2;  // from -2 to 2: clear, dark, clear, dark
   CHECK(at(spec, 1.5f, 0) == Approx(1));
   CHECK(at(spec, 0.5f, 0) == Approx(0));
   spec.tiles_x = 1;
@@ -252,7 +316,7 @@ TEST_CASE("a gobo lies where its size, turn and tiles say", "[photometry][gobo]"
   CHECK(at(spec, -0.5f, 0) == Approx(0.75));
   spec.strength = 1;
   spec.height = 2;
-  spec.turn = kPiD / 2;                    // clockwise: what was left is up
+  spec.turn = kPiD / 2;  // clockwise: what was left is up
   CHECK(at(spec, 0, 0.5f) == Approx(1));
   CHECK(at(spec, 0, -0.5f) == Approx(0));
   // A soft edge goes from 10 % to 90 % over `soft`.

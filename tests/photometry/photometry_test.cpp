@@ -1,12 +1,13 @@
-#include <catch2/catch.hpp>
-#include <cmath>
-
 #include "jovilux/base/quadrature.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/sources.h"
 #include "jovilux/photometry/sun_position.h"
+
+#include <cmath>
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
@@ -26,7 +27,8 @@ Falloff law(FalloffLaw l, float match) {
 }  // namespace
 
 TEST_CASE("every law keeps the level at its match distance", "[photometry][falloff]") {
-  const auto l = GENERATE(FalloffLaw::kInverseSquare, FalloffLaw::kNone, FalloffLaw::kLinear, FalloffLaw::kPolynomial);
+  const auto l = GENERATE(
+      FalloffLaw::kInverseSquare, FalloffLaw::kNone, FalloffLaw::kLinear, FalloffLaw::kPolynomial);
   const float match = GENERATE(0.5f, 1.0f, 3.0f);
   CHECK(falloff_weight(law(l, match), match) == Approx(1.0f).epsilon(1e-6));
 }
@@ -38,7 +40,8 @@ TEST_CASE("laws are what their formulas say", "[photometry][falloff]") {
     CHECK(level(law(FalloffLaw::kNone, 2)) == Approx(0.25));
     CHECK(level(law(FalloffLaw::kLinear, 2)) == Approx((1 - d / 8) / (1 - 2.0 / 8) / 4));
     const double at_match = 1 + 0.1 * 2 + 0.1 * 4;
-    CHECK(level(law(FalloffLaw::kPolynomial, 2)) == Approx(at_match / (1 + 0.1 * d + 0.1 * d * d) / 4));
+    CHECK(level(law(FalloffLaw::kPolynomial, 2)) ==
+          Approx(at_match / (1 + 0.1 * d + 0.1 * d * d) / 4));
     Falloff cushion;
     cushion.cushion = 0.3f;
     CHECK(level(cushion) == Approx(1 / (d * d + 0.09)));
@@ -46,7 +49,8 @@ TEST_CASE("laws are what their formulas say", "[photometry][falloff]") {
   CHECK(falloff_weight(law(FalloffLaw::kLinear, 2), 9.0) == 0);
 }
 
-TEST_CASE("reach is 1 up to its start, 0 from its end, smooth and half between", "[photometry][falloff]") {
+TEST_CASE("reach is 1 up to its start, 0 from its end, smooth and half between",
+          "[photometry][falloff]") {
   Falloff f;
   f.has_reach = true;
   f.reach_start = 5;
@@ -60,7 +64,8 @@ TEST_CASE("reach is 1 up to its start, 0 from its end, smooth and half between",
   CHECK(falloff_weight(f, 3.01) == 0);
 }
 
-TEST_CASE("the roots that make a polynomial law divide by zero are found", "[photometry][falloff]") {
+TEST_CASE("the roots that make a polynomial law divide by zero are found",
+          "[photometry][falloff]") {
   CHECK_FALSE(polynomial_root(1, 0.1, 0.1));
   CHECK_FALSE(polynomial_root(1, 0, 0));
   CHECK(*polynomial_root(0, 1, 1) == 0);
@@ -70,7 +75,8 @@ TEST_CASE("the roots that make a polynomial law divide by zero are found", "[pho
   CHECK_FALSE(polynomial_root(1, -1, 1));
 }
 
-TEST_CASE("a spot has half its peak at half its beam and a tenth at half its field", "[photometry][beam]") {
+TEST_CASE("a spot has half its peak at half its beam and a tenth at half its field",
+          "[photometry][beam]") {
   const SpotBeam b = spot_beam(degrees(24), degrees(50));
   CHECK(relative_intensity(b, 0) == 1);
   CHECK(relative_intensity(b, degrees(12).value) == Approx(0.5));
@@ -116,13 +122,15 @@ TEST_CASE("the same light in every unit is the same light", "[photometry][source
   if (first.luminance) {
     same({Output::Kind::kLuminance, first.luminance->value, {}, {}});
     // Far away a source is a point of its intensity.
-    CHECK(illuminance_on_axis(s, first, 200).value * 4e4 == Approx(first.intensity->value).epsilon(1e-4));
+    CHECK(illuminance_on_axis(s, first, 200).value * 4e4 ==
+          Approx(first.intensity->value).epsilon(1e-4));
   } else {
     CHECK_FALSE(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels);
   }
 }
 
-TEST_CASE("near a disk with spread the closed sum agrees with a fine grid over its area", "[photometry][sources]") {
+TEST_CASE("near a disk with spread the closed sum agrees with a fine grid over its area",
+          "[photometry][sources]") {
   SourceShape s;
   s.form = Form::kDisk;
   s.radius = 0.3;
@@ -133,31 +141,47 @@ TEST_CASE("near a disk with spread the closed sum agrees with a fine grid over i
   constexpr int kCells = 400;
   for (int i = 0; i < kCells; ++i) {
     for (int j = 0; j < kCells; ++j) {
-      const double x = (2 * (i + 0.5) / kCells - 1) * s.radius, y = (2 * (j + 0.5) / kCells - 1) * s.radius;
+      const double x = (2 * (i + 0.5) / kCells - 1) * s.radius,
+                   y = (2 * (j + 0.5) / kCells - 1) * s.radius;
       if (x * x + y * y <= s.radius * s.radius) {
         const double r2 = x * x + y * y + d * d, c = d / std::sqrt(r2);
-        sum += 1000 * relative_spread(std::acos(c), s.half_spread) * c * c / r2 * sqr(2 * s.radius / kCells);
+        sum += 1000 * relative_spread(std::acos(c), s.half_spread) * c * c / r2 *
+               sqr(2 * s.radius / kCells);
       }
     }
   }
   CHECK(illuminance_on_axis(s, levels, d).value == Approx(sum).epsilon(1e-3));
 }
 
-TEST_CASE("the sun near the zenith is right as a direction, where azimuth alone says little", "[photometry][sun]") {
+TEST_CASE("the sun near the zenith is right as a direction, where azimuth alone says little",
+          "[photometry][sun]") {
   // truths.json: sun_singapore_equinox, zenith 1.335735 deg, azimuth 189.546172 deg
-  const SunPosition s = sun_position(*parse_moment("2024-03-20T13:13:00+08:00"), degrees(1.3521), degrees(103.8198));
-  const auto direction = [](double zenith, double azimuth) { return Vec3d(std::sin(zenith) * std::sin(azimuth), std::sin(zenith) * std::cos(azimuth), std::cos(zenith)); };
+  const SunPosition s =
+      sun_position(*parse_moment("2024-03-20T13:13:00+08:00"), degrees(1.3521), degrees(103.8198));
+  const auto direction = [](double zenith, double azimuth) {
+    return Vec3d(std::sin(zenith) * std::sin(azimuth),
+                 std::sin(zenith) * std::cos(azimuth),
+                 std::cos(zenith));
+  };
   const Vec3d got = direction(kPiD / 2 - s.elevation.value, s.azimuth.value);
   const Vec3d want = direction(degrees(1.335735478464926).value, degrees(189.54617232752878).value);
   CHECK(in_degrees({std::atan2(got.cross(want).norm(), got.dot(want))}) < 0.01);
 }
 
-TEST_CASE("moments are read with their offset and refused when there is no such date", "[photometry][sun]") {
+TEST_CASE("moments are read with their offset and refused when there is no such date",
+          "[photometry][sun]") {
   CHECK(parse_moment("2000-01-01T12:00:00Z")->julian_date == 2451545);
   CHECK(parse_moment("2000-01-01 14:00+02:00")->julian_date == 2451545);
   CHECK(parse_moment("2000-01-01T07:00:00-05:00")->julian_date == 2451545);
   CHECK(parse_moment("2024-02-29T00:00Z"));
-  for (const char* bad : {"", "2023-02-29T00:00Z", "2023-13-01T00:00Z", "2023-01-01", "2023-01-01T24:00Z", "2023-01-01T10:61Z", "2023-01-01T10:00+99:00", "2023-01-01T10:00Zx"}) {
+  for (const char* bad : {"",
+                          "2023-02-29T00:00Z",
+                          "2023-13-01T00:00Z",
+                          "2023-01-01",
+                          "2023-01-01T24:00Z",
+                          "2023-01-01T10:61Z",
+                          "2023-01-01T10:00+99:00",
+                          "2023-01-01T10:00Zx"}) {
     INFO(bad);
     CHECK_FALSE(parse_moment(bad));
   }
@@ -168,8 +192,11 @@ TEST_CASE("a sky in lux and in luminance is the same sky", "[photometry][sky]") 
   s.form = Form::kSky;
   s.sky.model = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
   const double per = s.sky.model == SkyModel::kUniform ? kPiD : 7 * kPiD / 9;
-  CHECK(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels->illuminance->value == Approx(100 * per));
-  CHECK(source_levels(s, {Output::Kind::kIlluminance, 100 * per, {}, {}}).levels->luminance->value == Approx(100));
+  CHECK(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels->illuminance->value ==
+        Approx(100 * per));
+  CHECK(
+      source_levels(s, {Output::Kind::kIlluminance, 100 * per, {}, {}}).levels->luminance->value ==
+      Approx(100));
   CHECK_FALSE(source_levels(s, {Output::Kind::kFlux, 100, {}, {}}).levels);
 }
 

@@ -1,26 +1,30 @@
-// Caustics: closed forms of lights without size, and paths from lights against paths from the camera alone.
+// Caustics: closed forms of lights without size, and paths from lights against paths from the
+// camera alone.
 #include "jovilux/render/light_paths.h"
 
-#include <catch2/catch.hpp>
+#include "jovilux/render/renderer.h"
+
 #include <cmath>
 
-#include "jovilux/render/renderer.h"
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-// The mean luminance of one part of the light "lamp" over the picture, over independent scramblings.
+// The mean luminance of one part of the light "lamp" over the picture, over independent
+// scramblings.
 RunningMoments part_mean(Rig rig, Part part, int seeds = kScramblingsTested) {
   const auto scene = prepare_scene(rig);
   for (const Problem& p : scene.problems()) {
     INFO(to_string(p));
     REQUIRE(p.severity == Severity::kWarning);
   }
-  const auto layer = static_cast<int>(std::find(scene->layers.begin(), scene->layers.end(), "lamp") - scene->layers.begin());
+  const auto layer = static_cast<int>(
+      std::find(scene->layers.begin(), scene->layers.end(), "lamp") - scene->layers.begin());
   RunningMoments m;
   for (int s = 0; s < seeds; ++s) {
     rig.render.seed = static_cast<std::uint32_t>(300 + s);
@@ -53,7 +57,9 @@ layers = "lights+parts"
 
 // A patch of the floor around a place, seen from above.
 std::string patch(double x, double y, double view) {
-  return "[[camera]]\nname = 'c'\nat = [" + std::to_string(x) + ", " + std::to_string(y) + ", 0.5]\nlook_at = [" + std::to_string(x) + ", " + std::to_string(y) + ", 0]\nview = " + std::to_string(view) + "\n";
+  return "[[camera]]\nname = 'c'\nat = [" + std::to_string(x) + ", " + std::to_string(y) +
+         ", 0.5]\nlook_at = [" + std::to_string(x) + ", " + std::to_string(y) +
+         ", 0]\nview = " + std::to_string(view) + "\n";
 }
 
 }  // namespace
@@ -74,43 +80,92 @@ at = [1, 0, 0.6666667]
 turn = [0, 90, 0]
 )";
   const double d2 = 1.5 * 1.5 + 1, exact = 0.5 / kPiD * 1000 / (4 * kPiD) / d2 / std::sqrt(d2);
-  SECTION("point") { check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor + "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"), Part::kCaustic), exact, 8e-3); }
-  SECTION("a small sphere, found both ways") { check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor + "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"), Part::kCaustic), exact, 8e-3); }
-  SECTION("hidden from camera and mirrors") { check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor + "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = [0.5, 0, 1]\noutput = '1000 lm'\ncheat = { seen = false }\n"), Part::kCaustic), exact, 8e-3); }
+  SECTION("point") {
+    check_exact(
+        part_mean(
+            rig_of(
+                patch(0, 0, 5) + mirror + kFloor +
+                "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
+            Part::kCaustic),
+        exact,
+        8e-3);
+  }
+  SECTION("a small sphere, found both ways") {
+    check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
+                                 "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = "
+                                 "[0.5, 0, 1]\noutput = '1000 lm'\n"),
+                          Part::kCaustic),
+                exact,
+                8e-3);
+  }
+  SECTION("hidden from camera and mirrors") {
+    check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
+                                 "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = "
+                                 "[0.5, 0, 1]\noutput = '1000 lm'\ncheat = { seen = false }\n"),
+                          Part::kCaustic),
+                exact,
+                8e-3);
+  }
   SECTION("a pane") {
     // It reflects 2 r / (1 + r), by the angle of incidence.
     std::string pane = mirror;
     const std::string metal = "kind = \"metal\"\ncolor = [1, 1, 1]\nroughness = 0";
     pane.replace(pane.find(metal), metal.size(), "kind = \"glass\"\nthin = true");
-    const double sin_i = 1 / std::sqrt(d2), cos_i = 1.5 / std::sqrt(d2), cos_t = std::sqrt(1 - sin_i * sin_i / 2.25);
-    const double s = std::pow((cos_i - 1.5 * cos_t) / (cos_i + 1.5 * cos_t), 2), p = std::pow((1.5 * cos_i - cos_t) / (1.5 * cos_i + cos_t), 2), r = (s + p) / 2;
-    check_exact(part_mean(rig_of(patch(0, 0, 5) + pane + kFloor + "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"), Part::kCaustic), exact * 2 * r / (1 + r), 8e-3);
+    const double sin_i = 1 / std::sqrt(d2), cos_i = 1.5 / std::sqrt(d2),
+                 cos_t = std::sqrt(1 - sin_i * sin_i / 2.25);
+    const double s = std::pow((cos_i - 1.5 * cos_t) / (cos_i + 1.5 * cos_t), 2),
+                 p = std::pow((1.5 * cos_i - cos_t) / (1.5 * cos_i + cos_t), 2), r = (s + p) / 2;
+    check_exact(
+        part_mean(
+            rig_of(
+                patch(0, 0, 5) + pane + kFloor +
+                "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
+            Part::kCaustic),
+        exact * 2 * r / (1 + r),
+        8e-3);
   }
 }
 
-TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball were not there", "[caustics]") {
-  // Its rays meet the glass upright: what is reflected goes through the middle and out on the other side, or comes again.
-  std::string ball = "[[material]]\nname = 'g'\nkind = 'glass'\n[[object]]\nname = 'ball'\nmaterial = 'g'\n";
+TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball were not there",
+          "[caustics]") {
+  // Its rays meet the glass upright: what is reflected goes through the middle and out on the other
+  // side, or comes again.
+  std::string ball =
+      "[[material]]\nname = 'g'\nkind = 'glass'\n[[object]]\nname = 'ball'\nmaterial = 'g'\n";
   SECTION("analytic") { ball += "shape = { kind = 'sphere', radius = 0.3 }\nat = [0, 0, 1]\n"; }
-  SECTION("marched") { ball += "solid = 's'\n[[solid]]\nname = 's'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 1]\n"; }
+  SECTION("marched") {
+    ball += "solid = 's'\n[[solid]]\nname = 's'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 1]\n";
+  }
   std::string floor = kFloor;
   floor.replace(floor.find("bounces = 2"), 11, "bounces = 12");
-  floor.replace(floor.find("shape = { kind = \"plane\" }"), 26, "shape = { kind = \"plane\" }\nmaterial = \"black\"\n[[material]]\nname = \"black\"\nkind = \"matte\"\ncolor = [0.1, 0.1, 0.1]\n");
-  // A patch of 0.4 m beside it, from above: the mean illuminance is the intensity times the patch's solid angle over its area.
-  const auto corner = [](double x, double y) { return std::atan(x * y / std::sqrt(x * x + y * y + 1)); };
-  const double side = 0.4, from = 0.6 - side / 2, to = 0.6 + side / 2, solid_angle = 2 * (corner(to, side / 2) - corner(from, side / 2));
+  floor.replace(floor.find("shape = { kind = \"plane\" }"),
+                26,
+                "shape = { kind = \"plane\" }\nmaterial = \"black\"\n[[material]]\nname = "
+                "\"black\"\nkind = \"matte\"\ncolor = [0.1, 0.1, 0.1]\n");
+  // A patch of 0.4 m beside it, from above: the mean illuminance is the intensity times the patch's
+  // solid angle over its area.
+  const auto corner = [](double x, double y) {
+    return std::atan(x * y / std::sqrt(x * x + y * y + 1));
+  };
+  const double side = 0.4, from = 0.6 - side / 2, to = 0.6 + side / 2,
+               solid_angle = 2 * (corner(to, side / 2) - corner(from, side / 2));
   const double exact = 0.1 / kPiD * 1000 / (4 * kPiD) * solid_angle / (side * side);
   floor.replace(floor.find("samples = 16"), 12, "samples = 48");
-  const RunningMoments m = part_mean(rig_of(patch(0.6, 0, 2 * std::atan(side / 2 / 0.5) * 180 / kPiD) + ball + floor + "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"), Part::kCaustic);
+  const RunningMoments m = part_mean(
+      rig_of(patch(0.6, 0, 2 * std::atan(side / 2 / 0.5) * 180 / kPiD) + ball + floor +
+             "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
+      Part::kCaustic);
   INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
-  // The filter takes in a pixel around the patch; and a little comes from the floor by way of the ball.
+  // The filter takes in a pixel around the patch; and a little comes from the floor by way of the
+  // ball.
   CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + 4e-3 * exact);
   CHECK(m.standard_error() < 4e-3 * exact);
 }
 
 namespace {
 
-// Every second of the scenes, from the first or the second on: two tests, so that two processors share them.
+// Every second of the scenes, from the first or the second on: two tests, so that two processors
+// share them.
 void check_both_ways(std::size_t from) {
   const std::string scene = R"(
 [[material]]
@@ -150,49 +205,88 @@ samples = 8
 bounces = 6
 layers = "lights+parts"
 )";
-  const std::string ball = "[[object]]\nname = 'ball'\nmaterial = 'glass'\nshape = { kind = 'sphere', radius = 0.3 }\nat = [0, 0, 0.5]\n";
-  const std::string block = "[[object]]\nname = 'block'\nmaterial = 'chrome'\nshape = { kind = 'box', size = [0.8, 0.05, 0.8] }\nat = [0.4, 0.5, 0.45]\nturn = [0, 0, 20]\n";
+  const std::string ball =
+      "[[object]]\nname = 'ball'\nmaterial = 'glass'\nshape = { kind = 'sphere', radius = 0.3 "
+      "}\nat = [0, 0, 0.5]\n";
+  const std::string block =
+      "[[object]]\nname = 'block'\nmaterial = 'chrome'\nshape = { kind = 'box', size = [0.8, 0.05, "
+      "0.8] }\nat = [0.4, 0.5, 0.45]\nturn = [0, 0, 20]\n";
   const std::string at = "at = [0.5, -0.2, 1.6]\n";
-  const std::string sphere = "form = 'sphere'\nradius = 0.3\noutput = '500 lm'\n" + at, rect = "form = 'rect'\nsize = [0.6, 0.5]\noutput = '500 lm'\naim = [0, 0, 0]\n" + at;
+  const std::string sphere = "form = 'sphere'\nradius = 0.3\noutput = '500 lm'\n" + at,
+                    rect =
+                        "form = 'rect'\nsize = [0.6, 0.5]\noutput = '500 lm'\naim = [0, 0, 0]\n" +
+                        at;
   struct Case {
     std::string name, objects, light;
     bool before_block = false;  // where the camera looks; else beside the ball
   };
-  const auto with = [](std::string text, const std::string& from, const std::string& to) { return text.replace(text.find(from), from.size(), to); };
+  const auto with = [](std::string text, const std::string& from, const std::string& to) {
+    return text.replace(text.find(from), from.size(), to);
+  };
   const std::vector<Case> cases = {
       {"sphere", ball + block, sphere},
       {"rectangle", ball + block, rect},
       {"disk", ball, "form = 'disk'\nradius = 0.3\noutput = '500 lm'\naim = [0, 0, 0]\n" + at},
-      {"tube", ball, "form = 'tube'\nfrom = [0.2, -0.2, 1.6]\nto = [0.8, -0.1, 1.5]\nradius = 0.1\noutput = '500 lm'\n"},
-      {"sun", ball + block, "form = 'sun'\ntoward = [-0.2, 0.2, -1]\ndisc = '20 deg'\noutput = '1000 lx'\n"},
+      {"tube",
+       ball,
+       "form = 'tube'\nfrom = [0.2, -0.2, 1.6]\nto = [0.8, -0.1, 1.5]\nradius = 0.1\noutput = '500 "
+       "lm'\n"},
+      {"sun",
+       ball + block,
+       "form = 'sun'\ntoward = [-0.2, 0.2, -1]\ndisc = '20 deg'\noutput = '1000 lx'\n"},
       {"sky", ball, "form = 'sky'\nmodel = 'overcast'\noutput = '1000 lx'\n"},
-      {"an object that emits", ball + "[[object]]\nname = 'lantern'\nshape = { kind = 'box', size = [0.5, 0.5, 0.5] }\n" + at, "form = 'object'\nobject = 'lantern'\noutput = '500 lm'\n"},
+      {"an object that emits",
+       ball + "[[object]]\nname = 'lantern'\nshape = { kind = 'box', size = [0.5, 0.5, 0.5] }\n" +
+           at,
+       "form = 'object'\nobject = 'lantern'\noutput = '500 lm'\n"},
       {"varnish", with(block, "chrome", "varnish"), sphere, true},
       {"a window", with(block, "chrome", "window"), sphere, true},
       {"brushed metal between", ball + with(block, "chrome", "brushed"), sphere},
-      {"metal between that is rougher after a bounce", ball + with(block, "chrome", "softened"), sphere},
-      {"a marched ball", "[[solid]]\nname = 's'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 0.5]\n[[object]]\nname = 'ball'\nmaterial = 'glass'\nsolid = 's'\n", sphere},
-      {"the lamp within the glass", with(ball, "radius = 0.3", "radius = 0.45"), with(with(sphere, "radius = 0.3", "radius = 0.15"), at, "at = [0, 0, 0.5]\n")},
-      {"a law, a reach and a level of cheats", ball + block, sphere + "falloff = { law = 'linear', zero_at = '3 m' }\nreach = ['1 m', '1.8 m']\ncheat = { gloss = 0.5, bounce = 2, bounce_saturation = 0.3 }\n"},
-      {"a tint by place", ball, sphere + "tint_by = { formula = 'x', ramp = [[-0.5, '#ff2000'], [0.5, '#0020ff']] }\n"},
+      {"metal between that is rougher after a bounce",
+       ball + with(block, "chrome", "softened"),
+       sphere},
+      {"a marched ball",
+       "[[solid]]\nname = 's'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 0.5]\n[[object]]\nname = "
+       "'ball'\nmaterial = 'glass'\nsolid = 's'\n",
+       sphere},
+      {"the lamp within the glass",
+       with(ball, "radius = 0.3", "radius = 0.45"),
+       with(with(sphere, "radius = 0.3", "radius = 0.15"), at, "at = [0, 0, 0.5]\n")},
+      {"a law, a reach and a level of cheats",
+       ball + block,
+       sphere + "falloff = { law = 'linear', zero_at = '3 m' }\nreach = ['1 m', '1.8 m']\ncheat = "
+                "{ gloss = 0.5, bounce = 2, bounce_saturation = 0.3 }\n"},
+      {"a tint by place",
+       ball,
+       sphere + "tint_by = { formula = 'x', ramp = [[-0.5, '#ff2000'], [0.5, '#0020ff']] }\n"},
       {"caustics only", ball + block, sphere + "cheat = { caustics = 'only' }\n"},
       {"linked to one of them", ball + block, sphere + "only = ['floor', 'block']\n", true},
-      {"haze on the way", ball, sphere + "[[haze]]\nname = 'h'\ninside = 'everywhere'\nvisibility = '6 m'\n"},
-      {"absorbing glass", "[[material]]\nname = 'amber'\nkind = 'glass'\nabsorption = '3 /m'\n" + with(ball, "glass", "amber"), sphere},
+      {"haze on the way",
+       ball,
+       sphere + "[[haze]]\nname = 'h'\ninside = 'everywhere'\nvisibility = '6 m'\n"},
+      {"absorbing glass",
+       "[[material]]\nname = 'amber'\nkind = 'glass'\nabsorption = '3 /m'\n" +
+           with(ball, "glass", "amber"),
+       sphere},
       {"a lens", ball, sphere},
   };
   for (std::size_t number = from; number < cases.size(); number += 2) {
     const Case& c = cases[number];
-    const std::string camera = c.name == "a lens" ? "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nlens = '60 mm'\nfocus = '1 m'\nstop = 0.7\n"
-                             : c.before_block ? "[[camera]]\nname = 'c'\nat = [0.4, -0.3, 0.5]\nlook_at = [0.4, 0.3, 0]\nview = 40\n"
-                                              : "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nview = 30\n";
+    const std::string camera =
+        c.name == "a lens" ? "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, "
+                             "0.15, 0]\nlens = '60 mm'\nfocus = '1 m'\nstop = 0.7\n"
+        : c.before_block
+            ? "[[camera]]\nname = 'c'\nat = [0.4, -0.3, 0.5]\nlook_at = [0.4, 0.3, 0]\nview = 40\n"
+            : "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nview = "
+              "30\n";
     Rig rig = rig_of(camera + scene + c.objects + "[[light]]\nname = 'lamp'\n" + c.light);
     const RunningMoments joined = part_mean(rig, Part::kCaustic, 24);
     rig.render.light_paths = false;
     rig.render.samples = 48;
     const RunningMoments alone = part_mean(rig, Part::kCaustic, 24);
     const double error = std::hypot(joined.standard_error(), alone.standard_error());
-    INFO(c.name << ": " << joined.mean() << " +- " << joined.standard_error() << " against " << alone.mean() << " +- " << alone.standard_error());
+    INFO(c.name << ": " << joined.mean() << " +- " << joined.standard_error() << " against "
+                << alone.mean() << " +- " << alone.standard_error());
     CHECK(std::abs(joined.mean() - alone.mean()) < kScramblingBound * error);
     CHECK(error < 0.03 * alone.mean());
     CHECK(std::abs(1.25 * joined.mean() - alone.mean()) > kScramblingBound * error);
@@ -201,10 +295,17 @@ layers = "lights+parts"
 
 }  // namespace
 
-TEST_CASE("paths from lights and from the camera alone bring the same: first half of the scenes", "[caustics]") { check_both_ways(0); }
-TEST_CASE("paths from lights and from the camera alone bring the same: second half of the scenes", "[caustics]") { check_both_ways(1); }
+TEST_CASE("paths from lights and from the camera alone bring the same: first half of the scenes",
+          "[caustics]") {
+  check_both_ways(0);
+}
+TEST_CASE("paths from lights and from the camera alone bring the same: second half of the scenes",
+          "[caustics]") {
+  check_both_ways(1);
+}
 
-TEST_CASE("little memory for what paths from lights bring changes no bit of the picture", "[caustics]") {
+TEST_CASE("little memory for what paths from lights bring changes no bit of the picture",
+          "[caustics]") {
   const Rig rig = rig_of(R"(
 [[camera]]
 name = "c"

@@ -1,15 +1,16 @@
 #include "jovilux/render/preview.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/statistics.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 
 namespace {
 
-// A wall lit evenly, its left half of another color and turned away from its right one; each pixel scatters by 30 %.
+// A wall lit evenly, its left half of another color and turned away from its right one; each pixel
+// scatters by 30 %.
 Film noisy_wall(int width, int height) {
   Film film(width, height, 1, 1);
   Rng rng(4);
@@ -18,7 +19,8 @@ Film noisy_wall(int width, int height) {
     const float albedo = left ? 0.2f : 0.6f;
     film.weight(i) = film.taken(i) = 8;
     for (int b = 0; b < kScramblings; ++b) {
-      const auto y = static_cast<float>(100 * albedo * (1 + 0.3 * std::sqrt(8 * 12.0) * (rng.uniform() - 0.5)));
+      const auto y = static_cast<float>(100 * albedo *
+                                        (1 + 0.3 * std::sqrt(8 * 12.0) * (rng.uniform() - 0.5)));
       film.batch(i)[b] = y;
       film.xyz(i)[0] += 0.9505f * y;
       film.xyz(i)[1] += y;

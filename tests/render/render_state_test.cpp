@@ -1,16 +1,17 @@
 // Film files, going on after a stop, shares, and the moments of an exposure.
 #include "jovilux/render/render_state.h"
 
+#include "jovilux/render/exposure_moments.h"
+#include "jovilux/render/renderer.h"
+
 #include <atomic>
-#include <catch2/catch.hpp>
 #include <cmath>
 #include <fstream>
 
-#include "jovilux/render/exposure_moments.h"
-#include "jovilux/render/renderer.h"
 #include "tests/support/program.h"
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using jovilux::test::rig_of;
@@ -63,17 +64,23 @@ bool same(const Film& a, const Film& b) {
     for (int k = 0; k < Film::kGuides; ++k) {
       equal = equal && a.guide(i)[k] == b.guide(i)[k];
     }
-    equal = equal && a.variance(i) == b.variance(i) && a.taken(i) == b.taken(i) && a.object(i) == b.object(i);
+    equal = equal && a.variance(i) == b.variance(i) && a.taken(i) == b.taken(i) &&
+            a.object(i) == b.object(i);
   }
   return equal;
 }
 
-FilmLabel label_of(const Rig& rig, const Scene& scene, Share share = {}) { return {to_toml(rig.document), "c", scene.layers, share, false}; }
-RenderState empty_state(const Rig& rig, const Scene& scene) { return {rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig)}; }
+FilmLabel label_of(const Rig& rig, const Scene& scene, Share share = {}) {
+  return {to_toml(rig.document), "c", scene.layers, share, false};
+}
+RenderState empty_state(const Rig& rig, const Scene& scene) {
+  return {rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig)};
+}
 
 }  // namespace
 
-TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same bits", "[render][resume]") {
+TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same bits",
+          "[render][resume]") {
   const TemporaryFolder dir;
   for (const char* target : {"", "noise = 0.08\n"}) {
     const Rig rig = rig_of(kRoom + target);
@@ -116,7 +123,8 @@ TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   for (const int threads : {1, 2}) {
-    // Each tile that is finished may write one; with two threads some are left out while one is written.
+    // Each tile that is finished may write one; with two threads some are left out while one is
+    // written.
     std::vector<std::string> kept;
     int asked = 0;
     RenderOptions options;
@@ -130,7 +138,8 @@ TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][
     };
     const Render whole = render(rig, *scene, options);
     REQUIRE(kept.size() > (threads == 1 ? 15 : 1));
-    for (const std::size_t k : {std::size_t{0}, kept.size() / 3, kept.size() / 2, kept.size() - 1}) {
+    for (const std::size_t k :
+         {std::size_t{0}, kept.size() / 3, kept.size() / 2, kept.size() - 1}) {
       RenderState state = empty_state(rig, *scene);
       REQUIRE(load_state(kept[k], label_of(rig, *scene), state));
       CHECK(same(whole.film(), render_on(rig, *scene, {}, std::move(state)).film()));
@@ -138,7 +147,8 @@ TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][
   }
 }
 
-TEST_CASE("shares joined are one render, so are processes that exchange their tiles", "[render][share]") {
+TEST_CASE("shares joined are one render, so are processes that exchange their tiles",
+          "[render][share]") {
   const TemporaryFolder dir;
   const Rig rig = rig_of(kRoom);
   const auto scene = prepare_scene(rig);
@@ -164,7 +174,8 @@ TEST_CASE("shares joined are one render, so are processes that exchange their ti
   }
 }
 
-TEST_CASE("a film file that is damaged, cut short or of another rig is refused", "[render][resume]") {
+TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
+          "[render][resume]") {
   const TemporaryFolder dir;
   const Rig rig = rig_of(kRoom + "[look]\nexposure='EV 3'\n");
   const auto scene = prepare_scene(rig);
@@ -176,7 +187,8 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
   const auto refused = [&](const std::string& content) {
     dir.write("bad.film", content);
     RenderState state = empty_state(rig, *scene);
-    return !load_state(dir.path("bad.film"), label_of(rig, *scene), state) && state.taken == 0 && state.film.taken(0) == 0;
+    return !load_state(dir.path("bad.film"), label_of(rig, *scene), state) && state.taken == 0 &&
+           state.film.taken(0) == 0;
   };
   CHECK_FALSE(refused(bytes));
   for (std::size_t at = 3; at < bytes.size(); at += bytes.size() / 97) {
@@ -185,7 +197,8 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
     INFO(at);
     CHECK(refused(damaged));
   }
-  for (const std::size_t length : {std::size_t{0}, std::size_t{5}, std::size_t{40}, bytes.size() / 2, bytes.size() - 1}) {
+  for (const std::size_t length :
+       {std::size_t{0}, std::size_t{5}, std::size_t{40}, bytes.size() / 2, bytes.size() - 1}) {
     CHECK(refused(bytes.substr(0, length)));
   }
   RenderState state = empty_state(rig, *scene);
@@ -197,7 +210,8 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
   CHECK_FALSE(load_state(dir.path("missing.film"), other, state));
 }
 
-TEST_CASE("a still rig has no moments, what moves is spread over the shutter", "[render][moments]") {
+TEST_CASE("a still rig has no moments, what moves is spread over the shutter",
+          "[render][moments]") {
   const std::string time = "[time]\nframes=[1,2]\nrate=1\nshutter=1\n";
   const Rig still = rig_of(kRoom + time);
   const auto scene = prepare_scene(still);
@@ -205,14 +219,18 @@ TEST_CASE("a still rig has no moments, what moves is spread over the shutter", "
   CHECK(exposure_moments(still, *scene, 0)->moments.empty());
   // A level alone needs none: its mean is known.
   std::string dims = kRoom + time;
-  dims.replace(dims.find("output = \"800 lm\""), 17, "output = \"800 lm\"\ndimmer={ keys=[[-1,0],[1,1]] }\n");
+  dims.replace(dims.find("output = \"800 lm\""),
+               17,
+               "output = \"800 lm\"\ndimmer={ keys=[[-1,0],[1,1]] }\n");
   const Rig dimmed = rig_of(dims);
   CHECK(exposure_moments(dimmed, *prepare_scene(dimmed), 0)->moments.empty());
   CHECK(dimmed.lights[0].dimmed() == Approx(0.5));
 }
 
-TEST_CASE("a picture of moving lights, shapes and camera is the mean of still ones", "[render][moments]") {
-  // Everything moves: the picture against the mean over as many stills as there are moments, pixel block by pixel block.
+TEST_CASE("a picture of moving lights, shapes and camera is the mean of still ones",
+          "[render][moments]") {
+  // Everything moves: the picture against the mean over as many stills as there are moments, pixel
+  // block by pixel block.
   const std::string text = R"(
 [time]
 frames = [1, 1]
@@ -255,7 +273,8 @@ bounces = 2
   CHECK(exposure->layers == std::vector<std::string>{"lamp", "late"});
   RenderOptions options;
   options.moments = exposure->moments;
-  const Render moving = render_on(rig, *scene, options, {rig.render.width, rig.render.height, exposure->layers.size(), 1});
+  const Render moving = render_on(
+      rig, *scene, options, {rig.render.width, rig.render.height, exposure->layers.size(), 1});
   constexpr int kStills = 64;  // at other moments than the exposure's
   const std::size_t pixels = moving.film().pixels();
   std::vector<double> mean(pixels), variance(pixels);
@@ -302,7 +321,8 @@ bounces = 2
   CHECK(moved > 0.02 * total);
 }
 
-TEST_CASE("a film in a file holds what one in memory does, and goes on holding it when it rests", "[render][film]") {
+TEST_CASE("a film in a file holds what one in memory does, and goes on holding it when it rests",
+          "[render][film]") {
   Film memory(37, 50, 3, 1, false), file(37, 50, 3, 1, true);
   CHECK_FALSE(memory.in_file());
   CHECK(file.in_file());

@@ -1,13 +1,14 @@
-#include <catch2/catch.hpp>
-#include <Eigen/Dense>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/render/view.h"
+
+#include <Eigen/Dense>
+
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
@@ -64,7 +65,8 @@ Render render_of(const Rig& rig, int threads = 0) {
   return render(rig, *scene, options);
 }
 
-// Luminance at a point of a surface, averaged over independent scramblings: the mean over the whole small picture.
+// Luminance at a point of a surface, averaged over independent scramblings: the mean over the whole
+// small picture.
 RunningMoments mean_luminance(Rig rig, int seeds = kScramblingsTested) {
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
@@ -96,7 +98,8 @@ TEST_CASE("a picture is the same bits for 1, 2 and 3 threads", "[render]") {
   }
 }
 
-TEST_CASE("each light has its layer, dark ones have none, and the layers make the whole", "[render]") {
+TEST_CASE("each light has its layer, dark ones have none, and the layers make the whole",
+          "[render]") {
   const Render r = render_of(rig_of(kRoom));
   CHECK(r.film().layers() == 2);
   REQUIRE(r.stats.lights.size() == 3);
@@ -107,7 +110,8 @@ TEST_CASE("each light has its layer, dark ones have none, and the layers make th
   }
   CHECK(shares == Approx(1).epsilon(1e-5));
   for (std::size_t i = 0; i < r.film().pixels(); i += 37) {
-    CHECK(r.film().slot_mean(i, 0).y() + r.film().slot_mean(i, 1).y() == Approx(r.film().luminance(i)).epsilon(1e-5).margin(1e-9));
+    CHECK(r.film().slot_mean(i, 0).y() + r.film().slot_mean(i, 1).y() ==
+          Approx(r.film().luminance(i)).epsilon(1e-5).margin(1e-9));
   }
 }
 
@@ -120,7 +124,8 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
   double direct = 0, bounce = 0, all = 0;
   for (std::size_t i = 0; i < parts.film().pixels(); ++i) {
     direct += parts.film().slot_mean(i, 0).y();
-    bounce += parts.film().slot_mean(i, static_cast<int>(Part::kBounce)).y() + parts.film().slot_mean(i, static_cast<int>(Part::kCaustic)).y();
+    bounce += parts.film().slot_mean(i, static_cast<int>(Part::kBounce)).y() +
+              parts.film().slot_mean(i, static_cast<int>(Part::kCaustic)).y();
     all += whole.film().slot_mean(i, 0).y();
   }
   CHECK(direct + bounce == Approx(all).epsilon(1e-5));
@@ -136,7 +141,8 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
 }
 
 TEST_CASE("errors differ from pixel to pixel and cancel over a few", "[render][statistical]") {
-  // A soft shadow over the whole picture. Of independent errors, a mean of 4 x 4 would keep a quarter.
+  // A soft shadow over the whole picture. Of independent errors, a mean of 4 x 4 would keep a
+  // quarter.
   Rig rig = rig_of(R"(
 [[camera]]
 name = "c"
@@ -169,7 +175,10 @@ bounces = 1
     rig.render.samples = samples;
     rig.render.seed = 77;
     const Render r = render(rig, *scene, {});
-    const auto error = [&](int x, int y) { return r.film().luminance(r.film().pixel(x, y)) / exact.stats.mean_luminance - exact.film().luminance(exact.film().pixel(x, y)) / exact.stats.mean_luminance; };
+    const auto error = [&](int x, int y) {
+      return r.film().luminance(r.film().pixel(x, y)) / exact.stats.mean_luminance -
+             exact.film().luminance(exact.film().pixel(x, y)) / exact.stats.mean_luminance;
+    };
     double alone = 0, together = 0;
     for (int y = 0; y < 64; y += 4) {
       for (int x = 0; x < 64; x += 4) {
@@ -268,7 +277,8 @@ TEST_CASE("noise is the error over the larger of luminance and 2 % of white", "[
   CHECK(noise_figures(film, 1000).fireflies == 1);
 }
 
-TEST_CASE("in a closed sphere of albedo 0.8 the luminance is that of the integrating sphere", "[render][statistical]") {
+TEST_CASE("in a closed sphere of albedo 0.8 the luminance is that of the integrating sphere",
+          "[render][statistical]") {
   // truths.json: 2000 lm, radius 1.7 m, albedo 0.8, 70.118 cd/m2 with all bounces
   const Rig rig = rig_of(R"(
 [[camera]]
@@ -302,8 +312,10 @@ bounces = 64
   CHECK(std::abs((1.02 * m.mean() - exact) / m.standard_error()) > kScramblingBound);
 }
 
-TEST_CASE("95 of 100 intervals of pixels and meters hold the closed form", "[render][statistical]") {
-  // The integrating sphere again, of albedo 0.5: Phi rho / (4 pi^2 R^2 (1 - rho)), and on its wall pi / rho times that in lux.
+TEST_CASE("95 of 100 intervals of pixels and meters hold the closed form",
+          "[render][statistical]") {
+  // The integrating sphere again, of albedo 0.5: Phi rho / (4 pi^2 R^2 (1 - rho)), and on its wall
+  // pi / rho times that in lux.
   Rig rig = rig_of(R"(
 [[camera]]
 name = "c"
@@ -344,7 +356,10 @@ bounces = 40
     const Render r = render(rig, *scene, {});
     for (std::size_t i = 0; i < r.film().pixels(); ++i) {
       ++pixels;
-      held += std::abs(r.film().luminance(i) - luminance) <= kPixelTimes * std::sqrt(r.film().variance(i)) ? 1 : 0;
+      held += std::abs(r.film().luminance(i) - luminance) <=
+                      kPixelTimes * std::sqrt(r.film().variance(i))
+                  ? 1
+                  : 0;
     }
     MeteringOptions options;
     options.error = 0.05;
@@ -359,7 +374,8 @@ bounces = 40
   CHECK(std::sqrt(stated / values.variance()) == Approx(1).margin(0.15));
 }
 
-TEST_CASE("bounces count scatterings: n of them leave out the rest of the series", "[render][statistical]") {
+TEST_CASE("bounces count scatterings: n of them leave out the rest of the series",
+          "[render][statistical]") {
   const int bounces = GENERATE(1, 2, 3);
   Rig rig = rig_of(R"(
 [[camera]]
@@ -391,8 +407,10 @@ samples = 64
 }
 
 TEST_CASE("a diffuse cube agrees with finely patched radiosity", "[render][statistical]") {
-  // A unit cube whose ceiling shines (exitance 1000, black to other light), other faces of albedo 0.5. The reference:
-  // patches with exact factors between them, solved by iteration, extrapolated to patches of no size.
+  // A unit cube whose ceiling shines (exitance 1000, black to other light), other faces of albedo
+  // 0.5. The reference:
+  // patches with exact factors between them, solved by iteration, extrapolated to patches of no
+  // size.
   const double rho = 0.5;
   const auto floor_mean = [&](int n) {
     const int faces = 6, per = n * n;
@@ -405,7 +423,8 @@ TEST_CASE("a diffuse cube agrees with finely patched radiosity", "[render][stati
       const Vec3d outward = axes[f / 2] * (f % 2 == 0 ? -1 : 1);
       for (int i = 0; i < n; ++i) {
         for (int j = 0; j < n; ++j) {
-          const Vec3d at = 0.5 * outward + ((i + 0.5) / n - 0.5) * axes[(f / 2 + 1) % 3] + ((j + 0.5) / n - 0.5) * axes[(f / 2 + 2) % 3];
+          const Vec3d at = 0.5 * outward + ((i + 0.5) / n - 0.5) * axes[(f / 2 + 1) % 3] +
+                           ((j + 0.5) / n - 0.5) * axes[(f / 2 + 2) % 3];
           patches.push_back({at, -outward});
         }
       }
@@ -421,11 +440,17 @@ TEST_CASE("a diffuse cube agrees with finely patched radiosity", "[render][stati
           const Patch& to = patches[f * per + k];
           const Vec3d u = axes[(f / 2 + 1) % 3] / (2.0 * n), v = axes[(f / 2 + 2) % 3] / (2.0 * n);
           const bool flip = u.cross(v).dot(to.normal) < 0;
-          factor(i, f * per + k) = rect_illuminance(1 / kPiD, to.center, flip ? v : u, flip ? u : v, patches[i].center, patches[i].normal);
+          factor(i, f * per + k) = rect_illuminance(1 / kPiD,
+                                                    to.center,
+                                                    flip ? v : u,
+                                                    flip ? u : v,
+                                                    patches[i].center,
+                                                    patches[i].normal);
         }
       }
     }
-    Eigen::VectorXd emitted = Eigen::VectorXd::Zero(count), albedo = Eigen::VectorXd::Constant(count, rho);
+    Eigen::VectorXd emitted = Eigen::VectorXd::Zero(count),
+                    albedo = Eigen::VectorXd::Constant(count, rho);
     for (int k = 0; k < per; ++k) {
       emitted[5 * per + k] = 1000;
       albedo[5 * per + k] = 0;
@@ -460,7 +485,8 @@ output = "1000 lm"
 bounces = 40
 )");
   const auto scene = prepare_scene(rig);
-  RunningMoments m;  // of illuminance: pi times luminance towards cosine-distributed directions from even places
+  // Of illuminance: pi times luminance towards cosine-distributed directions from even places.
+  RunningMoments m;
   for (std::uint32_t scrambling = 0; scrambling < kScramblingsTested; ++scrambling) {
     double sum = 0;
     constexpr std::uint32_t kRays = 16384;
@@ -468,7 +494,8 @@ bounces = 40
       const Sampler place(scrambling, 11, i), sampler(scrambling, 12, i);
       const Vec2 at = place.pair(0), u = place.pair(1);
       const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
-      const Ray ray{{at.x() - 0.5f, at.y() - 0.5f, -0.49999f}, Vec3(r * std::cos(phi), r * std::sin(phi), std::sqrt(1 - u.x()))};
+      const Ray ray{{at.x() - 0.5f, at.y() - 0.5f, -0.49999f},
+                    Vec3(r * std::cos(phi), r * std::sin(phi), std::sqrt(1 - u.x()))};
       float sums[3] = {}, luminance = 0;
       LightSink sink(sums, &luminance, 1);
       RayCounts counts;
@@ -481,7 +508,8 @@ bounces = 40
   constexpr double kReference = 2e-3;  // what extrapolation leaves
   CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + kReference * exact);
   CHECK(m.standard_error() < 2e-3 * exact);
-  CHECK(std::abs(1.04 * m.mean() - exact) > kScramblingBound * m.standard_error() + kReference * exact);
+  CHECK(std::abs(1.04 * m.mean() - exact) >
+        kScramblingBound * m.standard_error() + kReference * exact);
 }
 
 TEST_CASE("the film curve is straight below, ends white, and has no corner", "[render][view]") {
@@ -498,7 +526,8 @@ TEST_CASE("the film curve is straight below, ends white, and has no corner", "[r
   }
 }
 
-TEST_CASE("a gray card under the camera's own exposure is middle gray, whatever the balance", "[render][view]") {
+TEST_CASE("a gray card under the camera's own exposure is middle gray, whatever the balance",
+          "[render][view]") {
   LookSpec look;
   look.curve = LookSpec::Curve::kLinear;
   const double ev = 9;

@@ -1,18 +1,21 @@
 #include "jovilux/render/sample_plan.h"
 
-#include <catch2/catch.hpp>
-#include <numeric>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/render/renderer.h"
+
+#include <numeric>
+
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
 namespace {
 
-double sum_of(const std::vector<std::uint32_t>& v) { return std::accumulate(v.begin(), v.end(), 0.0); }
+double sum_of(const std::vector<std::uint32_t>& v) {
+  return std::accumulate(v.begin(), v.end(), 0.0);
+}
 
 // A noise map of two halves, the right one `times` noisier.
 std::vector<float> two_halves(int width, int height, float quiet, float times) {
@@ -57,7 +60,8 @@ Rig uneven_rig() {
 
 }  // namespace
 
-TEST_CASE("samples are shared out in multiples of the scramblings, in proportion to need", "[render][adaptive]") {
+TEST_CASE("samples are shared out in multiples of the scramblings, in proportion to need",
+          "[render][adaptive]") {
   const std::vector<float> need = {0, 1, 2, 4, 8, 16, 0.5f, 100};
   for (const double mean : {8.0, 13.0, 64.0, 1000.0}) {
     const auto counts = share_out(need, mean);
@@ -76,7 +80,10 @@ TEST_CASE("samples are shared out in multiples of the scramblings, in proportion
   CHECK(share_out({}, 16).empty());
 }
 
-TEST_CASE("the need is the variance of a sample, whatever number it was measured with, fireflies are cut first", "[render][adaptive]") {
+TEST_CASE(
+    "the need is the variance of a sample, whatever number it was measured with, fireflies are cut "
+    "first",
+    "[render][adaptive]") {
   constexpr int kWidth = 40, kHeight = 30;
   std::vector<float> noise = two_halves(kWidth, kHeight, 0.01f, 4), samples(noise.size(), 16);
   const auto need = sample_need(kWidth, kHeight, noise, samples);
@@ -96,17 +103,20 @@ TEST_CASE("the need is the variance of a sample, whatever number it was measured
   CHECK(sample_need(0, 0, {}, {}).empty());
 }
 
-TEST_CASE("what a target takes: even samples follow the noisy half, shared ones the mean", "[render][adaptive]") {
+TEST_CASE("what a target takes: even samples follow the noisy half, shared ones the mean",
+          "[render][adaptive]") {
   constexpr int kWidth = 200, kHeight = 100;
   const auto noise = two_halves(kWidth, kHeight, 0.02f, 5);
   const std::vector<float> samples(noise.size(), 100);
   const SamplesForTarget s = samples_for_target(kWidth, kHeight, noise, samples, 0.01);
-  CHECK(s.even == Approx(100 * 100).epsilon(1e-3));                       // (0.1 / 0.01)^2 times as many
+  // (0.1 / 0.01)^2 times as many.
+  CHECK(s.even == Approx(100 * 100).epsilon(1e-3));
   CHECK(s.shared == Approx((100 * 100 + 100 * 4) / 2.0).epsilon(0.02));
   CHECK(std::isnan(samples_for_target(0, 0, {}, {}, 0.01).even));
 }
 
-TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated error is true", "[render][adaptive][statistical]") {
+TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated error is true",
+          "[render][adaptive][statistical]") {
   Rig rig = uneven_rig();
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
@@ -130,7 +140,8 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
     for (std::size_t i = 0; i < pixel.size(); ++i) {
       pixel[i].add(r.film().luminance(i));
       stated[i] += r.film().variance(i) / kSeeds;
-      unequal += static_cast<double>(r.film().luminance(i)) * r.film().taken(i) / r.stats.samples_per_pixel / static_cast<double>(pixel.size());
+      unequal += static_cast<double>(r.film().luminance(i)) * r.film().taken(i) /
+                 r.stats.samples_per_pixel / static_cast<double>(pixel.size());
     }
     wrong.add(unequal);
   }
@@ -152,7 +163,10 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   for (std::size_t i = 0; i < pixel.size(); ++i) {
     seen += pixel[i].variance();
     said += stated[i];
-    worst = std::max(worst, std::abs(pixel[i].mean() - reference.film().luminance(i)) / std::hypot(pixel[i].standard_error(), std::sqrt(reference.film().variance(i))));
+    worst = std::max(
+        worst,
+        std::abs(pixel[i].mean() - reference.film().luminance(i)) /
+            std::hypot(pixel[i].standard_error(), std::sqrt(reference.film().variance(i))));
   }
   INFO("spread " << std::sqrt(seen) << ", stated " << std::sqrt(said));
   CHECK(worst < kZBound);

@@ -1,14 +1,14 @@
 #include "jovilux/rig/document.h"
 
-#include <catch2/catch.hpp>
-
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using jovilux::test::TemporaryFolder;
 
 TEST_CASE("every value keeps its place", "[rig][document]") {
-  const auto root = parse_toml("a = 1\n[t]\n  b = \"x\"\n[[l]]\nname = 'n'\nv = [1, 2.5]\n", "f.toml");
+  const auto root =
+      parse_toml("a = 1\n[t]\n  b = \"x\"\n[[l]]\nname = 'n'\nv = [1, 2.5]\n", "f.toml");
   REQUIRE(root);
   CHECK(root->find("a")->place.line == 1);
   CHECK(root->find("t")->find("b")->place.column == 7);
@@ -18,7 +18,8 @@ TEST_CASE("every value keeps its place", "[rig][document]") {
   CHECK(root->find("t")->find("none") == nullptr);
 }
 
-TEST_CASE("what is not TOML gives a problem with its place, whatever the bytes", "[rig][document]") {
+TEST_CASE("what is not TOML gives a problem with its place, whatever the bytes",
+          "[rig][document]") {
   const auto bad = parse_toml("a = 1\nb = \n", "f.toml");
   REQUIRE_FALSE(bad);
   CHECK(bad.problems()[0].place.line == 2);
@@ -35,10 +36,13 @@ TEST_CASE("what is not TOML gives a problem with its place, whatever the bytes",
   CHECK(parse_toml("points = [[1.0, 0.5], [2.0, 0.25]] # a.b.c\nt = \"1.2.3\"\n", "f"));
 }
 
-TEST_CASE("included files come first, lists are joined, the including file wins", "[rig][document]") {
+TEST_CASE("included files come first, lists are joined, the including file wins",
+          "[rig][document]") {
   const TemporaryFolder dir;
   dir.write("parts/a.toml", "[scene]\ntitle = 'a'\nlength = 'cm'\n[[light]]\nname = 'one'\n");
-  const std::string main = dir.write("main.toml", "include = ['parts/a.toml']\n[scene]\ntitle = 'main'\n[[light]]\nname = 'two'\n");
+  const std::string main =
+      dir.write("main.toml",
+                "include = ['parts/a.toml']\n[scene]\ntitle = 'main'\n[[light]]\nname = 'two'\n");
   const auto root = load_document(main);
   REQUIRE(root);
   CHECK(root->find("scene")->find("title")->text() == "main");
@@ -50,7 +54,8 @@ TEST_CASE("included files come first, lists are joined, the including file wins"
   CHECK(root->find("include") == nullptr);
 }
 
-TEST_CASE("cycles, missing and deep includes are errors at the line that asks for them", "[rig][document]") {
+TEST_CASE("cycles, missing and deep includes are errors at the line that asks for them",
+          "[rig][document]") {
   const TemporaryFolder dir;
   dir.write("a.toml", "x = 1\ninclude = ['b.toml']\n");
   dir.write("b.toml", "include = ['a.toml']\n");
@@ -66,7 +71,8 @@ TEST_CASE("cycles, missing and deep includes are errors at the line that asks fo
   CHECK(result.problems()[1].place.line == 3);
 
   for (int i = 0; i < 10'000; ++i) {
-    dir.write("deep" + std::to_string(i) + ".toml", "include = ['deep" + std::to_string(i + 1) + ".toml']\n");
+    dir.write("deep" + std::to_string(i) + ".toml",
+              "include = ['deep" + std::to_string(i + 1) + ".toml']\n");
   }
   const auto deep = load_document(dir.path("deep0.toml"));
   REQUIRE_FALSE(deep);
@@ -74,7 +80,8 @@ TEST_CASE("cycles, missing and deep includes are errors at the line that asks fo
 }
 
 TEST_CASE("addresses reach values by kind, name, key and place in a list", "[rig][document]") {
-  auto root = parse_toml("[render]\nsamples = 4\n[[light]]\nname = 'key'\nat = [1, 2, 3]\nfalloff = 'none'\n", "f");
+  auto root = parse_toml(
+      "[render]\nsamples = 4\n[[light]]\nname = 'key'\nat = [1, 2, 3]\nfalloff = 'none'\n", "f");
   CHECK(apply_override(*root, "render.samples=16").empty());
   CHECK(root->find("render")->find("samples")->number() == 16);
   CHECK(apply_override(*root, "light.key.output=900 lm").empty());
@@ -84,7 +91,9 @@ TEST_CASE("addresses reach values by kind, name, key and place in a list", "[rig
   CHECK(apply_override(*root, "look.exposure=EV 9").empty());
   CHECK(root->find("look")->find("exposure")->text() == "EV 9");
 
-  const auto fault = [&](const std::string& what) { return to_string(apply_override(*root, what).at(0)); };
+  const auto fault = [&](const std::string& what) {
+    return to_string(apply_override(*root, what).at(0));
+  };
   CHECK(fault("light.kye.output=1 lm").find("did you mean \"key\"?") != std::string::npos);
   CHECK(fault("ligth.key.output=1 lm").find("did you mean \"light\"?") != std::string::npos);
   CHECK(fault("samples=3").find("not an address") != std::string::npos);
@@ -95,7 +104,10 @@ TEST_CASE("addresses reach values by kind, name, key and place in a list", "[rig
 }
 
 TEST_CASE("variants set what they name and unknown ones are refused", "[rig][document]") {
-  auto root = parse_toml("[[light]]\nname='a'\ndimmer=1.0\n[[variant]]\nname='dim'\nset = { \"light.a.dimmer\" = 0.25, \"light.b.dimmer\" = 1 }\n", "f");
+  auto root = parse_toml(
+      "[[light]]\nname='a'\ndimmer=1.0\n[[variant]]\nname='dim'\nset = { \"light.a.dimmer\" = "
+      "0.25, \"light.b.dimmer\" = 1 }\n",
+      "f");
   const Problems p = apply_variant(*root, "dim");
   CHECK(root->find("light")->array()[0].find("dimmer")->number() == 0.25);
   REQUIRE(p.size() == 1);
@@ -104,7 +116,9 @@ TEST_CASE("variants set what they name and unknown ones are refused", "[rig][doc
 }
 
 TEST_CASE("a document written as TOML reads back the same", "[rig][document]") {
-  const std::string text = "jovilux = 1\n[scene]\ntitle = \"a \\\"b\\\" \\n c\"\n[[light]]\nname = 'x'\nv = [1, 2.5, true, \"t\"]\nf = { law = 'none', match = 2.0 }\n[[light]]\nname = 'y'\n";
+  const std::string text =
+      "jovilux = 1\n[scene]\ntitle = \"a \\\"b\\\" \\n c\"\n[[light]]\nname = 'x'\nv = [1, 2.5, "
+      "true, \"t\"]\nf = { law = 'none', match = 2.0 }\n[[light]]\nname = 'y'\n";
   const auto first = parse_toml(text, "f");
   REQUIRE(first);
   const std::string written = to_toml(*first);

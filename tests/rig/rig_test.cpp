@@ -1,8 +1,7 @@
 #include "jovilux/rig/rig.h"
 
-#include <catch2/catch.hpp>
-
 #include "tests/support/program.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using jovilux::test::TemporaryFolder;
@@ -79,7 +78,8 @@ TEST_CASE("turns are about x, y and z in that order", "[rig]") {
   CHECK((t.vector({0, 0, 1}) - Vec3d(1, 0, 0)).norm() < 1e-12);  // z to -y by x, then -y to x by z
 }
 
-TEST_CASE("a rig with ten mistakes shows ten errors, each with place, address and advice", "[rig]") {
+TEST_CASE("a rig with ten mistakes shows ten errors, each with place, address and advice",
+          "[rig]") {
   const auto rig = rig_of(R"([scene]
 lenght = "m"
 [[camera]]
@@ -120,7 +120,8 @@ output = "9 lmm"
     CHECK_FALSE(problem.code.empty());
   }
   const std::string all = all_problems("[scene]\nlenght = 'm'\n");
-  CHECK(all == "rig.toml:3:1: error: scene.lenght: unknown key \"lenght\"; did you mean \"length\"?\n");
+  CHECK(all ==
+        "rig.toml:3:1: error: scene.lenght: unknown key \"lenght\"; did you mean \"length\"?\n");
 }
 
 TEST_CASE("each kind of mistake says what was expected", "[rig]") {
@@ -129,37 +130,51 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
     const char* says;
   };
   const std::string at = "at = [0, 0, 1]\n";
-  for (const Case& c : {Case{"output = 900\n", "light.p.output: found 900 without a unit; an output is a text with its unit"},
-                        {"output = '900 lx'\n", "needs the distance at which it is measured; expected lm, cd, lx @ distance or W @ lm/W; write \"900 lx @ 1 m\""},
-                        {"output = '900 cd/m2'\n", "a point takes lm, cd, lx @ distance or W @ lm/W"},
-                        {"output = '1 lm'\ndimmer = nan\n", "found unknown; expected a finite number"},
-                        {"output = '1 lm'\ndimmer = -0.5\n", "expected 0 to 1"},
-                        {"output = '1 lm'\nwhite = '27 K'\n", "500 to 100000"},
-                        {"output = '1 lm'\ncushion = '-3 cm'\n", "expected at least 0"},
-                        {"output = '1 lm'\nreach = ['5 m', '2 m']\n", "the second length ends the fade"},
-                        {"output = '1 lm'\nfalloff = 'linear'\n", "the linear law has parameters"},
-                        {"output = '1 lm'\nfalloff = { law = 'linear', zero_at = '50 cm' }\n", "is not beyond match"},
-                        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 1, b = -1, c = 0.1 }\n", "divides by zero there"},
-                        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0, c = 0 }\n", "divides by zero everywhere"},
-                        {"output = '1 lm'\nfallof = 'none'\n", "unknown key \"fallof\"; did you mean \"falloff\"?"},
-                        {"output = '1 lm'\ngobo = { image = 'x.png' }\n", "\"gobo\" does not go with form \"point\""},
-                        {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['0 m', 0]] }\n", "distances must increase"},
-                        {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['50 cm', 0]] }\n", "the law is 0 at match = 1 m"},
-                        {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1/(1+q)' }\n", "character 6: \"q\" is not known; the variables are d"},
-                        {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1-d' }\n", "a law is finite and not below 0; wrap it in max(0, ...)"},
-                        {"output = '1 lm'\nfalloff = { law = 'formula', formula = 'd=2' }\n", "a formula assigns nothing; == compares"},
-                        {"output = '1 lm'\nonly = ['oak']\n", "there is no object \"oak\""},
-                        {"output = '1 lm'\nshadow_skip = ['tag:leaf']\n", "no object has the tag \"leaf\""},
-                        {"output = '1 lm'\nzone = 'attic'\n", "there is no solid or closed object \"attic\""},
-                        {"output = '1 lm'\nfade_with_camera = ['9 m', '8 m']\n", "it must be above the first"},
-                        {"output = '1 lm'\ncheat = { shadow = 2 }\n", "expected 0 to 1"},
-                        {"output = '1 lm'\ncheat = { shadows = 0.5 }\n", "did you mean \"shadow\"?"},
-                        {"output = '1 lm'\ngroup = 'a b'\n", "a group's name is made of letters"},
-                        {"output = '1 lm'\nprofile = 'lamp.png'\n", "expected a file ending in .ies or .ldt"},
-                        {"output = '1 lm'\nprofile = 'lamp.ies'\n", "file not found: lamp.ies"},
-                        {"output = '1 lm'\ntint_by = { formula = 'x', ramp = [[0, '#000000']] }\n", "black has no color to give"},
-                        {"output = '1 lm'\ntint = [0, 0, 0]\n", "a black tint has no color"},
-                        {"output = '1 lm'\non = 'yes'\n", "found \"yes\"; expected true or false"}}) {
+  for (const Case& c :
+       {Case{"output = 900\n",
+             "light.p.output: found 900 without a unit; an output is a text with its unit"},
+        {"output = '900 lx'\n",
+         "needs the distance at which it is measured; expected lm, cd, lx @ distance or W @ lm/W; "
+         "write \"900 lx @ 1 m\""},
+        {"output = '900 cd/m2'\n", "a point takes lm, cd, lx @ distance or W @ lm/W"},
+        {"output = '1 lm'\ndimmer = nan\n", "found unknown; expected a finite number"},
+        {"output = '1 lm'\ndimmer = -0.5\n", "expected 0 to 1"},
+        {"output = '1 lm'\nwhite = '27 K'\n", "500 to 100000"},
+        {"output = '1 lm'\ncushion = '-3 cm'\n", "expected at least 0"},
+        {"output = '1 lm'\nreach = ['5 m', '2 m']\n", "the second length ends the fade"},
+        {"output = '1 lm'\nfalloff = 'linear'\n", "the linear law has parameters"},
+        {"output = '1 lm'\nfalloff = { law = 'linear', zero_at = '50 cm' }\n",
+         "is not beyond match"},
+        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 1, b = -1, c = 0.1 }\n",
+         "divides by zero there"},
+        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0, c = 0 }\n",
+         "divides by zero everywhere"},
+        {"output = '1 lm'\nfallof = 'none'\n", "unknown key \"fallof\"; did you mean \"falloff\"?"},
+        {"output = '1 lm'\ngobo = { image = 'x.png' }\n",
+         "\"gobo\" does not go with form \"point\""},
+        {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['0 m', 0]] }\n",
+         "distances must increase"},
+        {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['50 cm', 0]] }\n",
+         "the law is 0 at match = 1 m"},
+        {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1/(1+q)' }\n",
+         "character 6: \"q\" is not known; the variables are d"},
+        {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1-d' }\n",
+         "a law is finite and not below 0; wrap it in max(0, ...)"},
+        {"output = '1 lm'\nfalloff = { law = 'formula', formula = 'd=2' }\n",
+         "a formula assigns nothing; == compares"},
+        {"output = '1 lm'\nonly = ['oak']\n", "there is no object \"oak\""},
+        {"output = '1 lm'\nshadow_skip = ['tag:leaf']\n", "no object has the tag \"leaf\""},
+        {"output = '1 lm'\nzone = 'attic'\n", "there is no solid or closed object \"attic\""},
+        {"output = '1 lm'\nfade_with_camera = ['9 m', '8 m']\n", "it must be above the first"},
+        {"output = '1 lm'\ncheat = { shadow = 2 }\n", "expected 0 to 1"},
+        {"output = '1 lm'\ncheat = { shadows = 0.5 }\n", "did you mean \"shadow\"?"},
+        {"output = '1 lm'\ngroup = 'a b'\n", "a group's name is made of letters"},
+        {"output = '1 lm'\nprofile = 'lamp.png'\n", "expected a file ending in .ies or .ldt"},
+        {"output = '1 lm'\nprofile = 'lamp.ies'\n", "file not found: lamp.ies"},
+        {"output = '1 lm'\ntint_by = { formula = 'x', ramp = [[0, '#000000']] }\n",
+         "black has no color to give"},
+        {"output = '1 lm'\ntint = [0, 0, 0]\n", "a black tint has no color"},
+        {"output = '1 lm'\non = 'yes'\n", "found \"yes\"; expected true or false"}}) {
     const std::string all = all_problems(kPoint + c.text);
     INFO(all);
     CHECK(all.find(c.says) != std::string::npos);
@@ -167,9 +182,13 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
 }
 
 TEST_CASE("zero-length directions and coinciding points are errors", "[rig]") {
-  CHECK(all_problems("[[light]]\nname='s'\nform='sun'\ntoward=[0,0,0]\noutput='1 klx'\n").find("length 0") != std::string::npos);
-  CHECK(all_problems("[[light]]\nname='d'\nform='disk'\nradius=1\nat=[1,1,1]\naim=[1,1,1]\noutput='1 lm'\n").find("at the point that it aims at") != std::string::npos);
-  CHECK(all_problems("[[camera]]\nname='c'\nat=[1,1,1]\nlook_at=[1,1,1]\n").find("at the point that it looks at") != std::string::npos);
+  CHECK(all_problems("[[light]]\nname='s'\nform='sun'\ntoward=[0,0,0]\noutput='1 klx'\n")
+            .find("length 0") != std::string::npos);
+  CHECK(all_problems(
+            "[[light]]\nname='d'\nform='disk'\nradius=1\nat=[1,1,1]\naim=[1,1,1]\noutput='1 lm'\n")
+            .find("at the point that it aims at") != std::string::npos);
+  CHECK(all_problems("[[camera]]\nname='c'\nat=[1,1,1]\nlook_at=[1,1,1]\n")
+            .find("at the point that it looks at") != std::string::npos);
 }
 
 TEST_CASE("an error about a duplicate shows both places", "[rig]") {
@@ -179,12 +198,14 @@ TEST_CASE("an error about a duplicate shows both places", "[rig]") {
 }
 
 TEST_CASE("sizes beyond all pictures are refused before memory is taken", "[rig]") {
-  CHECK(all_problems("[render]\nsize = [1000000000, 1000000000]\n").find("from 1 to 32768") != std::string::npos);
+  CHECK(all_problems("[render]\nsize = [1000000000, 1000000000]\n").find("from 1 to 32768") !=
+        std::string::npos);
   CHECK(all_problems("[render]\nsamples = 0\n").find("whole number from 1") != std::string::npos);
 }
 
 TEST_CASE("an a = 0 polynomial warns, a physical square law does not", "[rig]") {
-  const auto rig = rig_of(kPoint + "output='1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0.1, c = 0.5 }\n");
+  const auto rig =
+      rig_of(kPoint + "output='1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0.1, c = 0.5 }\n");
   REQUIRE(rig);
   REQUIRE(rig.problems().size() == 1);
   CHECK(rig.problems()[0].severity == Severity::kWarning);
@@ -196,7 +217,10 @@ TEST_CASE("the resolved rig stands alone and means the same", "[rig]") {
   const TemporaryFolder dir;
   dir.write("set/ball.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n");
   dir.write("set/set.toml", "[[object]]\nname='ball'\nmesh='ball.obj'\n");
-  const std::string main = dir.write("main.toml", "jovilux = 1\ninclude = ['set/set.toml']\n[[light]]\nname='p'\nform='point'\nat=[0,0,1]\noutput='1 lm'\n");
+  const std::string main =
+      dir.write("main.toml",
+                "jovilux = 1\ninclude = "
+                "['set/set.toml']\n[[light]]\nname='p'\nform='point'\nat=[0,0,1]\noutput='1 lm'\n");
   const auto rig = load_rig(main, {{}, {"light.p.output=7 lm"}});
   REQUIRE(rig);
   const std::string text = resolved_toml(*rig, dir.path("out"));

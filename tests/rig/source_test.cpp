@@ -1,9 +1,9 @@
 // Spectra, gels and arrays in the rig.
-#include <catch2/catch.hpp>
-
 #include "jovilux/scene/scene.h"
+
 #include "tests/support/program.h"
 #include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using jovilux::test::TemporaryFolder;
@@ -31,13 +31,17 @@ std::string problems_of(const std::string& text) {
   return out;
 }
 
-const std::string kPattern = "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
+const std::string kPattern =
+    "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
 
-std::string array(const std::string& more) { return "[[array]]\nname='string'\nof='bulb'\n" + more; }
+std::string array(const std::string& more) {
+  return "[[array]]\nname='string'\nof='bulb'\n" + more;
+}
 
 }  // namespace
 
-TEST_CASE("copies of a light divide its output or multiply it, and it shines no longer itself", "[rig][array]") {
+TEST_CASE("copies of a light divide its output or multiply it, and it shines no longer itself",
+          "[rig][array]") {
   const std::string line = "count=3\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n";
   const auto total = rig_of(kPattern + array(line + "output='total'\n"));
   REQUIRE(total);
@@ -70,7 +74,8 @@ TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][arr
     CHECK(std::hypot(helix[i].x(), helix[i].y()) == Approx(1));
     CHECK(helix[i].z() == Approx(0.5 * (static_cast<double>(i) + 0.5) / 4));
   }
-  CHECK((helix[0] + Vec3d(helix[2].x(), helix[2].y(), -helix[0].z())).norm() < 1e-12);  // half a turn apart
+  // Half a turn apart.
+  CHECK((helix[0] + Vec3d(helix[2].x(), helix[2].y(), -helix[0].z())).norm() < 1e-12);
   CHECK(places("count=5\nalong={path='circle', radius=2}\n").size() == 5);
   const auto grid = places("along={path='grid', at=[1,0,0], every=[2,1,1], cells=[2,3,1]}\n");
   REQUIRE(grid.size() == 6);
@@ -79,9 +84,11 @@ TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][arr
 }
 
 TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
-  // truths.json: helix_40_points, 1000 lm over 40 isotropic points, 5 turns, radius 5 cm, height 30 cm, 469.67 lx
+  // truths.json: helix_40_points, 1000 lm over 40 isotropic points, 5 turns, radius 5 cm, height 30
+  // cm, 469.67 lx
   const auto rig = rig_of("[[light]]\nname='bulb'\nform='point'\nat=[0,0,0]\noutput='1000 lm'\n" +
-                          array("count=40\noutput='total'\nalong={path='helix', radius='5 cm', pitch='6 cm', turns=5}\n"));
+                          array("count=40\noutput='total'\nalong={path='helix', radius='5 cm', "
+                                "pitch='6 cm', turns=5}\n"));
   REQUIRE(rig);
   const Vec3d P(0.4, 0, 0.15), n(-1, 0, 0);
   double sum = 0;
@@ -93,7 +100,8 @@ TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
 }
 
 TEST_CASE("single copies have addresses of their own", "[rig][array]") {
-  const std::string text = kPattern + array("count=3\noutput='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n");
+  const std::string text =
+      kPattern + array("count=3\noutput='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n");
   const auto rig = rig_of(text, {"light.string[1].dimmer=0.25", "light.string[2].output=5 lm"});
   REQUIRE(rig);
   CHECK(rig->lights[0].dimmer == 1);
@@ -104,15 +112,24 @@ TEST_CASE("single copies have addresses of their own", "[rig][array]") {
 }
 
 TEST_CASE("arrays without count, pattern or output say so", "[rig][array]") {
-  CHECK(problems_of(kPattern + array("output='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n")).find("array.string.count: is missing") != std::string::npos);
-  CHECK(problems_of(kPattern + array("count=2\nalong={path='circle', radius=1}\n")).find("array.string.output: is missing") != std::string::npos);
-  CHECK(problems_of("[[array]]\nname='a'\nof='blub'\n" + kPattern).find("did you mean \"bulb\"?") != std::string::npos);
-  CHECK(problems_of(kPattern + array("count=2\noutput='each'\nalong={path='spiral'}\n")).find("expected line, circle, helix, grid or points") != std::string::npos);
-  CHECK(problems_of(kPattern + array("count=2\noutput='each'\nalong={path='circle', radius=1, pitch=2}\n")).find("\"pitch\" does not go with this path") != std::string::npos);
+  CHECK(problems_of(kPattern +
+                    array("output='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n"))
+            .find("array.string.count: is missing") != std::string::npos);
+  CHECK(problems_of(kPattern + array("count=2\nalong={path='circle', radius=1}\n"))
+            .find("array.string.output: is missing") != std::string::npos);
+  CHECK(problems_of("[[array]]\nname='a'\nof='blub'\n" + kPattern).find("did you mean \"bulb\"?") !=
+        std::string::npos);
+  CHECK(problems_of(kPattern + array("count=2\noutput='each'\nalong={path='spiral'}\n"))
+            .find("expected line, circle, helix, grid or points") != std::string::npos);
+  CHECK(problems_of(kPattern +
+                    array("count=2\noutput='each'\nalong={path='circle', radius=1, pitch=2}\n"))
+            .find("\"pitch\" does not go with this path") != std::string::npos);
 }
 
 TEST_CASE("gels take their luminous share from the level and color what is left", "[rig][gel]") {
-  const std::string gels = "[[gel]]\nname='half'\npoints=[[300, 0.5], [900, 0.5]]\n[[gel]]\nname='red'\npoints=[[590, 0], [610, 0.9]]\n";
+  const std::string gels =
+      "[[gel]]\nname='half'\npoints=[[300, 0.5], [900, 0.5]]\n[[gel]]\nname='red'\npoints=[[590, "
+      "0], [610, 0.9]]\n";
   const auto emitter = [&](const std::string& more) {
     const auto rig = rig_of(gels + kPattern + "white='2700 K'\n" + more);
     INFO((rig ? "" : to_string(rig.problems()[0])));
@@ -128,8 +145,10 @@ TEST_CASE("gels take their luminous share from the level and color what is left"
   CHECK(red.intensity < 0.5f * bare);
   CHECK(red.table.row(1).sum() == Approx(1).epsilon(1e-5));
   CHECK(chromaticity(red.table.rowwise().sum().matrix().cast<double>()).x > 0.6);
-  CHECK(problems_of(gels + kPattern + "gel='hlaf'\n").find("did you mean \"half\"?") != std::string::npos);
-  CHECK(problems_of("[[gel]]\nname='g'\npoints=[[500, 1.5], [600, 1]]\n").find("transmittance from 0 to 1") != std::string::npos);
+  CHECK(problems_of(gels + kPattern + "gel='hlaf'\n").find("did you mean \"half\"?") !=
+        std::string::npos);
+  CHECK(problems_of("[[gel]]\nname='g'\npoints=[[500, 1.5], [600, 1]]\n")
+            .find("transmittance from 0 to 1") != std::string::npos);
 }
 
 TEST_CASE("dim_to_warm slides the white and spectra replace it", "[rig]") {
@@ -138,15 +157,22 @@ TEST_CASE("dim_to_warm slides the white and spectra replace it", "[rig]") {
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     const auto scene = prepare_scene(*rig);
-    return correlated_color_temperature(scene->emitters[0].table.rowwise().sum().matrix().cast<double>()).cct.value;
+    return correlated_color_temperature(
+               scene->emitters[0].table.rowwise().sum().matrix().cast<double>())
+        .cct.value;
   };
   CHECK(white("white='2700 K'\ndim_to_warm='1800 K'\n") == Approx(2700).epsilon(1e-3));
-  CHECK(white("white='2700 K'\ndim_to_warm='1800 K'\ndimmer=0.1\n") == Approx(2700 * std::pow(0.1, 0.42 / 3.4)).epsilon(1e-3));
+  CHECK(white("white='2700 K'\ndim_to_warm='1800 K'\ndimmer=0.1\n") ==
+        Approx(2700 * std::pow(0.1, 0.42 / 3.4)).epsilon(1e-3));
   CHECK(white("spectrum='cie-f11'\n") == Approx(3999).epsilon(2e-3));
   CHECK(white("spectrum='led-3000'\n") == Approx(3000).epsilon(2e-3));
   const TemporaryFolder dir;
-  CHECK(problems_of(kPattern + "spectrum='cie-f13'\n").find("cie-f1 .. cie-f12") != std::string::npos);
-  CHECK(problems_of(kPattern + "spectrum='none.csv'\n").find("file not found") != std::string::npos);
-  CHECK(problems_of(kPattern + "white='D65'\nspectrum='cie-a'\n").find("both given") != std::string::npos);
-  CHECK(problems_of(kPattern + "white='D65'\ndim_to_warm='1800 K'\n").find("only a white in kelvin") != std::string::npos);
+  CHECK(problems_of(kPattern + "spectrum='cie-f13'\n").find("cie-f1 .. cie-f12") !=
+        std::string::npos);
+  CHECK(problems_of(kPattern + "spectrum='none.csv'\n").find("file not found") !=
+        std::string::npos);
+  CHECK(problems_of(kPattern + "white='D65'\nspectrum='cie-a'\n").find("both given") !=
+        std::string::npos);
+  CHECK(problems_of(kPattern + "white='D65'\ndim_to_warm='1800 K'\n")
+            .find("only a white in kelvin") != std::string::npos);
 }

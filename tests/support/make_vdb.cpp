@@ -1,9 +1,10 @@
-// make_vdb FILE KIND: writes a density grid of 5 cm cells around the origin. constant: 1 within 0.7 m on each axis; cloud: a ball
+// make_vdb FILE KIND: writes a density grid of 5 cm cells around the origin. constant: 1 within 0.7
+// m on each axis; cloud: a ball
 // of 0.7 m that thins towards its edge; level-set, tiles, none: what is no density.
-#include <openvdb/openvdb.h>
-
 #include <cmath>
 #include <string>
+
+#include <openvdb/openvdb.h>
 
 int main(int argc, char** argv) {
   if (argc != 3) {
@@ -22,7 +23,9 @@ int main(int argc, char** argv) {
     for (int z = -14; z <= 14; ++z) {
       for (int y = -14; y <= 14; ++y) {
         for (int x = -14; x <= 14; ++x) {
-          const float d = kind == "constant" ? 1.0f : 1.0f - std::sqrt(static_cast<float>(x * x + y * y + z * z)) / 14.0f;
+          const float d = kind == "constant"
+                              ? 1.0f
+                              : 1.0f - std::sqrt(static_cast<float>(x * x + y * y + z * z)) / 14.0f;
           if (d > 0) {
             values.setValue({x, y, z}, d);
           }

@@ -1,8 +1,8 @@
 #include "tests/support/meter_rig.h"
 
-#include <catch2/catch.hpp>
 #include <cmath>
 
+#include <catch2/catch.hpp>
 #include <fmt/format.h>
 
 namespace jovilux::test {
@@ -22,13 +22,28 @@ size = [8, 8]
 samples = 32
 bounces = 1
 {})",
-                     from.x(), from.y(), from.z(), at.x(), at.y(), at.z(), more);
+                     from.x(),
+                     from.y(),
+                     from.z(),
+                     at.x(),
+                     at.y(),
+                     at.z(),
+                     more);
 }
 
 std::string light(const std::string& text) { return "[[light]]\nname = 'l'\n" + text; }
 
 nlohmann::json reading(const TemporaryFolder& dir, const std::string& rig, int seed) {
-  const ProgramRun render = run_program({"render", rig, "-o", dir.path("out"), "--set", fmt::format("render.seed={}", seed), "--quiet", "--threads", "2", "--force"});
+  const ProgramRun render = run_program({"render",
+                                         rig,
+                                         "-o",
+                                         dir.path("out"),
+                                         "--set",
+                                         fmt::format("render.seed={}", seed),
+                                         "--quiet",
+                                         "--threads",
+                                         "2",
+                                         "--force"});
   INFO(render.err);
   REQUIRE(render.status == 0);
   return run_program({"read", dir.path("out"), "--json"}).json()["readings"][0];
@@ -50,7 +65,9 @@ void check_luminance(const std::string& text, double exact, double bias, int see
   constexpr double kNarrowView = 2e-4;
   // Student's t for as few as 8 means: chance 1e-5 at 11 standard errors.
   const double bound = seeds >= kScramblingsTested ? kScramblingBound : 11;
-  const auto passes = [&](double mean) { return std::abs(mean - exact) < bound * m.standard_error() + kNarrowView * exact; };
+  const auto passes = [&](double mean) {
+    return std::abs(mean - exact) < bound * m.standard_error() + kNarrowView * exact;
+  };
   CHECK(passes(m.mean()));
   CHECK(m.standard_error() < 0.005 * exact);  // docs/physics.md
   CHECK_FALSE(passes(m.mean() * (1 + bias)));

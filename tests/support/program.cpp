@@ -53,11 +53,16 @@ std::vector<std::string> TemporaryFolder::files() const {
   return names;
 }
 
-ProgramRun run_program(const std::vector<std::string>& words, long file_limit, int interrupt_after_ms) {
+ProgramRun run_program(const std::vector<std::string>& words,
+                       long file_limit,
+                       int interrupt_after_ms) {
   return run_other(JOVILUX_PROGRAM, words, file_limit, interrupt_after_ms);
 }
 
-ProgramRun run_other(const std::string& program, const std::vector<std::string>& words, long file_limit, int interrupt_after_ms) {
+ProgramRun run_other(const std::string& program,
+                     const std::vector<std::string>& words,
+                     long file_limit,
+                     int interrupt_after_ms) {
   const TemporaryFolder io;
   const std::string out = io.path("out"), err = io.path("err");
   std::fflush(nullptr);  // or the child writes the parent's buffers once more
@@ -69,7 +74,8 @@ ProgramRun run_other(const std::string& program, const std::vector<std::string>&
       argv.push_back(w.data());
     }
     argv.push_back(nullptr);
-    if (std::freopen(out.c_str(), "wb", stdout) == nullptr || std::freopen(err.c_str(), "wb", stderr) == nullptr ||
+    if (std::freopen(out.c_str(), "wb", stdout) == nullptr ||
+        std::freopen(err.c_str(), "wb", stderr) == nullptr ||
         std::freopen("/dev/null", "rb", stdin) == nullptr) {
       ::_exit(126);
     }

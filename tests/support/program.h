@@ -26,15 +26,21 @@ class TemporaryFolder {
 
 /// What the built program did.
 struct ProgramRun {
-  int status = -1;   ///< exit status; -1 when a signal ended it
+  int status = -1;  ///< exit status; -1 when a signal ended it
   std::string out, err;
   nlohmann::json json() const { return nlohmann::json::parse(out); }
 };
 
-/// Runs the built program with these words, without a shell. `file_limit` bytes, if above 0, is the largest file it may
+/// Runs the built program with these words, without a shell. `file_limit` bytes, if above 0, is the
+/// largest file it may
 /// write; `interrupt_after_ms`, if above 0, sends SIGINT after that time.
-ProgramRun run_program(const std::vector<std::string>& words, long file_limit = 0, int interrupt_after_ms = 0);
+ProgramRun run_program(const std::vector<std::string>& words,
+                       long file_limit = 0,
+                       int interrupt_after_ms = 0);
 /// Runs another program of the build by its path.
-ProgramRun run_other(const std::string& program, const std::vector<std::string>& words, long file_limit = 0, int interrupt_after_ms = 0);
+ProgramRun run_other(const std::string& program,
+                     const std::vector<std::string>& words,
+                     long file_limit = 0,
+                     int interrupt_after_ms = 0);
 
 }  // namespace jovilux::test

@@ -1,9 +1,10 @@
 #pragma once
 
-#include <catch2/catch.hpp>
+#include "jovilux/rig/rig.h"
+
 #include <string>
 
-#include "jovilux/rig/rig.h"
+#include <catch2/catch.hpp>
 
 namespace jovilux::test {
 

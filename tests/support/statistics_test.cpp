@@ -1,13 +1,14 @@
 #include "tests/support/statistics.h"
 
-#include <catch2/catch.hpp>
-
 #include "jovilux/base/sampler.h"
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 using namespace jovilux::test;
 
-TEST_CASE("the z-test passes a sound mean and rejects a bias of the size it says it sees", "[support][statistical]") {
+TEST_CASE("the z-test passes a sound mean and rejects a bias of the size it says it sees",
+          "[support][statistical]") {
   const auto mean_of = [](double bias) {
     Rng rng(11);
     RunningMoments m;

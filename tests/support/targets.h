@@ -1,8 +1,8 @@
 #pragma once
 
-#include <hwy/targets.h>
-
 #include "jovilux/geometry/world.h"
+
+#include <hwy/targets.h>
 
 namespace jovilux::test {
 

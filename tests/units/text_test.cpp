@@ -1,7 +1,8 @@
 #include "jovilux/units/text.h"
 
-#include <catch2/catch.hpp>
 #include <type_traits>
+
+#include <catch2/catch.hpp>
 
 using namespace jovilux;
 

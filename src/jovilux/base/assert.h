@@ -12,11 +12,13 @@ struct BrokenInvariant : std::logic_error {
 
 }  // namespace jovilux
 
-/// States an invariant of our own code; throws BrokenInvariant where it does not hold. Not for inner loops.
+/// States an invariant of our own code; throws BrokenInvariant where it does not hold. Not for
+/// inner loops.
 #define JOVILUX_ASSERT(condition)                                                                  \
-  ((condition) ? void()                                                                            \
-               : throw ::jovilux::BrokenInvariant(std::string(__FILE__) + ":" + std::to_string(__LINE__) + \
-                                                  ": broken: " #condition))
+  ((condition)                                                                                     \
+       ? void()                                                                                    \
+       : throw ::jovilux::BrokenInvariant(std::string(__FILE__) + ":" + std::to_string(__LINE__) + \
+                                          ": broken: " #condition))
 
 /// The same for inner loops: compiled in only for Debug builds.
 #ifdef JOVILUX_CHECK_HOT

@@ -1,5 +1,7 @@
 #include "jovilux/base/formula.h"
 
+#include "jovilux/base/assert.h"
+
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -7,8 +9,6 @@
 #include <fmt/format.h>
 #include <muParser.h>
 #include <tbb/enumerable_thread_specific.h>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 namespace {
@@ -25,7 +25,8 @@ struct Instance {
   std::vector<double> values;
   mu::Parser parser;
 
-  Instance(const std::string& text, const std::vector<std::string>& variables) : values(variables.size()) {
+  Instance(const std::string& text, const std::vector<std::string>& variables)
+      : values(variables.size()) {
     parser.ClearConst();
     parser.DefineConst("pi", std::numbers::pi);
     parser.DefineConst("tau", 2 * std::numbers::pi);
@@ -56,16 +57,21 @@ struct Formula::Inside {
   }
 };
 
-std::variant<Formula, FormulaFault> Formula::parse(std::string_view text, const std::vector<std::string>& variables) {
+std::variant<Formula, FormulaFault> Formula::parse(std::string_view text,
+                                                   const std::vector<std::string>& variables) {
   if (text.size() > kLongest) {
-    return FormulaFault{fmt::format("{} characters; a formula has at most {}", text.size(), kLongest), 1};
+    return FormulaFault{
+        fmt::format("{} characters; a formula has at most {}", text.size(), kLongest), 1};
   }
   for (std::size_t i = 0; i < text.size(); ++i) {
     const char c = text[i];
-    if (static_cast<unsigned char>(c) >= 0x80 || (static_cast<unsigned char>(c) < 0x20 && c != ' ')) {
+    if (static_cast<unsigned char>(c) >= 0x80 ||
+        (static_cast<unsigned char>(c) < 0x20 && c != ' ')) {
       return FormulaFault{"a formula is written in plain ASCII", static_cast<int>(i) + 1};
     }
-    const auto part_of = [&](std::size_t at, std::string_view set) { return at < text.size() && set.find(text[at]) != std::string_view::npos; };
+    const auto part_of = [&](std::size_t at, std::string_view set) {
+      return at < text.size() && set.find(text[at]) != std::string_view::npos;
+    };
     if (c == '"') {
       return FormulaFault{"a formula has no texts", static_cast<int>(i) + 1};
     }
@@ -88,9 +94,15 @@ std::variant<Formula, FormulaFault> Formula::parse(std::string_view text, const 
     }
     const int at = std::clamp(e.GetPos(), 0, static_cast<int>(text.size()));
     switch (e.GetCode()) {
-      case mu::ecUNASSIGNABLE_TOKEN: return FormulaFault{fmt::format("\"{}\" is not known; the variables are {}", e.GetToken(), known), at + 1};
-      case mu::ecUNEXPECTED_EOF: return FormulaFault{"ends too soon", at + 1};
-      default: return FormulaFault{fmt::format("cannot be read from \"{}\" on", std::string(text.substr(static_cast<std::size_t>(at), 20))), at + 1};
+      case mu::ecUNASSIGNABLE_TOKEN:
+        return FormulaFault{
+            fmt::format("\"{}\" is not known; the variables are {}", e.GetToken(), known), at + 1};
+      case mu::ecUNEXPECTED_EOF:
+        return FormulaFault{"ends too soon", at + 1};
+      default:
+        return FormulaFault{fmt::format("cannot be read from \"{}\" on",
+                                        std::string(text.substr(static_cast<std::size_t>(at), 20))),
+                            at + 1};
     }
   } catch (const std::exception& e) {
     return FormulaFault{e.what(), 1};

@@ -15,17 +15,21 @@ struct FormulaFault {
   int column = 1;
 };
 
-/// A user's expression of named variables, parsed once a thread: + - * / ^, comparisons, c ? a : b, sin, cos, exp, sqrt,
-/// abs, min, max ..., clamp(v, lo, hi), smoothstep(a, b, v), the constants pi and tau. Cheap to copy; calls may run on
+/// A user's expression of named variables, parsed once a thread: + - * / ^, comparisons, c ? a : b,
+/// sin, cos, exp, sqrt,
+/// abs, min, max ..., clamp(v, lo, hi), smoothstep(a, b, v), the constants pi and tau. Cheap to
+/// copy; calls may run on
 /// all threads at once without locks.
 class Formula {
  public:
   /// The longest text that is read [bytes]; it bounds the depth of nesting too.
   static constexpr std::size_t kLongest = 1024;
 
-  static std::variant<Formula, FormulaFault> parse(std::string_view text, const std::vector<std::string>& variables);
+  static std::variant<Formula, FormulaFault> parse(std::string_view text,
+                                                   const std::vector<std::string>& variables);
 
-  /// The value; not finite where the expression has none (1/0). `values`: one for each variable, in order.
+  /// The value; not finite where the expression has none (1/0). `values`: one for each variable, in
+  /// order.
   double operator()(std::span<const double> values) const;
   const std::string& text() const;
 

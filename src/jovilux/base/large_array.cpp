@@ -1,9 +1,9 @@
 #include "jovilux/base/large_array.h"
 
-#include <sys/mman.h>
-
 #include <algorithm>
 #include <cstdlib>
+
+#include <sys/mman.h>
 
 namespace jovilux {
 

@@ -14,7 +14,8 @@ void with_threads(int threads, const std::function<void()>& work) {
     work();
     return;
   }
-  const tbb::global_control cap(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads));
+  const tbb::global_control cap(tbb::global_control::max_allowed_parallelism,
+                                static_cast<std::size_t>(threads));
   tbb::task_arena arena(threads);
   arena.execute([&] { work(); });
 }

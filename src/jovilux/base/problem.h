@@ -1,12 +1,12 @@
 #pragma once
 
+#include "jovilux/base/assert.h"
+
 #include <cstdint>
 #include <optional>
 #include <string>
 #include <utility>
 #include <vector>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 
@@ -34,7 +34,7 @@ enum class Severity { kWarning, kError };
 /// Something the user can mend. Returned, never thrown.
 struct Problem {
   Severity severity = Severity::kError;
-  std::string code;     ///< stable name for scripts, such as "unknown-key"
+  std::string code;  ///< stable name for scripts, such as "unknown-key"
   Place place;
   std::string address;  ///< in the rig: "light.bench-pendant.output"; empty for other files
   std::string text;     ///< what was being read: what was found; what was expected, with its unit
@@ -66,7 +66,8 @@ inline std::string to_string(const Problem& p) {
 template <class T>
 class [[nodiscard]] Result {
  public:
-  Result(T value, Problems warnings = {})  // NOLINT(google-explicit-constructor): returned as a value
+  // NOLINTNEXTLINE(google-explicit-constructor): returned as a value.
+  Result(T value, Problems warnings = {})
       : value_(std::move(value)), problems_(std::move(warnings)) {}
   Result(Problems problems)  // NOLINT(google-explicit-constructor): returned as a failure
       : problems_(std::move(problems)) {

@@ -5,8 +5,10 @@
 namespace jovilux {
 namespace {
 
-// Direction numbers of the polynomial x + 1: row k is row k - 1 xor itself shifted (Pascal's triangle modulo 2).
-// A byte of the index at a time: the generator matrix is linear over bits, so four lookups give the number.
+// Direction numbers of the polynomial x + 1: row k is row k - 1 xor itself shifted (Pascal's
+// triangle modulo 2).
+// A byte of the index at a time: the generator matrix is linear over bits, so four lookups give the
+// number.
 constexpr auto kSecond = [] {
   std::array<std::array<std::uint32_t, 256>, 4> table{};
   std::array<std::uint32_t, 32> v{};

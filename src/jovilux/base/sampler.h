@@ -1,9 +1,9 @@
 #pragma once
 
+#include "jovilux/base/vec.h"
+
 #include <bit>
 #include <cstdint>
-
-#include "jovilux/base/vec.h"
 
 namespace jovilux {
 
@@ -25,7 +25,8 @@ constexpr std::uint32_t mix(std::uint32_t a, std::uint32_t b) {
 constexpr float unit_float(std::uint32_t bits) { return static_cast<float>(bits >> 8) * 0x1p-24f; }
 
 /// Owen scrambling of a bit-reversed index: each bit is flipped by a hash of the bits above it.
-/// Source: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants of N. Vegdahl, 2021.
+/// Source: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants
+/// of N. Vegdahl, 2021.
 constexpr std::uint32_t owen_scramble_reversed(std::uint32_t x, std::uint32_t seed) {
   x ^= x * 0x3d20adeaU;
   x += seed;
@@ -48,10 +49,13 @@ constexpr std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed) {
 /// Second dimension of the Sobol' sequence, as x / 2^32. The first is reverse_bits(index).
 std::uint32_t sobol_second(std::uint32_t index);
 
-/// Owen-scrambled Sobol' points in [0, 1)^2, padded: each pair of dimensions is a (0,2)-sequence with its own
-/// shuffling and scrambling, so that pairs are independent of each other and of those of other pixels.
+/// Owen-scrambled Sobol' points in [0, 1)^2, padded: each pair of dimensions is a (0,2)-sequence
+/// with its own
+/// shuffling and scrambling, so that pairs are independent of each other and of those of other
+/// pixels.
 ///
-/// A value depends on (seed, stream, index, dimension) only. `stream` is the pixel (and which of its scramblings).
+/// A value depends on (seed, stream, index, dimension) only. `stream` is the pixel (and which of
+/// its scramblings).
 class Sampler {
  public:
   Sampler(std::uint32_t seed, std::uint32_t stream, std::uint32_t index)
@@ -61,7 +65,8 @@ class Sampler {
   Vec2 pair(std::uint32_t pair_number) const {
     const std::uint32_t key = mix(base_, pair_number);
     const std::uint32_t shuffled = shuffled_index(key);
-    return {first(key, shuffled), unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
+    return {first(key, shuffled),
+            unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
   }
   /// The first coordinate of a pair, for a lone dimension: a scrambled radical inverse.
   float single(std::uint32_t pair_number) const {
@@ -81,7 +86,8 @@ class Sampler {
   std::uint32_t base_, reversed_index_;
 };
 
-/// The bits of x and y in turns, those of x first: pixels of a square of 2^k that begins at a multiple of 2^k follow each other.
+/// The bits of x and y in turns, those of x first: pixels of a square of 2^k that begins at a
+/// multiple of 2^k follow each other.
 constexpr std::uint64_t interleaved(std::uint32_t x, std::uint32_t y) {
   const auto spread = [](std::uint64_t v) {
     v = (v | v << 16) & 0x0000ffff0000ffffULL;
@@ -93,18 +99,23 @@ constexpr std::uint64_t interleaved(std::uint32_t x, std::uint32_t y) {
   return spread(x) | spread(y) << 1;
 }
 
-/// The points of a pixel's samples, of which it takes at most 2^bits, as part of one sequence for the whole picture, in which
-/// pixels follow each other by squares in squares: the samples of a pixel, of four neighbors, of sixteen .. are each spread
+/// The points of a pixel's samples, of which it takes at most 2^bits, as part of one sequence for
+/// the whole picture, in which
+/// pixels follow each other by squares in squares: the samples of a pixel, of four neighbors, of
+/// sixteen .. are each spread
 /// evenly, so that errors differ from pixel to pixel and cancel over a few of them (blue noise).
-/// Source: A. Ahmed, P. Wonka, "Screen-Space Blue-Noise Diffusion of Monte Carlo Sampling Error via Hierarchical Ordering of
+/// Source: A. Ahmed, P. Wonka, "Screen-Space Blue-Noise Diffusion of Monte Carlo Sampling Error via
+/// Hierarchical Ordering of
 /// Pixels", ACM TOG 39(6), 2020.
 class PixelSampling {
  public:
-  PixelSampling(std::uint32_t seed, std::uint32_t x, std::uint32_t y, unsigned bits) : seed_(seed), first_(interleaved(x, y) << bits) {}
+  PixelSampling(std::uint32_t seed, std::uint32_t x, std::uint32_t y, unsigned bits)
+      : seed_(seed), first_(interleaved(x, y) << bits) {}
   /// `stream`: which of the pixel's scramblings.
   Sampler sample(std::uint32_t stream, std::uint32_t index) const {
     const std::uint64_t at = first_ + index;
-    return {seed_, mix(static_cast<std::uint32_t>(at >> 32), stream), static_cast<std::uint32_t>(at)};
+    return {
+        seed_, mix(static_cast<std::uint32_t>(at >> 32), stream), static_cast<std::uint32_t>(at)};
   }
 
  private:
@@ -112,7 +123,8 @@ class PixelSampling {
   std::uint64_t first_;
 };
 
-/// A small generator of independent numbers, the same on every machine, for tests, benchmarks and checks.
+/// A small generator of independent numbers, the same on every machine, for tests, benchmarks and
+/// checks.
 class Rng {
  public:
   explicit Rng(std::uint64_t seed) : state_(seed * 0x9e3779b97f4a7c15ULL + 1) {}

@@ -20,7 +20,9 @@ class RunningMoments {
   /// Unbiased; 0 for fewer than two numbers.
   double variance() const { return n_ > 1 ? m2_ / static_cast<double>(n_ - 1) : 0.0; }
   /// Of the mean.
-  double standard_error() const { return n_ > 0 ? std::sqrt(variance() / static_cast<double>(n_)) : 0.0; }
+  double standard_error() const {
+    return n_ > 0 ? std::sqrt(variance() / static_cast<double>(n_)) : 0.0;
+  }
 
  private:
   std::int64_t n_ = 0;

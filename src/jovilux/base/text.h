@@ -16,17 +16,20 @@ std::string_view trimmed(std::string_view text);
 /// Levenshtein distance with transpositions of neighbours counted as one edit.
 int edit_distance(std::string_view a, std::string_view b);
 
-/// The candidate nearest to `word` when it is near enough to be what was meant (at most a third of the letters
+/// The candidate nearest to `word` when it is near enough to be what was meant (at most a third of
+/// the letters
 /// wrong, at least one letter right, or its beginning); empty otherwise.
 std::string nearest_name(std::string_view word, const std::vector<std::string>& candidates);
 
 /// `did you mean "X"?` for the nearest candidate; empty where none is near.
 std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates);
 
-/// A value for people: `digits` significant digits, no exponent between 1e-4 and 1e7, no trailing zeros.
+/// A value for people: `digits` significant digits, no exponent between 1e-4 and 1e7, no trailing
+/// zeros.
 std::string short_number(double value, int digits = 4);
 
-/// The text cut to `limit` bytes at a character's border, control characters shown as spaces: safe to print.
+/// The text cut to `limit` bytes at a character's border, control characters shown as spaces: safe
+/// to print.
 std::string printable(std::string_view text, std::size_t limit = 60);
 
 /// "a, b or c".

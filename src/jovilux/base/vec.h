@@ -26,7 +26,9 @@ struct Frame {
     const float s = std::copysign(1.0f, n.z());
     const float a = -1.0f / (s + n.z());
     const float b = n.x() * n.y() * a;
-    return {Vec3(1.0f + s * n.x() * n.x() * a, s * b, -s * n.x()), Vec3(b, s + n.y() * n.y() * a, -n.y()), n};
+    return {Vec3(1.0f + s * n.x() * n.x() * a, s * b, -s * n.x()),
+            Vec3(b, s + n.y() * n.y() * a, -n.y()),
+            n};
   }
   Vec3 to_local(const Vec3& v) const { return {x.dot(v), y.dot(v), z.dot(v)}; }
   Vec3 to_world(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }

@@ -1,9 +1,9 @@
 #include "jovilux/color/chromaticity.h"
 
+#include "jovilux/base/assert.h"
+
 #include <array>
 #include <cmath>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 namespace {
@@ -47,7 +47,8 @@ Xyz from_xy(Xy xy) { return {xy.x / xy.y, 1.0, (1 - xy.x - xy.y) / xy.y}; }
 
 Cct correlated_color_temperature(const Xyz& xyz) {
   const Uv target = uv_1960(xyz);
-  // The locus is near straight in mired: a coarse table finds the valley, golden sections its floor.
+  // The locus is near straight in mired: a coarse table finds the valley, golden sections its
+  // floor.
   constexpr double kFirst = 10, kLast = 1000, kStep = 10;
   static const auto kLocus = [] {
     std::array<Uv, 100> table{};
@@ -102,7 +103,8 @@ double color_rendering_index(const NmTable& source) {
     const Xyz under_k = five_nm(source, &sample), under_r = five_nm(reference, &sample);
     const Uv p = uv_1960(under_k), q = uv_1960(under_r);
     const double c = c_of(r) / c_of(k) * c_of(p), d = d_of(r) / d_of(k) * d_of(p);
-    const Uv adapted{(10.872 + 0.404 * c - 4 * d) / (16.518 + 1.481 * c - d), 5.520 / (16.518 + 1.481 * c - d)};
+    const Uv adapted{(10.872 + 0.404 * c - 4 * d) / (16.518 + 1.481 * c - d),
+                     5.520 / (16.518 + 1.481 * c - d)};
     const auto uvw = [&](Uv at, double y) {
       const double w = 25 * std::cbrt(y) - 17;
       return Eigen::Vector3d(13 * w * (at.u - r.u), 13 * w * (at.v - r.v), w);
@@ -113,12 +115,15 @@ double color_rendering_index(const NmTable& source) {
 }
 
 LumensPerWatt black_body_efficacy(Kelvin t) {
-  // Both in units of c1 / pi: visible power weighted by V against the closed form sigma T^4 = integral of Planck.
-  constexpr double kC2 = 1.438776877e-2;  // CODATA 2018: an absolute figure, where chromaticities keep to CIE's older value
+  // Both in units of c1 / pi: visible power weighted by V against the closed form sigma T^4 =
+  // integral of Planck.
+  // CODATA 2018: an absolute figure, where chromaticities keep to CIE's older value.
+  constexpr double kC2 = 1.438776877e-2;
   double visible = 0;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;
-    visible += color_matching(1)[i] * std::pow(lambda, -5) / std::expm1(kC2 / (lambda * t.value)) * 1e-9;
+    visible +=
+        color_matching(1)[i] * std::pow(lambda, -5) / std::expm1(kC2 / (lambda * t.value)) * 1e-9;
   }
   const double all = std::pow(t.value / kC2, 4) * std::pow(std::numbers::pi, 4) / 15;
   return {683.002 * visible / all};

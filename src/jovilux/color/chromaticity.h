@@ -1,9 +1,9 @@
 #pragma once
 
-#include <Eigen/Core>
-
 #include "jovilux/color/spectra.h"
 #include "jovilux/units/quantity.h"
+
+#include <Eigen/Core>
 
 namespace jovilux {
 
@@ -29,13 +29,16 @@ Uv uv_1960(const Xyz& xyz);
 /// Y = 1. y must not be 0.
 Xyz from_xy(Xy xy);
 
-/// Correlated color temperature and the signed distance to the Planck locus in u, v (1960), positive above it.
+/// Correlated color temperature and the signed distance to the Planck locus in u, v (1960),
+/// positive above it.
 struct Cct {
   Kelvin cct;
   double duv = 0;
 };
-/// The nearest point of the Planck locus between 1000 and 100000 K. Accuracy 0.01 % of the temperature.
-/// Has no meaning where |duv| > 0.05 (CIE 15). Source: Y. Ohno, Leukos 10(1), 2014, by direct search.
+/// The nearest point of the Planck locus between 1000 and 100000 K. Accuracy 0.01 % of the
+/// temperature.
+/// Has no meaning where |duv| > 0.05 (CIE 15). Source: Y. Ohno, Leukos 10(1), 2014, by direct
+/// search.
 Cct correlated_color_temperature(const Xyz& xyz);
 
 /// CIE general color rendering index Ra of a source (CIE 13.3-1995), from 5 nm sums.

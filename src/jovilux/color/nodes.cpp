@@ -1,16 +1,18 @@
 #include "jovilux/color/nodes.h"
 
-#include <algorithm>
-
 #include "jovilux/base/assert.h"
+
+#include <algorithm>
 
 namespace jovilux {
 namespace {
 
-constexpr double kWeights[] = {  // wavelength and F_k in rows, 380 .. 780 nm
+constexpr double kWeights[] = {
+    // wavelength and F_k in rows, 380 .. 780 nm
 #include "spectral-weights-12.inc"
 };
-constexpr double kBasis[] = {  // node wavelength, r, g, b
+constexpr double kBasis[] = {
+    // node wavelength, r, g, b
 #include "spectral-basis-12.inc"
 };
 static_assert(std::size(kWeights) == 401 * (kNodes + 1));
@@ -61,7 +63,8 @@ LightTable tint_channel(const LightTable& table, int channel) {
 Spectrum spectrum_from_rgb(const Rgb& rgb) {
   Spectrum out;
   for (int k = 0; k < kNodes; ++k) {
-    out[k] = static_cast<float>(rgb[0] * kBasis[k * 4 + 1] + rgb[1] * kBasis[k * 4 + 2] + rgb[2] * kBasis[k * 4 + 3]);
+    out[k] = static_cast<float>(rgb[0] * kBasis[k * 4 + 1] + rgb[1] * kBasis[k * 4 + 2] +
+                                rgb[2] * kBasis[k * 4 + 3]);
   }
   return out;
 }

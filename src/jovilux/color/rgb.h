@@ -1,11 +1,11 @@
 #pragma once
 
+#include "jovilux/color/chromaticity.h"
+
 #include <Eigen/Core>
 #include <optional>
 #include <string>
 #include <string_view>
-
-#include "jovilux/color/chromaticity.h"
 
 namespace jovilux {
 
@@ -13,13 +13,16 @@ namespace jovilux {
 using Rgb = Eigen::Vector3d;
 
 /// The luminance of a linear RGB, (1, 1, 1) having 1.
-inline float luminance_of(const Eigen::Array3f& rgb) { return 0.2126390f * rgb[0] + 0.7151687f * rgb[1] + 0.0721923f * rgb[2]; }
+inline float luminance_of(const Eigen::Array3f& rgb) {
+  return 0.2126390f * rgb[0] + 0.7151687f * rgb[1] + 0.0721923f * rgb[2];
+}
 
 /// IEC 61966-2-1 primaries; the inverse of each other.
 const Eigen::Matrix3d& rec709_from_xyz();
 const Eigen::Matrix3d& xyz_from_rec709();
 
-/// The sRGB transfer function and its inverse (IEC 61966-2-1); odd, so that negative values survive.
+/// The sRGB transfer function and its inverse (IEC 61966-2-1); odd, so that negative values
+/// survive.
 double srgb_encoded(double linear);
 double srgb_decoded(double encoded);
 
@@ -28,7 +31,8 @@ std::optional<Rgb> parse_hex_color(std::string_view text);
 /// "#rrggbb" of a linear color clamped to [0, 1].
 std::string hex_color(const Rgb& linear);
 
-/// Chromatic adaptation of XYZ from one white to another: Bradford's cone responses scaled by von Kries' rule.
+/// Chromatic adaptation of XYZ from one white to another: Bradford's cone responses scaled by von
+/// Kries' rule.
 /// Source: ICC.1:2010, annex E.
 Eigen::Matrix3d adaptation(const Xyz& from_white, const Xyz& to_white);
 

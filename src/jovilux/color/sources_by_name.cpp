@@ -1,13 +1,13 @@
 #include "jovilux/color/sources_by_name.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/base/text.h"
+#include "jovilux/color/nodes.h"
+
 #include <Eigen/Dense>
 #include <algorithm>
 #include <cctype>
 #include <cmath>
-
-#include "jovilux/base/assert.h"
-#include "jovilux/base/text.h"
-#include "jovilux/color/nodes.h"
 
 namespace jovilux {
 namespace {
@@ -32,8 +32,23 @@ Eigen::Vector3d visible_sums(const NmTable& s) {
   return out;
 }
 
-constexpr std::string_view kCieNames[] = {"a",  "c",  "d50", "d55", "d65", "f1", "f2",  "f3", "f4",
-                                          "f5", "f6", "f7",  "f8",  "f9",  "f10", "f11", "f12"};
+constexpr std::string_view kCieNames[] = {"a",
+                                          "c",
+                                          "d50",
+                                          "d55",
+                                          "d65",
+                                          "f1",
+                                          "f2",
+                                          "f3",
+                                          "f4",
+                                          "f5",
+                                          "f6",
+                                          "f7",
+                                          "f8",
+                                          "f9",
+                                          "f10",
+                                          "f11",
+                                          "f12"};
 
 }  // namespace
 
@@ -89,7 +104,8 @@ NmTable spectrum_over_nm(const Rgb& rgb) {
     while (k < kNodes - 2 && nm > kNodeNm[static_cast<std::size_t>(k) + 1]) {
       ++k;
     }
-    const double lo = kNodeNm[static_cast<std::size_t>(k)], hi = kNodeNm[static_cast<std::size_t>(k) + 1];
+    const double lo = kNodeNm[static_cast<std::size_t>(k)],
+                 hi = kNodeNm[static_cast<std::size_t>(k) + 1];
     const double t = std::clamp((nm - lo) / (hi - lo), 0.0, 1.0);
     out[i] = std::clamp((1 - t) * at_nodes[k] + t * at_nodes[k + 1], 0.0, 1.0);
   }

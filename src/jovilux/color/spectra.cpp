@@ -1,11 +1,11 @@
 #include "jovilux/color/spectra.h"
 
-#include <algorithm>
-#include <cmath>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/text.h"
 #include "jovilux/units/text.h"
+
+#include <algorithm>
+#include <cmath>
 
 namespace jovilux {
 namespace {
@@ -22,8 +22,23 @@ constexpr double kTestColors[] = {
 constexpr double kIlluminants[] = {
 #include "cie-illuminants-5nm.inc"
 };
-constexpr std::string_view kIlluminantNames[] = {"A",  "C",  "D50", "D55", "D65", "F1", "F2",  "F3", "F4",
-                                                 "F5", "F6", "F7",  "F8",  "F9",  "F10", "F11", "F12"};
+constexpr std::string_view kIlluminantNames[] = {"A",
+                                                 "C",
+                                                 "D50",
+                                                 "D55",
+                                                 "D65",
+                                                 "F1",
+                                                 "F2",
+                                                 "F3",
+                                                 "F4",
+                                                 "F5",
+                                                 "F6",
+                                                 "F7",
+                                                 "F8",
+                                                 "F9",
+                                                 "F10",
+                                                 "F11",
+                                                 "F12"};
 
 // Column `column` of a table whose rows are a wavelength followed by `columns` numbers.
 template <std::size_t N>
@@ -49,16 +64,19 @@ NmTable smooth_from_rows(const double (&rows)[N], std::size_t columns, std::size
   NmTable out;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     const double x = (kFirstNm + static_cast<double>(i) - first) / step;
-    const auto j = static_cast<std::size_t>(std::clamp(std::floor(x) - 1, 0.0, static_cast<double>(y.size()) - 4));
+    const auto j = static_cast<std::size_t>(
+        std::clamp(std::floor(x) - 1, 0.0, static_cast<double>(y.size()) - 4));
     const double t = x - static_cast<double>(j);  // in [0, 3]; knots at 0, 1, 2, 3
-    out[i] = std::max(0.0,
-                      -y[j] * (t - 1) * (t - 2) * (t - 3) / 6 + y[j + 1] * t * (t - 2) * (t - 3) / 2 -
-                          y[j + 2] * t * (t - 1) * (t - 3) / 2 + y[j + 3] * t * (t - 1) * (t - 2) / 6);
+    out[i] =
+        std::max(0.0,
+                 -y[j] * (t - 1) * (t - 2) * (t - 3) / 6 + y[j + 1] * t * (t - 2) * (t - 3) / 2 -
+                     y[j + 2] * t * (t - 1) * (t - 3) / 2 + y[j + 3] * t * (t - 1) * (t - 2) / 6);
   }
   return out;
 }
 
-// Powers of 5 nm bands, kept at the bands' own wavelengths: sums over 1 nm are then the 5 nm sums that the CIE means
+// Powers of 5 nm bands, kept at the bands' own wavelengths: sums over 1 nm are then the 5 nm sums
+// that the CIE means
 // for sources with lines, which interpolation would smear.
 template <std::size_t N>
 NmTable bands_from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
@@ -90,7 +108,8 @@ NmTable tabulated(double first_nm, double step_nm, const std::vector<double>& sa
 }
 
 const NmTable& color_matching(int c) {
-  static const NmTable kTables[3] = {smooth_from_rows(kCie1931, 3, 0), smooth_from_rows(kCie1931, 3, 1),
+  static const NmTable kTables[3] = {smooth_from_rows(kCie1931, 3, 0),
+                                     smooth_from_rows(kCie1931, 3, 1),
                                      smooth_from_rows(kCie1931, 3, 2)};
   JOVILUX_ASSERT(c >= 0 && c < 3);
   return kTables[c];
@@ -117,7 +136,8 @@ NmTable cie_daylight(Kelvin t) {
   const double m = 0.0241 + 0.2562 * x - 0.7341 * y;
   const double m1 = (-1.3515 - 1.7703 * x + 5.9114 * y) / m;
   const double m2 = (0.0300 - 31.4424 * x + 30.0717 * y) / m;
-  static const NmTable kS[3] = {from_rows(kDaylight, 3, 0), from_rows(kDaylight, 3, 1), from_rows(kDaylight, 3, 2)};
+  static const NmTable kS[3] = {
+      from_rows(kDaylight, 3, 0), from_rows(kDaylight, 3, 1), from_rows(kDaylight, 3, 2)};
   NmTable out;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     out[i] = std::max(0.0, kS[0][i] + m1 * kS[1][i] + m2 * kS[2][i]);
@@ -146,7 +166,8 @@ std::optional<White> parse_white(std::string_view text) {
   if (text.starts_with("daylight")) {
     const auto amount = parse_amount(text.substr(8));
     const auto* t = std::get_if<Amount>(&amount);
-    if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 4000 || t->value > 25000) {
+    if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 4000 ||
+        t->value > 25000) {
       return std::nullopt;
     }
     return White{White::Kind::kDaylight, {t->value}};
@@ -163,18 +184,21 @@ std::optional<White> parse_white(std::string_view text) {
   }
   const auto amount = parse_amount(text);
   const auto* t = std::get_if<Amount>(&amount);
-  if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 500 || t->value > 100000) {
+  if (t == nullptr || t->dimension != Dimension::kTemperature || t->value < 500 ||
+      t->value > 100000) {
     return std::nullopt;
   }
   return White{White::Kind::kPlanck, {t->value}};
 }
 
 std::string to_string(const White& white) {
-  return (white.kind == White::Kind::kPlanck ? "" : "daylight ") + short_number(white.temperature.value, 6) + " K";
+  return (white.kind == White::Kind::kPlanck ? "" : "daylight ") +
+         short_number(white.temperature.value, 6) + " K";
 }
 
 NmTable spectrum(const White& white) {
-  return white.kind == White::Kind::kPlanck ? planck(white.temperature) : cie_daylight(white.temperature);
+  return white.kind == White::Kind::kPlanck ? planck(white.temperature)
+                                            : cie_daylight(white.temperature);
 }
 
 }  // namespace jovilux

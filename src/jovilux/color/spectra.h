@@ -1,13 +1,13 @@
 #pragma once
 
+#include "jovilux/units/quantity.h"
+
 #include <array>
 #include <cstddef>
 #include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
-
-#include "jovilux/units/quantity.h"
 
 namespace jovilux {
 
@@ -16,7 +16,8 @@ inline constexpr int kFirstNm = 360;
 inline constexpr int kLastNm = 830;
 inline constexpr std::size_t kNmCount = kLastNm - kFirstNm + 1;
 
-/// A function of wavelength: value[i] belongs to kFirstNm + i nanometers. Relative power of a source, reflectance
+/// A function of wavelength: value[i] belongs to kFirstNm + i nanometers. Relative power of a
+/// source, reflectance
 /// or transmittance. Trivially copyable.
 struct NmTable {
   std::array<double, kNmCount> value{};
@@ -28,7 +29,8 @@ struct NmTable {
 /// Linear interpolation of samples `step_nm` apart, the first at `first_nm`; 0 outside.
 NmTable tabulated(double first_nm, double step_nm, const std::vector<double>& samples);
 
-/// CIE 1931 2 degree color-matching function (0: x, 1: y, 2: z), interpolated by cubics from the 5 nm table.
+/// CIE 1931 2 degree color-matching function (0: x, 1: y, 2: z), interpolated by cubics from the 5
+/// nm table.
 const NmTable& color_matching(int c);
 
 /// Spectral radiance of a black body, relative. T > 0. Planck's law with c2 = 1.4388e-2 m K.
@@ -37,7 +39,8 @@ NmTable planck(Kelvin t);
 /// The CIE daylight illuminant of a correlated color temperature in [4000, 25000] K (CIE 15, 3.1).
 NmTable cie_daylight(Kelvin t);
 
-/// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for another name. The F
+/// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for
+/// another name. The F
 /// series, which has lines, keeps its 5 nm bands at their own wavelengths and is 0 between them.
 std::optional<NmTable> cie_illuminant(std::string_view name);
 
@@ -50,7 +53,8 @@ struct White {
   Kelvin temperature{6504};
 };
 
-/// Reads "2700 K", "370 mired", "D6504", "D65", "daylight 6500 K". Nothing where the text is none of these or the
+/// Reads "2700 K", "370 mired", "D6504", "D65", "daylight 6500 K". Nothing where the text is none
+/// of these or the
 /// temperature is outside what the law holds for: 500..100000 K (Planck), 4000..25000 K (daylight).
 std::optional<White> parse_white(std::string_view text);
 std::string to_string(const White& white);

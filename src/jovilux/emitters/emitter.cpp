@@ -1,16 +1,17 @@
 #include "jovilux/emitters/emitter.h"
 
+#include "jovilux/color/rgb.h"
+#include "jovilux/emitters/mask_window.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 
-#include "jovilux/color/rgb.h"
-#include "jovilux/emitters/mask_window.h"
-
 namespace jovilux {
 namespace {
 
-// A direction evenly chosen inside a cone around z, given 1 - cos of its half angle (exact for narrow cones).
+// A direction evenly chosen inside a cone around z, given 1 - cos of its half angle (exact for
+// narrow cones).
 Vec3 cone_direction(float one_minus_cos, const Vec2& u) {
   const float v = u.x() * one_minus_cos;
   const float cosine = 1 - v, sine = std::sqrt(std::max(0.0f, v * (2 - v)));
@@ -25,7 +26,8 @@ float one_minus_cos(float sin2) { return sin2 / (1 + std::sqrt(std::max(0.0f, 1 
 
 // On the unit disk, in proportion to (1 - rho^2)^w.
 Vec2 disk_place(const Vec2& u, float w) {
-  const float r = w > 0 ? std::sqrt(std::max(0.0f, 1 - std::pow(1 - u.x(), 1 / (w + 1)))) : std::sqrt(u.x());
+  const float r =
+      w > 0 ? std::sqrt(std::max(0.0f, 1 - std::pow(1 - u.x(), 1 / (w + 1)))) : std::sqrt(u.x());
   const float phi = 2 * kPi * u.y();
   return {r * std::cos(phi), r * std::sin(phi)};
 }
@@ -37,7 +39,8 @@ struct SphericalRect {
 
   SphericalRect(const Emitter& e, const Vec3& p) {
     const Vec3d d = (e.center - p).cast<double>();
-    const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(), z = e.frame.z.cast<double>();
+    const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(),
+                z = e.frame.z.cast<double>();
     x0 = d.dot(x) - e.half_width;
     x1 = d.dot(x) + e.half_width;
     y0 = d.dot(y) - e.half_height;
@@ -74,12 +77,15 @@ struct SphericalRect {
 // Below this the differences of angles lose digits; evenly over the area is as good there.
 constexpr double kSmallSolidAngle = 1e-3;
 
-// A disk as seen from a point near it, in narrow strips that run away from the point's foot on the disk's plane: a strip by its
-// azimuth, then a direction evenly over the solid angle that the strip fills. Double precision, for points close to the plane.
+// A disk as seen from a point near it, in narrow strips that run away from the point's foot on the
+// disk's plane: a strip by its
+// azimuth, then a direction evenly over the solid angle that the strip fills. Double precision, for
+// points close to the plane.
 struct DiskStrips {
   double height, apart, radius;  // of p over the plane; of its foot from the center
   Vec3d ex, ey;                  // in the plane, ex from the foot to the center
-  double widest;                 // half of the azimuths that meet the disk; 0: all do, the foot is inside
+  // Half of the azimuths that meet the disk; 0: all do, the foot is inside.
+  double widest;
 
   DiskStrips(const Emitter& e, const Vec3& p) : radius(static_cast<double>(e.radius)) {
     const Vec3d z = e.frame.z.cast<double>(), d = (e.center - p).cast<double>();
@@ -91,20 +97,25 @@ struct DiskStrips {
     widest = apart > radius && near() ? std::asin(radius / apart) : 0;
   }
 
-  // Where spreading points evenly over the area serves badly: nearer than this share of the radius. Farther, strips would.
+  // Where spreading points evenly over the area serves badly: nearer than this share of the radius.
+  // Farther, strips would.
   bool near() const {
     constexpr double kNear = 0.8;
     return height > 0 && std::hypot(height, std::max(0.0, apart - radius)) < kNear * radius;
   }
-  // Distances from the foot at which a strip begins and ends; empty where it does not meet the disk.
+  // Distances from the foot at which a strip begins and ends; empty where it does not meet the
+  // disk.
   std::pair<double, double> ends(double azimuth) const {
-    const double along = apart * std::cos(azimuth), across = apart * std::sin(azimuth), half = std::sqrt(std::max(0.0, radius * radius - across * across));
+    const double along = apart * std::cos(azimuth), across = apart * std::sin(azimuth),
+                 half = std::sqrt(std::max(0.0, radius * radius - across * across));
     return {std::max(0.0, along - half), along + half};
   }
   double cosine(double from_foot) const { return height / std::hypot(height, from_foot); }
-  // Of the azimuth: even where all meet the disk; else by a cosine that is 0 where the strips are short.
+  // Of the azimuth: even where all meet the disk; else by a cosine that is 0 where the strips are
+  // short.
   double azimuth_pdf(double azimuth) const {
-    return widest > 0 ? std::cos(kPiD / 2 * azimuth / widest) * kPiD / (4 * widest) : 1 / (2 * kPiD);
+    return widest > 0 ? std::cos(kPiD / 2 * azimuth / widest) * kPiD / (4 * widest)
+                      : 1 / (2 * kPiD);
   }
   // Over solid angle, at an azimuth.
   double pdf(double azimuth) const {
@@ -114,17 +125,22 @@ struct DiskStrips {
   }
   // The place relative to the foot, and its density.
   Vec3d place(double u, double v, double* density) const {
-    const double azimuth = widest > 0 ? widest * 2 / kPiD * std::asin(std::clamp(2 * u - 1, -1.0, 1.0)) : (2 * u - 1) * kPiD;
+    const double azimuth = widest > 0
+                               ? widest * 2 / kPiD * std::asin(std::clamp(2 * u - 1, -1.0, 1.0))
+                               : (2 * u - 1) * kPiD;
     const auto [from, to] = ends(azimuth);
     const double c = cosine(from) + v * (cosine(to) - cosine(from));
-    const double out = std::clamp(height * std::sqrt(std::max(0.0, 1 - c * c)) / std::max(c, 1e-12), from, to);
+    const double out =
+        std::clamp(height * std::sqrt(std::max(0.0, 1 - c * c)) / std::max(c, 1e-12), from, to);
     *density = pdf(azimuth);
     return out * (std::cos(azimuth) * ex + std::sin(azimuth) * ey);
   }
 };
 
 // The angle between unit vectors, exact for small ones, where acos loses half of its digits.
-float angle_between(const Vec3& a, const Vec3& b) { return std::atan2(a.cross(b).norm(), a.dot(b)); }
+float angle_between(const Vec3& a, const Vec3& b) {
+  return std::atan2(a.cross(b).norm(), a.dot(b));
+}
 
 float spread_factor(const Emitter& e, const Vec3& away) {
   if (e.half_spread <= 0) {
@@ -142,7 +158,8 @@ float spot_factor(const Emitter& e, const Vec3& away) {
   return std::exp(-std::numbers::ln2_v<float> * std::pow(theta / e.half_beam, e.beam_exponent));
 }
 
-// The beam in three steps, from the cosine to the axis: enough for choosing among lights, and never 0 inside it.
+// The beam in three steps, from the cosine to the axis: enough for choosing among lights, and never
+// 0 inside it.
 float rough_spot_factor(const Emitter& e, float cos_axis) {
   constexpr float kEdge = 1e-5f;  // cosines of equal angles may differ by roundings
   if (e.beam_exponent == 0) {
@@ -152,18 +169,24 @@ float rough_spot_factor(const Emitter& e, float cos_axis) {
 }
 
 // The sky's luminance over that at the zenith; `up` is the sine of the elevation.
-float relative_sky(const Emitter& e, float up) { return e.sky == SkyModel::kUniform ? 1.0f : (1 + 2 * up) / 3; }
+float relative_sky(const Emitter& e, float up) {
+  return e.sky == SkyModel::kUniform ? 1.0f : (1 + 2 * up) / 3;
+}
 
-// The part of an even or overcast sky above the horizon of a surface: a lune between two half circles that share the
-// axis a, which is level and lies in the surface. Directions a t + sqrt(1 - t^2) (b cos psi + up sin psi) with
+// The part of an even or overcast sky above the horizon of a surface: a lune between two half
+// circles that share the
+// axis a, which is level and lies in the surface. Directions a t + sqrt(1 - t^2) (b cos psi + up
+// sin psi) with
 // 0 < psi < pi - theta, theta the surface's tilt; without a surface, theta = 0 and the whole sky.
-// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation, in their shares.
+// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation, in
+// their shares.
 struct SkyLune {
   Vec3 a, b, up;
   float span = kPi, cos_tilt = 1;  // pi - theta, cos theta
   bool by_elevation;               // half and half
 
-  SkyLune(const Emitter& e, const Vec3* side) : up(-e.frame.z), by_elevation(e.sky == SkyModel::kOvercast) {
+  SkyLune(const Emitter& e, const Vec3* side)
+      : up(-e.frame.z), by_elevation(e.sky == SkyModel::kOvercast) {
     a = e.frame.x;
     b = e.frame.y;
     if (side != nullptr) {
@@ -178,9 +201,12 @@ struct SkyLune {
     }
   }
   bool empty() const { return !(span > 1e-6f); }
-  float even_part() const { return 2 * span; }                                      // integral of 1
-  float elevation_part() const { return by_elevation ? kPi * (1 + cos_tilt) : 0; }  // of 2 sin(elevation)
-  float pdf(float sine_of_elevation) const { return (by_elevation ? 1 + 2 * sine_of_elevation : 1) / (even_part() + elevation_part()); }
+  float even_part() const { return 2 * span; }  // integral of 1
+  // Of 2 sin(elevation).
+  float elevation_part() const { return by_elevation ? kPi * (1 + cos_tilt) : 0; }
+  float pdf(float sine_of_elevation) const {
+    return (by_elevation ? 1 + 2 * sine_of_elevation : 1) / (even_part() + elevation_part());
+  }
   Vec3 place(Vec2 u) const {
     const float even = even_part() / (even_part() + elevation_part());
     float t, psi;
@@ -188,9 +214,11 @@ struct SkyLune {
       t = 1 - 2 * u.x() / even;
       psi = u.y() * span;
     } else {
-      const float r = std::sqrt((u.x() - even) / (1 - even)), phi = 2 * kPi * u.y();  // even over a disk: t has the density of a chord
+      // Even over a disk: t has the density of a chord.
+      const float r = std::sqrt((u.x() - even) / (1 - even)), phi = 2 * kPi * u.y();
       t = r * std::cos(phi);
-      const float chord = std::sqrt(std::max(1e-12f, 1 - t * t)), w = std::clamp(r * std::sin(phi) / chord, -1.0f, 1.0f);
+      const float chord = std::sqrt(std::max(1e-12f, 1 - t * t)),
+                  w = std::clamp(r * std::sin(phi) / chord, -1.0f, 1.0f);
       psi = std::acos(std::clamp(1 - 0.5f * (w + 1) * (1 + cos_tilt), -1.0f, 1.0f));
     }
     const float s = std::sqrt(std::max(0.0f, 1 - t * t));
@@ -199,9 +227,15 @@ struct SkyLune {
 };
 
 // Of dome and general sky: east, north, up.
-Vec3 mapped(const Emitter& e, const Vec3& d) { return {d.dot(e.frame.x), d.dot(e.frame.y), -d.dot(e.frame.z)}; }
-Vec3 unmapped(const Emitter& e, const Vec3& m) { return m.x() * e.frame.x + m.y() * e.frame.y - m.z() * e.frame.z; }
-bool has_map(const Emitter& e) { return e.form == Form::kDome || (e.form == Form::kSky && e.sky == SkyModel::kGeneral); }
+Vec3 mapped(const Emitter& e, const Vec3& d) {
+  return {d.dot(e.frame.x), d.dot(e.frame.y), -d.dot(e.frame.z)};
+}
+Vec3 unmapped(const Emitter& e, const Vec3& m) {
+  return m.x() * e.frame.x + m.y() * e.frame.y - m.z() * e.frame.z;
+}
+bool has_map(const Emitter& e) {
+  return e.form == Form::kDome || (e.form == Form::kSky && e.sky == SkyModel::kGeneral);
+}
 
 // Luminance of a dome or general sky in a mapped direction.
 float map_luminance(const Emitter& e, const Vec3& m) {
@@ -214,7 +248,8 @@ float map_luminance(const Emitter& e, const Vec3& m) {
 // Relative intensity of a beam or profile in the unit direction `away` from the light.
 float relative_intensity_along(const Emitter& e, const Vec3& away) {
   if (e.detail != nullptr && e.detail->profile) {
-    return e.detail->profile->intensity(e.frame.to_local(away)) / static_cast<float>(e.detail->profile->peak());
+    return e.detail->profile->intensity(e.frame.to_local(away)) /
+           static_cast<float>(e.detail->profile->peak());
   }
   return e.form == Form::kSpot ? spot_factor(e, away) : 1.0f;
 }
@@ -227,8 +262,9 @@ float weighting_at(const Emitter& e, const Vec3& place) {
   const Vec3 q = place - e.center;
   const float x = q.dot(e.frame.x), y = q.dot(e.frame.y);
   const auto bell = [&](float v2) { return std::pow(std::max(0.0f, 1 - v2), e.center_weight); };
-  return e.form == Form::kRect ? e.weight_scale * bell(sqr(x / e.half_width)) * bell(sqr(y / e.half_height))
-                               : e.weight_scale * bell((x * x + y * y) / (e.radius * e.radius));
+  return e.form == Form::kRect
+             ? e.weight_scale * bell(sqr(x / e.half_width)) * bell(sqr(y / e.half_height))
+             : e.weight_scale * bell((x * x + y * y) / (e.radius * e.radius));
 }
 
 // Luminance of a flat light at a place, towards the unit direction `away`.
@@ -244,15 +280,21 @@ float flat_luminance(const Emitter& e, const Vec3& place, const Vec3& away) {
     return 0;
   }
   if (e.by_intensity) {
-    return e.intensity * relative_intensity_along(e, away) * weighting_at(e, place) / (e.area() * cosine);
+    return e.intensity * relative_intensity_along(e, away) * weighting_at(e, place) /
+           (e.area() * cosine);
   }
-  const Vec3 facing = e.two_sided && away.dot(e.frame.z) < 0 ? Vec3(away - 2 * away.dot(e.frame.z) * e.frame.z) : away;
+  const Vec3 facing = e.two_sided && away.dot(e.frame.z) < 0
+                          ? Vec3(away - 2 * away.dot(e.frame.z) * e.frame.z)
+                          : away;
   return e.luminance * spread_factor(e, facing) * weighting_at(e, place);
 }
 
 float sphere_luminance(const Emitter& e, const Vec3& away, float mu) {
-  const float weighting = e.center_weight > 0 ? e.weight_scale * std::pow(std::max(0.0f, mu * mu), e.center_weight) : 1.0f;
-  return weighting * (e.by_intensity ? e.intensity * relative_intensity_along(e, away) / e.area() : e.luminance);
+  const float weighting = e.center_weight > 0
+                              ? e.weight_scale * std::pow(std::max(0.0f, mu * mu), e.center_weight)
+                              : 1.0f;
+  return weighting * (e.by_intensity ? e.intensity * relative_intensity_along(e, away) / e.area()
+                                     : e.luminance);
 }
 
 // Density over a flat light's area of places chosen by disk_place or evenly.
@@ -260,7 +302,10 @@ float place_pdf(const Emitter& e, const Vec3& place) {
   return (e.form != Form::kRect && e.center_weight > 0 ? weighting_at(e, place) : 1.0f) / e.area();
 }
 
-LightSample toward_place(const Emitter& e, const Vec3& p, const Vec3& place, float pdf_of_solid_angle) {
+LightSample toward_place(const Emitter& e,
+                         const Vec3& p,
+                         const Vec3& place,
+                         float pdf_of_solid_angle) {
   LightSample out;
   const Vec3 to = place - p;
   const float d2 = to.squaredNorm();
@@ -277,10 +322,10 @@ LightSample toward_place(const Emitter& e, const Vec3& p, const Vec3& place, flo
 
 // A tube or line as seen from p.
 struct TubeView {
-  Vec3 to, side;      // unit: straight to the axis, and across it
-  float d = 0;        // from p to the axis
+  Vec3 to, side;         // unit: straight to the axis, and across it
+  float d = 0;           // from p to the axis
   float z0 = 0, z1 = 0;  // the ends along the axis from p's foot; infinite when endless
-  float widest = 0;   // half of the angle that the tube fills around p
+  float widest = 0;      // half of the angle that the tube fills around p
 
   TubeView(const Emitter& e, const Vec3& p) {
     const Vec3 from = e.center - p;
@@ -302,7 +347,9 @@ struct TubeView {
     return d * std::cos(phi) - std::sqrt(std::max(0.0f, e.radius * e.radius - s * s));
   }
   // Sine of the angle along the axis at which an end is seen over the distance s.
-  static float end_sine(float z, float s) { return std::isinf(z) ? std::copysign(1.0f, z) : z / std::hypot(z, s); }
+  static float end_sine(float z, float s) {
+    return std::isinf(z) ? std::copysign(1.0f, z) : z / std::hypot(z, s);
+  }
 };
 
 LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
@@ -323,7 +370,8 @@ LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
   if (!(b1 > b0) || !(cosine > 1e-6f)) {
     return out;
   }
-  out.wi = (cosine * (std::cos(phi) * view.to + std::sin(phi) * view.side) + sine * e.frame.x).normalized();
+  out.wi = (cosine * (std::cos(phi) * view.to + std::sin(phi) * view.side) + sine * e.frame.x)
+               .normalized();
   out.distance = s / cosine;
   const float falloff = falloff_at(e, p);
   if (line) {
@@ -342,7 +390,8 @@ float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
     return 0;
   }
   // What met the tube lies on it, whatever the rounding at its limb says.
-  const float phi = std::clamp(std::atan2(across.dot(view.side), across.dot(view.to)), -view.widest, view.widest);
+  const float phi =
+      std::clamp(std::atan2(across.dot(view.side), across.dot(view.to)), -view.widest, view.widest);
   const float s = view.mantle(e, phi);
   const float span = TubeView::end_sine(view.z1, s) - TubeView::end_sine(view.z0, s);
   return span > 0 ? 1 / (2 * view.widest * span) : 0;
@@ -358,7 +407,8 @@ LightSample toward_object(const Emitter& e, const Vec3& p, const Vec2& u) {
   }
   out.distance = std::sqrt(d2);
   out.wi = to / out.distance;
-  const float cos_light = e.two_sided ? std::abs(out.wi.dot(place.normal)) : -out.wi.dot(place.normal);
+  const float cos_light =
+      e.two_sided ? std::abs(out.wi.dot(place.normal)) : -out.wi.dot(place.normal);
   if (!(cos_light > 0)) {
     return {};
   }
@@ -412,7 +462,9 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
         if (const DiskStrips strips(e, p); strips.near()) {
           double density = 0;
           const Vec3d q = strips.place(u.x(), u.y(), &density) - strips.apart * strips.ex;
-          return density > 0 ? toward_place(e, p, e.center + q.cast<float>(), static_cast<float>(density)) : out;
+          return density > 0
+                     ? toward_place(e, p, e.center + q.cast<float>(), static_cast<float>(density))
+                     : out;
         }
       }
       const Vec2 q = disk_place(u, e.center_weight) * e.radius;
@@ -423,7 +475,8 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
       if (rect.solid_angle > kSmallSolidAngle) {
         const Vec3d q = rect.place(u.x(), u.y());
         const Vec3d d = (e.center - p).cast<double>();
-        const Vec3 place = e.center + static_cast<float>(q.x() - d.dot(e.frame.x.cast<double>())) * e.frame.x +
+        const Vec3 place = e.center +
+                           static_cast<float>(q.x() - d.dot(e.frame.x.cast<double>())) * e.frame.x +
                            static_cast<float>(q.y() - d.dot(e.frame.y.cast<double>())) * e.frame.y;
         return toward_place(e, p, place, static_cast<float>(1 / rect.solid_angle));
       }
@@ -433,8 +486,10 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
                               (2 * u.y() - 1) * e.half_height * e.frame.y,
                           0);
     }
-    case Form::kTube: return toward_tube(e, p, u);
-    case Form::kObject: return toward_object(e, p, u);
+    case Form::kTube:
+      return toward_tube(e, p, u);
+    case Form::kObject:
+      return toward_object(e, p, u);
     case Form::kSun: {
       const float omc = one_minus_cos(e.sin2_disc);
       out.wi = Frame::around(-e.frame.z).to_world(cone_direction(omc, u));
@@ -458,7 +513,8 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
       }
       [[fallthrough]];
     case Form::kDome: {
-      const Vec3 m = side != nullptr ? e.detail->map.sample_above(mapped(e, *side), u, out.pdf) : e.detail->map.sample(u, out.pdf);
+      const Vec3 m = side != nullptr ? e.detail->map.sample_above(mapped(e, *side), u, out.pdf)
+                                     : e.detail->map.sample(u, out.pdf);
       if (!(out.pdf > 0)) {
         return {};
       }
@@ -480,7 +536,8 @@ Eigen::Array3f PositionTint::at(const Vec3& p) const {
   for (std::size_t i = 0; i < ramp.size(); ++i) {
     if (v < ramp[i].first) {
       if (i > 0) {
-        const auto t = static_cast<float>((v - ramp[i - 1].first) / (ramp[i].first - ramp[i - 1].first));
+        const auto t =
+            static_cast<float>((v - ramp[i - 1].first) / (ramp[i].first - ramp[i - 1].first));
         c = (1 - t) * ramp[i - 1].second + t * ramp[i].second;
       }
       break;
@@ -534,26 +591,34 @@ float falloff_at(const Emitter& e, const Vec3& p) {
 namespace {
 
 // Density of bare_sample over solid angle.
-float bare_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
+float bare_pdf(
+    const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
   switch (e.form) {
-    case Form::kPoint: return 0;
+    case Form::kPoint:
+      return 0;
     case Form::kSphere: {
       const float d2 = (e.center - p).squaredNorm(), r2 = e.radius * e.radius;
       return d2 > r2 ? cone_pdf(one_minus_cos(r2 / d2)) : 0;
     }
-    case Form::kTube: return tube_pdf(e, p, wi);
+    case Form::kTube:
+      return tube_pdf(e, p, wi);
     case Form::kObject: {
       const float cos_light = std::abs(wi.dot(at.normal));
-      return cos_light > 0 ? e.detail->surface->pdf_area(at.normal) * (at.position - p).squaredNorm() / cos_light : 0;
+      return cos_light > 0 ? e.detail->surface->pdf_area(at.normal) *
+                                 (at.position - p).squaredNorm() / cos_light
+                           : 0;
     }
-    case Form::kSun: return cone_pdf(one_minus_cos(e.sin2_disc));
+    case Form::kSun:
+      return cone_pdf(one_minus_cos(e.sin2_disc));
     case Form::kSky:
       if (!has_map(e)) {
         const SkyLune lune(e, side);
         return lune.empty() ? 0 : lune.pdf(std::max(0.0f, -wi.dot(e.frame.z)));
       }
       [[fallthrough]];
-    case Form::kDome: return side != nullptr ? e.detail->map.pdf_above(mapped(e, *side), mapped(e, wi)) : e.detail->map.pdf(mapped(e, wi));
+    case Form::kDome:
+      return side != nullptr ? e.detail->map.pdf_above(mapped(e, *side), mapped(e, wi))
+                             : e.detail->map.pdf(mapped(e, wi));
     case Form::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
@@ -567,7 +632,9 @@ float bare_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace
         if (const DiskStrips strips(e, p); strips.near()) {
           const Vec3d way = wi.cast<double>();
           const bool facing = e.two_sided || wi.dot(e.frame.z) < 0;
-          return facing ? static_cast<float>(strips.pdf(std::atan2(way.dot(strips.ey), way.dot(strips.ex)))) : 0;
+          return facing ? static_cast<float>(
+                              strips.pdf(std::atan2(way.dot(strips.ey), way.dot(strips.ex))))
+                        : 0;
         }
       }
       if (e.is_zero_size()) {
@@ -577,7 +644,8 @@ float bare_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace
       if (cos_light <= 0) {
         return 0;
       }
-      const float t = std::abs((p - e.center).dot(e.frame.z)) / cos_light;  // to the light's plane along wi
+      // To the light's plane along wi.
+      const float t = std::abs((p - e.center).dot(e.frame.z)) / cos_light;
       return place_pdf(e, at.position) * t * t / cos_light;
     }
   }
@@ -585,7 +653,10 @@ float bare_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace
 }
 
 // Per solid angle around wi, of a density over the light's plane (sun: the mask's).
-double per_solid_angle(const Emitter& e, const MaskWindow& window, const Vec3& wi, double per_area) {
+double per_solid_angle(const Emitter& e,
+                       const MaskWindow& window,
+                       const Vec3& wi,
+                       double per_area) {
   const double cosine = std::abs(static_cast<double>(wi.dot(e.frame.z)));
   return cosine > 0 ? per_area * sqr(window.height()) / (cosine * cosine * cosine) : 0;
 }
@@ -606,7 +677,8 @@ LightSample through_mask(const Emitter& e, const Vec3& p, const Vec2& u, const V
   if (u.x() < share) {
     const auto [q, density] = window.place({u.x() / share, u.y()});
     by_mask = density;
-    const Vec3 in_plane = static_cast<float>(q.x()) * e.frame.x + static_cast<float>(q.y()) * e.frame.y;
+    const Vec3 in_plane =
+        static_cast<float>(q.x()) * e.frame.x + static_cast<float>(q.y()) * e.frame.y;
     if (e.is_distant()) {
       out.wi = (in_plane - static_cast<float>(window.height()) * e.frame.z).normalized();
       out.distance = kFar;
@@ -628,7 +700,9 @@ LightSample through_mask(const Emitter& e, const Vec3& p, const Vec2& u, const V
   if (u.x() < share && !(by_mask > 0)) {  // a row without light, from a strip that has some
     return {};
   }
-  out.pdf = static_cast<float>(share * by_mask + (share < 1 ? (1 - share) * static_cast<double>(bare_pdf(e, p, out.wi, at, side)) : 0.0));
+  out.pdf = static_cast<float>(
+      share * by_mask +
+      (share < 1 ? (1 - share) * static_cast<double>(bare_pdf(e, p, out.wi, at, side)) : 0.0));
   out.weight /= out.pdf;
   return out;
 }
@@ -638,7 +712,8 @@ LightSample through_mask(const Emitter& e, const Vec3& p, const Vec2& u, const V
 LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
   LightSample out = MaskWindow::suits(e) ? through_mask(e, p, u, side) : bare_sample(e, p, u, side);
   if (e.detail != nullptr && out.weight > 0) {
-    const LightTint tint = tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
+    const LightTint tint =
+        tint_between(e, p, e.is_distant() ? p : Vec3(p + out.wi * out.distance), out.wi);
     out.weight *= tint.gray;
     out.colored = tint.colored;
     out.rgb = tint.rgb;
@@ -646,7 +721,8 @@ LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const 
   return out;
 }
 
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
+float light_pdf(
+    const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
   const float bare = bare_pdf(e, p, wi, at, side);
   if (!MaskWindow::suits(e) || !(bare > 0)) {
     return bare;
@@ -655,28 +731,38 @@ float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlac
   if (window.dark() || !(window.share() > 0)) {
     return window.dark() ? 0 : bare;
   }
-  const double by_mask = per_solid_angle(e, window, wi, window.density(window.seen(wi, at.position)));
-  return static_cast<float>(window.share() * by_mask + (1 - window.share()) * static_cast<double>(bare));
+  const double by_mask =
+      per_solid_angle(e, window, wi, window.density(window.seen(wi, at.position)));
+  return static_cast<float>(window.share() * by_mask +
+                            (1 - window.share()) * static_cast<double>(bare));
 }
 
 float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at) {
   switch (e.form) {
-    case Form::kPoint: return 0;
-    case Form::kSphere: return sphere_luminance(e, -along, -along.dot(at.normal));
+    case Form::kPoint:
+      return 0;
+    case Form::kSphere:
+      return sphere_luminance(e, -along, -along.dot(at.normal));
     case Form::kTube:  // its ends are dark
-      return e.radius > 0 && -along.dot(at.normal) > 0 && std::abs(at.normal.dot(e.frame.x)) < 0.5f ? e.luminance : 0;
-    case Form::kObject: return e.two_sided || -along.dot(at.normal) > 0 ? e.luminance : 0;
-    case Form::kSun: return e.luminance;
+      return e.radius > 0 && -along.dot(at.normal) > 0 && std::abs(at.normal.dot(e.frame.x)) < 0.5f
+                 ? e.luminance
+                 : 0;
+    case Form::kObject:
+      return e.two_sided || -along.dot(at.normal) > 0 ? e.luminance : 0;
+    case Form::kSun:
+      return e.luminance;
     case Form::kSky:
       if (!has_map(e)) {
         const float up = -along.dot(e.frame.z);
         return up > 0 ? e.luminance * relative_sky(e, up) : 0;
       }
       [[fallthrough]];
-    case Form::kDome: return map_luminance(e, mapped(e, along));
+    case Form::kDome:
+      return map_luminance(e, mapped(e, along));
     case Form::kSpot:
     case Form::kDisk:
-    case Form::kRect: return e.is_zero_size() ? 0 : flat_luminance(e, at.position, -along);
+    case Form::kRect:
+      return e.is_zero_size() ? 0 : flat_luminance(e, at.position, -along);
   }
   return 0;
 }
@@ -715,7 +801,8 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   if (e.form == Form::kSky) {  // half of it rises above a wall, none above a ceiling
     const float open = 0.5f * (1 - n.dot(e.frame.z));
     if (has_map(e)) {
-      return e.luminance * e.detail->mean_luminance * 2 * kPi * e.detail->map.projected(mapped(e, n));
+      return e.luminance * e.detail->mean_luminance * 2 * kPi *
+             e.detail->map.projected(mapped(e, n));
     }
     return open > 1e-6f ? e.luminance * kPi * open : 0;
   }
@@ -735,7 +822,8 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
     }
     // The higher of its ends above the surface; an endless one rises somewhere unless it is level.
     const float along = n.dot(e.frame.x), across = n.dot(view.to) * view.d + e.radius;
-    const float highest = e.endless ? (std::abs(along) > 1e-6f ? HUGE_VALF : across) : across + std::max(view.z0 * along, view.z1 * along);
+    const float highest = e.endless ? (std::abs(along) > 1e-6f ? HUGE_VALF : across)
+                                    : across + std::max(view.z0 * along, view.z1 * along);
     if (highest <= 0) {
       return 0;
     }
@@ -751,10 +839,17 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   switch (e.form) {
     case Form::kSphere:
     case Form::kSpot:
-    case Form::kDisk: reach = e.radius; break;
-    case Form::kRect: reach = std::hypot(e.half_width, e.half_height); break;
-    case Form::kObject: reach = static_cast<float>(e.detail->surface->reach()); break;
-    default: break;
+    case Form::kDisk:
+      reach = e.radius;
+      break;
+    case Form::kRect:
+      reach = std::hypot(e.half_width, e.half_height);
+      break;
+    case Form::kObject:
+      reach = static_cast<float>(e.detail->surface->reach());
+      break;
+    default:
+      break;
   }
   const float d = std::sqrt(d2);
   // The cosine at the surface, over the angle that the light may fill.
@@ -766,25 +861,30 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   const float near2 = std::max(d2, 0.25f * reach * reach);
   const float cos_axis = -to.dot(e.frame.z) / std::max(d, 1e-12f);
   if (e.form == Form::kObject) {
-    return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / near2 * cosine * falloff;
+    return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / near2 * cosine *
+           falloff;
   }
   if (e.form == Form::kPoint || (e.form == Form::kSpot && e.radius == 0)) {
-    const float shape = e.detail != nullptr && e.detail->profile ? relative_intensity_along(e, -to / std::max(d, 1e-12f))
-                        : e.form == Form::kSpot                  ? rough_spot_factor(e, cos_axis)
-                                                                 : 1.0f;
+    const float shape = e.detail != nullptr && e.detail->profile
+                            ? relative_intensity_along(e, -to / std::max(d, 1e-12f))
+                        : e.form == Form::kSpot ? rough_spot_factor(e, cos_axis)
+                                                : 1.0f;
     return e.intensity * shape / std::max(d2, 1e-12f) * cosine * falloff;
   }
   if (e.by_intensity) {
     // The light fills more than one direction: its share along the middle one, and never nothing.
     const bool profiled = e.detail != nullptr && e.detail->profile;
-    const float shape = profiled ? std::max(0.1f, relative_intensity_along(e, -to / std::max(d, 1e-12f))) : rough_spot_factor(e, std::min(1.0f, cos_axis + sine_reach));
+    const float shape = profiled
+                            ? std::max(0.1f, relative_intensity_along(e, -to / std::max(d, 1e-12f)))
+                            : rough_spot_factor(e, std::min(1.0f, cos_axis + sine_reach));
     const bool behind = e.form != Form::kSphere && !e.two_sided && cos_axis <= 0;
     return behind ? 0 : e.intensity * shape / near2 * cosine * falloff;
   }
   if (e.form == Form::kSphere) {
     return e.luminance * e.area() / near2 * cosine * falloff;
   }
-  // Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the surface.
+  // Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the
+  // surface.
   const float height = e.two_sided ? std::abs(to.dot(e.frame.z)) : -to.dot(e.frame.z);
   if (height <= 0) {
     return 0;
@@ -803,7 +903,8 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
 float unmasked_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {
   if (e.is_distant()) {
     if (has_map(e)) {
-      return e.shines() && may_reach(e, p, links) ? e.luminance * e.detail->mean_luminance * kPi : 0;
+      return e.shines() && may_reach(e, p, links) ? e.luminance * e.detail->mean_luminance * kPi
+                                                  : 0;
     }
     return unmasked_illuminance(e, p, -e.frame.z, links);
   }
@@ -844,7 +945,8 @@ float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t 
     return 0;
   }
   // What the nearest place of the ray gets, spread as the inverse square spreads it along the ray.
-  const float t = std::clamp(span.nearest, 0.0f, std::isinf(end) ? std::max(span.nearest, 0.0f) : end);
+  const float t =
+      std::clamp(span.nearest, 0.0f, std::isinf(end) ? std::max(span.nearest, 0.0f) : end);
   const float d2 = span.apart * span.apart + (t - span.nearest) * (t - span.nearest);
   // Without masks: the ray may cross light and dark.
   return unmasked_fluence(e, ray.at(t), links) * d2 / span.apart * (span.last - span.first);

@@ -1,12 +1,5 @@
 #pragma once
 
-#include <array>
-#include <cstdint>
-#include <memory>
-#include <optional>
-#include <utility>
-#include <vector>
-
 #include "jovilux/base/formula.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/nodes.h"
@@ -19,14 +12,24 @@
 #include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <utility>
+#include <vector>
+
 namespace jovilux {
 
-/// A color over the position of the lit point: a formula of x, y, z [m] and t [s] looked up in a ramp, its luminance
+/// A color over the position of the lit point: a formula of x, y, z [m] and t [s] looked up in a
+/// ramp, its luminance
 /// under the light's own white made 1.
 struct PositionTint {
   Formula formula;
-  std::vector<std::pair<double, Eigen::Array3f>> ramp;  ///< value and linear RGB, values increasing, at least 1
-  Eigen::Array3f luminance = Eigen::Array3f::Ones();    ///< of (1, 0, 0), (0, 1, 0), (0, 0, 1) under the light's table
+  /// Value and linear RGB, values increasing, at least 1.
+  std::vector<std::pair<double, Eigen::Array3f>> ramp;
+  /// Of (1, 0, 0), (0, 1, 0), (0, 0, 1) under the light's table.
+  Eigen::Array3f luminance = Eigen::Array3f::Ones();
   double time_s = 0;
 
   Eigen::Array3f at(const Vec3& p) const;
@@ -37,101 +40,134 @@ struct EmitterDetail {
   std::shared_ptr<const LuminousDistribution> profile;
   std::shared_ptr<const LuminousSurface> surface;  ///< object
   std::shared_ptr<const DomePicture> dome;
-  SkyShape sky;                                    ///< general sky, in the frame east, north, up
-  DirectionMap map;                                ///< dome and general sky
-  float mean_luminance = 0;                        ///< of both, before the emitter's factor
+  SkyShape sky;              ///< general sky, in the frame east, north, up
+  DirectionMap map;          ///< dome and general sky
+  float mean_luminance = 0;  ///< of both, before the emitter's factor
   std::shared_ptr<const Gobo> gobo;
   std::optional<PositionTint> tint;
   std::optional<Enclosure> zone;  ///< what the light is held to
 };
 
-/// The tables of a tint's channels, each in a layer of its own: their sum is the light with a tint of (1, 1, 1).
+/// The tables of a tint's channels, each in a layer of its own: their sum is the light with a tint
+/// of (1, 1, 1).
 using TintChannels = std::array<LightTable, 3>;
 
 /// Declared departures from physics in what a light does; each is 1, or as here, by default.
 struct LightCheats {
-  float diffuse = 1, gloss = 1;           ///< factors on diffuse and glossy reflection of its light
-  float bounce = 1, bounce_saturation = 1;  ///< of its light after a bounce
-  float haze = 1;                         ///< of its light that haze scatters
-  float shadow = 1;                       ///< opacity of its shadows
+  float diffuse = 1, gloss = 1;  ///< factors on diffuse and glossy reflection of its light
+  float bounce = 1, bounce_saturation = 1;   ///< of its light after a bounce
+  float haze = 1;                            ///< of its light that haze scatters
+  float shadow = 1;                          ///< opacity of its shadows
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
   enum class Caustics : std::uint8_t { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
-  bool seen = true;                       ///< by the camera and in mirrors
-  float bounce_limit = 0;                 ///< the most that one path of its bounced light adds to a sample [cd/m2]; 0: no limit
+  bool seen = true;  ///< by the camera and in mirrors
+  /// The most that one path of its bounced light adds to a sample [cd/m2]; 0: no limit.
+  float bounce_limit = 0;
 
-  bool any_on_reflection() const { return diffuse != 1 || gloss != 1 || caustics != Caustics::kNormal; }
+  bool any_on_reflection() const {
+    return diffuse != 1 || gloss != 1 || caustics != Caustics::kNormal;
+  }
 };
 
-/// A light made ready for rays. Plain data, immutable, shared by all threads. SI and photometric units.
+/// A light made ready for rays. Plain data, immutable, shared by all threads. SI and photometric
+/// units.
 struct Emitter {
   Form form = Form::kPoint;
   bool two_sided = false;
-  bool by_intensity = false;          ///< a profile or a spot's beam: luminance follows from `intensity`
-  bool endless = false;               ///< tube
-  /// Nothing but sampling finds it: a light without size, one that cameras and mirrors do not see, one whose shadows
+  /// A profile or a spot's beam: luminance follows from `intensity`.
+  bool by_intensity = false;
+  bool endless = false;  ///< tube
+  /// Nothing but sampling finds it: a light without size, one that cameras and mirrors do not see,
+  /// one whose shadows
   /// are not those of the world.
   bool only_sampled = false;
   Vec3 center = Vec3::Zero();
-  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};  ///< z is the axis: the way it shines (sun, sky: downwards); a tube lies along x
-  float radius = 0;                   ///< sphere, disk, tube, lens of a spot [m]
-  float half_width = 0, half_height = 0;  ///< rect; tube: half of its length [m]
-  float half_spread = 0;              ///< disk, rect [rad]; 0 is Lambert
-  float center_weight = 0;            ///< disk, rect, sphere
-  float weight_scale = 1;             ///< center_weighting in the middle
+  /// Z is the axis: the way it shines (sun, sky: downwards); a tube lies along x.
+  Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};
+  float radius = 0;                        ///< sphere, disk, tube, lens of a spot [m]
+  float half_width = 0, half_height = 0;   ///< rect; tube: half of its length [m]
+  float half_spread = 0;                   ///< disk, rect [rad]; 0 is Lambert
+  float center_weight = 0;                 ///< disk, rect, sphere
+  float weight_scale = 1;                  ///< center_weighting in the middle
   float half_beam = 0, beam_exponent = 0;  ///< spot [rad], see SpotBeam
-  float cos_beam = 1, cos_field = 1;  ///< spot: cosines of half of beam and field, for choosing among lights
-  float sin2_disc = 0;                ///< sun: sin^2 of half of its angular diameter
+  /// Spot: cosines of half of beam and field, for choosing among lights.
+  float cos_beam = 1, cos_field = 1;
+  float sin2_disc = 0;  ///< sun: sin^2 of half of its angular diameter
   SkyModel sky = SkyModel::kUniform;
-  float luminance = 0;                ///< mean along the normal; at the zenith [cd/m2]; dome: a factor; dimmed
-  float intensity = 0;                ///< of a point, or at the peak of a beam or profile [cd]; of a line [cd/m]; dimmed
+  /// Mean along the normal; at the zenith [cd/m2]; dome: a factor; dimmed.
+  float luminance = 0;
+  /// Of a point, or at the peak of a beam or profile [cd]; of a line [cd/m]; dimmed.
+  float intensity = 0;
   LightTable table = LightTable::Zero();
   Falloff falloff;
   LightCheats cheats;
-  std::uint64_t link_bit = 0;         ///< the bit of its list of linked objects; 0: linked to all
-  std::uint32_t casters = kNoIndex;   ///< the list of objects that throw its shadows; kNoIndex: all
-  std::uint32_t layer = kNoIndex;     ///< where in the film its light is kept
+  std::uint64_t link_bit = 0;        ///< the bit of its list of linked objects; 0: linked to all
+  std::uint32_t casters = kNoIndex;  ///< the list of objects that throw its shadows; kNoIndex: all
+  std::uint32_t layer = kNoIndex;    ///< where in the film its light is kept
   std::shared_ptr<const EmitterDetail> detail;  ///< may be null
-  std::shared_ptr<const TintChannels> channels;  ///< null but where they go to layers `layer` to `layer` + 2
+  /// Null but where they go to layers `layer` to `layer` + 2.
+  std::shared_ptr<const TintChannels> channels;
 
-  bool is_zero_size() const { return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0); }
+  bool is_zero_size() const {
+    return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0);
+  }
   bool is_distant() const { return jovilux::is_distant(form); }
   bool shines() const { return luminance > 0 || intensity > 0; }
   /// Flat surfaces: one side; a sphere: the disc that it shows.
-  float area() const { return form == Form::kRect ? 4 * half_width * half_height : kPi * radius * radius; }
+  float area() const {
+    return form == Form::kRect ? 4 * half_width * half_height : kPi * radius * radius;
+  }
 };
 
 /// A place on a light, chosen to be seen from a point p.
 struct LightSample {
   Vec3 wi = Vec3::Zero();  ///< unit, from p towards the light
   float distance = 0;      ///< from p to the place [m]; kFar for distant lights
-  float weight = 0;        ///< L w / pdf, or I w / d^2 of a light without size [lx]; 0: nothing arrives
-  float pdf = 0;           ///< over solid angle [1/sr]; 0 for lights without size, which nothing else can find
-  bool colored = false;    ///< `rgb` differs from gray: gobo, dome, tint by position
+  /// L w / pdf, or I w / d^2 of a light without size [lx]; 0: nothing arrives.
+  float weight = 0;
+  /// Over solid angle [1/sr]; 0 for lights without size, which nothing else can find.
+  float pdf = 0;
+  bool colored = false;  ///< `rgb` differs from gray: gobo, dome, tint by position
   Eigen::Array3f rgb = Eigen::Array3f::Ones();  ///< multiplies the light's color
 };
 
-/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies and domes by their
-/// luminance, for a surface that lies on `side` (unit normal; null: haze and sheets, which light reaches from everywhere) above
-/// its horizon only, domes and general skies there also by the cosine; rectangles as spherical rectangles (evenly over their area where they look small), tubes by the angles
-/// around and along them, disks seen from near in strips by the angles they fill, else, like objects, by their area (a disk's by its
+/// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies
+/// and domes by their
+/// luminance, for a surface that lies on `side` (unit normal; null: haze and sheets, which light
+/// reaches from everywhere) above
+/// its horizon only, domes and general skies there also by the cosine; rectangles as spherical
+/// rectangles (evenly over their area where they look small), tubes by the angles
+/// around and along them, disks seen from near in strips by the angles they fill, else, like
+/// objects, by their area (a disk's by its
 /// center weight).
-/// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical
+/// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for
+/// Spherical
 /// Rectangles", CGF 32(4), 2013.
-LightSample sample_toward(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side = nullptr);
+LightSample sample_toward(const Emitter& e,
+                          const Vec3& p,
+                          const Vec2& u,
+                          const Vec3* side = nullptr);
 
 /// A place of a light's surface that a ray has met; of a distant light only the direction counts.
 struct LightPlace {
   Vec3 position = Vec3::Zero(), normal = Vec3::UnitZ();
 };
 
-/// Density with which sample_toward(e, p, ., side) chooses the unit direction wi [1/sr], for a wi that meets the light at `at`.
-float light_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side = nullptr);
+/// Density with which sample_toward(e, p, ., side) chooses the unit direction wi [1/sr], for a wi
+/// that meets the light at `at`.
+float light_pdf(const Emitter& e,
+                const Vec3& p,
+                const Vec3& wi,
+                const LightPlace& at,
+                const Vec3* side = nullptr);
 
-/// Luminance of the light's surface seen along the unit direction `along` (from the eye to the light) [cd/m2], without
+/// Luminance of the light's surface seen along the unit direction `along` (from the eye to the
+/// light) [cd/m2], without
 /// falloff; 0 from behind.
 float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at);
 
-/// What masks and tints make of the light that goes from `place` to p, along wi from p: a gray factor, and a color where
+/// What masks and tints make of the light that goes from `place` to p, along wi from p: a gray
+/// factor, and a color where
 /// one is left.
 struct LightTint {
   float gray = 1;
@@ -143,35 +179,49 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
 /// Whether a distant light fills the unit direction `along` (away from the eye).
 bool covers(const Emitter& e, const Vec3& along);
 
-/// The falloff factor for light that arrives at p: of the distance to the light's center, of an endless tube to its axis.
+/// The falloff factor for light that arrives at p: of the distance to the light's center, of an
+/// endless tube to its axis.
 float falloff_at(const Emitter& e, const Vec3& p);
 
-/// Whether the light may reach p at all: its zone, and its links among `links`, the bits of the lists that the path's
+/// Whether the light may reach p at all: its zone, and its links among `links`, the bits of the
+/// lists that the path's
 /// surfaces belong to.
 inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
-  return (e.link_bit == 0 || (links & e.link_bit) != 0) && (e.detail == nullptr || !e.detail->zone || e.detail->zone->contains(p.cast<double>()));
+  return (e.link_bit == 0 || (links & e.link_bit) != 0) &&
+         (e.detail == nullptr || !e.detail->zone || e.detail->zone->contains(p.cast<double>()));
 }
 
 /// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.
-inline float mean_cosine(float c, float s) { return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s); }
+inline float mean_cosine(float c, float s) {
+  return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s);
+}
 
-/// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights: above 0 wherever
-/// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely does not.
-float expected_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links = ~std::uint64_t{0});
+/// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights:
+/// above 0 wherever
+/// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely
+/// does not.
+float expected_illuminance(const Emitter& e,
+                           const Vec3& p,
+                           const Vec3& n,
+                           std::uint64_t links = ~std::uint64_t{0});
 
 /// The same for haze at p, which light reaches from all sides.
 float expected_fluence(const Emitter& e, const Vec3& p, std::uint64_t links);
 
-/// Distances along a ray (unit direction) that suit a light near it: even in the angle around the light's center.
-/// Source: C. Kulla, M. Fajardo, "Importance Sampling Techniques for Path Tracing in Participating Media", CGF 31(4), 2012.
+/// Distances along a ray (unit direction) that suit a light near it: even in the angle around the
+/// light's center.
+/// Source: C. Kulla, M. Fajardo, "Importance Sampling Techniques for Path Tracing in Participating
+/// Media", CGF 31(4), 2012.
 struct EquiangularSpan {
-  float nearest = 0;      ///< distance along the ray to the place nearest to the center
-  float apart = 0;        ///< from there to the center, at least a rounding
+  float nearest = 0;          ///< distance along the ray to the place nearest to the center
+  float apart = 0;            ///< from there to the center, at least a rounding
   float first = 0, last = 0;  ///< angles of both ends of the ray around the center [rad]
 
   EquiangularSpan(const Vec3& center, const Ray& ray, float end);
   float sample(float u) const { return nearest + apart * std::tan(first + u * (last - first)); }
-  float pdf(float t) const { return apart / ((last - first) * (apart * apart + (t - nearest) * (t - nearest))); }
+  float pdf(float t) const {
+    return apart / ((last - first) * (apart * apart + (t - nearest) * (t - nearest)));
+  }
 };
 /// An estimate of what a light brings to even haze along a ray up to `end`; 0 for distant lights.
 float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t links);

@@ -1,28 +1,34 @@
 #include "jovilux/emitters/light_clusters.h"
 
+#include "jovilux/emitters/luminous_surface.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 
-#include "jovilux/emitters/luminous_surface.h"
-
 namespace jovilux {
 namespace {
 
-constexpr float kLeastShare = 0.02f;   // of a light's highest intensity, in directions it hardly shines
-constexpr float kRounding = 1e-3f;     // on cosines of bounds
-constexpr float kNear = 3;             // clusters nearer than this many of their radii are opened
+// Of a light's highest intensity, in directions it hardly shines.
+constexpr float kLeastShare = 0.02f;
+constexpr float kRounding = 1e-3f;  // on cosines of bounds
+constexpr float kNear = 3;          // clusters nearer than this many of their radii are opened
 
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
   switch (e.form) {
     case Form::kSphere:
     case Form::kSpot:
-    case Form::kDisk: return e.radius;
-    case Form::kRect: return std::hypot(e.half_width, e.half_height);
-    case Form::kTube: return std::hypot(e.half_width, e.radius);
-    case Form::kObject: return static_cast<float>(e.detail->surface->reach());
-    default: return 0;
+    case Form::kDisk:
+      return e.radius;
+    case Form::kRect:
+      return std::hypot(e.half_width, e.half_height);
+    case Form::kTube:
+      return std::hypot(e.half_width, e.radius);
+    case Form::kObject:
+      return static_cast<float>(e.detail->surface->reach());
+    default:
+      return 0;
   }
 }
 
@@ -34,19 +40,25 @@ float power_of(const Emitter& e) {
   if (e.form == Form::kPoint || e.by_intensity || e.is_zero_size()) {
     return e.intensity;
   }
-  return e.form == Form::kObject ? e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f : e.luminance * e.area();
+  return e.form == Form::kObject
+             ? e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f
+             : e.luminance * e.area();
 }
 
 // Whether a bound by distance and direction holds for it.
-bool stands_alone(const Emitter& e) { return e.is_distant() || e.endless || e.falloff.law != FalloffLaw::kInverseSquare; }
+bool stands_alone(const Emitter& e) {
+  return e.is_distant() || e.endless || e.falloff.law != FalloffLaw::kInverseSquare;
+}
 
 struct Directions {
   Vec3 axis = Vec3::UnitZ();
-  float half = kPi;     // of the cone of axes [rad]
-  float around = kPi;   // how far from an axis it shines [rad]
+  float half = kPi;    // of the cone of axes [rad]
+  float around = kPi;  // how far from an axis it shines [rad]
 };
 Directions directions_of(const Emitter& e) {
-  const bool flat = (e.form == Form::kDisk || e.form == Form::kRect || (e.form == Form::kSpot && e.beam_exponent == 0)) && !e.two_sided;
+  const bool flat = (e.form == Form::kDisk || e.form == Form::kRect ||
+                     (e.form == Form::kSpot && e.beam_exponent == 0)) &&
+                    !e.two_sided;
   if (!flat || (e.detail != nullptr && e.detail->profile)) {
     if (e.form == Form::kSpot && !(e.detail != nullptr && e.detail->profile)) {
       return {e.frame.z, 0, kPi};
@@ -87,17 +99,24 @@ struct Angle {
   float cosine, sine;
 };
 // max(0, a - b), both in [0, pi].
-Angle less(Angle a, Angle b) { return a.cosine >= b.cosine ? Angle{1, 0} : Angle{a.cosine * b.cosine + a.sine * b.sine, a.sine * b.cosine - a.cosine * b.sine}; }
+Angle less(Angle a, Angle b) {
+  return a.cosine >= b.cosine
+             ? Angle{1, 0}
+             : Angle{a.cosine * b.cosine + a.sine * b.sine, a.sine * b.cosine - a.cosine * b.sine};
+}
 
-// The mean of n.v a.v / |v|^m over places v, by their mean and covariance, to second order; n and a are left out where null, and m
-// is 2 and one more for each. The second derivatives of 1 / |v|^m are m (m + 2) v v^T / |v|^(m + 4) - m / |v|^(m + 2).
+// The mean of n.v a.v / |v|^m over places v, by their mean and covariance, to second order; n and a
+// are left out where null, and m
+// is 2 and one more for each. The second derivatives of 1 / |v|^m are m (m + 2) v v^T / |v|^(m + 4)
+// - m / |v|^(m + 2).
 // Within a quarter and four times of what the mean place alone gives.
 float mean_over(const Vec3& v, const Eigen::Matrix3f& covariance, const Vec3* n, const Vec3* a) {
   const float m = 2.0f + (n != nullptr ? 1.0f : 0.0f) + (a != nullptr ? 1.0f : 0.0f);
   const float inverse = 1 / v.squaredNorm();
   const Vec3 cv = covariance * v;
   const float nv = n != nullptr ? n->dot(v) : 1.0f, av = a != nullptr ? a->dot(v) : 1.0f;
-  float sum = nv * av * (1 + 0.5f * m * inverse * ((m + 2) * v.dot(cv) * inverse - covariance.trace()));
+  float sum =
+      nv * av * (1 + 0.5f * m * inverse * ((m + 2) * v.dot(cv) * inverse - covariance.trace()));
   if (n != nullptr) {
     sum -= m * inverse * n->dot(cv) * av;
   }
@@ -117,9 +136,12 @@ float half_area(const Bounds& b) { return b.empty() ? 0 : b.half_area(); }
 
 float expected(const Emitter& e, const LightQuery& q) {
   switch (q.kind) {
-    case LightQuery::Kind::kSurface: return expected_illuminance(e, q.p, q.n, q.links);
-    case LightQuery::Kind::kPoint: return expected_fluence(e, q.p, q.links);
-    case LightQuery::Kind::kRay: return expected_along(e, q.ray, q.end, q.links);
+    case LightQuery::Kind::kSurface:
+      return expected_illuminance(e, q.p, q.n, q.links);
+    case LightQuery::Kind::kPoint:
+      return expected_fluence(e, q.p, q.links);
+    case LightQuery::Kind::kRay:
+      return expected_along(e, q.ray, q.end, q.links);
   }
   return 0;
 }
@@ -139,7 +161,10 @@ struct LightClusters::Builder {
   // How much of the sphere of directions a cluster of lights lights.
   static float spread(const Directions& d) {
     const float whole = std::min(kPi, d.half + d.around);
-    return 2 * kPi * (1 - std::cos(d.half)) + 0.5f * kPi * (2 * whole * std::sin(d.half) - std::cos(d.half - 2 * whole) - 2 * d.half * std::sin(d.half) + std::cos(d.half));
+    return 2 * kPi * (1 - std::cos(d.half)) +
+           0.5f * kPi *
+               (2 * whole * std::sin(d.half) - std::cos(d.half - 2 * whole) -
+                2 * d.half * std::sin(d.half) + std::cos(d.half));
   }
 
   struct Sum {
@@ -158,10 +183,17 @@ struct LightClusters::Builder {
         add(o.box, o.directions, o.power);
       }
     }
-    float cost() const { return any ? power * std::max(half_area(box), 1e-12f) * std::max(spread(directions), 1e-3f) : 0; }
+    float cost() const {
+      return any ? power * std::max(half_area(box), 1e-12f) * std::max(spread(directions), 1e-3f)
+                 : 0;
+    }
   };
 
-  void fill(std::uint32_t index, std::size_t begin, std::size_t end, std::uint32_t parent, std::size_t depth) {
+  void fill(std::uint32_t index,
+            std::size_t begin,
+            std::size_t end,
+            std::uint32_t parent,
+            std::size_t depth) {
     Sum all;
     Bounds centers;
     std::uint64_t links = 0;
@@ -192,7 +224,8 @@ struct LightClusters::Builder {
         mean += static_cast<double>(items[i].power) * c;
         power += static_cast<double>(items[i].power);
         const Emitter& e = lights[items[i].light];
-        lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 && (e.form == Form::kDisk || e.form == Form::kRect);
+        lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 &&
+                  (e.form == Form::kDisk || e.form == Form::kRect);
       }
       mean = power > 0 ? Vec3d(mean / power) : n.center.cast<double>();
       for (std::size_t i = begin; i < end; ++i) {
@@ -216,7 +249,8 @@ struct LightClusters::Builder {
       return;
     }
     // Past half of the depth ranges are halved: 2^48 lights fit below.
-    const std::size_t middle = depth < kDeepest / 2 ? split(begin, end, centers) : begin + (end - begin) / 2;
+    const std::size_t middle =
+        depth < kDeepest / 2 ? split(begin, end, centers) : begin + (end - begin) / 2;
     const auto children = static_cast<std::uint32_t>(tree.nodes_.size());
     tree.nodes_.resize(tree.nodes_.size() + 2);
     tree.nodes_[index].children = children;
@@ -225,20 +259,25 @@ struct LightClusters::Builder {
     fill(children + 1, middle, end, index, depth + 1);
   }
 
-  // Where the cost of both sides is least, over bins of the centers along each axis; else the middle.
+  // Where the cost of both sides is least, over bins of the centers along each axis; else the
+  // middle.
   std::size_t split(std::size_t begin, std::size_t end, const Bounds& centers) {
     constexpr int kBins = 12;
     const Vec3 extent = centers.hi - centers.lo;
     float best = kFar;
     int axis = -1, cut = 0;
-    const auto bin_of = [&](const Item& item, int a) { return std::min(kBins - 1, static_cast<int>(kBins * (item.center[a] - centers.lo[a]) / extent[a])); };
+    const auto bin_of = [&](const Item& item, int a) {
+      return std::min(kBins - 1,
+                      static_cast<int>(kBins * (item.center[a] - centers.lo[a]) / extent[a]));
+    };
     for (int a = 0; a < 3; ++a) {
       if (!(extent[a] > 1e-9f)) {
         continue;
       }
       std::array<Sum, kBins> bins;
       for (std::size_t i = begin; i < end; ++i) {
-        bins[static_cast<std::size_t>(bin_of(items[i], a))].add(items[i].box, items[i].directions, items[i].power);
+        bins[static_cast<std::size_t>(bin_of(items[i], a))].add(
+            items[i].box, items[i].directions, items[i].power);
       }
       std::array<float, kBins> right{};
       Sum sum;
@@ -250,7 +289,9 @@ struct LightClusters::Builder {
       const float longest = extent.maxCoeff();
       for (int b = 1; b < kBins; ++b) {
         sum.add(bins[static_cast<std::size_t>(b - 1)]);
-        const float cost = sum.any ? (sum.cost() + right[static_cast<std::size_t>(b)]) * longest / extent[a] : kFar;
+        const float cost =
+            sum.any ? (sum.cost() + right[static_cast<std::size_t>(b)]) * longest / extent[a]
+                    : kFar;
         if (cost < best) {
           best = cost;
           axis = a;
@@ -260,19 +301,29 @@ struct LightClusters::Builder {
     }
     auto middle = items.begin() + static_cast<std::ptrdiff_t>(begin + (end - begin) / 2);
     if (axis >= 0) {
-      const auto at = std::partition(items.begin() + static_cast<std::ptrdiff_t>(begin), items.begin() + static_cast<std::ptrdiff_t>(end), [&](const Item& item) { return bin_of(item, axis) < cut; });
+      const auto at = std::partition(items.begin() + static_cast<std::ptrdiff_t>(begin),
+                                     items.begin() + static_cast<std::ptrdiff_t>(end),
+                                     [&](const Item& item) { return bin_of(item, axis) < cut; });
       const auto left = static_cast<std::size_t>(at - items.begin()) - begin;
       // A side of next to nothing would make the tree deep.
-      if (left * 64 >= end - begin && (end - begin - left) * 64 >= end - begin && left > 0 && left < end - begin) {
+      if (left * 64 >= end - begin && (end - begin - left) * 64 >= end - begin && left > 0 &&
+          left < end - begin) {
         return begin + left;
       }
-      std::nth_element(items.begin() + static_cast<std::ptrdiff_t>(begin), middle, items.begin() + static_cast<std::ptrdiff_t>(end), [axis](const Item& x, const Item& y) { return x.center[axis] < y.center[axis] || (x.center[axis] == y.center[axis] && x.light < y.light); });
+      std::nth_element(items.begin() + static_cast<std::ptrdiff_t>(begin),
+                       middle,
+                       items.begin() + static_cast<std::ptrdiff_t>(end),
+                       [axis](const Item& x, const Item& y) {
+                         return x.center[axis] < y.center[axis] ||
+                                (x.center[axis] == y.center[axis] && x.light < y.light);
+                       });
     }
     return begin + (end - begin) / 2;
   }
 };
 
-LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all_alone) : place_(lights.size(), kNoIndex) {
+LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all_alone)
+    : place_(lights.size(), kNoIndex) {
   Builder builder{*this, lights, {}};
   std::size_t shining = 0;
   for (const Emitter& e : lights) {
@@ -306,7 +357,8 @@ bool LightClusters::could_reach(const Node& n, const LightQuery& q) const {
   if (!n.unlinked && (q.links & n.links) == 0) {
     return false;
   }
-  return q.kind != LightQuery::Kind::kSurface || q.n.dot(n.center - q.p) + n.radius * (1 + kRounding) > 0;
+  return q.kind != LightQuery::Kind::kSurface ||
+         q.n.dot(n.center - q.p) + n.radius * (1 + kRounding) > 0;
 }
 
 float LightClusters::estimate(const Node& n, const LightQuery& q) const {
@@ -321,20 +373,24 @@ float LightClusters::estimate(const Node& n, const LightQuery& q) const {
     return angle > 0 ? n.power * angle / apart : 0;
   }
   const Vec3 to = n.center - q.p;
-  const float d2 = to.squaredNorm(), r2 = n.radius * n.radius, near2 = std::max(d2, 0.25f * r2 + 1e-12f);
+  const float d2 = to.squaredNorm(), r2 = n.radius * n.radius,
+              near2 = std::max(d2, 0.25f * r2 + 1e-12f);
   if (d2 <= r2 * 1.0001f || d2 < 1e-20f) {
     return n.power / near2;
   }
   const bool surface = q.kind == LightQuery::Kind::kSurface;
   if (d2 > 2.25f * r2 && (n.cos_axes <= -1 || n.flat_axes)) {
-    // Where all of it lies in front of the surface, and the surface in front of all of it, no cosine is cut off.
+    // Where all of it lies in front of the surface, and the surface in front of all of it, no
+    // cosine is cut off.
     const Vec3 away = -n.axis;
     const auto in_front = [&](const Vec3& side) {
       const float height = to.dot(side) - side.cwiseAbs().dot(n.half);
       return height > 0 && height * height > kRounding * kRounding * d2;
     };
     if ((!surface || in_front(q.n)) && (!n.flat_axes || in_front(away))) {
-      return n.power * mean_over(n.mean - q.p, n.scatter, surface ? &q.n : nullptr, n.flat_axes ? &away : nullptr);
+      return n.power *
+             mean_over(
+                 n.mean - q.p, n.scatter, surface ? &q.n : nullptr, n.flat_axes ? &away : nullptr);
     }
   }
   const float d = std::sqrt(d2);
@@ -350,13 +406,17 @@ float LightClusters::estimate(const Node& n, const LightQuery& q) const {
   }
   if (n.cos_axes > -1) {
     const float c = std::clamp(-n.axis.dot(wi), -1.0f, 1.0f);
-    const Angle off = less(less({c, std::sqrt(std::max(0.0f, 1 - c * c))}, {n.cos_axes, n.sin_axes}), widened);
+    const Angle off =
+        less(less({c, std::sqrt(std::max(0.0f, 1 - c * c))}, {n.cos_axes, n.sin_axes}), widened);
     if (off.cosine < n.cos_around - kRounding) {
       return 0;
     }
     // How far the directions to the lights, and their axes, spread around the middle.
-    const float spread = n.cos_axes * widened.cosine > n.sin_axes * sine ? std::min(1.0f, n.sin_axes * widened.cosine + n.cos_axes * sine) : 1.0f;
-    factor *= std::max(mean_cosine(c, spread + kRounding), kLeastShare * std::max(off.cosine, kLeastShare));
+    const float spread = n.cos_axes * widened.cosine > n.sin_axes * sine
+                             ? std::min(1.0f, n.sin_axes * widened.cosine + n.cos_axes * sine)
+                             : 1.0f;
+    factor *= std::max(mean_cosine(c, spread + kRounding),
+                       kLeastShare * std::max(off.cosine, kLeastShare));
   }
   return n.power * factor / near2;
 }
@@ -372,7 +432,9 @@ bool LightClusters::is_near(const Node& n, const LightQuery& q) const {
 }
 
 template <class Visit>
-void LightClusters::each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const {
+void LightClusters::each_entry(const std::vector<Emitter>& lights,
+                               const LightQuery& query,
+                               const Visit& visit) const {
   for (const std::uint32_t light : alone_) {
     visit(expected(lights[light], query), light, kNoIndex);
   }
@@ -408,7 +470,9 @@ float LightClusters::total(const std::vector<Emitter>& lights, const LightQuery&
   return sum;
 }
 
-LightChoice LightClusters::choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const {
+LightChoice LightClusters::choose(const std::vector<Emitter>& lights,
+                                  const LightQuery& query,
+                                  float u) const {
   struct Entry {
     float x;
     std::uint32_t light, node;
@@ -489,7 +553,10 @@ LightChoice LightClusters::choose(const std::vector<Emitter>& lights, const Ligh
   return out;
 }
 
-float LightClusters::chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const {
+float LightClusters::chance(const std::vector<Emitter>& lights,
+                            const LightQuery& query,
+                            std::uint32_t light,
+                            float total) const {
   const float own = expected(lights[light], query);
   if (place_[light] == kNoIndex || !(own > 0)) {
     return own / total;

@@ -1,14 +1,15 @@
 #pragma once
 
+#include "jovilux/emitters/emitter.h"
+
 #include <cstdint>
 #include <optional>
 #include <vector>
 
-#include "jovilux/emitters/emitter.h"
-
 namespace jovilux {
 
-/// What lights are chosen for: a side of a surface, haze (or a sheet, lit from both sides) at a point, or haze along a ray.
+/// What lights are chosen for: a side of a surface, haze (or a sheet, lit from both sides) at a
+/// point, or haze along a ray.
 struct LightQuery {
   enum class Kind { kSurface, kPoint, kRay } kind = Kind::kPoint;
   Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
@@ -16,9 +17,15 @@ struct LightQuery {
   float end = kFar;
   std::uint64_t links = ~std::uint64_t{0};
 
-  static LightQuery surface(const Vec3& p, const Vec3& n, std::uint64_t links) { return {Kind::kSurface, p, n, {}, kFar, links}; }
-  static LightQuery point(const Vec3& p, std::uint64_t links) { return {Kind::kPoint, p, Vec3::UnitZ(), {}, kFar, links}; }
-  static LightQuery along(const Ray& ray, float end, std::uint64_t links) { return {Kind::kRay, ray.origin, Vec3::UnitZ(), ray, end, links}; }
+  static LightQuery surface(const Vec3& p, const Vec3& n, std::uint64_t links) {
+    return {Kind::kSurface, p, n, {}, kFar, links};
+  }
+  static LightQuery point(const Vec3& p, std::uint64_t links) {
+    return {Kind::kPoint, p, Vec3::UnitZ(), {}, kFar, links};
+  }
+  static LightQuery along(const Ray& ray, float end, std::uint64_t links) {
+    return {Kind::kRay, ray.origin, Vec3::UnitZ(), ray, end, links};
+  }
 };
 
 /// What a light could bring: expected_illuminance, expected_fluence or expected_along.
@@ -31,11 +38,16 @@ struct LightChoice {
   float total = 0;                 ///< what LightClusters::chance needs
 };
 
-/// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates however many there are: first
-/// among the lights that stand alone (of the sky, endless, with a law of their own), the lights nearby, and clusters of
-/// lights seen from afar, each by what it could bring; in a cluster down the tree by what each side could bring at most; at
-/// the end among few lights, by what each could bring. Up to `all_alone` lights all stand alone: the choice is then in proportion to what each could bring.
-/// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree Splitting", PACMCGIT 1(2),
+/// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates
+/// however many there are: first
+/// among the lights that stand alone (of the sky, endless, with a law of their own), the lights
+/// nearby, and clusters of
+/// lights seen from afar, each by what it could bring; in a cluster down the tree by what each side
+/// could bring at most; at
+/// the end among few lights, by what each could bring. Up to `all_alone` lights all stand alone:
+/// the choice is then in proportion to what each could bring.
+/// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree
+/// Splitting", PACMCGIT 1(2),
 /// 2018, for the bounds of clusters.
 class LightClusters {
  public:
@@ -47,31 +59,39 @@ class LightClusters {
   /// `lights` here and below: those that it was made from. u in [0, 1).
   LightChoice choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const;
   /// The chance that choose finds this light, for a query whose total is known (> 0).
-  float chance(const std::vector<Emitter>& lights, const LightQuery& query, std::uint32_t light, float total) const;
+  float chance(const std::vector<Emitter>& lights,
+               const LightQuery& query,
+               std::uint32_t light,
+               float total) const;
   /// The sum that choose divides by.
   float total(const std::vector<Emitter>& lights, const LightQuery& query) const;
 
-  std::size_t memory_bytes() const { return nodes_.size() * sizeof(Node) + (alone_.size() + order_.size() + 2 * place_.size()) * sizeof(std::uint32_t); }
+  std::size_t memory_bytes() const {
+    return nodes_.size() * sizeof(Node) +
+           (alone_.size() + order_.size() + 2 * place_.size()) * sizeof(std::uint32_t);
+  }
 
  private:
   static constexpr std::size_t kLeaf = 4, kDeepest = 96;
 
-  // A cluster: a ball that holds the lights, a cone that holds their axes and how far around it they shine.
+  // A cluster: a ball that holds the lights, a cone that holds their axes and how far around it
+  // they shine.
   struct Node {
     Vec3 center = Vec3::Zero();
     float radius = 0;
-    Vec3 half = Vec3::Zero();             // of the box around the lights, which lies around the center
-    Vec3 mean = Vec3::Zero();             // of the places, by power
+    // Of the box around the lights, which lies around the center.
+    Vec3 half = Vec3::Zero();
+    Vec3 mean = Vec3::Zero();                           // of the places, by power
     Eigen::Matrix3f scatter = Eigen::Matrix3f::Zero();  // their covariance [m^2]
-    bool flat_axes = false;               // all shine by the cosine around one axis
+    bool flat_axes = false;                             // all shine by the cosine around one axis
     Vec3 axis = Vec3::UnitZ();
-    float cos_axes = 1, sin_axes = 0;     // half of the cone of axes
-    float cos_around = -1;                // farthest direction from an axis that light goes
-    float power = 0;                      // sum of the highest intensities [cd]
-    std::uint64_t links = 0;              // lists that let some of them reach
-    bool unlinked = false;                // some of them reach all
-    std::uint32_t first = 0, count = 0;   // of order_; count 0: an inner node
-    std::uint32_t children = 0;           // the first of two
+    float cos_axes = 1, sin_axes = 0;    // half of the cone of axes
+    float cos_around = -1;               // farthest direction from an axis that light goes
+    float power = 0;                     // sum of the highest intensities [cd]
+    std::uint64_t links = 0;             // lists that let some of them reach
+    bool unlinked = false;               // some of them reach all
+    std::uint32_t first = 0, count = 0;  // of order_; count 0: an inner node
+    std::uint32_t children = 0;          // the first of two
     std::uint32_t parent = kNoIndex;
   };
   struct Builder;
@@ -80,10 +100,12 @@ class LightClusters {
   bool could_reach(const Node& node, const LightQuery& query) const;
   bool is_near(const Node& node, const LightQuery& query) const;
   template <class Visit>
-  void each_entry(const std::vector<Emitter>& lights, const LightQuery& query, const Visit& visit) const;
+  void each_entry(const std::vector<Emitter>& lights,
+                  const LightQuery& query,
+                  const Visit& visit) const;
 
   std::vector<std::uint32_t> alone_, order_;
-  std::vector<std::uint32_t> place_;      // of each light, its leaf; kNoIndex: it stands alone
+  std::vector<std::uint32_t> place_;  // of each light, its leaf; kNoIndex: it stands alone
   std::vector<Node> nodes_;
 };
 

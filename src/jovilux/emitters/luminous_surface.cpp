@@ -1,9 +1,9 @@
 #include "jovilux/emitters/luminous_surface.h"
 
+#include "jovilux/base/assert.h"
+
 #include <algorithm>
 #include <cmath>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 namespace {
@@ -43,17 +43,23 @@ struct Frustum {
 
 double surface_area(const Shape& s) {
   switch (s.kind) {
-    case ShapeKind::kBox: return 8 * (s.a * s.b + s.b * s.c + s.c * s.a);
-    case ShapeKind::kSphere: return 4 * kPiD * s.a * s.a;
-    case ShapeKind::kRect: return 4 * s.a * s.b;
-    case ShapeKind::kDisk: return kPiD * s.a * s.a;
+    case ShapeKind::kBox:
+      return 8 * (s.a * s.b + s.b * s.c + s.c * s.a);
+    case ShapeKind::kSphere:
+      return 4 * kPiD * s.a * s.a;
+    case ShapeKind::kRect:
+      return 4 * s.a * s.b;
+    case ShapeKind::kDisk:
+      return kPiD * s.a * s.a;
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const Frustum f(s);
       return f.wall() + (s.open ? 0 : kPiD * (f.a * f.a + f.b * f.b));
     }
-    case ShapeKind::kTorus: return 4 * kPiD * kPiD * s.a * s.b;
-    case ShapeKind::kPlane: break;
+    case ShapeKind::kTorus:
+      return 4 * kPiD * kPiD * s.a * s.b;
+    case ShapeKind::kPlane:
+      break;
   }
   return 0;
 }
@@ -78,12 +84,17 @@ Vec3d surface_place(const Shape& s, double u, double v, Vec3d& normal) {
       normal = {r * std::cos(a), r * std::sin(a), z};
       return s.a * normal;
     }
-    case ShapeKind::kRect: normal = Vec3d::UnitZ(); return {s.a * (2 * u - 1), s.b * (2 * v - 1), 0};
-    case ShapeKind::kDisk: normal = Vec3d::UnitZ(); return on_disk(s.a, 0, u, v);
+    case ShapeKind::kRect:
+      normal = Vec3d::UnitZ();
+      return {s.a * (2 * u - 1), s.b * (2 * v - 1), 0};
+    case ShapeKind::kDisk:
+      normal = Vec3d::UnitZ();
+      return on_disk(s.a, 0, u, v);
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const Frustum f(s);
-      const double size[3] = {f.wall(), s.open ? 0 : kPiD * f.a * f.a, s.open ? 0 : kPiD * f.b * f.b};
+      const double size[3] = {
+          f.wall(), s.open ? 0 : kPiD * f.a * f.a, s.open ? 0 : kPiD * f.b * f.b};
       const std::size_t part = choose_part(size, u);
       if (part > 0) {
         normal = {0, 0, part == 1 ? -1.0 : 1.0};
@@ -111,7 +122,8 @@ Vec3d surface_place(const Shape& s, double u, double v, Vec3d& normal) {
       normal = {std::cos(t) * std::cos(a), std::cos(t) * std::sin(a), std::sin(t)};
       return {ring * std::cos(a), ring * std::sin(a), s.b * std::sin(t)};
     }
-    case ShapeKind::kPlane: break;
+    case ShapeKind::kPlane:
+      break;
   }
   return Vec3d::Zero();
 }
@@ -120,7 +132,8 @@ LuminousSurface::LuminousSurface(Mesh mesh) : mesh_(std::move(mesh)) {
   cumulative_.reserve(mesh_.triangles.size());
   Vec3d weighted = Vec3d::Zero();
   for (const auto& t : mesh_.triangles) {
-    const Vec3d a = mesh_.positions[t[0]].cast<double>(), b = mesh_.positions[t[1]].cast<double>(), c = mesh_.positions[t[2]].cast<double>();
+    const Vec3d a = mesh_.positions[t[0]].cast<double>(), b = mesh_.positions[t[1]].cast<double>(),
+                c = mesh_.positions[t[2]].cast<double>();
     const double size = 0.5 * (b - a).cross(c - a).norm();
     area_ += size;
     weighted += size * (a + b + c) / 3;
@@ -132,7 +145,8 @@ LuminousSurface::LuminousSurface(Mesh mesh) : mesh_(std::move(mesh)) {
   }
 }
 
-LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world) : shape_(shape), to_world_(to_world), to_local_(to_world.inverse()) {
+LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world)
+    : shape_(shape), to_world_(to_world), to_local_(to_world.inverse()) {
   JOVILUX_ASSERT(shape.bounded());
   local_area_ = surface_area(shape);
   // The stretch, averaged over the surface; exact where it is the same everywhere.
@@ -152,13 +166,17 @@ LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world) 
   center_ = weighted / sum;
   extents(shape, lo, hi);
   for (int corner = 0; corner < 8; ++corner) {
-    const Vec3d p((corner & 1) ? lo.x() : hi.x(), (corner & 2) ? lo.y() : hi.y(), (corner & 4) ? lo.z() : hi.z());
+    const Vec3d p((corner & 1) ? lo.x() : hi.x(),
+                  (corner & 2) ? lo.y() : hi.y(),
+                  (corner & 4) ? lo.z() : hi.z());
     reach_ = std::max(reach_, (to_world.point(p) - center_).norm());
   }
 }
 
 // |det M| |M^-T n|, for a unit normal.
-double LuminousSurface::stretch(const Vec3d& n) const { return std::abs(to_world_.linear.determinant()) * (to_local_.linear.transpose() * n).norm(); }
+double LuminousSurface::stretch(const Vec3d& n) const {
+  return std::abs(to_world_.linear.determinant()) * (to_local_.linear.transpose() * n).norm();
+}
 
 SurfaceSample LuminousSurface::sample(const Vec2& u) const {
   SurfaceSample out;
@@ -171,11 +189,13 @@ SurfaceSample LuminousSurface::sample(const Vec2& u) const {
     return out;
   }
   const double target = u.x() * area_;
-  auto i = static_cast<std::size_t>(std::upper_bound(cumulative_.begin(), cumulative_.end() - 1, target) - cumulative_.begin());
+  auto i = static_cast<std::size_t>(
+      std::upper_bound(cumulative_.begin(), cumulative_.end() - 1, target) - cumulative_.begin());
   const double before = i > 0 ? cumulative_[i - 1] : 0, size = cumulative_[i] - before;
   const double s = std::sqrt(size > 0 ? std::clamp((target - before) / size, 0.0, 1.0) : 0.5);
   const auto& t = mesh_.triangles[i];
-  const auto w0 = static_cast<float>(1 - s), w1 = static_cast<float>(s * (1 - u.y())), w2 = static_cast<float>(s * u.y());
+  const auto w0 = static_cast<float>(1 - s), w1 = static_cast<float>(s * (1 - u.y())),
+             w2 = static_cast<float>(s * u.y());
   const Vec3 &a = mesh_.positions[t[0]], &b = mesh_.positions[t[1]], &c = mesh_.positions[t[2]];
   out.position = w0 * a + w1 * b + w2 * c;
   const Vec3 n = (b - a).cross(c - a);
@@ -185,7 +205,8 @@ SurfaceSample LuminousSurface::sample(const Vec2& u) const {
   }
   out.normal = n / length;
   if (!mesh_.normals.empty()) {
-    const Vec3 shading = w0 * mesh_.normals[t[0]] + w1 * mesh_.normals[t[1]] + w2 * mesh_.normals[t[2]];
+    const Vec3 shading =
+        w0 * mesh_.normals[t[0]] + w1 * mesh_.normals[t[1]] + w2 * mesh_.normals[t[2]];
     if (shading.squaredNorm() > 1e-12f && shading.normalized().dot(out.normal) < 0) {
       out.normal = -out.normal;
     }

@@ -1,12 +1,12 @@
 #pragma once
 
-#include <optional>
-#include <vector>
-
 #include "jovilux/base/vec.h"
 #include "jovilux/geometry/mesh.h"
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/transform.h"
+
+#include <optional>
+#include <vector>
 
 namespace jovilux {
 
@@ -17,8 +17,10 @@ struct SurfaceSample {
   float pdf_area = 0;           ///< [1/m2]; 0: no place
 };
 
-/// The surface of an object that emits, ready for choosing places on it: triangles evenly over their area; analytic
-/// shapes evenly in their own space, so that a place's density follows from how the transform stretches it there.
+/// The surface of an object that emits, ready for choosing places on it: triangles evenly over
+/// their area; analytic
+/// shapes evenly in their own space, so that a place's density follows from how the transform
+/// stretches it there.
 class LuminousSurface {
  public:
   /// A mesh in world space.
@@ -26,15 +28,16 @@ class LuminousSurface {
   /// Requires bounded().
   LuminousSurface(const Shape& shape, const Transform& to_world);
 
-  double area() const { return area_; }                ///< [m2], in world space
-  const Vec3d& center() const { return center_; }      ///< mean of the area
-  double reach() const { return reach_; }              ///< radius of the ball around it that holds the surface
+  double area() const { return area_; }            ///< [m2], in world space
+  const Vec3d& center() const { return center_; }  ///< mean of the area
+  /// Radius of the ball around it that holds the surface.
+  double reach() const { return reach_; }
   SurfaceSample sample(const Vec2& u) const;
   /// Density with which sample() chooses the place of this normal [1/m2].
   float pdf_area(const Vec3& normal) const;
 
  private:
-  double stretch(const Vec3d& local_normal) const;     // world area per local area
+  double stretch(const Vec3d& local_normal) const;  // world area per local area
 
   Mesh mesh_;
   std::vector<double> cumulative_;

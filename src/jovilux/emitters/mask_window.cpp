@@ -5,7 +5,8 @@
 
 namespace jovilux {
 
-bool mask_crossing(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y) {
+bool mask_crossing(
+    const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y) {
   const float plane = e.detail->gobo->distance();
   if (e.is_distant()) {  // the plane stands `plane` from the scene's origin towards the sun
     const float height = -p.dot(e.frame.z), rise = -wi.dot(e.frame.z);
@@ -30,7 +31,8 @@ bool mask_crossing(const Emitter& e, const Vec3& p, const Vec3& place, const Vec
 MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(e) {
   const Gobo& gobo = *e.detail->gobo;
   sums_ = &gobo.sums();
-  const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(), z = e.frame.z.cast<double>();
+  const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(),
+              z = e.frame.z.cast<double>();
   const auto plane = static_cast<double>(gobo.distance());
   double scale = 1, radius = static_cast<double>(e.radius);
   Eigen::Vector2d shift;
@@ -55,8 +57,12 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
     scale = 1 - k;
     shift = k * p_;
     // Square over square, of cos / d^2 at the nearest and the farthest place.
-    const double reach = e.form == Form::kRect ? std::hypot(static_cast<double>(e.half_width), static_cast<double>(e.half_height)) : radius, off = p_.norm();
-    const double nearest = sqr(height_) + sqr(std::max(0.0, off - reach)), farthest = sqr(height_) + sqr(off + reach);
+    const double reach = e.form == Form::kRect ? std::hypot(static_cast<double>(e.half_width),
+                                                            static_cast<double>(e.half_height))
+                                               : radius,
+                 off = p_.norm();
+    const double nearest = sqr(height_) + sqr(std::max(0.0, off - reach)),
+                 farthest = sqr(height_) + sqr(off + reach);
     unevenness = sqr(sqr(farthest / nearest) - 1) / 12;
   }
   crossed_ = true;
@@ -68,14 +74,18 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
     half_ = scale * radius * Eigen::Vector2d(1 / spec.width, 1 / spec.height);
     area_ = kPiD * half_.prod();
   } else {
-    const Eigen::Vector2d a = to_tiles_.col(0) * static_cast<double>(e.half_width), b = to_tiles_.col(1) * static_cast<double>(e.half_height);
+    const Eigen::Vector2d a = to_tiles_.col(0) * static_cast<double>(e.half_width),
+                          b = to_tiles_.col(1) * static_cast<double>(e.half_height);
     corners_ = {center_ + a + b, center_ + a - b, center_ - a - b, center_ - a + b};
     half_ = a.cwiseAbs() + b.cwiseAbs();
     area_ = 4 * std::abs(a.x() * b.y() - a.y() * b.x());
   }
   if (detail == Detail::kRough) {
     const Eigen::Vector2d half = std::sqrt(area_ / (4 * half_.prod())) * half_;
-    total_ = sums_->over(center_.x() - half.x(), center_.x() + half.x(), center_.y() - half.y(), center_.y() + half.y());
+    total_ = sums_->over(center_.x() - half.x(),
+                         center_.x() + half.x(),
+                         center_.y() - half.y(),
+                         center_.y() + half.y());
     return;
   }
   const bool upright = !round_ && (area_ > 3.999 * half_.prod());
@@ -94,7 +104,8 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
   total_ = total_ < 1e-9 * area_ ? 0 : total_;  // roundings of differences
   const double open = total_ / area_;
   // Within a cell all is even; a mask that passes nearly everything needs no choice.
-  if (open > 0.98 || !(open > 0) || (half_.x() * sums_->columns() < 0.25 && half_.y() * sums_->rows() < 0.25)) {
+  if (open > 0.98 || !(open > 0) ||
+      (half_.x() * sums_->columns() < 0.25 && half_.y() * sums_->rows() < 0.25)) {
     return;
   }
   const double by_mask = 1 / open - 1;  // relative variance of a mask of holes
@@ -106,7 +117,8 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
 // Where the window lies in the row at r, in tiles.
 std::pair<double, double> MaskWindow::chord(double r) const {
   if (round_) {
-    const double v = (r - center_.y()) / half_.y(), half = half_.x() * std::sqrt(std::max(0.0, 1 - v * v));
+    const double v = (r - center_.y()) / half_.y(),
+                 half = half_.x() * std::sqrt(std::max(0.0, 1 - v * v));
     return {center_.x() - half, center_.x() + half};
   }
   double s0 = HUGE_VAL, s1 = -HUGE_VAL;
@@ -117,7 +129,8 @@ std::pair<double, double> MaskWindow::chord(double r) const {
     }
     const bool level = std::abs(b.y() - a.y()) < 1e-12 * half_.y();
     const double t = level ? 0 : std::clamp((r - a.y()) / (b.y() - a.y()), 0.0, 1.0);
-    for (const double s : {a.x() + t * (b.x() - a.x()), level ? b.x() : a.x() + t * (b.x() - a.x())}) {
+    for (const double s :
+         {a.x() + t * (b.x() - a.x()), level ? b.x() : a.x() + t * (b.x() - a.x())}) {
       s0 = std::min(s0, s);
       s1 = std::max(s1, s);
     }
@@ -143,9 +156,14 @@ std::pair<double, double> MaskWindow::widest(double r0, double r1) const {
 }
 
 // Over the light's plane: the row by the strip's width, the place in the row by the window's own.
-double MaskWindow::density(const Eigen::Vector2d& tile, const Strip& strip, double s0, double s1) const {
+double MaskWindow::density(const Eigen::Vector2d& tile,
+                           const Strip& strip,
+                           double s0,
+                           double s1) const {
   const double row = sums_->along_row(s0, s1, tile.y());
-  const double tiles = row > 0 ? sums_->along_row(strip.s0, strip.s1, tile.y()) / total_ * sums_->at(tile.x(), tile.y()) / row : 0;
+  const double tiles = row > 0 ? sums_->along_row(strip.s0, strip.s1, tile.y()) / total_ *
+                                     sums_->at(tile.x(), tile.y()) / row
+                               : 0;
   return tiles * std::abs(to_tiles_.determinant());
 }
 
@@ -163,8 +181,10 @@ std::pair<Eigen::Vector2d, double> MaskWindow::place(const Vec2& u) const {
     v -= strips_[i].weight;
   }
   const Strip& strip = strips_[chosen];
-  const double step = 2 * half_.y() / count_, r0 = center_.y() - half_.y() + static_cast<double>(chosen) * step;
-  const double r = sums_->split_rows(strip.s0, strip.s1, r0, r0 + step, std::clamp(v / strip.weight, 0.0, 1.0));
+  const double step = 2 * half_.y() / count_,
+               r0 = center_.y() - half_.y() + static_cast<double>(chosen) * step;
+  const double r =
+      sums_->split_rows(strip.s0, strip.s1, r0, r0 + step, std::clamp(v / strip.weight, 0.0, 1.0));
   const auto [s0, s1] = chord(r);
   const Eigen::Vector2d tile(sums_->split_row(s0, s1, r, static_cast<double>(u.y())), r);
   return {to_tiles_.inverse() * (tile - center_), density(tile, strip, s0, s1)};
@@ -180,11 +200,16 @@ double MaskWindow::density(const Eigen::Vector2d& q) const {
   if (tile.x() < s0 || tile.x() > s1) {
     return 0;
   }
-  return density(tile, strips_[static_cast<std::size_t>(std::min(static_cast<int>(down * count_), count_ - 1))], s0, s1);
+  return density(
+      tile,
+      strips_[static_cast<std::size_t>(std::min(static_cast<int>(down * count_), count_ - 1))],
+      s0,
+      s1);
 }
 
 Eigen::Vector2d MaskWindow::seen(const Vec3& wi, const Vec3& at) const {
-  const Vec3d x = light_.frame.x.cast<double>(), y = light_.frame.y.cast<double>(), z = light_.frame.z.cast<double>();
+  const Vec3d x = light_.frame.x.cast<double>(), y = light_.frame.y.cast<double>(),
+              z = light_.frame.z.cast<double>();
   if (light_.is_distant()) {
     const Vec3d way = wi.cast<double>();
     return Eigen::Vector2d(x.dot(way), y.dot(way)) * (height_ / -z.dot(way));

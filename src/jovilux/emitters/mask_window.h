@@ -1,19 +1,24 @@
 #pragma once
 
+#include "jovilux/emitters/emitter.h"
+
 #include <array>
 #include <utility>
 
-#include "jovilux/emitters/emitter.h"
-
 namespace jovilux {
 
-/// Where the ray of light from `place` to p, along wi from p, crosses the plane of the light's mask [m, in the frame's x and
+/// Where the ray of light from `place` to p, along wi from p, crosses the plane of the light's mask
+/// [m, in the frame's x and
 /// y]; false where the mask does not lie between them.
-bool mask_crossing(const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y);
+bool mask_crossing(
+    const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y);
 
-/// The part of a mask through which a point p sees a light of some size: a disk, a rectangle, a spot's lens or the sun's disc
-/// cast onto the mask's plane. Chooses places on the light by what the mask lets through, so that the edge of a mask's shadow
-/// is as quiet as a place in the open. q is the place in the light's plane in its frame's x and y [m]; of the sun, where the
+/// The part of a mask through which a point p sees a light of some size: a disk, a rectangle, a
+/// spot's lens or the sun's disc
+/// cast onto the mask's plane. Chooses places on the light by what the mask lets through, so that
+/// the edge of a mask's shadow
+/// is as quiet as a place in the open. q is the place in the light's plane in its frame's x and y
+/// [m]; of the sun, where the
 /// ray crosses the mask's plane, from where the sun's axis through p does.
 class MaskWindow {
  public:
@@ -23,14 +28,18 @@ class MaskWindow {
 
   /// Whether there are masks of lights like this to choose places by.
   static bool suits(const Emitter& e) {
-    return e.detail != nullptr && e.detail->gobo && (e.is_distant() || ((e.form == Form::kRect || e.form == Form::kDisk || e.form == Form::kSpot) && !e.is_zero_size()));
+    return e.detail != nullptr && e.detail->gobo &&
+           (e.is_distant() ||
+            ((e.form == Form::kRect || e.form == Form::kDisk || e.form == Form::kSpot) &&
+             !e.is_zero_size()));
   }
 
   /// Nothing comes through at all.
   bool dark() const { return crossed_ && !(total_ > 0); }
   /// The share of the window that lets light through, in [0, 1]; 1 where no mask lies between.
   float open() const { return crossed_ ? static_cast<float>(std::min(1.0, total_ / area_)) : 1.0f; }
-  /// The share of samples that choosing by the mask should get, in [0, 1]: the rest is chosen as if there were no mask, for
+  /// The share of samples that choosing by the mask should get, in [0, 1]: the rest is chosen as if
+  /// there were no mask, for
   /// what lies nearer or shines more. 0 where the mask makes no difference within the window.
   float share() const { return share_; }
   /// Chooses a place by u in [0, 1)^2, with the density of it; only with a share above 0.
@@ -61,8 +70,9 @@ class MaskWindow {
   bool crossed_ = false, round_ = false;
   Eigen::Matrix2d to_tiles_ = Eigen::Matrix2d::Identity();  // of q
   Eigen::Vector2d center_ = Eigen::Vector2d::Zero();        // of the window, in tiles
-  Eigen::Vector2d half_ = Eigen::Vector2d::Zero();          // of an ellipse, or of the box around a rectangle
-  std::array<Eigen::Vector2d, 4> corners_{};                // of a rectangle, around
+  // Of an ellipse, or of the box around a rectangle.
+  Eigen::Vector2d half_ = Eigen::Vector2d::Zero();
+  std::array<Eigen::Vector2d, 4> corners_{};  // of a rectangle, around
   std::array<Strip, kStrips> strips_{};
   int count_ = 0;
   double area_ = 0, total_ = 0;  // [tiles^2]

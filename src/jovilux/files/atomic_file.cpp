@@ -16,7 +16,8 @@ namespace jovilux {
 AtomicFile::AtomicFile(std::string path)
     : path_(std::move(path)), temporary_(fmt::format("{}.{}.part", path_, ::getpid())) {
   file_ = std::fopen(temporary_.c_str(), "wbx");
-  if (file_ == nullptr && errno == EEXIST) {  // left by a process of the same number that was killed
+  // Left by a process of the same number that was killed.
+  if (file_ == nullptr && errno == EEXIST) {
     std::remove(temporary_.c_str());
     file_ = std::fopen(temporary_.c_str(), "wbx");
   }
@@ -74,11 +75,15 @@ void remove_leftovers(const std::string& path) {
   const std::string begin = file.filename().string() + ".", end = ".part";
   std::error_code ec;
   std::vector<fs::path> left;
-  for (const auto& entry : fs::directory_iterator(file.parent_path().empty() ? "." : file.parent_path(), ec)) {
+  for (const auto& entry :
+       fs::directory_iterator(file.parent_path().empty() ? "." : file.parent_path(), ec)) {
     const std::string name = entry.path().filename().string();
     if (name.size() > begin.size() + end.size() && name.starts_with(begin) && name.ends_with(end)) {
       const std::string number = name.substr(begin.size(), name.size() - begin.size() - end.size());
-      const bool digits = number.size() < 10 && std::all_of(number.begin(), number.end(), [](unsigned char c) { return std::isdigit(c) != 0; });
+      const bool digits =
+          number.size() < 10 && std::all_of(number.begin(), number.end(), [](unsigned char c) {
+            return std::isdigit(c) != 0;
+          });
       if (digits && ::kill(std::stoi(number), 0) != 0 && errno == ESRCH) {
         left.push_back(entry.path());
       }

@@ -1,10 +1,7 @@
 #include "jovilux/files/density_file.h"
 
-#include <fcntl.h>
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
 
 #include <algorithm>
 #include <array>
@@ -15,23 +12,28 @@
 #include <optional>
 #include <vector>
 
+#include <fcntl.h>
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
+#include <signal.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 namespace jovilux {
 namespace {
 
 namespace fs = std::filesystem;
 
-Problem fault(const std::string& path, std::string text, std::string hint = "") { return {Severity::kError, "bad-density", {path, 0, 0}, "", std::move(text), std::move(hint)}; }
+Problem fault(const std::string& path, std::string text, std::string hint = "") {
+  return {Severity::kError, "bad-density", {path, 0, 0}, "", std::move(text), std::move(hint)};
+}
 
 struct Pipe {
   std::array<int, 2> end = {-1, -1};
   Pipe() {
     if (::pipe2(end.data(), O_CLOEXEC) != 0) {
-      throw MachineTrouble(fmt::format("reading a density: no pipe can be made: {}", std::strerror(errno)));
+      throw MachineTrouble(
+          fmt::format("reading a density: no pipe can be made: {}", std::strerror(errno)));
     }
   }
   ~Pipe() {
@@ -77,8 +79,9 @@ std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::ui
   std::array<double, 12> rows{};
   std::array<std::int32_t, 3> first{}, blocks{};
   std::uint64_t count = 0;
-  if (!in.read(magic.data(), 4) || std::memcmp(magic.data(), "JVDG", 4) != 0 || !in.read(rows.data(), sizeof rows) || !in.read(first.data(), sizeof first) || !in.read(blocks.data(), sizeof blocks) ||
-      !in.read(&count, sizeof count)) {
+  if (!in.read(magic.data(), 4) || std::memcmp(magic.data(), "JVDG", 4) != 0 ||
+      !in.read(rows.data(), sizeof rows) || !in.read(first.data(), sizeof first) ||
+      !in.read(blocks.data(), sizeof blocks) || !in.read(&count, sizeof count)) {
     return std::nullopt;
   }
   Transform t;
@@ -95,7 +98,9 @@ std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::ui
     good = good && b > 0;
     slots *= b;
   }
-  if (!good || !(std::abs(t.linear.determinant()) > 1e-30) || slots * 8 + static_cast<double>(count) * 2048 > static_cast<double>(most_bytes) || static_cast<double>(count) > slots) {
+  if (!good || !(std::abs(t.linear.determinant()) > 1e-30) ||
+      slots * 8 + static_cast<double>(count) * 2048 > static_cast<double>(most_bytes) ||
+      static_cast<double>(count) > slots) {
     return std::nullopt;
   }
   t.linear = place.linear * t.linear;
@@ -115,7 +120,10 @@ std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::ui
       }
       block[k] = static_cast<std::int32_t>(from / 8);
     }
-    const auto slot = (static_cast<std::size_t>(block[2]) * static_cast<std::size_t>(blocks[1]) + static_cast<std::size_t>(block[1])) * static_cast<std::size_t>(blocks[0]) + static_cast<std::size_t>(block[0]);
+    const auto slot = (static_cast<std::size_t>(block[2]) * static_cast<std::size_t>(blocks[1]) +
+                       static_cast<std::size_t>(block[1])) *
+                          static_cast<std::size_t>(blocks[0]) +
+                      static_cast<std::size_t>(block[0]);
     if (seen[slot]) {
       return std::nullopt;
     }
@@ -128,11 +136,15 @@ std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::ui
 
 }  // namespace
 
-Result<DensityGrid> load_density_grid(const std::string& path, const std::string& grid, const Transform& place) {
+Result<DensityGrid> load_density_grid(const std::string& path,
+                                      const std::string& grid,
+                                      const Transform& place) {
   std::error_code ec;
   const fs::path reader = fs::read_symlink("/proc/self/exe", ec).parent_path() / "jovilux-vdb";
   if (ec || !fs::exists(reader, ec)) {
-    return fault(path, "this build reads no .vdb files: the program jovilux-vdb is not beside it", "install libopenvdb-dev and build again");
+    return fault(path,
+                 "this build reads no .vdb files: the program jovilux-vdb is not beside it",
+                 "install libopenvdb-dev and build again");
   }
   const std::uint64_t size = fs::file_size(path, ec);
   if (ec) {
@@ -146,13 +158,16 @@ Result<DensityGrid> load_density_grid(const std::string& path, const std::string
   posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
   posix_spawn_file_actions_adddup2(&actions, out.end[1], 1);
   posix_spawn_file_actions_adddup2(&actions, err.end[1], 2);
-  std::string program = reader.string(), file = path, name = grid, megabytes = std::to_string(limit >> 20);
+  std::string program = reader.string(), file = path, name = grid,
+              megabytes = std::to_string(limit >> 20);
   std::array<char*, 5> argv = {program.data(), file.data(), name.data(), megabytes.data(), nullptr};
   pid_t child = 0;
-  const int started = ::posix_spawn(&child, program.c_str(), &actions, nullptr, argv.data(), environ);
+  const int started =
+      ::posix_spawn(&child, program.c_str(), &actions, nullptr, argv.data(), environ);
   posix_spawn_file_actions_destroy(&actions);
   if (started != 0) {
-    throw MachineTrouble(fmt::format("reading a density: {} cannot be run: {}", program, std::strerror(started)));
+    throw MachineTrouble(
+        fmt::format("reading a density: {} cannot be run: {}", program, std::strerror(started)));
   }
   out.close(1);
   err.close(1);
@@ -182,7 +197,9 @@ Result<DensityGrid> load_density_grid(const std::string& path, const std::string
     if (WIFEXITED(status) && WEXITSTATUS(status) == 2) {
       return fault(path, said.empty() ? "cannot be read" : printable(said, 300));
     }
-    return fault(path, "damaged, or not a .vdb file: reading it was stopped", fmt::format("it may take {} MB and 60 s", limit >> 20));
+    return fault(path,
+                 "damaged, or not a .vdb file: reading it was stopped",
+                 fmt::format("it may take {} MB and 60 s", limit >> 20));
   }
   return std::move(*read);
 }

@@ -1,11 +1,11 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/photometric_file.h"
+
 #include <algorithm>
 #include <cmath>
 #include <vector>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/photometric_file.h"
 
 namespace jovilux {
 namespace {
@@ -30,7 +30,8 @@ class Lines {
     if (end == std::string_view::npos) {
       rest_ = {};
     } else {
-      rest_.remove_prefix(end + (rest_[end] == '\r' && end + 1 < rest_.size() && rest_[end + 1] == '\n' ? 2 : 1));
+      rest_.remove_prefix(
+          end + (rest_[end] == '\r' && end + 1 < rest_.size() && rest_[end + 1] == '\n' ? 2 : 1));
     }
     return trimmed(line);
   }
@@ -38,9 +39,15 @@ class Lines {
   double number(std::string_view what) {
     std::string word(text());
     std::replace(word.begin(), word.end(), ',', '.');  // decimal commas
-    const auto value = parse_number(word.starts_with("+") ? std::string_view(word).substr(1) : std::string_view(word));
+    const auto value = parse_number(word.starts_with("+") ? std::string_view(word).substr(1)
+                                                          : std::string_view(word));
     if (!fault_ && (!value || std::abs(*value) > 1e12)) {
-      fault_ = photometric_problem(Severity::kError, path_, number_, 1, fmt::format("found \"{}\"; expected {}", printable(word, 40), what));
+      fault_ =
+          photometric_problem(Severity::kError,
+                              path_,
+                              number_,
+                              1,
+                              fmt::format("found \"{}\"; expected {}", printable(word, 40), what));
     }
     return fault_ ? 0 : *value;
   }
@@ -48,7 +55,16 @@ class Lines {
   int whole(std::string_view what, int lo, int hi) {
     const double v = number(what);
     if (!fault_ && !(v >= lo && v <= hi && v == std::floor(v))) {
-      fault_ = photometric_problem(Severity::kError, path_, number_, 1, fmt::format("found {}; expected {}, a whole number from {} to {}", short_number(v, 9), what, lo, hi));
+      fault_ =
+          photometric_problem(Severity::kError,
+                              path_,
+                              number_,
+                              1,
+                              fmt::format("found {}; expected {}, a whole number from {} to {}",
+                                          short_number(v, 9),
+                                          what,
+                                          lo,
+                                          hi));
     }
     return fault_ ? lo : static_cast<int>(v);
   }
@@ -65,7 +81,8 @@ class Lines {
 
 }  // namespace
 
-// Source: A. Stockmar, "EULUMDAT - ein Leuchtendatenformat fuer den europaeischen Beleuchtungsplaner", 1990.
+// Source: A. Stockmar, "EULUMDAT - ein Leuchtendatenformat fuer den europaeischen
+// Beleuchtungsplaner", 1990.
 Result<PhotometricFile> parse_eulumdat(std::string_view text, const std::string& path) {
   PhotometricFile out;
   out.format = "EULUMDAT";
@@ -121,11 +138,24 @@ Result<PhotometricFile> parse_eulumdat(std::string_view text, const std::string&
     return problems;
   }
   if (symmetry >= 2 && planes % (symmetry == 4 ? 4 : 2) != 0) {
-    problems.push_back(photometric_problem(Severity::kError, path, 4, 1, fmt::format("{} C planes cannot have the symmetry {}; expected a multiple of {}", planes, symmetry, symmetry == 4 ? 4 : 2)));
+    problems.push_back(photometric_problem(
+        Severity::kError,
+        path,
+        4,
+        1,
+        fmt::format("{} C planes cannot have the symmetry {}; expected a multiple of {}",
+                    planes,
+                    symmetry,
+                    symmetry == 4 ? 4 : 2)));
     return problems;
   }
   if (symmetry == 3 && planes % 4 != 0) {
-    problems.push_back(photometric_problem(Severity::kError, path, 4, 1, fmt::format("{} C planes cannot have the symmetry 3; expected a multiple of 4", planes)));
+    problems.push_back(photometric_problem(
+        Severity::kError,
+        path,
+        4,
+        1,
+        fmt::format("{} C planes cannot have the symmetry 3; expected a multiple of 4", planes)));
     return problems;
   }
   std::vector<double> c(static_cast<std::size_t>(planes));
@@ -140,22 +170,54 @@ Result<PhotometricFile> parse_eulumdat(std::string_view text, const std::string&
   // The planes that are listed: first (from 0) and how many.
   int first = 0, listed = planes;
   switch (symmetry) {
-    case 1: listed = 1; g.symmetry = PhotometricSymmetry::kRotational; break;
-    case 2: listed = planes / 2 + 1; g.symmetry = PhotometricSymmetry::kBilateral; break;
-    case 3: first = 3 * planes / 4; listed = planes / 2 + 1; g.symmetry = PhotometricSymmetry::kBilateral90; break;
-    case 4: listed = planes / 4 + 1; g.symmetry = PhotometricSymmetry::kQuadrant; break;
-    default: g.symmetry = planes == 1 ? PhotometricSymmetry::kRotational : PhotometricSymmetry::kNone; break;
+    case 1:
+      listed = 1;
+      g.symmetry = PhotometricSymmetry::kRotational;
+      break;
+    case 2:
+      listed = planes / 2 + 1;
+      g.symmetry = PhotometricSymmetry::kBilateral;
+      break;
+    case 3:
+      first = 3 * planes / 4;
+      listed = planes / 2 + 1;
+      g.symmetry = PhotometricSymmetry::kBilateral90;
+      break;
+    case 4:
+      listed = planes / 4 + 1;
+      g.symmetry = PhotometricSymmetry::kQuadrant;
+      break;
+    default:
+      g.symmetry = planes == 1 ? PhotometricSymmetry::kRotational : PhotometricSymmetry::kNone;
+      break;
   }
   if (static_cast<std::size_t>(listed) * static_cast<std::size_t>(gammas) > kMaxCandelaValues) {
-    problems.push_back(photometric_problem(Severity::kError, path, 4, 1, fmt::format("{} x {} intensities; at most {}", listed, gammas, kMaxCandelaValues)));
+    problems.push_back(photometric_problem(
+        Severity::kError,
+        path,
+        4,
+        1,
+        fmt::format("{} x {} intensities; at most {}", listed, gammas, kMaxCandelaValues)));
     return problems;
   }
   if (out.lamp_lumens <= 0) {
-    problems.push_back(photometric_problem(Severity::kError, path, lamps_line, 0, fmt::format("the lamps have {} lm; intensities are in cd/klm of them", short_number(out.lamp_lumens))));
+    problems.push_back(
+        photometric_problem(Severity::kError,
+                            path,
+                            lamps_line,
+                            0,
+                            fmt::format("the lamps have {} lm; intensities are in cd/klm of them",
+                                        short_number(out.lamp_lumens))));
     return problems;
   }
   if (!(factor > 0)) {
-    problems.push_back(photometric_problem(Severity::kWarning, path, 24, 1, fmt::format("the conversion factor is {}", short_number(factor)), "it is taken as 1"));
+    problems.push_back(
+        photometric_problem(Severity::kWarning,
+                            path,
+                            24,
+                            1,
+                            fmt::format("the conversion factor is {}", short_number(factor)),
+                            "it is taken as 1"));
   }
   const double candela_per_value = out.lamp_lumens / 1000 * (factor > 0 ? factor : 1);
   std::vector<std::vector<double>> rows;
@@ -171,28 +233,47 @@ Result<PhotometricFile> parse_eulumdat(std::string_view text, const std::string&
     }
   }
   if (symmetry == 3) {
-    // C270 over C0 to C90, told as C90 to C270: what mirrors at this plane is the same on both of its sides.
+    // C270 over C0 to C90, told as C90 to C270: what mirrors at this plane is the same on both of
+    // its sides.
     for (int p = listed; p-- > 0;) {
       const double at = c[static_cast<std::size_t>((first + p) % planes)];
       const double signed_angle = at > kPiD * 1.25 ? at - 2 * kPiD : at;  // -90 .. 90
       g.hor_rad.push_back(kPiD - signed_angle);
-      g.candela.insert(g.candela.end(), rows[static_cast<std::size_t>(p)].begin(), rows[static_cast<std::size_t>(p)].end());
+      g.candela.insert(g.candela.end(),
+                       rows[static_cast<std::size_t>(p)].begin(),
+                       rows[static_cast<std::size_t>(p)].end());
     }
   } else {
     for (int p = 0; p < listed; ++p) {
-      g.hor_rad.push_back(g.symmetry == PhotometricSymmetry::kRotational ? 0 : c[static_cast<std::size_t>(p)]);
-      g.candela.insert(g.candela.end(), rows[static_cast<std::size_t>(p)].begin(), rows[static_cast<std::size_t>(p)].end());
+      g.hor_rad.push_back(
+          g.symmetry == PhotometricSymmetry::kRotational ? 0 : c[static_cast<std::size_t>(p)]);
+      g.candela.insert(g.candela.end(),
+                       rows[static_cast<std::size_t>(p)].begin(),
+                       rows[static_cast<std::size_t>(p)].end());
     }
   }
   out.length = length;
   out.width = width == 0 ? -length : width;
   out.stated_efficiency = absolute ? 0 : efficiency;
   // The symmetry that the file states asks for planes that end where it mirrors.
-  const auto ends_at = [&](double lo, double hi) { return std::abs(g.hor_rad.front() - lo * kDegree) < 1e-3 && std::abs(g.hor_rad.back() - hi * kDegree) < 1e-3; };
-  if ((symmetry == 2 && !ends_at(0, 180)) || (symmetry == 3 && !ends_at(90, 270)) || (symmetry == 4 && !ends_at(0, 90))) {
-    problems.push_back(photometric_problem(Severity::kError, path, angles_line, 0,
-                                           fmt::format("the listed C planes run from {} to {}; the symmetry {} asks for {}", short_number(g.hor_rad.front() / kDegree, 6), short_number(g.hor_rad.back() / kDegree, 6), symmetry,
-                                                       symmetry == 2 ? "0 to 180" : symmetry == 3 ? "270 over 0 to 90" : "0 to 90")));
+  const auto ends_at = [&](double lo, double hi) {
+    return std::abs(g.hor_rad.front() - lo * kDegree) < 1e-3 &&
+           std::abs(g.hor_rad.back() - hi * kDegree) < 1e-3;
+  };
+  if ((symmetry == 2 && !ends_at(0, 180)) || (symmetry == 3 && !ends_at(90, 270)) ||
+      (symmetry == 4 && !ends_at(0, 90))) {
+    problems.push_back(photometric_problem(
+        Severity::kError,
+        path,
+        angles_line,
+        0,
+        fmt::format("the listed C planes run from {} to {}; the symmetry {} asks for {}",
+                    short_number(g.hor_rad.front() / kDegree, 6),
+                    short_number(g.hor_rad.back() / kDegree, 6),
+                    symmetry,
+                    symmetry == 2   ? "0 to 180"
+                    : symmetry == 3 ? "270 over 0 to 90"
+                                    : "0 to 90")));
     return problems;
   }
   check_photometry(out, path, angles_line, problems);
@@ -209,7 +290,8 @@ std::string eulumdat_text(const PhotometricFile& f) {
   const LuminousDistribution whole(f.grid);
   CandelaGrid g = f.grid;
   const bool resample = g.type != PhotometricType::kC;
-  // All planes are named in the file, even those that its symmetry leaves out: evenly apart where they are.
+  // All planes are named in the file, even those that its symmetry leaves out: evenly apart where
+  // they are.
   std::vector<double> planes;
   if (resample) {
     g = CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kNone, {}, {}, {}};
@@ -221,7 +303,9 @@ std::string eulumdat_text(const PhotometricFile& f) {
     }
     for (const double c : g.hor_rad) {
       for (const double v : g.ver_rad) {
-        g.candela.push_back(whole.intensity(Vec3d(std::sin(v) * std::cos(c), std::sin(v) * std::sin(c), std::cos(v)).cast<float>()));
+        g.candela.push_back(
+            whole.intensity(Vec3d(std::sin(v) * std::cos(c), std::sin(v) * std::sin(c), std::cos(v))
+                                .cast<float>()));
       }
     }
   }
@@ -251,7 +335,8 @@ std::string eulumdat_text(const PhotometricFile& f) {
       for (std::size_t i = hor.size() - 1; i-- > 1;) planes.push_back(2 * kPiD - hor[i]);
       break;
     case PhotometricSymmetry::kBilateral90: {
-      // The format counts planes in quarters; where the listed ones have no plane at 180, or uneven halves, all are told.
+      // The format counts planes in quarters; where the listed ones have no plane at 180, or uneven
+      // halves, all are told.
       symmetry = 0;
       order.clear();
       std::vector<std::pair<double, std::size_t>> all;
@@ -263,10 +348,12 @@ std::string eulumdat_text(const PhotometricFile& f) {
         }
       }
       std::sort(all.begin(), all.end());
-      if (all.size() % 4 == 0 && hor.size() == all.size() / 2 + 1 && std::abs(all[0].first) < 1e-6) {
+      if (all.size() % 4 == 0 && hor.size() == all.size() / 2 + 1 &&
+          std::abs(all[0].first) < 1e-6) {
         symmetry = 3;
         for (const auto& [a, i] : all) planes.push_back(a);
-        for (std::size_t k = 0; k < hor.size(); ++k) order.push_back(hor.size() - 1 - k);  // C270, .. C0, .. C90 are the mirrors of 270 .. 90
+        // C270, .. C0, .. C90 are the mirrors of 270 .. 90.
+        for (std::size_t k = 0; k < hor.size(); ++k) order.push_back(hor.size() - 1 - k);
       } else {
         for (const auto& [a, i] : all) {
           planes.push_back(a);
@@ -296,10 +383,14 @@ std::string eulumdat_text(const PhotometricFile& f) {
   const bool absolute = !(f.lamp_lumens > 0);
   const double lumens = absolute ? whole.flux() : f.lamp_lumens;
   std::string out;
-  const auto text = [&](const std::string& s, std::size_t limit) { out += printable(s, limit) + "\r\n"; };
+  const auto text = [&](const std::string& s, std::size_t limit) {
+    out += printable(s, limit) + "\r\n";
+  };
   const auto number = [&](double v) { out += fmt::format("{:.8g}\r\n", v); };
   text(f.maker.empty() ? "unknown" : f.maker, 78);
-  number(f.width < 0 || g.symmetry == PhotometricSymmetry::kRotational ? 1 : f.length > 3 * f.width ? 2 : 3);
+  number(f.width < 0 || g.symmetry == PhotometricSymmetry::kRotational ? 1
+         : f.length > 3 * f.width                                      ? 2
+                                                                       : 3);
   number(symmetry);
   number(static_cast<double>(planes.size()));
   number(step(planes));
@@ -311,8 +402,10 @@ std::string eulumdat_text(const PhotometricFile& f) {
   text("", 8);
   text("", 78);
   const bool round = f.width <= 0;
-  const double length = round ? std::max(std::abs(f.width), std::abs(f.length)) : f.length, width = round ? 0 : f.width;
-  for (const double v : {length, width, f.height, length, width, f.height, f.height, f.height, f.height}) {
+  const double length = round ? std::max(std::abs(f.width), std::abs(f.length)) : f.length,
+               width = round ? 0 : f.width;
+  for (const double v :
+       {length, width, f.height, length, width, f.height, f.height, f.height, f.height}) {
     number(std::abs(v) * 1000);
   }
   number(100 * whole.flux_in_front() / whole.flux());

@@ -1,5 +1,15 @@
 #include "jovilux/files/exr.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <thread>
+
 #include <ImfChannelList.h>
 #include <ImfFloatAttribute.h>
 #include <ImfFrameBuffer.h>
@@ -9,18 +19,7 @@
 #include <ImfStandardAttributes.h>
 #include <ImfStringAttribute.h>
 #include <ImfThreading.h>
-
-#include <algorithm>
-#include <cmath>
-#include <filesystem>
-#include <thread>
-
 #include <fmt/format.h>
-
-#include "jovilux/base/assert.h"
-#include "jovilux/base/parallel.h"
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
 
 namespace jovilux {
 namespace {
@@ -31,7 +30,9 @@ namespace exr = OPENEXR_IMF_NAMESPACE;
 class CheckedStream : public exr::OStream {
  public:
   explicit CheckedStream(AtomicFile& file) : exr::OStream(file.path().c_str()), file_(file) {}
-  void write(const char data[], int size) override { file_.write(data, static_cast<std::size_t>(size)); }
+  void write(const char data[], int size) override {
+    file_.write(data, static_cast<std::size_t>(size));
+  }
   std::uint64_t tellp() override { return file_.position(); }
   void seekp(std::uint64_t position) override { file_.seek(position); }
 
@@ -40,7 +41,9 @@ class CheckedStream : public exr::OStream {
 };
 
 exr::PixelType pixel_type(ExrChannel::Type type) {
-  return type == ExrChannel::Type::kHalf ? exr::HALF : type == ExrChannel::Type::kFloat ? exr::FLOAT : exr::UINT;
+  return type == ExrChannel::Type::kHalf    ? exr::HALF
+         : type == ExrChannel::Type::kFloat ? exr::FLOAT
+                                            : exr::UINT;
 }
 
 void use_all_threads() {
@@ -51,7 +54,9 @@ void use_all_threads() {
 
 }  // namespace
 
-void write_exr(const std::string& path, const ExrHeader& info, const std::vector<ExrChannel>& channels) {
+void write_exr(const std::string& path,
+               const ExrHeader& info,
+               const std::vector<ExrChannel>& channels) {
   JOVILUX_ASSERT(info.width > 0 && info.height > 0 && !channels.empty());
   use_all_threads();
   exr::Header header(info.width, info.height);
@@ -83,14 +88,20 @@ void write_exr(const std::string& path, const ExrHeader& info, const std::vector
     }
     for (int top = 0; top < info.height; top += kBand) {
       const int count = std::min(kBand, info.height - top);
-      parallel_for(static_cast<std::size_t>(count), [&](std::size_t y) {  // over all channels, which may share a row's work
+      // Over all channels, which may share a row's work.
+      parallel_for(static_cast<std::size_t>(count), [&](std::size_t y) {
         for (std::size_t c = 0; c < channels.size(); ++c) {
           float* const row = rows[c].data() + y * width;
           channels[c].row(top + static_cast<int>(y), row);
           if (channels[c].type == ExrChannel::Type::kHalf) {
-            std::transform(row, row + width, halves[c].data() + y * width, [](float v) { return Imath::half(std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX))); });
+            std::transform(row, row + width, halves[c].data() + y * width, [](float v) {
+              return Imath::half(
+                  std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX)));
+            });
           } else if (channels[c].type == ExrChannel::Type::kIndex) {
-            std::transform(row, row + width, indices[c].data() + y * width, [](float v) { return static_cast<std::uint32_t>(v); });
+            std::transform(row, row + width, indices[c].data() + y * width, [](float v) {
+              return static_cast<std::uint32_t>(v);
+            });
           }
         }
       });
@@ -106,7 +117,9 @@ void write_exr(const std::string& path, const ExrHeader& info, const std::vector
           size = sizeof(std::uint32_t);
         }
         const Imath::Box2i band(Imath::V2i(0, top), Imath::V2i(info.width - 1, top + count - 1));
-        frame.insert(channels[c].name, exr::Slice::Make(pixel_type(channels[c].type), data, band, size, size * width));
+        frame.insert(
+            channels[c].name,
+            exr::Slice::Make(pixel_type(channels[c].type), data, band, size, size * width));
       }
       out.setFrameBuffer(frame);
       out.writePixels(count);
@@ -138,7 +151,8 @@ const ExrHeader& ExrReader::header() const { return inside_->header; }
 bool ExrReader::has_white_luminance() const { return inside_->has_white; }
 const std::vector<std::string>& ExrReader::channels() const { return inside_->channels; }
 bool ExrReader::has(const std::string& channel) const {
-  return std::find(inside_->channels.begin(), inside_->channels.end(), channel) != inside_->channels.end();
+  return std::find(inside_->channels.begin(), inside_->channels.end(), channel) !=
+         inside_->channels.end();
 }
 
 Result<ExrReader> ExrReader::open(const std::string& path) {
@@ -159,7 +173,8 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
     const std::int64_t w = static_cast<std::int64_t>(in->window.max.x) - in->window.min.x + 1;
     const std::int64_t h = static_cast<std::int64_t>(in->window.max.y) - in->window.min.y + 1;
     if (w < 1 || h < 1 || w > 65536 || h > 65536) {
-      return fail("bad-image", fmt::format("a picture of {} x {} pixels; at most 65536 x 65536 are read", w, h));
+      return fail("bad-image",
+                  fmt::format("a picture of {} x {} pixels; at most 65536 x 65536 are read", w, h));
     }
     in->header.width = static_cast<int>(w);
     in->header.height = static_cast<int>(h);
@@ -185,31 +200,42 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
   }
 }
 
-Result<std::vector<std::vector<float>>> ExrReader::read(const std::vector<std::string>& channels, int x, int y, int w, int h) const {
-  JOVILUX_ASSERT(x >= 0 && y >= 0 && w > 0 && h > 0 && x + w <= header().width && y + h <= header().height);
+Result<std::vector<std::vector<float>>> ExrReader::read(
+    const std::vector<std::string>& channels, int x, int y, int w, int h) const {
+  JOVILUX_ASSERT(x >= 0 && y >= 0 && w > 0 && h > 0 && x + w <= header().width &&
+                 y + h <= header().height);
   try {
     const auto width = static_cast<std::size_t>(header().width);
-    std::vector<std::vector<float>> out(channels.size(), std::vector<float>(static_cast<std::size_t>(w) * h));
+    std::vector<std::vector<float>> out(channels.size(),
+                                        std::vector<float>(static_cast<std::size_t>(w) * h));
     std::vector<float> rows(width * channels.size());
     for (int row = 0; row < h; ++row) {
       const int line = inside_->window.min.y + y + row;
-      const Imath::Box2i band(Imath::V2i(inside_->window.min.x, line), Imath::V2i(inside_->window.max.x, line));
+      const Imath::Box2i band(Imath::V2i(inside_->window.min.x, line),
+                              Imath::V2i(inside_->window.max.x, line));
       exr::FrameBuffer frame;
       for (std::size_t c = 0; c < channels.size(); ++c) {
-        frame.insert(channels[c],
-                     exr::Slice::Make(exr::FLOAT, rows.data() + c * width, band, sizeof(float), sizeof(float) * width));
+        frame.insert(
+            channels[c],
+            exr::Slice::Make(
+                exr::FLOAT, rows.data() + c * width, band, sizeof(float), sizeof(float) * width));
       }
       inside_->file->setFrameBuffer(frame);
       inside_->file->readPixels(line, line);
       for (std::size_t c = 0; c < channels.size(); ++c) {
-        std::copy_n(rows.begin() + static_cast<std::ptrdiff_t>(c * width) + x, w,
+        std::copy_n(rows.begin() + static_cast<std::ptrdiff_t>(c * width) + x,
+                    w,
                     out[c].begin() + static_cast<std::ptrdiff_t>(row) * w);
       }
     }
     return out;
   } catch (const std::exception& e) {
-    return Problem{Severity::kError, "bad-image", {inside_->path, 0, 0}, "",
-                   "the picture is damaged: " + printable(e.what(), 160), "render it again"};
+    return Problem{Severity::kError,
+                   "bad-image",
+                   {inside_->path, 0, 0},
+                   "",
+                   "the picture is damaged: " + printable(e.what(), 160),
+                   "render it again"};
   }
 }
 

@@ -1,5 +1,7 @@
 #pragma once
 
+#include "jovilux/base/problem.h"
+
 #include <cstdint>
 #include <functional>
 #include <map>
@@ -7,12 +9,12 @@
 #include <string>
 #include <vector>
 
-#include "jovilux/base/problem.h"
-
 namespace jovilux {
 
-/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats. Several threads ask for rows at once, each
-/// for all channels of its row in turn. A kIndex channel holds whole numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
+/// One channel of an EXR to be written. `row(y, out)` fills a row of width floats. Several threads
+/// ask for rows at once, each
+/// for all channels of its row in turn. A kIndex channel holds whole numbers up to 2^24. Values
+/// beyond 65504 are clamped in a kHalf channel.
 struct ExrChannel {
   enum class Type { kHalf, kFloat, kIndex };
   std::string name;
@@ -26,14 +28,19 @@ struct ExrHeader {
   double white_luminance = 1;  ///< cd/m2 of (1, 1, 1)
   std::map<std::string, std::string> texts;
   std::map<std::string, float> numbers;
-  std::function<void(int rows)> written;  ///< of a file to be written: called when so many rows from the top are done; may be empty
+  /// Of a file to be written: called when so many rows from the top are done; may be empty.
+  std::function<void(int rows)> written;
 };
 
-/// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically; rows are gathered and compressed by
+/// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically; rows are
+/// gathered and compressed by
 /// all threads. Throws MachineTrouble.
-void write_exr(const std::string& path, const ExrHeader& header, const std::vector<ExrChannel>& channels);
+void write_exr(const std::string& path,
+               const ExrHeader& header,
+               const std::vector<ExrChannel>& channels);
 
-/// An EXR open for reading. Damaged and hostile files give problems, never more memory than was asked for.
+/// An EXR open for reading. Damaged and hostile files give problems, never more memory than was
+/// asked for.
 class ExrReader {
  public:
   static Result<ExrReader> open(const std::string& path);
@@ -44,8 +51,10 @@ class ExrReader {
   bool has_white_luminance() const;
   const std::vector<std::string>& channels() const;
   bool has(const std::string& channel) const;
-  /// The named channels over the rectangle [x, x + w) x [y, y + h) of the picture, each w * h floats row by row.
-  Result<std::vector<std::vector<float>>> read(const std::vector<std::string>& channels, int x, int y, int w, int h) const;
+  /// The named channels over the rectangle [x, x + w) x [y, y + h) of the picture, each w * h
+  /// floats row by row.
+  Result<std::vector<std::vector<float>>> read(
+      const std::vector<std::string>& channels, int x, int y, int w, int h) const;
 
  private:
   struct Inside;

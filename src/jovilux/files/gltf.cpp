@@ -1,5 +1,10 @@
 #include "jovilux/files/gltf.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/mesh_file.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/geometry/transform.h"
+
 #include <algorithm>
 #include <cmath>
 #include <cstring>
@@ -9,11 +14,6 @@
 
 #include <fmt/format.h>
 #include <tiny_gltf.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/mesh_file.h"
-#include "jovilux/files/read_file.h"
-#include "jovilux/geometry/transform.h"
 
 namespace jovilux {
 namespace {
@@ -25,7 +25,8 @@ struct Fault {
   std::string text;
 };
 
-// The values of an accessor as floats, `components` of each; integers normalized where the file says so.
+// The values of an accessor as floats, `components` of each; integers normalized where the file
+// says so.
 class Reader {
  public:
   explicit Reader(const Model& model) : model_(model) {}
@@ -45,12 +46,18 @@ class Reader {
     if (view.buffer < 0 || static_cast<std::size_t>(view.buffer) >= model_.buffers.size()) {
       throw Fault{fmt::format("{}: accessor {} has no buffer", what, index)};
     }
-    const int parts = tinygltf::GetNumComponentsInType(static_cast<std::uint32_t>(a.type)), bytes = tinygltf::GetComponentSizeInBytes(static_cast<std::uint32_t>(a.componentType));
+    const int parts = tinygltf::GetNumComponentsInType(static_cast<std::uint32_t>(a.type)),
+              bytes =
+                  tinygltf::GetComponentSizeInBytes(static_cast<std::uint32_t>(a.componentType));
     const int stride = a.ByteStride(view);
     const std::size_t size = model_.buffers[static_cast<std::size_t>(view.buffer)].data.size();
-    const std::size_t item = parts > 0 && bytes > 0 ? static_cast<std::size_t>(parts) * static_cast<std::size_t>(bytes) : 0;
-    const bool inside = item > 0 && stride > 0 && a.count > 0 && view.byteOffset <= size && a.byteOffset <= size && view.byteOffset + a.byteOffset + item <= size &&
-                        a.count - 1 <= (size - item - view.byteOffset - a.byteOffset) / static_cast<std::size_t>(stride);
+    const std::size_t item = parts > 0 && bytes > 0
+                                 ? static_cast<std::size_t>(parts) * static_cast<std::size_t>(bytes)
+                                 : 0;
+    const bool inside = item > 0 && stride > 0 && a.count > 0 && view.byteOffset <= size &&
+                        a.byteOffset <= size && view.byteOffset + a.byteOffset + item <= size &&
+                        a.count - 1 <= (size - item - view.byteOffset - a.byteOffset) /
+                                           static_cast<std::size_t>(stride);
     if (!inside) {
       throw Fault{fmt::format("{}: accessor {} reaches beyond its buffer", what, index)};
     }
@@ -60,12 +67,15 @@ class Reader {
   std::vector<float> floats(int index, int components, const char* what) const {
     const Accessor& a = accessor(index, what);
     if (tinygltf::GetNumComponentsInType(static_cast<std::uint32_t>(a.type)) != components) {
-      throw Fault{fmt::format("{}: accessor {} does not hold {} values a vertex", what, index, components)};
+      throw Fault{
+          fmt::format("{}: accessor {} does not hold {} values a vertex", what, index, components)};
     }
-    const bool is_float = a.componentType == TINYGLTF_COMPONENT_TYPE_FLOAT, byte = a.componentType == TINYGLTF_COMPONENT_TYPE_UNSIGNED_BYTE,
+    const bool is_float = a.componentType == TINYGLTF_COMPONENT_TYPE_FLOAT,
+               byte = a.componentType == TINYGLTF_COMPONENT_TYPE_UNSIGNED_BYTE,
                pair = a.componentType == TINYGLTF_COMPONENT_TYPE_UNSIGNED_SHORT;
     if (!is_float && !((byte || pair) && a.normalized)) {
-      throw Fault{fmt::format("{}: accessor {} holds neither floats nor normalized integers", what, index)};
+      throw Fault{
+          fmt::format("{}: accessor {} holds neither floats nor normalized integers", what, index)};
     }
     std::vector<float> out;
     out.reserve(a.count * static_cast<std::size_t>(components));
@@ -89,8 +99,10 @@ class Reader {
 
   std::vector<std::uint32_t> indices(int index) const {
     const Accessor& a = accessor(index, "indices");
-    const int bytes = tinygltf::GetComponentSizeInBytes(static_cast<std::uint32_t>(a.componentType));
-    if (a.type != TINYGLTF_TYPE_SCALAR || a.componentType == TINYGLTF_COMPONENT_TYPE_FLOAT || a.componentType == TINYGLTF_COMPONENT_TYPE_DOUBLE || bytes > 4) {
+    const int bytes =
+        tinygltf::GetComponentSizeInBytes(static_cast<std::uint32_t>(a.componentType));
+    if (a.type != TINYGLTF_TYPE_SCALAR || a.componentType == TINYGLTF_COMPONENT_TYPE_FLOAT ||
+        a.componentType == TINYGLTF_COMPONENT_TYPE_DOUBLE || bytes > 4) {
       throw Fault{fmt::format("accessor {} does not hold indices", index)};
     }
     std::vector<std::uint32_t> out;
@@ -146,7 +158,11 @@ Transform place_of(const tinygltf::Node& n) {
 
 class Importer {
  public:
-  Importer(const std::string& path, std::size_t file_bytes, const Model& model, const std::vector<std::string>& images) : path_(path), model_(model), reader_(model), images_(images) {
+  Importer(const std::string& path,
+           std::size_t file_bytes,
+           const Model& model,
+           const std::vector<std::string>& images)
+      : path_(path), model_(model), reader_(model), images_(images) {
     std::size_t bytes = file_bytes;
     for (const tinygltf::Buffer& b : model.buffers) {
       bytes += b.data.size();
@@ -205,7 +221,8 @@ class Importer {
 
  private:
   void warn(const std::string& text) {
-    if (std::none_of(warnings.begin(), warnings.end(), [&](const Problem& p) { return p.text == text; })) {
+    if (std::none_of(
+            warnings.begin(), warnings.end(), [&](const Problem& p) { return p.text == text; })) {
       warnings.push_back({Severity::kWarning, "gltf-part", {path_, 0, 0}, "", text, ""});
     }
   }
@@ -227,22 +244,29 @@ class Importer {
       throw Fault{fmt::format("there is no texture {}", texture)};
     }
     const int image = model_.textures[static_cast<std::size_t>(texture)].source;
-    if (image < 0 || static_cast<std::size_t>(image) >= images_.size() || p.baseColorTexture.texCoord != 0) {
-      warn(fmt::format("the picture of material \"{}\" is passed over: it has no source, or uses a second set of places", printable(m.name, 60)));
+    if (image < 0 || static_cast<std::size_t>(image) >= images_.size() ||
+        p.baseColorTexture.texCoord != 0) {
+      warn(
+          fmt::format("the picture of material \"{}\" is passed over: it has no source, or uses a "
+                      "second set of places",
+                      printable(m.name, 60)));
       return out;
     }
     const std::string& bytes = images_[static_cast<std::size_t>(image)];
     if (!bytes.starts_with("\x89PNG")) {
-      warn(fmt::format("the picture of material \"{}\" is passed over: only PNG is read", printable(m.name, 60)));
+      warn(fmt::format("the picture of material \"{}\" is passed over: only PNG is read",
+                       printable(m.name, 60)));
       return out;
     }
     auto picture = load_png_bytes(bytes, path_);
     if (!picture) {
       throw Fault{picture.problems().front().text};
     }
-    picture_pixels_ += static_cast<std::uint64_t>(picture->width) * static_cast<std::uint64_t>(picture->height);
+    picture_pixels_ +=
+        static_cast<std::uint64_t>(picture->width) * static_cast<std::uint64_t>(picture->height);
     if (picture_pixels_ > kMaxImagePixels) {
-      throw Fault{fmt::format("its materials' pictures have more than {} pixels together", kMaxImagePixels)};
+      throw Fault{fmt::format("its materials' pictures have more than {} pixels together",
+                              kMaxImagePixels)};
     }
     out.picture = std::make_shared<LinearImage>(std::move(*picture));
     for (std::size_t i = 0; i < out.picture->rgb.size(); ++i) {
@@ -258,14 +282,17 @@ class Importer {
       if (static_cast<std::size_t>(n.mesh) >= model_.meshes.size()) {
         throw Fault{fmt::format("there is no mesh {}", n.mesh)};
       }
-      for (const tinygltf::Primitive& p : model_.meshes[static_cast<std::size_t>(n.mesh)].primitives) {
+      for (const tinygltf::Primitive& p :
+           model_.meshes[static_cast<std::size_t>(n.mesh)].primitives) {
         primitive(p, here);
       }
     }
     if (n.skin >= 0) {
       warn("skins are passed over: meshes stand as they are stored");
     }
-    if (const auto found = n.extensions.find("KHR_lights_punctual"); found != n.extensions.end() && found->second.IsObject() && found->second.Has("light") && found->second.Get("light").IsInt()) {
+    if (const auto found = n.extensions.find("KHR_lights_punctual");
+        found != n.extensions.end() && found->second.IsObject() && found->second.Has("light") &&
+        found->second.Get("light").IsInt()) {
       light(found->second.Get("light").GetNumberAsInt(), n, here);
     }
     if (n.camera >= 0 && static_cast<std::size_t>(n.camera) < model_.cameras.size()) {
@@ -276,7 +303,9 @@ class Importer {
         out.at = here.offset;
         out.toward = direction(here);
         out.view = std::clamp(c.perspective.yfov, 0.001, 3.0);
-        out.aspect = c.perspective.aspectRatio > 0.01 && c.perspective.aspectRatio < 100 ? c.perspective.aspectRatio : 1.5;
+        out.aspect = c.perspective.aspectRatio > 0.01 && c.perspective.aspectRatio < 100
+                         ? c.perspective.aspectRatio
+                         : 1.5;
         out_.cameras.push_back(out);
       }
     }
@@ -295,15 +324,21 @@ class Importer {
     const tinygltf::Light& l = model_.lights[static_cast<std::size_t>(index)];
     GltfScene::Light out;
     if (l.type != "point" && l.type != "spot" && l.type != "directional") {
-      throw Fault{fmt::format("light {}: the type \"{}\" is not known", index, printable(l.type, 40))};
+      throw Fault{
+          fmt::format("light {}: the type \"{}\" is not known", index, printable(l.type, 40))};
     }
-    out.kind = l.type == "point" ? GltfScene::Light::Kind::kPoint : l.type == "spot" ? GltfScene::Light::Kind::kSpot : GltfScene::Light::Kind::kDirectional;
+    out.kind = l.type == "point"  ? GltfScene::Light::Kind::kPoint
+               : l.type == "spot" ? GltfScene::Light::Kind::kSpot
+                                  : GltfScene::Light::Kind::kDirectional;
     out.name = !n.name.empty() ? n.name : l.name;
     for (std::size_t c = 0; c < 3 && c < l.color.size(); ++c) {
       out.color[static_cast<int>(c)] = share(l.color[c]);
     }
-    const bool angles = l.spot.innerConeAngle >= 0 && l.spot.outerConeAngle > l.spot.innerConeAngle && l.spot.outerConeAngle <= kPiD / 2 + 1e-6;
-    if (!(l.intensity >= 0) || !std::isfinite(l.intensity) || !(l.range >= 0) || !std::isfinite(l.range) || (out.kind == GltfScene::Light::Kind::kSpot && !angles)) {
+    const bool angles = l.spot.innerConeAngle >= 0 &&
+                        l.spot.outerConeAngle > l.spot.innerConeAngle &&
+                        l.spot.outerConeAngle <= kPiD / 2 + 1e-6;
+    if (!(l.intensity >= 0) || !std::isfinite(l.intensity) || !(l.range >= 0) ||
+        !std::isfinite(l.range) || (out.kind == GltfScene::Light::Kind::kSpot && !angles)) {
       throw Fault{fmt::format("light {}: intensity, range or cone out of range", index)};
     }
     out.intensity = l.intensity;
@@ -317,7 +352,8 @@ class Importer {
 
   void primitive(const tinygltf::Primitive& p, const Transform& here) {
     const int mode = p.mode < 0 ? TINYGLTF_MODE_TRIANGLES : p.mode;
-    if (mode != TINYGLTF_MODE_TRIANGLES && mode != TINYGLTF_MODE_TRIANGLE_STRIP && mode != TINYGLTF_MODE_TRIANGLE_FAN) {
+    if (mode != TINYGLTF_MODE_TRIANGLES && mode != TINYGLTF_MODE_TRIANGLE_STRIP &&
+        mode != TINYGLTF_MODE_TRIANGLE_FAN) {
       warn("points and lines are passed over");
       return;
     }
@@ -327,7 +363,10 @@ class Importer {
       return;
     }
     GltfScene::Part part;
-    part.material = p.material >= 0 && static_cast<std::size_t>(p.material) < model_.materials.size() ? p.material : -1;
+    part.material =
+        p.material >= 0 && static_cast<std::size_t>(p.material) < model_.materials.size()
+            ? p.material
+            : -1;
     const std::vector<float> xyz = reader_.floats(position->second, 3, "positions");
     items_ += xyz.size() / 3;
     std::vector<std::uint32_t> corners;
@@ -341,7 +380,10 @@ class Importer {
     }
     items_ += corners.size() / 3;
     if (items_ > most_items_) {
-      throw Fault{fmt::format("more than {} vertices and triangles, meshes counted wherever they stand: too many for a file of its size", most_items_)};
+      throw Fault{
+          fmt::format("more than {} vertices and triangles, meshes counted wherever they stand: "
+                      "too many for a file of its size",
+                      most_items_)};
     }
     for (std::size_t i = 0; i + 2 < xyz.size(); i += 3) {
       part.mesh.positions.emplace_back(xyz[i], xyz[i + 1], xyz[i + 2]);
@@ -364,7 +406,8 @@ class Importer {
         part.mesh.triangles.push_back({corners[0], corners[i + 1], corners[i + 2]});
       } else {
         const bool odd = mode == TINYGLTF_MODE_TRIANGLE_STRIP && i % 2 == 1;
-        part.mesh.triangles.push_back({corners[i + (odd ? 1 : 0)], corners[i + (odd ? 0 : 1)], corners[i + 2]});
+        part.mesh.triangles.push_back(
+            {corners[i + (odd ? 1 : 0)], corners[i + (odd ? 0 : 1)], corners[i + 2]});
       }
     }
     if (const std::string fault = mesh_fault(part.mesh); !fault.empty()) {
@@ -419,16 +462,26 @@ Result<GltfScene> load_gltf(const std::string& path) {
   std::string err, warn;
   std::vector<std::string> images;
   loader.SetImageLoader(
-      [](tinygltf::Image*, const int index, std::string*, std::string*, int, int, const unsigned char* data, int size, void* user) {
+      [](tinygltf::Image*,
+         const int index,
+         std::string*,
+         std::string*,
+         int,
+         int,
+         const unsigned char* data,
+         int size,
+         void* user) {
         auto& all = *static_cast<std::vector<std::string>*>(user);
         if (index >= 0 && size >= 0 && index < 100000) {
           all.resize(std::max(all.size(), static_cast<std::size_t>(index) + 1));
-          all[static_cast<std::size_t>(index)].assign(reinterpret_cast<const char*>(data), static_cast<std::size_t>(size));
+          all[static_cast<std::size_t>(index)].assign(reinterpret_cast<const char*>(data),
+                                                      static_cast<std::size_t>(size));
         }
         return true;
       },
       &images);
-  const std::string folder = path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/'));
+  const std::string folder =
+      path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/'));
   try {
     bool good = false;
     if (bytes->size() > std::numeric_limits<std::uint32_t>::max()) {
@@ -440,10 +493,12 @@ Result<GltfScene> load_gltf(const std::string& path) {
       if (bytes->size() >= 20) {
         std::memcpy(&length, bytes->data() + 12, 4);
       }
-      if (bytes->size() < 20 || length > bytes->size() - 20 || too_deep(bytes->substr(20, length))) {
+      if (bytes->size() < 20 || length > bytes->size() - 20 ||
+          too_deep(bytes->substr(20, length))) {
         return mesh_problem(path, 0, "is damaged, or not a GLB file");
       }
-      good = loader.LoadBinaryFromMemory(&model, &err, &warn, reinterpret_cast<const unsigned char*>(bytes->data()), size, folder);
+      good = loader.LoadBinaryFromMemory(
+          &model, &err, &warn, reinterpret_cast<const unsigned char*>(bytes->data()), size, folder);
     } else {
       if (too_deep(*bytes)) {
         return mesh_problem(path, 0, "is nested too deeply for a glTF file");

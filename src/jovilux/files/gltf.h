@@ -1,14 +1,14 @@
 #pragma once
 
-#include <memory>
-#include <string>
-#include <vector>
-
 #include "jovilux/base/problem.h"
 #include "jovilux/base/vec.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/image.h"
 #include "jovilux/geometry/mesh.h"
+
+#include <memory>
+#include <string>
+#include <vector>
 
 namespace jovilux {
 
@@ -19,7 +19,8 @@ struct GltfScene {
     std::string name;
     Rgb color = Rgb::Ones();
     double metallic = 1, roughness = 1;
-    std::shared_ptr<LinearImage> picture;  ///< of the base color; multiplied by `color` already; null without
+    /// Of the base color; multiplied by `color` already; null without.
+    std::shared_ptr<LinearImage> picture;
   };
   /// Triangles of one material, moved by their nodes.
   struct Part {
@@ -31,15 +32,15 @@ struct GltfScene {
     enum class Kind { kPoint, kSpot, kDirectional } kind = Kind::kPoint;
     std::string name;
     Rgb color = Rgb::Ones();
-    double intensity = 1;                  ///< cd; directional: lx
-    double range = 0;                      ///< [m]; 0: endless
-    double inner = 0, outer = kPiD / 4;    ///< half angles [rad]
+    double intensity = 1;                ///< cd; directional: lx
+    double range = 0;                    ///< [m]; 0: endless
+    double inner = 0, outer = kPiD / 4;  ///< half angles [rad]
     Vec3d at = Vec3d::Zero(), toward = -Vec3d::UnitZ();
   };
   struct Camera {
     std::string name;
     Vec3d at = Vec3d::Zero(), toward = -Vec3d::UnitZ();
-    double view = 0.7, aspect = 1.5;       ///< vertical angle [rad]; width over height
+    double view = 0.7, aspect = 1.5;  ///< vertical angle [rad]; width over height
   };
   std::vector<Material> materials;
   std::vector<Part> parts;
@@ -47,8 +48,10 @@ struct GltfScene {
   std::vector<Camera> cameras;
 };
 
-/// Reads .gltf (with the files beside it that it names) or .glb. All views and indices are checked; the whole has at most
-/// a million vertices and triangles and 8 for each byte, and at most kMaxGltfItems. Any bytes at all give a scene or problems; warnings name what is passed over.
+/// Reads .gltf (with the files beside it that it names) or .glb. All views and indices are checked;
+/// the whole has at most
+/// a million vertices and triangles and 8 for each byte, and at most kMaxGltfItems. Any bytes at
+/// all give a scene or problems; warnings name what is passed over.
 Result<GltfScene> load_gltf(const std::string& path);
 inline constexpr std::size_t kMaxGltfItems = 100'000'000;
 

@@ -1,6 +1,9 @@
 #include "jovilux/files/image.h"
 
-#include <png.h>
+#include "jovilux/base/text.h"
+#include "jovilux/color/rgb.h"
+#include "jovilux/files/exr.h"
+#include "jovilux/files/read_file.h"
 
 #include <algorithm>
 #include <array>
@@ -8,18 +11,18 @@
 #include <cstring>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/color/rgb.h"
-#include "jovilux/files/exr.h"
-#include "jovilux/files/read_file.h"
+#include <png.h>
 
 namespace jovilux {
 namespace {
 
-Problem fault(const std::string& path, std::string text) { return {Severity::kError, "bad-image", {path, 0, 0}, "", std::move(text), ""}; }
+Problem fault(const std::string& path, std::string text) {
+  return {Severity::kError, "bad-image", {path, 0, 0}, "", std::move(text), ""};
+}
 
-Result<std::string> bytes_of(const std::string& path) { return read_file(path, 4ULL << 30, "bad-image"); }
+Result<std::string> bytes_of(const std::string& path) {
+  return read_file(path, 4ULL << 30, "bad-image");
+}
 
 Result<LinearImage> load_png(const std::string& path, bool encoded) {
   const auto bytes = bytes_of(path);
@@ -32,14 +35,21 @@ Result<LinearImage> load_exr(const std::string& path) {
     return reader.problems();
   }
   const ExrHeader& h = reader->header();
-  if (static_cast<std::uint64_t>(h.width) * static_cast<std::uint64_t>(h.height) > kMaxImagePixels) {
-    return fault(path, fmt::format("{} x {} pixels; at most {}", h.width, h.height, kMaxImagePixels));
+  if (static_cast<std::uint64_t>(h.width) * static_cast<std::uint64_t>(h.height) >
+      kMaxImagePixels) {
+    return fault(path,
+                 fmt::format("{} x {} pixels; at most {}", h.width, h.height, kMaxImagePixels));
   }
   const bool gray = !reader->has("R") && reader->has("Y");
   if (!gray && !(reader->has("R") && reader->has("G") && reader->has("B"))) {
     return fault(path, "has no channels R, G, B");
   }
-  const auto planes = reader->read(gray ? std::vector<std::string>{"Y"} : std::vector<std::string>{"R", "G", "B"}, 0, 0, h.width, h.height);
+  const auto planes =
+      reader->read(gray ? std::vector<std::string>{"Y"} : std::vector<std::string>{"R", "G", "B"},
+                   0,
+                   0,
+                   h.width,
+                   h.height);
   if (!planes) {
     return planes.problems();
   }
@@ -57,7 +67,12 @@ Result<LinearImage> load_exr(const std::string& path) {
   }
   Problems warnings;
   if (broken > 0) {
-    warnings.push_back({Severity::kWarning, "bad-image", {path, 0, 0}, "", fmt::format("{} values are not finite", broken), "they are taken as 0"});
+    warnings.push_back({Severity::kWarning,
+                        "bad-image",
+                        {path, 0, 0},
+                        "",
+                        fmt::format("{} values are not finite", broken),
+                        "they are taken as 0"});
   }
   return {std::move(out), std::move(warnings)};
 }
@@ -119,7 +134,8 @@ Result<LinearImage> load_hdr(const std::string& path) {
       p = end + 1;
     }
     const auto h = parse_number(words[1]), w = parse_number(words[3]);
-    if (n != 4 || words[0] != "-Y" || words[2] != "+X" || !h || !w || *h < 1 || *w < 1 || *h > 1e6 || *w > 1e6 || *h != std::floor(*h) || *w != std::floor(*w)) {
+    if (n != 4 || words[0] != "-Y" || words[2] != "+X" || !h || !w || *h < 1 || *w < 1 ||
+        *h > 1e6 || *w > 1e6 || *h != std::floor(*h) || *w != std::floor(*w)) {
       return fault(path, fmt::format("size \"{}\"; expected -Y height +X width", printable(text)));
     }
     height = static_cast<int>(*h);
@@ -127,19 +143,25 @@ Result<LinearImage> load_hdr(const std::string& path) {
   }
   const auto w = static_cast<std::size_t>(width);
   // A compressed row takes at least 4 bytes and 2 for each run of 127 in each of 4 components.
-  if (static_cast<std::uint64_t>(w) * static_cast<std::uint64_t>(height) > kMaxImagePixels || static_cast<std::uint64_t>(height) * std::min<std::uint64_t>(4 * w, 4 + 8 * (w / 127)) > b.size() - at + 4) {
-    return fault(path, fmt::format("{} x {} pixels do not fit into {} bytes", width, height, b.size()));
+  if (static_cast<std::uint64_t>(w) * static_cast<std::uint64_t>(height) > kMaxImagePixels ||
+      static_cast<std::uint64_t>(height) * std::min<std::uint64_t>(4 * w, 4 + 8 * (w / 127)) >
+          b.size() - at + 4) {
+    return fault(path,
+                 fmt::format("{} x {} pixels do not fit into {} bytes", width, height, b.size()));
   }
   LinearImage out{width, height, std::vector<float>(w * static_cast<std::size_t>(height) * 3)};
   std::vector<unsigned char> row(w * 4);
   const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(b[i]); };
   for (int y = 0; y < height; ++y) {
-    const auto short_file = [&] { return fault(path, fmt::format("ends in row {} of {}", y + 1, height)); };
+    const auto short_file = [&] {
+      return fault(path, fmt::format("ends in row {} of {}", y + 1, height));
+    };
     if (b.size() - at < 4) {
       return short_file();
     }
     if (width >= 8 && width < 32768 && byte(at) == 2 && byte(at + 1) == 2 && byte(at + 2) < 128) {
-      if (static_cast<int>(byte(at + 2)) << 8 != (width & 0xff00) || byte(at + 3) != (width & 0xff)) {
+      if (static_cast<int>(byte(at + 2)) << 8 != (width & 0xff00) ||
+          byte(at + 3) != (width & 0xff)) {
         return fault(path, fmt::format("row {} has another width", y + 1));
       }
       at += 4;
@@ -167,7 +189,8 @@ Result<LinearImage> load_hdr(const std::string& path) {
           return short_file();
         }
         if (byte(at) == 1 && byte(at + 1) == 1 && byte(at + 2) == 1) {
-          const std::size_t count = shift < 24 ? static_cast<std::size_t>(byte(at + 3)) << shift : w + 1;
+          const std::size_t count =
+              shift < 24 ? static_cast<std::size_t>(byte(at + 3)) << shift : w + 1;
           if (x == 0 || x + count > w) {
             return fault(path, fmt::format("row {} is damaged", y + 1));
           }
@@ -197,7 +220,9 @@ Result<LinearImage> load_hdr(const std::string& path) {
 
 }  // namespace
 
-Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& path, bool encoded) {
+Result<LinearImage> load_png_bytes(const std::string& bytes,
+                                   const std::string& path,
+                                   bool encoded) {
   struct Reader {
     png_image image{};
     ~Reader() { png_image_free(&image); }
@@ -208,15 +233,24 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
     return fault(path, fmt::format("not a PNG that can be read: {}", printable(image.message)));
   }
   if (static_cast<std::uint64_t>(image.width) * image.height > kMaxImagePixels) {
-    return fault(path, fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
+    return fault(
+        path,
+        fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
   }
-  // Deflate packs a byte into no less than 1/1032 of one, and a pixel takes a bit at least: no memory for what cannot be there.
+  // Deflate packs a byte into no less than 1/1032 of one, and a pixel takes a bit at least: no
+  // memory for what cannot be there.
   if (static_cast<std::uint64_t>(image.width) * image.height > bytes.size() * 8 * 1032) {
-    return fault(path, fmt::format("claims {} x {} pixels, more than its {} bytes can hold", image.width, image.height, bytes.size()));
+    return fault(path,
+                 fmt::format("claims {} x {} pixels, more than its {} bytes can hold",
+                             image.width,
+                             image.height,
+                             bytes.size()));
   }
   const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
   LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
-  const auto read = [&](auto& pixels) { return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0; };
+  const auto read = [&](auto& pixels) {
+    return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0;
+  };
   if (deep) {
     image.flags |= encoded ? PNG_IMAGE_FLAG_16BIT_sRGB : 0U;
     image.format = PNG_FORMAT_LINEAR_RGB_ALPHA;  // 16 bit, linear, multiplied by alpha
@@ -231,7 +265,8 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
       }
     }
   } else {
-    image.format = PNG_FORMAT_RGBA;  // as they are in the file; the library's own decoding is a power of 2.2
+    // As they are in the file; the library's own decoding is a power of 2.2.
+    image.format = PNG_FORMAT_RGBA;
     std::array<float, 256> value{};
     for (std::size_t i = 0; i < value.size(); ++i) {
       const double v = static_cast<double>(i) / 255;
@@ -253,7 +288,9 @@ Result<LinearImage> load_png_bytes(const std::string& bytes, const std::string& 
 
 Result<LinearImage> load_image(const std::string& path, bool encoded) {
   const std::string ending = file_ending(path);
-  return ending == ".png" ? load_png(path, encoded) : ending == ".hdr" ? load_hdr(path) : load_exr(path);
+  return ending == ".png"   ? load_png(path, encoded)
+         : ending == ".hdr" ? load_hdr(path)
+                            : load_exr(path);
 }
 
 }  // namespace jovilux

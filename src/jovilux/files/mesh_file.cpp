@@ -8,7 +8,9 @@ Problem mesh_problem(const std::string& path, std::uint32_t line, std::string te
   return {Severity::kError, "bad-mesh", {path, line, 0}, "", std::move(text), ""};
 }
 
-Result<std::string> read_mesh_bytes(const std::string& path) { return read_file(path, kMaxMeshBytes, "bad-mesh"); }
+Result<std::string> read_mesh_bytes(const std::string& path) {
+  return read_file(path, kMaxMeshBytes, "bad-mesh");
+}
 
 Result<Mesh> load_mesh(const std::string& path) {
   auto mesh = file_ending(path) == ".ply" ? load_ply(path) : load_obj(path);

@@ -1,13 +1,14 @@
 #pragma once
 
-#include <string>
-
 #include "jovilux/base/problem.h"
 #include "jovilux/geometry/mesh.h"
 
+#include <string>
+
 namespace jovilux {
 
-/// Reads an OBJ or PLY file by its ending. The mesh is faultless (mesh_fault is empty); polygons are made triangles.
+/// Reads an OBJ or PLY file by its ending. The mesh is faultless (mesh_fault is empty); polygons
+/// are made triangles.
 /// Any bytes at all give a mesh or problems with their place in the file.
 Result<Mesh> load_mesh(const std::string& path);
 

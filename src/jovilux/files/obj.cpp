@@ -1,18 +1,19 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/mesh_file.h"
+
 #include <charconv>
 #include <cmath>
-#include <sstream>
 #include <map>
+#include <sstream>
 
 #include <fmt/format.h>
 #include <tiny_obj_loader.h>
 
-#include "jovilux/base/text.h"
-#include "jovilux/files/mesh_file.h"
-
 namespace jovilux {
 namespace {
 
-// The library reads what it does not understand as zeros: numbers and indices are looked through first.
+// The library reads what it does not understand as zeros: numbers and indices are looked through
+// first.
 std::optional<Problem> fault_in(const std::string& text, const std::string& path) {
   std::uint32_t line_number = 0;
   std::int64_t vertices = 0;
@@ -40,13 +41,18 @@ std::optional<Problem> fault_in(const std::string& text, const std::string& path
       if (is_face) {
         std::int64_t index = 0;
         const auto [stop, error] = std::from_chars(word.data(), word.data() + word.size(), index);
-        const bool clean = error == std::errc() && (stop == word.data() + word.size() || *stop == '/');
+        const bool clean =
+            error == std::errc() && (stop == word.data() + word.size() || *stop == '/');
         if (!clean || index == 0 || index > vertices || -index > vertices) {
-          return mesh_problem(path, line_number,
-                              fmt::format("face: \"{}\" is not one of the {} vertices above it", printable(word, 20), vertices));
+          return mesh_problem(path,
+                              line_number,
+                              fmt::format("face: \"{}\" is not one of the {} vertices above it",
+                                          printable(word, 20),
+                                          vertices));
         }
       } else if (words <= 3 && !parse_number(word)) {
-        return mesh_problem(path, line_number, fmt::format("\"{}\" is not a finite number", printable(word, 20)));
+        return mesh_problem(
+            path, line_number, fmt::format("\"{}\" is not a finite number", printable(word, 20)));
       }
     }
     if (words < 3) {
@@ -74,15 +80,21 @@ Result<Mesh> load_obj(const std::string& path) {
     return mesh_problem(path, 0, "not a readable OBJ file: " + printable(reader.Error(), 160));
   }
   const tinyobj::attrib_t& attributes = reader.GetAttrib();
-  const std::size_t vertex_count = attributes.vertices.size() / 3, normal_count = attributes.normals.size() / 3, uv_count = attributes.texcoords.size() / 2;
+  const std::size_t vertex_count = attributes.vertices.size() / 3,
+                    normal_count = attributes.normals.size() / 3,
+                    uv_count = attributes.texcoords.size() / 2;
   Mesh mesh;
   bool smooth = normal_count > 0, flat = uv_count > 0;
   for (const tinyobj::shape_t& shape : reader.GetShapes()) {
     for (const tinyobj::index_t& i : shape.mesh.indices) {
       if (i.vertex_index < 0 || static_cast<std::size_t>(i.vertex_index) >= vertex_count) {
-        return mesh_problem(path, 0, fmt::format("a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count));
+        return mesh_problem(
+            path,
+            0,
+            fmt::format("a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count));
       }
-      smooth = smooth && i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
+      smooth =
+          smooth && i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
       flat = flat && i.texcoord_index >= 0 && static_cast<std::size_t>(i.texcoord_index) < uv_count;
     }
   }
@@ -96,11 +108,16 @@ Result<Mesh> load_obj(const std::string& path) {
         const auto v = static_cast<std::size_t>(i.vertex_index);
         const auto n = smooth ? static_cast<std::size_t>(i.normal_index) : 0;
         const auto uv = flat ? static_cast<std::size_t>(i.texcoord_index) : 0;
-        const auto [at, fresh] = seen.emplace(std::array{v, n, uv}, static_cast<std::uint32_t>(mesh.positions.size()));
+        const auto [at, fresh] =
+            seen.emplace(std::array{v, n, uv}, static_cast<std::uint32_t>(mesh.positions.size()));
         if (fresh) {
-          mesh.positions.emplace_back(attributes.vertices[3 * v], attributes.vertices[3 * v + 1], attributes.vertices[3 * v + 2]);
+          mesh.positions.emplace_back(attributes.vertices[3 * v],
+                                      attributes.vertices[3 * v + 1],
+                                      attributes.vertices[3 * v + 2]);
           if (smooth) {
-            mesh.normals.emplace_back(attributes.normals[3 * n], attributes.normals[3 * n + 1], attributes.normals[3 * n + 2]);
+            mesh.normals.emplace_back(attributes.normals[3 * n],
+                                      attributes.normals[3 * n + 1],
+                                      attributes.normals[3 * n + 2]);
           }
           if (flat) {
             mesh.uvs.emplace_back(attributes.texcoords[2 * uv], attributes.texcoords[2 * uv + 1]);

@@ -1,27 +1,43 @@
 #include "jovilux/files/photometric_file.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/read_file.h"
+
 #include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
 
-#include "jovilux/base/text.h"
-#include "jovilux/files/read_file.h"
-
 namespace jovilux {
 
-Problem photometric_problem(Severity severity, const std::string& path, std::uint32_t line, std::uint32_t column, std::string text, std::string hint) {
+Problem photometric_problem(Severity severity,
+                            const std::string& path,
+                            std::uint32_t line,
+                            std::uint32_t column,
+                            std::string text,
+                            std::string hint) {
   return {severity, "bad-photometry", {path, line, column}, "", std::move(text), std::move(hint)};
 }
 
-void check_photometry(PhotometricFile& file, const std::string& path, std::uint32_t line, Problems& problems) {
+void check_photometry(PhotometricFile& file,
+                      const std::string& path,
+                      std::uint32_t line,
+                      Problems& problems) {
   CandelaGrid& g = file.grid;
-  const auto note = [&](Severity severity, std::string text, std::string hint = "") { problems.push_back(photometric_problem(severity, path, line, 0, std::move(text), std::move(hint))); };
+  const auto note = [&](Severity severity, std::string text, std::string hint = "") {
+    problems.push_back(
+        photometric_problem(severity, path, line, 0, std::move(text), std::move(hint)));
+  };
   const auto degrees_text = [](double rad) { return short_number(rad * 180 / kPiD, 6); };
-  for (const auto& [name, angles] : {std::pair{"vertical", &g.ver_rad}, std::pair{"horizontal", &g.hor_rad}}) {
+  for (const auto& [name, angles] :
+       {std::pair{"vertical", &g.ver_rad}, std::pair{"horizontal", &g.hor_rad}}) {
     for (std::size_t i = 1; i < angles->size(); ++i) {
       if (!((*angles)[i] > (*angles)[i - 1])) {
-        note(Severity::kError, fmt::format("{} angles: {} follows {}; angles must increase", name, degrees_text((*angles)[i]), degrees_text((*angles)[i - 1])));
+        note(Severity::kError,
+             fmt::format("{} angles: {} follows {}; angles must increase",
+                         name,
+                         degrees_text((*angles)[i]),
+                         degrees_text((*angles)[i - 1])));
         return;
       }
     }
@@ -29,20 +45,36 @@ void check_photometry(PhotometricFile& file, const std::string& path, std::uint3
   constexpr double kTurn = 2 * kPiD, kSlack = 1e-6;
   const double lo = g.ver_rad.front(), hi = g.ver_rad.back();
   const bool is_c = g.type == PhotometricType::kC;
-  if (is_c ? lo < -kSlack || hi > kPiD + kSlack : lo < -kPiD / 2 - kSlack || hi > kPiD / 2 + kSlack) {
-    note(Severity::kError, fmt::format("vertical angles run from {} to {}; type {} has {}", degrees_text(lo), degrees_text(hi), to_string(g.type), is_c ? "0 to 180" : "-90 to 90"));
+  if (is_c ? lo < -kSlack || hi > kPiD + kSlack
+           : lo < -kPiD / 2 - kSlack || hi > kPiD / 2 + kSlack) {
+    note(Severity::kError,
+         fmt::format("vertical angles run from {} to {}; type {} has {}",
+                     degrees_text(lo),
+                     degrees_text(hi),
+                     to_string(g.type),
+                     is_c ? "0 to 180" : "-90 to 90"));
     return;
   }
-  if (is_c ? g.hor_rad.front() < -kSlack || g.hor_rad.back() > kTurn + kSlack : g.hor_rad.front() < -kPiD / 2 - kSlack || g.hor_rad.back() > kPiD / 2 + kSlack) {
-    note(Severity::kError, fmt::format("horizontal angles run from {} to {}; type {} has {}", degrees_text(g.hor_rad.front()), degrees_text(g.hor_rad.back()), to_string(g.type), is_c ? "0 to 360" : "-90 to 90"));
+  if (is_c ? g.hor_rad.front() < -kSlack || g.hor_rad.back() > kTurn + kSlack
+           : g.hor_rad.front() < -kPiD / 2 - kSlack || g.hor_rad.back() > kPiD / 2 + kSlack) {
+    note(Severity::kError,
+         fmt::format("horizontal angles run from {} to {}; type {} has {}",
+                     degrees_text(g.hor_rad.front()),
+                     degrees_text(g.hor_rad.back()),
+                     to_string(g.type),
+                     is_c ? "0 to 360" : "-90 to 90"));
     return;
   }
   const auto is = [&](double a, double b) { return std::abs(a - b) < 1e-3; };
   if (is_c && !is(lo, 0) && !is(lo, kPiD / 2)) {
-    note(Severity::kWarning, fmt::format("vertical angles begin at {}; expected 0 or 90", degrees_text(lo)), "below it the light is taken as dark");
+    note(Severity::kWarning,
+         fmt::format("vertical angles begin at {}; expected 0 or 90", degrees_text(lo)),
+         "below it the light is taken as dark");
   }
   if (is_c && !is(hi, kPiD / 2) && !is(hi, kPiD)) {
-    note(Severity::kWarning, fmt::format("vertical angles end at {}; expected 90 or 180", degrees_text(hi)), "beyond it the light is taken as dark");
+    note(Severity::kWarning,
+         fmt::format("vertical angles end at {}; expected 90 or 180", degrees_text(hi)),
+         "beyond it the light is taken as dark");
   }
   std::size_t negative = 0;
   double highest = 0;
@@ -54,7 +86,9 @@ void check_photometry(PhotometricFile& file, const std::string& path, std::uint3
     highest = std::max(highest, v);
   }
   if (negative > 0) {
-    note(Severity::kWarning, fmt::format("{} of the intensities are negative", negative), "they are taken as 0");
+    note(Severity::kWarning,
+         fmt::format("{} of the intensities are negative", negative),
+         "they are taken as 0");
   }
   if (!(highest > 0)) {
     note(Severity::kError, "all intensities are 0");
@@ -68,12 +102,24 @@ void check_photometry(PhotometricFile& file, const std::string& path, std::uint3
   if (file.lamp_lumens > 0) {
     const double share = flux / file.lamp_lumens;
     if (file.stated_efficiency > 0 && std::abs(share / file.stated_efficiency - 1) > 0.03) {
-      note(Severity::kWarning, fmt::format("the table gives {} lm, {} % of the lamps'; the file states {} %", short_number(flux), short_number(100 * share, 3), short_number(100 * file.stated_efficiency, 3)),
+      note(Severity::kWarning,
+           fmt::format("the table gives {} lm, {} % of the lamps'; the file states {} %",
+                       short_number(flux),
+                       short_number(100 * share, 3),
+                       short_number(100 * file.stated_efficiency, 3)),
            "the table counts");
     } else if (share > 1.03) {
-      note(Severity::kWarning, fmt::format("the table gives {} lm, but the lamps only {} lm", short_number(flux), short_number(file.lamp_lumens)), "the table counts; see the multiplier and the lumens a lamp");
+      note(Severity::kWarning,
+           fmt::format("the table gives {} lm, but the lamps only {} lm",
+                       short_number(flux),
+                       short_number(file.lamp_lumens)),
+           "the table counts; see the multiplier and the lumens a lamp");
     } else if (share < 0.1) {
-      note(Severity::kWarning, fmt::format("the table gives {} lm of the lamps' {} lm: {} %", short_number(flux), short_number(file.lamp_lumens), short_number(100 * share, 2)),
+      note(Severity::kWarning,
+           fmt::format("the table gives {} lm of the lamps' {} lm: {} %",
+                       short_number(flux),
+                       short_number(file.lamp_lumens),
+                       short_number(100 * share, 2)),
            "the table counts; see the multiplier and the lumens a lamp");
     }
   }

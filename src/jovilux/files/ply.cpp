@@ -1,4 +1,8 @@
-// Our own PLY reader: the loaders that were tried read missing data as zeros or crashed on damaged files.
+// Our own PLY reader: the loaders that were tried read missing data as zeros or crashed on damaged
+// files.
+#include "jovilux/base/text.h"
+#include "jovilux/files/mesh_file.h"
+
 #include <algorithm>
 #include <bit>
 #include <charconv>
@@ -7,9 +11,6 @@
 #include <optional>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/mesh_file.h"
 
 namespace jovilux {
 namespace {
@@ -21,11 +22,22 @@ constexpr std::size_t size_of(Number n) {
 }
 
 std::optional<Number> number_named(std::string_view name) {
-  constexpr std::pair<std::string_view, Number> kNames[] = {
-      {"char", Number::kI8},   {"int8", Number::kI8},    {"uchar", Number::kU8},    {"uint8", Number::kU8},
-      {"short", Number::kI16}, {"int16", Number::kI16},  {"ushort", Number::kU16},  {"uint16", Number::kU16},
-      {"int", Number::kI32},   {"int32", Number::kI32},  {"uint", Number::kU32},    {"uint32", Number::kU32},
-      {"float", Number::kF32}, {"float32", Number::kF32}, {"double", Number::kF64}, {"float64", Number::kF64}};
+  constexpr std::pair<std::string_view, Number> kNames[] = {{"char", Number::kI8},
+                                                            {"int8", Number::kI8},
+                                                            {"uchar", Number::kU8},
+                                                            {"uint8", Number::kU8},
+                                                            {"short", Number::kI16},
+                                                            {"int16", Number::kI16},
+                                                            {"ushort", Number::kU16},
+                                                            {"uint16", Number::kU16},
+                                                            {"int", Number::kI32},
+                                                            {"int32", Number::kI32},
+                                                            {"uint", Number::kU32},
+                                                            {"uint32", Number::kU32},
+                                                            {"float", Number::kF32},
+                                                            {"float32", Number::kF32},
+                                                            {"double", Number::kF64},
+                                                            {"float64", Number::kF64}};
   for (const auto& [n, number] : kNames) {
     if (n == name) {
       return number;
@@ -90,14 +102,22 @@ class Body {
       return static_cast<double>(value);
     };
     switch (type) {
-      case Number::kI8: return as(std::int8_t{});
-      case Number::kU8: return as(std::uint8_t{});
-      case Number::kI16: return as(std::int16_t{});
-      case Number::kU16: return as(std::uint16_t{});
-      case Number::kI32: return as(std::int32_t{});
-      case Number::kU32: return as(std::uint32_t{});
-      case Number::kF32: return as(float{});
-      case Number::kF64: return as(double{});
+      case Number::kI8:
+        return as(std::int8_t{});
+      case Number::kU8:
+        return as(std::uint8_t{});
+      case Number::kI16:
+        return as(std::int16_t{});
+      case Number::kU16:
+        return as(std::uint16_t{});
+      case Number::kI32:
+        return as(std::int32_t{});
+      case Number::kU32:
+        return as(std::uint32_t{});
+      case Number::kF32:
+        return as(float{});
+      case Number::kF64:
+        return as(double{});
     }
     return std::nullopt;
   }
@@ -131,7 +151,9 @@ Result<Mesh> load_ply(const std::string& path) {
     const std::string_view line = trimmed(text.substr(at, end - at));
     at = end + 1;
     const auto words = words_of(line);
-    const auto fail = [&](const std::string& what) { return mesh_problem(path, line_number, what); };
+    const auto fail = [&](const std::string& what) {
+      return mesh_problem(path, line_number, what);
+    };
     if (line_number == 1) {
       if (line != "ply") {
         return fail("not a PLY file: the first line is not \"ply\"");
@@ -152,16 +174,20 @@ Result<Mesh> load_ply(const std::string& path) {
     } else if (words[0] == "element" && words.size() == 3) {
       Element e;
       e.name = words[1];
-      const auto [stop, error] = std::from_chars(words[2].data(), words[2].data() + words[2].size(), e.count);
+      const auto [stop, error] =
+          std::from_chars(words[2].data(), words[2].data() + words[2].size(), e.count);
       if (error != std::errc() || stop != words[2].data() + words[2].size()) {
         return fail(fmt::format("\"{}\" is not a number of elements", printable(words[2], 30)));
       }
       elements.push_back(std::move(e));
-    } else if (words[0] == "property" && !elements.empty() && words.size() == 3 && number_named(words[1])) {
-      elements.back().properties.push_back({std::string(words[2]), *number_named(words[1]), std::nullopt});
-    } else if (words[0] == "property" && !elements.empty() && words.size() == 5 && words[1] == "list" &&
-               number_named(words[2]) && number_named(words[3])) {
-      elements.back().properties.push_back({std::string(words[4]), *number_named(words[3]), number_named(words[2])});
+    } else if (words[0] == "property" && !elements.empty() && words.size() == 3 &&
+               number_named(words[1])) {
+      elements.back().properties.push_back(
+          {std::string(words[2]), *number_named(words[1]), std::nullopt});
+    } else if (words[0] == "property" && !elements.empty() && words.size() == 5 &&
+               words[1] == "list" && number_named(words[2]) && number_named(words[3])) {
+      elements.back().properties.push_back(
+          {std::string(words[4]), *number_named(words[3]), number_named(words[2])});
     } else if (words[0] == "end_header") {
       ended = true;
     } else {
@@ -175,25 +201,34 @@ Result<Mesh> load_ply(const std::string& path) {
   Mesh mesh;
   std::vector<double> list;
   for (const Element& e : elements) {
-    // Each element takes some bytes: a count beyond what is left is a lie, found before memory is taken.
+    // Each element takes some bytes: a count beyond what is left is a lie, found before memory is
+    // taken.
     std::size_t least = 0;
     for (const Property& p : e.properties) {
       least += body.is_text() ? 2 : size_of(p.count.value_or(p.type));
     }
     if (e.count > 0 && (least == 0 || e.count > (body.left() + 1) / least)) {
-      return mesh_problem(path, 0, fmt::format("the header promises {} {} elements; the file is too short for them", e.count, printable(e.name, 20)));
+      return mesh_problem(
+          path,
+          0,
+          fmt::format("the header promises {} {} elements; the file is too short for them",
+                      e.count,
+                      printable(e.name, 20)));
     }
     const bool vertices = e.name == "vertex", faces = e.name == "face";
     int place_of[8] = {-1, -1, -1, -1, -1, -1, -1, -1};  // x y z nx ny nz u v among the properties
     int indices_at = -1;
-    constexpr std::string_view kNames[8] = {"x", "y", "z", "nx", "ny", "nz", "u", "v"}, kAlso[8] = {"", "", "", "", "", "", "s", "t"};
+    constexpr std::string_view kNames[8] = {"x", "y", "z", "nx", "ny", "nz", "u", "v"},
+                               kAlso[8] = {"", "", "", "", "", "", "s", "t"};
     for (std::size_t p = 0; p < e.properties.size(); ++p) {
       for (int k = 0; k < 8; ++k) {
-        if ((e.properties[p].name == kNames[k] || e.properties[p].name == kAlso[k]) && !e.properties[p].count) {
+        if ((e.properties[p].name == kNames[k] || e.properties[p].name == kAlso[k]) &&
+            !e.properties[p].count) {
           place_of[k] = static_cast<int>(p);
         }
       }
-      if (e.properties[p].count && (e.properties[p].name == "vertex_indices" || e.properties[p].name == "vertex_index")) {
+      if (e.properties[p].count &&
+          (e.properties[p].name == "vertex_indices" || e.properties[p].name == "vertex_index")) {
         indices_at = static_cast<int>(p);
       }
     }
@@ -218,7 +253,8 @@ Result<Mesh> load_ply(const std::string& path) {
       for (std::size_t p = 0; p < e.properties.size(); ++p) {
         const Property& property = e.properties[p];
         const auto cut = [&] {
-          return mesh_problem(path, 0, fmt::format("ends or is damaged in {} {}", printable(e.name, 20), i));
+          return mesh_problem(
+              path, 0, fmt::format("ends or is damaged in {} {}", printable(e.name, 20), i));
         };
         if (!property.count) {
           const auto v = body.next(property.type);
@@ -246,20 +282,30 @@ Result<Mesh> load_ply(const std::string& path) {
         }
         if (faces && static_cast<int>(p) == indices_at) {
           for (const double v : list) {
-            if (!(v >= 0) || v >= static_cast<double>(mesh.positions.size()) || v != std::floor(v)) {
-              return mesh_problem(path, 0, fmt::format("face {} names vertex {}; there are {}", i, v, mesh.positions.size()));
+            if (!(v >= 0) || v >= static_cast<double>(mesh.positions.size()) ||
+                v != std::floor(v)) {
+              return mesh_problem(
+                  path,
+                  0,
+                  fmt::format(
+                      "face {} names vertex {}; there are {}", i, v, mesh.positions.size()));
             }
           }
           for (std::size_t k = 2; k < list.size(); ++k) {
-            mesh.triangles.push_back({static_cast<std::uint32_t>(list[0]), static_cast<std::uint32_t>(list[k - 1]),
+            mesh.triangles.push_back({static_cast<std::uint32_t>(list[0]),
+                                      static_cast<std::uint32_t>(list[k - 1]),
                                       static_cast<std::uint32_t>(list[k])});
           }
         }
       }
       if (vertices) {
-        mesh.positions.emplace_back(static_cast<float>(values[0]), static_cast<float>(values[1]), static_cast<float>(values[2]));
+        mesh.positions.emplace_back(static_cast<float>(values[0]),
+                                    static_cast<float>(values[1]),
+                                    static_cast<float>(values[2]));
         if (smooth) {
-          mesh.normals.emplace_back(static_cast<float>(values[3]), static_cast<float>(values[4]), static_cast<float>(values[5]));
+          mesh.normals.emplace_back(static_cast<float>(values[3]),
+                                    static_cast<float>(values[4]),
+                                    static_cast<float>(values[5]));
         }
         if (flat) {
           mesh.uvs.emplace_back(static_cast<float>(values[6]), static_cast<float>(values[7]));

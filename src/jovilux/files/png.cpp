@@ -1,10 +1,10 @@
 #include "jovilux/files/png.h"
 
-#include <fmt/format.h>
-#include <png.h>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
+
+#include <fmt/format.h>
+#include <png.h>
 
 namespace jovilux {
 namespace {
@@ -20,7 +20,10 @@ void on_flush(png_structp) {}
 
 }  // namespace
 
-void write_png(const std::string& path, int width, int height, const std::vector<std::uint8_t>& rgb,
+void write_png(const std::string& path,
+               int width,
+               int height,
+               const std::vector<std::uint8_t>& rgb,
                const std::map<std::string, std::string>& texts) {
   JOVILUX_ASSERT(rgb.size() == static_cast<std::size_t>(width) * height * 3);
   AtomicFile file(path);
@@ -32,8 +35,15 @@ void write_png(const std::string& path, int width, int height, const std::vector
   png_set_user_limits(w.png, 65536, 65536);
   png_set_write_fn(w.png, &file, on_write, on_flush);
   png_set_compression_level(w.png, 4);
-  png_set_IHDR(w.png, w.info, static_cast<png_uint_32>(width), static_cast<png_uint_32>(height), 8, PNG_COLOR_TYPE_RGB,
-               PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+  png_set_IHDR(w.png,
+               w.info,
+               static_cast<png_uint_32>(width),
+               static_cast<png_uint_32>(height),
+               8,
+               PNG_COLOR_TYPE_RGB,
+               PNG_INTERLACE_NONE,
+               PNG_COMPRESSION_TYPE_DEFAULT,
+               PNG_FILTER_TYPE_DEFAULT);
   png_set_sRGB_gAMA_and_cHRM(w.png, w.info, PNG_sRGB_INTENT_PERCEPTUAL);
   for (const auto& [key, value] : texts) {
     png_text text{};

@@ -9,8 +9,12 @@
 
 namespace jovilux {
 
-Result<std::string> read_file(const std::string& path, std::uint64_t most, const std::string& code) {
-  const auto fault = [&](std::string text) { return Problem{Severity::kError, code, {path, 0, 0}, "", std::move(text), ""}; };
+Result<std::string> read_file(const std::string& path,
+                              std::uint64_t most,
+                              const std::string& code) {
+  const auto fault = [&](std::string text) {
+    return Problem{Severity::kError, code, {path, 0, 0}, "", std::move(text), ""};
+  };
   std::error_code ec;
   const auto size = std::filesystem::file_size(path, ec);
   if (ec || !std::filesystem::is_regular_file(path, ec)) {
@@ -30,7 +34,9 @@ Result<std::string> read_file(const std::string& path, std::uint64_t most, const
 
 std::string file_ending(const std::string& path) {
   std::string ending = std::filesystem::path(path).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) {
+    return static_cast<char>(std::tolower(c));
+  });
   return ending;
 }
 

@@ -1,5 +1,8 @@
 #include "jovilux/files/spectrum_file.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/read_file.h"
+
 #include <algorithm>
 #include <sstream>
 #include <utility>
@@ -7,9 +10,6 @@
 
 #include <fmt/format.h>
 #include <pugixml.hpp>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/read_file.h"
 
 namespace jovilux {
 namespace {
@@ -29,14 +29,26 @@ Result<NmTable> interpolated(const std::string& path, const std::vector<Sample>&
   }
   for (std::size_t i = 0; i < samples.size(); ++i) {
     if (samples[i].value < 0) {
-      return fault(path, samples[i].line, fmt::format("{} nm: the value {} is negative", short_number(samples[i].nm, 6), short_number(samples[i].value)));
+      return fault(path,
+                   samples[i].line,
+                   fmt::format("{} nm: the value {} is negative",
+                               short_number(samples[i].nm, 6),
+                               short_number(samples[i].value)));
     }
     if (i > 0 && samples[i].nm <= samples[i - 1].nm) {
-      return fault(path, samples[i].line, fmt::format("wavelengths: {} nm follows {} nm; they must increase", short_number(samples[i].nm, 6), short_number(samples[i - 1].nm, 6)));
+      return fault(path,
+                   samples[i].line,
+                   fmt::format("wavelengths: {} nm follows {} nm; they must increase",
+                               short_number(samples[i].nm, 6),
+                               short_number(samples[i - 1].nm, 6)));
     }
   }
   if (samples.back().nm < 300 || samples.front().nm > 900) {
-    return fault(path, samples.front().line, fmt::format("wavelengths run from {} to {}; they are in nanometers", short_number(samples.front().nm), short_number(samples.back().nm)));
+    return fault(path,
+                 samples.front().line,
+                 fmt::format("wavelengths run from {} to {}; they are in nanometers",
+                             short_number(samples.front().nm),
+                             short_number(samples.back().nm)));
   }
   NmTable out;
   std::size_t j = 0;
@@ -75,14 +87,18 @@ Result<NmTable> read_csv(const std::string& path, const std::string& text) {
     }
     const auto space = words.find(' ');
     const auto nm = parse_number(words.substr(0, space));
-    const std::string_view rest = space == std::string_view::npos ? std::string_view() : trimmed(words.substr(space));
+    const std::string_view rest =
+        space == std::string_view::npos ? std::string_view() : trimmed(words.substr(space));
     const auto value = parse_number(rest.substr(0, rest.find(' ')));
     if (!nm || !value) {
       if (!header_seen && samples.empty()) {
         header_seen = true;
         continue;
       }
-      return fault(path, number, fmt::format("\"{}\": expected a wavelength in nm and a value", printable(words, 40)));
+      return fault(
+          path,
+          number,
+          fmt::format("\"{}\": expected a wavelength in nm and a value", printable(words, 40)));
     }
     samples.push_back({*nm, *value, number});
   }
@@ -92,10 +108,16 @@ Result<NmTable> read_csv(const std::string& path, const std::string& text) {
 // The parts of TM-27 that hold the spectrum: SpectralDistribution / SpectralData wavelength="nm".
 Result<NmTable> read_spdx(const std::string& path, const std::string& text) {
   pugi::xml_document document;
-  const pugi::xml_parse_result parsed = document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
+  const pugi::xml_parse_result parsed =
+      document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
   if (!parsed) {
-    const auto end = text.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(static_cast<std::size_t>(std::max<std::ptrdiff_t>(0, parsed.offset)), text.size()));
-    return fault(path, static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n')), fmt::format("not XML: {}", parsed.description()));
+    const auto end =
+        text.begin() +
+        static_cast<std::ptrdiff_t>(std::min<std::size_t>(
+            static_cast<std::size_t>(std::max<std::ptrdiff_t>(0, parsed.offset)), text.size()));
+    return fault(path,
+                 static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n')),
+                 fmt::format("not XML: {}", parsed.description()));
   }
   const pugi::xml_node distribution = document.document_element().child("SpectralDistribution");
   if (!distribution) {
@@ -105,7 +127,8 @@ Result<NmTable> read_spdx(const std::string& path, const std::string& text) {
   for (const pugi::xml_node data : distribution.children("SpectralData")) {
     const auto nm = parse_number(data.attribute("wavelength").value());
     const auto value = parse_number(data.child_value());
-    const auto end = text.begin() + static_cast<std::ptrdiff_t>(std::max<std::ptrdiff_t>(0, data.offset_debug()));
+    const auto end = text.begin() +
+                     static_cast<std::ptrdiff_t>(std::max<std::ptrdiff_t>(0, data.offset_debug()));
     const auto line = static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n'));
     if (!nm || !value) {
       return fault(path, line, "SpectralData: expected a wavelength in nm and a number");

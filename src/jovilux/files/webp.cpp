@@ -1,10 +1,10 @@
 #include "jovilux/files/webp.h"
 
+#include "jovilux/files/atomic_file.h"
+
 #include <fmt/format.h>
 #include <webp/encode.h>
 #include <webp/mux.h>
-
-#include "jovilux/files/atomic_file.h"
 
 namespace jovilux {
 namespace {
@@ -21,7 +21,9 @@ struct WebpClip::Inside {
   WebPConfig config{};
   std::unique_ptr<WebPAnimEncoder, EncoderEnd> encoder;
 
-  [[noreturn]] void fail(const std::string& why) const { throw MachineTrouble(fmt::format("writing {}: {}", path, why)); }
+  [[noreturn]] void fail(const std::string& why) const {
+    throw MachineTrouble(fmt::format("writing {}: {}", path, why));
+  }
 };
 
 WebpClip::WebpClip(std::string path, int width, int height) : inside_(std::make_unique<Inside>()) {
@@ -49,7 +51,9 @@ void WebpClip::add(const std::vector<std::uint8_t>& rgb, int start_ms) {
   picture.use_argb = 1;
   picture.width = inside_->width;
   picture.height = inside_->height;
-  const bool good = WebPPictureImportRGB(&picture, rgb.data(), inside_->width * 3) != 0 && WebPAnimEncoderAdd(inside_->encoder.get(), &picture, start_ms, &inside_->config) != 0;
+  const bool good =
+      WebPPictureImportRGB(&picture, rgb.data(), inside_->width * 3) != 0 &&
+      WebPAnimEncoderAdd(inside_->encoder.get(), &picture, start_ms, &inside_->config) != 0;
   WebPPictureFree(&picture);
   if (!good) {
     inside_->fail(WebPAnimEncoderGetError(inside_->encoder.get()));
@@ -59,7 +63,8 @@ void WebpClip::add(const std::vector<std::uint8_t>& rgb, int start_ms) {
 void WebpClip::finish(int end_ms) {
   WebPData data;
   WebPDataInit(&data);
-  if (WebPAnimEncoderAdd(inside_->encoder.get(), nullptr, end_ms, nullptr) == 0 || WebPAnimEncoderAssemble(inside_->encoder.get(), &data) == 0) {
+  if (WebPAnimEncoderAdd(inside_->encoder.get(), nullptr, end_ms, nullptr) == 0 ||
+      WebPAnimEncoderAssemble(inside_->encoder.get(), &data) == 0) {
     inside_->fail(WebPAnimEncoderGetError(inside_->encoder.get()));
   }
   const std::string bytes(reinterpret_cast<const char*>(data.bytes), data.size);

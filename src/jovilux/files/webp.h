@@ -7,7 +7,8 @@
 
 namespace jovilux {
 
-/// An animated WebP, written frame by frame and put in its place by finish(). All frames are of one size, 8-bit sRGB. All
+/// An animated WebP, written frame by frame and put in its place by finish(). All frames are of one
+/// size, 8-bit sRGB. All
 /// functions throw MachineTrouble.
 class WebpClip {
  public:

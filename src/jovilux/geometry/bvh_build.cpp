@@ -1,3 +1,4 @@
+#include "jovilux/base/assert.h"
 #include "jovilux/geometry/bvh.h"
 
 #include <algorithm>
@@ -9,8 +10,6 @@
 #include <tbb/concurrent_vector.h>
 #include <tbb/parallel_for.h>
 #include <tbb/parallel_reduce.h>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 namespace {
@@ -63,7 +62,8 @@ struct Bins {
 
 class Builder {
  public:
-  Builder(std::span<BoxedItem> items, const BvhOptions& options) : items_(items), options_(options) {}
+  Builder(std::span<BoxedItem> items, const BvhOptions& options)
+      : items_(items), options_(options) {}
 
   Bvh build() {
     Bvh out;
@@ -122,7 +122,8 @@ class Builder {
     return static_cast<float>((count + options_.items_per_test - 1) / options_.items_per_test);
   }
 
-  // Splits a range in two where the heuristic finds its least cost; false where it should stay whole.
+  // Splits a range in two where the heuristic finds its least cost; false where it should stay
+  // whole.
   bool split(const Range& r, bool by_middle, Range& left, Range& right) {
     if (r.size() < 2) {
       return false;
@@ -187,13 +188,15 @@ class Builder {
       }
       if (axis >= 0) {
         const float leaf_cost = r.box.half_area() * tests(r.size());
-        if (r.size() <= options_.leaf_size && best + options_.node_cost * r.box.half_area() >= leaf_cost) {
+        if (r.size() <= options_.leaf_size &&
+            best + options_.node_cost * r.box.half_area() >= leaf_cost) {
           return false;
         }
         const float origin = r.centers.lo[axis], factor = scale[axis];
-        const auto at = std::partition(items_.begin() + r.begin, items_.begin() + r.end, [&](const BoxedItem& item) {
-          return static_cast<int>((item.lo[axis] + item.hi[axis] - origin) * factor) < cut;
-        });
+        const auto at = std::partition(
+            items_.begin() + r.begin, items_.begin() + r.end, [&](const BoxedItem& item) {
+              return static_cast<int>((item.lo[axis] + item.hi[axis] - origin) * factor) < cut;
+            });
         mid = static_cast<std::uint32_t>(at - items_.begin());
       } else if (r.size() <= options_.leaf_size) {
         return false;
@@ -201,7 +204,8 @@ class Builder {
     } else if (r.size() <= options_.leaf_size) {
       return false;
     }
-    if (mid == r.begin || mid == r.end) {  // all centers in one place, or the path has grown too long: halves
+    // All centers in one place, or the path has grown too long: halves.
+    if (mid == r.begin || mid == r.end) {
       mid = r.begin + r.size() / 2;
       int axis = 0;
       const Float4 extent = r.centers.hi - r.centers.lo;
@@ -266,12 +270,15 @@ class Builder {
       }
     }
     if (inner_count > 0) {
-      const auto first = static_cast<std::size_t>(nodes_.grow_by(static_cast<std::size_t>(inner_count)) - nodes_.begin());
+      const auto first = static_cast<std::size_t>(
+          nodes_.grow_by(static_cast<std::size_t>(inner_count)) - nodes_.begin());
       for (int k = 0; k < inner_count; ++k) {
         node.child[inner[k]] = static_cast<std::uint32_t>(first + static_cast<std::size_t>(k));
       }
       nodes_[node_index] = node;
-      const auto recurse = [&](int k) { fill(first + static_cast<std::size_t>(k), parts[inner[k]], depth + 1); };
+      const auto recurse = [&](int k) {
+        fill(first + static_cast<std::size_t>(k), parts[inner[k]], depth + 1);
+      };
       if (range.size() > kParallelChildren) {
         tbb::parallel_for(0, inner_count, recurse, tbb::simple_partitioner());
       } else {

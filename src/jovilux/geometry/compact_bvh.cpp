@@ -1,10 +1,10 @@
 #include "jovilux/geometry/compact_bvh.h"
 
+#include "jovilux/base/parallel.h"
+
 #include <algorithm>
 #include <cmath>
 #include <vector>
-
-#include "jovilux/base/parallel.h"
 
 namespace jovilux {
 namespace {
@@ -19,7 +19,9 @@ double half_area(const Vec3d& e) { return e.x() * e.y() + e.y() * e.z() + e.z() 
 // Calls body(first, last) for blocks of nodes, in parallel.
 template <class Body>
 void in_blocks(std::size_t count, const Body& body) {
-  parallel_for((count + kBlock - 1) / kBlock, [&](std::size_t block) { body(block * kBlock, std::min(count, (block + 1) * kBlock)); });
+  parallel_for((count + kBlock - 1) / kBlock, [&](std::size_t block) {
+    body(block * kBlock, std::min(count, (block + 1) * kBlock));
+  });
 }
 
 }  // namespace
@@ -31,7 +33,8 @@ CompactBvh compact(const Bvh& bvh) {
   }
   const Vec3d lo = bvh.bounds.lo.cast<double>(), size = bvh.bounds.hi.cast<double>() - lo;
   constexpr double kSmallest = 1e-6, kLargest = 1e6;
-  if (!(size.maxCoeff() >= kSmallest && size.maxCoeff() <= kLargest && lo.cwiseAbs().maxCoeff() <= kLargest)) {
+  if (!(size.maxCoeff() >= kSmallest && size.maxCoeff() <= kLargest &&
+        lo.cwiseAbs().maxCoeff() <= kLargest)) {
     return out;
   }
   Vec3d step;
@@ -42,8 +45,11 @@ CompactBvh compact(const Bvh& bvh) {
     out.grid.step[static_cast<std::size_t>(a)] = std::nextafter(even, HUGE_VALF);
     step[a] = static_cast<double>(out.grid.step[static_cast<std::size_t>(a)]);
   }
-  const auto side = [](const BvhNode& node, int at, std::size_t child) { return static_cast<double>(node.box[at][child]); };
-  // How much more surface the boxes of each node would have with a step more on each side: in the mean, so that crowded places
+  const auto side = [](const BvhNode& node, int at, std::size_t child) {
+    return static_cast<double>(node.box[at][child]);
+  };
+  // How much more surface the boxes of each node would have with a step more on each side: in the
+  // mean, so that crowded places
   // count by their nodes however small they are.
   std::vector<double> growth((bvh.nodes.size() + kBlock - 1) / kBlock);
   in_blocks(bvh.nodes.size(), [&](std::size_t first, std::size_t last) {
@@ -60,7 +66,8 @@ CompactBvh compact(const Bvh& bvh) {
         before += half_area(e);
         after += half_area(e + 2 * step);
       }
-      growth[first / kBlock] += before > 0 ? after / before : 1;  // points and lines have none to grow
+      // Points and lines have none to grow.
+      growth[first / kBlock] += before > 0 ? after / before : 1;
     }
   });
   double sum = 0;
@@ -79,8 +86,13 @@ CompactBvh compact(const Bvh& bvh) {
         const bool absent = from.child[k] == BvhNode::kNoChild;
         to.child[k] = absent ? BvhNode::leaf(0, 0) : from.child[k];
         for (int a = 0; a < 3; ++a) {
-          to.planes[a][CompactNode::lower(k)] = absent ? 65535 : static_cast<std::uint16_t>(std::floor((side(from, a, k) - lo[a]) / step[a]));
-          to.planes[a][CompactNode::upper(k)] = absent ? 0 : static_cast<std::uint16_t>(std::ceil((side(from, a + 3, k) - lo[a]) / step[a]));
+          to.planes[a][CompactNode::lower(k)] =
+              absent ? 65535
+                     : static_cast<std::uint16_t>(std::floor((side(from, a, k) - lo[a]) / step[a]));
+          to.planes[a][CompactNode::upper(k)] =
+              absent
+                  ? 0
+                  : static_cast<std::uint16_t>(std::ceil((side(from, a + 3, k) - lo[a]) / step[a]));
         }
       }
     }

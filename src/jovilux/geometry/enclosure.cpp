@@ -22,7 +22,11 @@ void mesh_crossings(const World& world, Ray ray, double end, std::vector<float>&
 
 }  // namespace
 
-Enclosure::Enclosure(std::shared_ptr<const Solid> solid, const Transform& to_world, const MarchSettings& march) : to_local_(to_world.inverse()), inside_(std::make_shared<Marched>(Marched{std::move(solid), march})) {}
+Enclosure::Enclosure(std::shared_ptr<const Solid> solid,
+                     const Transform& to_world,
+                     const MarchSettings& march)
+    : to_local_(to_world.inverse()),
+      inside_(std::make_shared<Marched>(Marched{std::move(solid), march})) {}
 
 bool Enclosure::contains(const Vec3d& p) const {
   if (const Shape* shape = std::get_if<Shape>(&inside_)) {
@@ -34,7 +38,8 @@ bool Enclosure::contains(const Vec3d& p) const {
   // A direction that no modeler's mesh is lined up with; an odd number of crossings lies inside.
   const World& world = *std::get<std::shared_ptr<const World>>(inside_);
   std::vector<float> found;
-  mesh_crossings(world, {p.cast<float>(), Vec3(0.3871f, 0.2093f, 0.8979f).normalized()}, kFar, found);
+  mesh_crossings(
+      world, {p.cast<float>(), Vec3(0.3871f, 0.2093f, 0.8979f).normalized()}, kFar, found);
   return found.size() % 2 == 1;
 }
 
@@ -43,14 +48,17 @@ void Enclosure::crossings(const Ray& ray, double end, std::vector<float>& out) c
     mesh_crossings(**world, ray, end, out);
     return;
   }
-  const Vec3d o = to_local_.point(ray.origin.cast<double>()), d = to_local_.vector(ray.direction.cast<double>());
+  const Vec3d o = to_local_.point(ray.origin.cast<double>()),
+              d = to_local_.vector(ray.direction.cast<double>());
   const Shape* shape = std::get_if<Shape>(&inside_);
-  const Marched* marched = shape == nullptr ? std::get<std::shared_ptr<const Marched>>(inside_).get() : nullptr;
+  const Marched* marched =
+      shape == nullptr ? std::get<std::shared_ptr<const Marched>>(inside_).get() : nullptr;
   double t = 0;
   for (int k = 0; k < (shape != nullptr ? 4 : kMostCrossings); ++k) {
     const double slack = shape != nullptr ? 1e-9 : 1e-7;  // past the place where it was just met
     const double from = k == 0 ? 1e-9 : t * (1 + slack) + slack;
-    t = shape != nullptr ? intersect(*shape, o, d, from, end) : marched->solid->intersect(o, d, from, end, marched->march);
+    t = shape != nullptr ? intersect(*shape, o, d, from, end)
+                         : marched->solid->intersect(o, d, from, end, marched->march);
     if (t < 0) {
       return;
     }

@@ -1,21 +1,24 @@
 #pragma once
 
-#include <memory>
-#include <variant>
-#include <vector>
-
 #include "jovilux/geometry/ray.h"
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/world.h"
+
+#include <memory>
+#include <variant>
+#include <vector>
 
 namespace jovilux {
 
 /// A volume: what lies inside a closed shape, a solid or a mesh without holes. Cheap to copy.
 class Enclosure {
  public:
-  Enclosure(const Shape& shape, const Transform& to_world) : to_local_(to_world.inverse()), inside_(shape) {}
-  Enclosure(std::shared_ptr<const Solid> solid, const Transform& to_world, const MarchSettings& march);
+  Enclosure(const Shape& shape, const Transform& to_world)
+      : to_local_(to_world.inverse()), inside_(shape) {}
+  Enclosure(std::shared_ptr<const Solid> solid,
+            const Transform& to_world,
+            const MarchSettings& march);
   /// `world` holds the mesh alone, in world space.
   explicit Enclosure(std::shared_ptr<const World> world) : inside_(std::move(world)) {}
 

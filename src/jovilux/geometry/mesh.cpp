@@ -11,10 +11,12 @@ std::string mesh_fault(const Mesh& mesh) {
     return "holds no triangles";
   }
   if (!mesh.uvs.empty() && mesh.uvs.size() != mesh.positions.size()) {
-    return fmt::format("has {} places on pictures for {} vertices", mesh.uvs.size(), mesh.positions.size());
+    return fmt::format(
+        "has {} places on pictures for {} vertices", mesh.uvs.size(), mesh.positions.size());
   }
   if (!mesh.normals.empty() && mesh.normals.size() != mesh.positions.size()) {
-    return fmt::format("has {} normals for {} vertices", mesh.normals.size(), mesh.positions.size());
+    return fmt::format(
+        "has {} normals for {} vertices", mesh.normals.size(), mesh.positions.size());
   }
   for (std::size_t i = 0; i < mesh.positions.size(); ++i) {
     if (!mesh.positions[i].allFinite()) {
@@ -24,7 +26,8 @@ std::string mesh_fault(const Mesh& mesh) {
   for (std::size_t t = 0; t < mesh.triangles.size(); ++t) {
     for (const std::uint32_t v : mesh.triangles[t]) {
       if (v >= mesh.positions.size()) {
-        return fmt::format("triangle {} names vertex {}; there are {}", t, v, mesh.positions.size());
+        return fmt::format(
+            "triangle {} names vertex {}; there are {}", t, v, mesh.positions.size());
       }
     }
   }

@@ -1,16 +1,17 @@
 #pragma once
 
+#include "jovilux/geometry/ray.h"
+#include "jovilux/geometry/transform.h"
+
 #include <array>
 #include <cstdint>
 #include <string>
 #include <vector>
 
-#include "jovilux/geometry/ray.h"
-#include "jovilux/geometry/transform.h"
-
 namespace jovilux {
 
-/// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex; `uvs` is empty or has one place on
+/// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex; `uvs` is
+/// empty or has one place on
 /// pictures a vertex, v upwards.
 struct Mesh {
   std::vector<Vec3> positions;
@@ -19,7 +20,8 @@ struct Mesh {
   std::vector<std::array<std::uint32_t, 3>> triangles;
 };
 
-/// The first fault that makes a mesh unusable, or empty: no triangles, an index out of range, a coordinate that is
+/// The first fault that makes a mesh unusable, or empty: no triangles, an index out of range, a
+/// coordinate that is
 /// not finite, normals of another number than positions.
 std::string mesh_fault(const Mesh& mesh);
 

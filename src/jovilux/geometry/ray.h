@@ -1,9 +1,9 @@
 #pragma once
 
+#include "jovilux/base/vec.h"
+
 #include <cstdint>
 #include <limits>
-
-#include "jovilux/base/vec.h"
 
 namespace jovilux {
 

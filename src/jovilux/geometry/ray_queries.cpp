@@ -2,12 +2,12 @@
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "jovilux/geometry/ray_queries.cpp"
 #define HWY_DISABLED_TARGETS (HWY_SSSE3 | HWY_AVX3_DL)
-#include <hwy/foreach_target.h>
-#include <hwy/highway.h>
+#include "jovilux/geometry/world.h"
 
 #include <cstring>
 
-#include "jovilux/geometry/world.h"
+#include <hwy/foreach_target.h>
+#include <hwy/highway.h>
 
 HWY_BEFORE_NAMESPACE();
 namespace jovilux::HWY_NAMESPACE {
@@ -16,12 +16,13 @@ namespace hn = hwy::HWY_NAMESPACE;
 // A ray prepared for boxes and triangles.
 struct PreparedRay {
   float origin[3], inverse[3];
-  // The origin over the direction, for the near and the far sides of boxes: moved out by 4 u of it (u = 2^-24), as it is rounded, as the
+  // The origin over the direction, for the near and the far sides of boxes: moved out by 4 u of it
+  // (u = 2^-24), as it is rounded, as the
   // sum here is, and as a plane over the direction is where multiply and subtract are not fused.
   float near_shift[3], far_shift[3];
-  int near[3];         // the box side that the ray meets first, by axis
-  int kx, ky, kz;      // axes with the direction's largest part last
-  float sx, sy, sz;    // shear that makes the direction (0, 0, 1)
+  int near[3];       // the box side that the ray meets first, by axis
+  int kx, ky, kz;    // axes with the direction's largest part last
+  float sx, sy, sz;  // shear that makes the direction (0, 0, 1)
 
   explicit PreparedRay(const Ray& ray) {
     float largest = -1;
@@ -52,7 +53,10 @@ struct PreparedRay {
 };
 
 // Entry distances of a node's boxes into `t`; a bit for each that the ray meets before t_max.
-HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, float t_max, float* HWY_RESTRICT t) {
+HWY_INLINE unsigned meet_boxes(const BvhNode& node,
+                               const PreparedRay& ray,
+                               float t_max,
+                               float* HWY_RESTRICT t) {
   const hn::CappedTag<float, 8> d;
   const std::size_t lanes = hn::Lanes(d);
   unsigned bits = 0;
@@ -61,12 +65,15 @@ HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, floa
     for (int a = 0; a < 3; ++a) {
       const auto inverse = hn::Set(d, ray.inverse[a]);
       const int near = ray.near[a], far = near < 3 ? near + 3 : near - 3;
-      const auto t0 = hn::MulSub(hn::LoadU(d, node.box[near] + i), inverse, hn::Set(d, ray.near_shift[a]));
-      const auto t1 = hn::MulSub(hn::LoadU(d, node.box[far] + i), inverse, hn::Set(d, ray.far_shift[a]));
+      const auto t0 =
+          hn::MulSub(hn::LoadU(d, node.box[near] + i), inverse, hn::Set(d, ray.near_shift[a]));
+      const auto t1 =
+          hn::MulSub(hn::LoadU(d, node.box[far] + i), inverse, hn::Set(d, ray.far_shift[a]));
       enter = hn::Max(t0, enter);
       leave = hn::Min(t1, leave);
     }
-    // The far side is moved out by the rounding of three operations, so that no box is missed along its edge.
+    // The far side is moved out by the rounding of three operations, so that no box is missed along
+    // its edge.
     // Source: T. Ize, "Robust BVH Ray Traversal", JCGT 2(2), 2013.
     leave = hn::Mul(leave, hn::Set(d, 1.0f + 4e-7f));
     hn::StoreU(enter, d, t + i);
@@ -77,9 +84,12 @@ HWY_INLINE unsigned meet_boxes(const BvhNode& node, const PreparedRay& ray, floa
   return bits;
 }
 
-// A ray on the grid of compact nodes, for one of the eight octants of directions (bit a: it goes down axis a), so that near and far
-// planes are told apart before the program runs. A plane's number q comes as the float 2^23 + q, S = step / direction: it is met at
-// (2^23 + q) S - (2^23 S + shift). Sums of that size are rounded by up to half of |S|: planes are moved out by one |S|, by two
+// A ray on the grid of compact nodes, for one of the eight octants of directions (bit a: it goes
+// down axis a), so that near and far
+// planes are told apart before the program runs. A plane's number q comes as the float 2^23 + q, S
+// = step / direction: it is met at
+// (2^23 + q) S - (2^23 S + shift). Sums of that size are rounded by up to half of |S|: planes are
+// moved out by one |S|, by two
 // where multiply and subtract are not fused, beyond the 4 u of the shift.
 template <int kOctant>
 struct GridRay {
@@ -100,7 +110,10 @@ struct GridRay {
 
 #if HWY_TARGET == HWY_SCALAR
 template <int kOctant>
-HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& ray, float t_max, float* HWY_RESTRICT t) {
+HWY_INLINE unsigned meet_boxes(const CompactNode& node,
+                               const GridRay<kOctant>& ray,
+                               float t_max,
+                               float* HWY_RESTRICT t) {
   unsigned bits = 0;
   for (std::size_t i = 0; i < 8; ++i) {
     float leave = t_max;
@@ -108,8 +121,12 @@ HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& 
     for (std::size_t a = 0; a < 3; ++a) {
       const bool down = (kOctant >> a & 1) != 0;
       const auto at = [&](std::size_t place) { return 0x1p23f + node.planes[a][place]; };
-      t[i] = std::max(t[i], at(down ? CompactNode::upper(i) : CompactNode::lower(i)) * ray.scale[a] - ray.near_shift[a]);
-      leave = std::min(leave, at(down ? CompactNode::lower(i) : CompactNode::upper(i)) * ray.scale[a] - ray.far_shift[a]);
+      t[i] = std::max(t[i],
+                      at(down ? CompactNode::upper(i) : CompactNode::lower(i)) * ray.scale[a] -
+                          ray.near_shift[a]);
+      leave = std::min(leave,
+                       at(down ? CompactNode::lower(i) : CompactNode::upper(i)) * ray.scale[a] -
+                           ray.far_shift[a]);
     }
     bits |= t[i] <= leave ? 1U << i : 0;
   }
@@ -117,7 +134,10 @@ HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& 
 }
 #else
 template <int kOctant>
-HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& ray, float t_max, float* HWY_RESTRICT t) {
+HWY_INLINE unsigned meet_boxes(const CompactNode& node,
+                               const GridRay<kOctant>& ray,
+                               float t_max,
+                               float* HWY_RESTRICT t) {
   const hn::CappedTag<float, 8> d;
   const hn::Repartition<std::uint16_t, decltype(d)> d_plane;
   const std::size_t lanes = hn::Lanes(d);
@@ -128,9 +148,11 @@ HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& 
     for (int a = 0; a < 3; ++a) {
       const bool down = (kOctant >> a & 1) != 0;
       const auto planes = hn::LoadU(d_plane, node.planes[a] + 2 * i);
-      const auto lower = hn::BitCast(d, hn::InterleaveLower(d_plane, planes, exponent)), upper = hn::BitCast(d, hn::InterleaveUpper(d_plane, planes, exponent));
+      const auto lower = hn::BitCast(d, hn::InterleaveLower(d_plane, planes, exponent)),
+                 upper = hn::BitCast(d, hn::InterleaveUpper(d_plane, planes, exponent));
       const auto scale = hn::Set(d, ray.scale[a]);
-      enter = hn::Max(hn::MulSub(down ? upper : lower, scale, hn::Set(d, ray.near_shift[a])), enter);
+      enter =
+          hn::Max(hn::MulSub(down ? upper : lower, scale, hn::Set(d, ray.near_shift[a])), enter);
       leave = hn::Min(hn::MulSub(down ? lower : upper, scale, hn::Set(d, ray.far_shift[a])), leave);
     }
     hn::StoreU(enter, d, t + i);
@@ -142,21 +164,30 @@ HWY_INLINE unsigned meet_boxes(const CompactNode& node, const GridRay<kOctant>& 
 }
 #endif
 
-// Four triangles at once. Source: S. Woop, C. Benthin, I. Wald, "Watertight Ray/Triangle Intersection", JCGT 2(1), 2013.
-// The edge functions of a shared edge are exact negatives of each other: no multiply-add may be fused here.
+// Four triangles at once. Source: S. Woop, C. Benthin, I. Wald, "Watertight Ray/Triangle
+// Intersection", JCGT 2(1), 2013.
+// The edge functions of a shared edge are exact negatives of each other: no multiply-add may be
+// fused here.
 // Returns a bit for each triangle met in (0, t_max); t and the corner weights go to the arrays.
 struct PacketHits {
   HWY_ALIGN float t[4], v[4], w[4];
 };
-HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet, const PreparedRay& ray, float t_max, PacketHits& out) {
+HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet,
+                                   const PreparedRay& ray,
+                                   float t_max,
+                                   PacketHits& out) {
   const hn::CappedTag<float, 4> d;
   const std::size_t lanes = hn::Lanes(d);
   unsigned bits = 0;
   const auto sx = hn::Set(d, ray.sx), sy = hn::Set(d, ray.sy);
-  const auto ox = hn::Set(d, ray.origin[ray.kx]), oy = hn::Set(d, ray.origin[ray.ky]), oz = hn::Set(d, ray.origin[ray.kz]);
+  const auto ox = hn::Set(d, ray.origin[ray.kx]), oy = hn::Set(d, ray.origin[ray.ky]),
+             oz = hn::Set(d, ray.origin[ray.kz]);
   for (std::size_t i = 0; i < 4; i += lanes) {
-    const auto at = [&](int corner, int axis) { return hn::LoadU(d, packet.corner[corner][axis] + i); };
-    const auto az = hn::Sub(at(0, ray.kz), oz), bz = hn::Sub(at(1, ray.kz), oz), cz = hn::Sub(at(2, ray.kz), oz);
+    const auto at = [&](int corner, int axis) {
+      return hn::LoadU(d, packet.corner[corner][axis] + i);
+    };
+    const auto az = hn::Sub(at(0, ray.kz), oz), bz = hn::Sub(at(1, ray.kz), oz),
+               cz = hn::Sub(at(2, ray.kz), oz);
     const auto ax = hn::Sub(hn::Sub(at(0, ray.kx), ox), hn::Mul(sx, az));
     const auto ay = hn::Sub(hn::Sub(at(0, ray.ky), oy), hn::Mul(sy, az));
     const auto bx = hn::Sub(hn::Sub(at(1, ray.kx), ox), hn::Mul(sx, bz));
@@ -189,8 +220,10 @@ HWY_INLINE unsigned meet_triangles(const TrianglePacket& packet, const PreparedR
   return bits;
 }
 
-// Visits the leaves that the ray meets, nearest first; `leaf(first, count)` may lower t_max and returns true to stop.
-// What waits on the stack is a number: the bits of its distance, which order as the distances do, above those of its child.
+// Visits the leaves that the ray meets, nearest first; `leaf(first, count)` may lower t_max and
+// returns true to stop.
+// What waits on the stack is a number: the bits of its distance, which order as the distances do,
+// above those of its child.
 template <class Node, class NodeRay, class Leaf>
 HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max, const Leaf& leaf) {
   std::uint64_t stack[7 * kMaxBvhDepth + 8];
@@ -270,7 +303,8 @@ HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max,
   }
 }
 
-// Visits the leaves that the ray meets in any order, those of a node before its inner children, until `leaf` returns true:
+// Visits the leaves that the ray meets in any order, those of a node before its inner children,
+// until `leaf` returns true:
 // nothing is sorted, and no distance is kept.
 template <class Node, class NodeRay, class Leaf>
 HWY_INLINE bool visit_any(const Node* nodes, const NodeRay& ray, float t_max, const Leaf& leaf) {
@@ -303,15 +337,28 @@ double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray
   const Vec3d origin = ray.origin.cast<double>(), direction = ray.direction.cast<double>();
   if (index < world.shape_count) {
     const PlacedShape& placed = world.shapes[index];
-    return intersect(placed.shape, placed.to_local.point(origin), placed.to_local.vector(direction), 0.0, static_cast<double>(t_max));
+    return intersect(placed.shape,
+                     placed.to_local.point(origin),
+                     placed.to_local.vector(direction),
+                     0.0,
+                     static_cast<double>(t_max));
   }
   const PlacedSolid& placed = world.solids[index - world.shape_count];
-  return placed.solid->intersect(placed.to_local.point(origin), placed.to_local.vector(direction), 0.0, static_cast<double>(t_max), placed.march);
+  return placed.solid->intersect(placed.to_local.point(origin),
+                                 placed.to_local.vector(direction),
+                                 0.0,
+                                 static_cast<double>(t_max),
+                                 placed.march);
 }
 
 // The nearest triangle of a set before hit.t, which becomes the hit.
 template <class Node, class NodeRay>
-HWY_INLINE void closest_of(const Node* nodes, const NodeRay& node_ray, const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+HWY_INLINE void closest_of(const Node* nodes,
+                           const NodeRay& node_ray,
+                           const TriangleSet& set,
+                           const PreparedRay& ray,
+                           std::uint32_t copy,
+                           Hit& hit) {
   std::uint32_t triangle = kNoIndex;
   const TrianglePacket* packets = set.packets();
   visit(nodes, node_ray, hit.t, [&](std::uint32_t first, std::uint32_t count) {
@@ -339,7 +386,11 @@ HWY_INLINE void closest_of(const Node* nodes, const NodeRay& node_ray, const Tri
 }
 
 template <class Node, class NodeRay>
-HWY_INLINE bool any_of(const Node* nodes, const NodeRay& node_ray, const TriangleSet& set, const PreparedRay& ray, float t_max) {
+HWY_INLINE bool any_of(const Node* nodes,
+                       const NodeRay& node_ray,
+                       const TriangleSet& set,
+                       const PreparedRay& ray,
+                       float t_max) {
   const TrianglePacket* packets = set.packets();
   return visit_any(nodes, node_ray, t_max, [&](std::uint32_t first, std::uint32_t count) {
     PacketHits found;
@@ -354,15 +405,25 @@ HWY_INLINE bool any_of(const Node* nodes, const NodeRay& node_ray, const Triangl
 
 // Out of line: each has a stack of its own.
 template <int kOctant>
-HWY_NOINLINE void closest_in_octant(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+HWY_NOINLINE void closest_in_octant(const TriangleSet& set,
+                                    const PreparedRay& ray,
+                                    std::uint32_t copy,
+                                    Hit& hit) {
   closest_of(set.compact_nodes(), GridRay<kOctant>(ray, set.grid()), set, ray, copy, hit);
 }
 template <int kOctant>
 HWY_NOINLINE bool any_in_octant(const TriangleSet& set, const PreparedRay& ray, float t_max) {
   return any_of(set.compact_nodes(), GridRay<kOctant>(ray, set.grid()), set, ray, t_max);
 }
-HWY_NOINLINE void closest_in_full(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) { closest_of(set.nodes(), ray, set, ray, copy, hit); }
-HWY_NOINLINE bool any_in_full(const TriangleSet& set, const PreparedRay& ray, float t_max) { return any_of(set.nodes(), ray, set, ray, t_max); }
+HWY_NOINLINE void closest_in_full(const TriangleSet& set,
+                                  const PreparedRay& ray,
+                                  std::uint32_t copy,
+                                  Hit& hit) {
+  closest_of(set.nodes(), ray, set, ray, copy, hit);
+}
+HWY_NOINLINE bool any_in_full(const TriangleSet& set, const PreparedRay& ray, float t_max) {
+  return any_of(set.nodes(), ray, set, ray, t_max);
+}
 
 // The octant of a ray's direction; 8 without compact nodes, 9 without any.
 HWY_INLINE int way_through(const TriangleSet& set, const PreparedRay& ray) {
@@ -371,42 +432,71 @@ HWY_INLINE int way_through(const TriangleSet& set, const PreparedRay& ray) {
   }
   return (ray.near[0] >= 3 ? 1 : 0) | (ray.near[1] >= 3 ? 2 : 0) | (ray.near[2] >= 3 ? 4 : 0);
 }
-HWY_INLINE void closest_triangle(const TriangleSet& set, const PreparedRay& ray, std::uint32_t copy, Hit& hit) {
+HWY_INLINE void closest_triangle(const TriangleSet& set,
+                                 const PreparedRay& ray,
+                                 std::uint32_t copy,
+                                 Hit& hit) {
   switch (way_through(set, ray)) {
-    case 0: return closest_in_octant<0>(set, ray, copy, hit);
-    case 1: return closest_in_octant<1>(set, ray, copy, hit);
-    case 2: return closest_in_octant<2>(set, ray, copy, hit);
-    case 3: return closest_in_octant<3>(set, ray, copy, hit);
-    case 4: return closest_in_octant<4>(set, ray, copy, hit);
-    case 5: return closest_in_octant<5>(set, ray, copy, hit);
-    case 6: return closest_in_octant<6>(set, ray, copy, hit);
-    case 7: return closest_in_octant<7>(set, ray, copy, hit);
-    case 8: return closest_in_full(set, ray, copy, hit);
-    default: return;
+    case 0:
+      return closest_in_octant<0>(set, ray, copy, hit);
+    case 1:
+      return closest_in_octant<1>(set, ray, copy, hit);
+    case 2:
+      return closest_in_octant<2>(set, ray, copy, hit);
+    case 3:
+      return closest_in_octant<3>(set, ray, copy, hit);
+    case 4:
+      return closest_in_octant<4>(set, ray, copy, hit);
+    case 5:
+      return closest_in_octant<5>(set, ray, copy, hit);
+    case 6:
+      return closest_in_octant<6>(set, ray, copy, hit);
+    case 7:
+      return closest_in_octant<7>(set, ray, copy, hit);
+    case 8:
+      return closest_in_full(set, ray, copy, hit);
+    default:
+      return;
   }
 }
 HWY_INLINE bool any_triangle(const TriangleSet& set, const PreparedRay& ray, float t_max) {
   switch (way_through(set, ray)) {
-    case 0: return any_in_octant<0>(set, ray, t_max);
-    case 1: return any_in_octant<1>(set, ray, t_max);
-    case 2: return any_in_octant<2>(set, ray, t_max);
-    case 3: return any_in_octant<3>(set, ray, t_max);
-    case 4: return any_in_octant<4>(set, ray, t_max);
-    case 5: return any_in_octant<5>(set, ray, t_max);
-    case 6: return any_in_octant<6>(set, ray, t_max);
-    case 7: return any_in_octant<7>(set, ray, t_max);
-    case 8: return any_in_full(set, ray, t_max);
-    default: return false;
+    case 0:
+      return any_in_octant<0>(set, ray, t_max);
+    case 1:
+      return any_in_octant<1>(set, ray, t_max);
+    case 2:
+      return any_in_octant<2>(set, ray, t_max);
+    case 3:
+      return any_in_octant<3>(set, ray, t_max);
+    case 4:
+      return any_in_octant<4>(set, ray, t_max);
+    case 5:
+      return any_in_octant<5>(set, ray, t_max);
+    case 6:
+      return any_in_octant<6>(set, ray, t_max);
+    case 7:
+      return any_in_octant<7>(set, ray, t_max);
+    case 8:
+      return any_in_full(set, ray, t_max);
+    default:
+      return false;
   }
 }
 
 // A ray in a copy's own space; distances along it stay what they are.
 Ray ray_in(const PlacedTriangles& copy, const Ray& ray) {
-  return {Vec3(copy.to_local.point(ray.origin.cast<double>()).cast<float>()), Vec3(copy.to_local.vector(ray.direction.cast<double>()).cast<float>()), ray.t_max};
+  return {Vec3(copy.to_local.point(ray.origin.cast<double>()).cast<float>()),
+          Vec3(copy.to_local.vector(ray.direction.cast<double>()).cast<float>()),
+          ray.t_max};
 }
 
-void closest_in_copy(const PlacedTriangles& copy, std::uint32_t index, const Ray& ray, Hit& hit) { closest_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), index, hit); }
-bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) { return any_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), ray.t_max); }
+void closest_in_copy(const PlacedTriangles& copy, std::uint32_t index, const Ray& ray, Hit& hit) {
+  closest_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), index, hit);
+}
+bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) {
+  return any_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), ray.t_max);
+}
 
 Hit Closest(const WorldQueries& world, const Ray& ray) {
   const PreparedRay prepared(ray);
@@ -447,7 +537,8 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
     if (index >= first_copy) {
       return blocked_by_copy(world.copies[index - first_copy], ray);
     }
-    return (index >= world.shape_count || world.shapes[index].surface != ignored) && meet_shape(world, index, ray, ray.t_max) > 0;
+    return (index >= world.shape_count || world.shapes[index].surface != ignored) &&
+           meet_shape(world, index, ray, ray.t_max) > 0;
   };
   for (std::size_t i = 0; i < world.endless_count; ++i) {
     if (hides(world.endless[i])) {
@@ -458,14 +549,15 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
     return true;
   }
   return world.shape_nodes != nullptr &&
-         visit_any(world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
-           for (std::uint32_t i = first; i < first + count; ++i) {
-             if (hides(world.shape_order[i])) {
-               return true;
-             }
-           }
-           return false;
-         });
+         visit_any(
+             world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+               for (std::uint32_t i = first; i < first + count; ++i) {
+                 if (hides(world.shape_order[i])) {
+                   return true;
+                 }
+               }
+               return false;
+             });
 }
 
 const char* InstructionSet() { return hwy::TargetName(HWY_TARGET); }
@@ -483,7 +575,9 @@ HWY_EXPORT(InstructionSet);
 
 }  // namespace
 
-Hit World::closest(const Ray& ray) const { return HWY_DYNAMIC_DISPATCH(Closest)(WorldQueries::of(*this), ray); }
+Hit World::closest(const Ray& ray) const {
+  return HWY_DYNAMIC_DISPATCH(Closest)(WorldQueries::of(*this), ray);
+}
 
 bool World::blocked(const Ray& ray, std::uint32_t ignored) const {
   return HWY_DYNAMIC_DISPATCH(Blocked)(WorldQueries::of(*this), ray, ignored);

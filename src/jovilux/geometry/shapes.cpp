@@ -8,10 +8,14 @@
 namespace jovilux {
 namespace {
 
-constexpr std::pair<ShapeKind, std::string_view> kNames[] = {
-    {ShapeKind::kBox, "box"},           {ShapeKind::kSphere, "sphere"}, {ShapeKind::kPlane, "plane"},
-    {ShapeKind::kRect, "rect"},         {ShapeKind::kDisk, "disk"},     {ShapeKind::kCylinder, "cylinder"},
-    {ShapeKind::kCone, "cone"},         {ShapeKind::kTorus, "torus"}};
+constexpr std::pair<ShapeKind, std::string_view> kNames[] = {{ShapeKind::kBox, "box"},
+                                                             {ShapeKind::kSphere, "sphere"},
+                                                             {ShapeKind::kPlane, "plane"},
+                                                             {ShapeKind::kRect, "rect"},
+                                                             {ShapeKind::kDisk, "disk"},
+                                                             {ShapeKind::kCylinder, "cylinder"},
+                                                             {ShapeKind::kCone, "cone"},
+                                                             {ShapeKind::kTorus, "torus"}};
 
 // The nearest of several candidates inside an interval.
 struct Nearest {
@@ -81,7 +85,8 @@ double flat(const Shape& s, const Vec3d& o, const Vec3d& d, Nearest n) {
 // Cylinder and cone: x^2 + y^2 = (m + k z)^2 between the caps.
 double round_wall(const Shape& s, const Vec3d& o, const Vec3d& d, Nearest n) {
   const double bottom = s.a, top = s.kind == ShapeKind::kCone ? s.b : s.a;
-  const double m = 0.5 * (bottom + top), k = (top - bottom) / (2 * s.c);  // endless cylinder: 0 / infinity = 0
+  // Endless cylinder: 0 / infinity = 0.
+  const double m = 0.5 * (bottom + top), k = (top - bottom) / (2 * s.c);
   const double r0 = m + k * o.z(), r1 = k * d.z();
   const double a = d.x() * d.x() + d.y() * d.y() - r1 * r1;
   const double b = o.x() * d.x() + o.y() * d.y() - r0 * r1;
@@ -178,17 +183,23 @@ std::vector<std::string> shape_kind_names() {
   return names;
 }
 
-double intersect(const Shape& shape, const Vec3d& origin, const Vec3d& direction, double t_min, double t_max) {
+double intersect(
+    const Shape& shape, const Vec3d& origin, const Vec3d& direction, double t_min, double t_max) {
   const Nearest n{t_min, t_max};
   switch (shape.kind) {
-    case ShapeKind::kBox: return box(shape, origin, direction, n);
-    case ShapeKind::kSphere: return sphere(shape, origin, direction, n);
+    case ShapeKind::kBox:
+      return box(shape, origin, direction, n);
+    case ShapeKind::kSphere:
+      return sphere(shape, origin, direction, n);
     case ShapeKind::kPlane:
     case ShapeKind::kRect:
-    case ShapeKind::kDisk: return flat(shape, origin, direction, n);
+    case ShapeKind::kDisk:
+      return flat(shape, origin, direction, n);
     case ShapeKind::kCylinder:
-    case ShapeKind::kCone: return round_wall(shape, origin, direction, n);
-    case ShapeKind::kTorus: return torus(shape, origin, direction, n);
+    case ShapeKind::kCone:
+      return round_wall(shape, origin, direction, n);
+    case ShapeKind::kTorus:
+      return torus(shape, origin, direction, n);
   }
   return -1;
 }
@@ -203,10 +214,12 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
       n[axis] = std::copysign(1.0, p[axis]);
       return n;
     }
-    case ShapeKind::kSphere: return p.normalized();
+    case ShapeKind::kSphere:
+      return p.normalized();
     case ShapeKind::kPlane:
     case ShapeKind::kRect:
-    case ShapeKind::kDisk: return Vec3d::UnitZ();
+    case ShapeKind::kDisk:
+      return Vec3d::UnitZ();
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const double bottom = s.a, top = s.kind == ShapeKind::kCone ? s.b : s.a;
@@ -220,7 +233,8 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
     }
     case ShapeKind::kTorus: {
       const double rho = std::hypot(p.x(), p.y());
-      const Vec3d ring = rho > 0 ? Vec3d(p.x() * s.a / rho, p.y() * s.a / rho, 0) : Vec3d(s.a, 0, 0);
+      const Vec3d ring =
+          rho > 0 ? Vec3d(p.x() * s.a / rho, p.y() * s.a / rho, 0) : Vec3d(s.a, 0, 0);
       return (p - ring).normalized();
     }
   }
@@ -243,7 +257,8 @@ Vec2 uv_at(const Shape& shape, const Vec3d& p) {
       u = around(p.y(), p.x());
       v = std::asin(std::clamp(p.z() / shape.a, -1.0, 1.0)) / kPiD + 0.5;
       break;
-    case ShapeKind::kPlane: return {static_cast<float>(p.x()), static_cast<float>(p.y())};
+    case ShapeKind::kPlane:
+      return {static_cast<float>(p.x()), static_cast<float>(p.y())};
     case ShapeKind::kRect:
       u = 0.5 + 0.5 * p.x() / shape.a;
       v = 0.5 + 0.5 * p.y() / shape.b;
@@ -254,7 +269,8 @@ Vec2 uv_at(const Shape& shape, const Vec3d& p) {
       break;
     case ShapeKind::kCylinder:
     case ShapeKind::kCone:
-      if (const double r = shape.kind == ShapeKind::kCone ? std::max(shape.a, shape.b) : shape.a; !shape.open && std::abs(p.z()) > shape.c * (1 - 1e-9)) {
+      if (const double r = shape.kind == ShapeKind::kCone ? std::max(shape.a, shape.b) : shape.a;
+          !shape.open && std::abs(p.z()) > shape.c * (1 - 1e-9)) {
         u = 0.5 + 0.5 * p.x() / r;
         v = 0.5 + 0.5 * p.y() / r;
       } else {
@@ -272,31 +288,52 @@ Vec2 uv_at(const Shape& shape, const Vec3d& p) {
 
 bool contains(const Shape& s, const Vec3d& p) {
   switch (s.kind) {
-    case ShapeKind::kBox: return std::abs(p.x()) <= s.a && std::abs(p.y()) <= s.b && std::abs(p.z()) <= s.c;
-    case ShapeKind::kSphere: return p.squaredNorm() <= s.a * s.a;
-    case ShapeKind::kPlane: return p.z() <= 0;
+    case ShapeKind::kBox:
+      return std::abs(p.x()) <= s.a && std::abs(p.y()) <= s.b && std::abs(p.z()) <= s.c;
+    case ShapeKind::kSphere:
+      return p.squaredNorm() <= s.a * s.a;
+    case ShapeKind::kPlane:
+      return p.z() <= 0;
     case ShapeKind::kRect:
-    case ShapeKind::kDisk: return false;
+    case ShapeKind::kDisk:
+      return false;
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const double top = s.kind == ShapeKind::kCone ? s.b : s.a, t = (p.z() + s.c) / (2 * s.c);
       return !s.open && std::abs(p.z()) <= s.c && std::hypot(p.x(), p.y()) <= s.a + (top - s.a) * t;
     }
-    case ShapeKind::kTorus: return sqr(std::hypot(p.x(), p.y()) - s.a) + sqr(p.z()) <= s.b * s.b;
+    case ShapeKind::kTorus:
+      return sqr(std::hypot(p.x(), p.y()) - s.a) + sqr(p.z()) <= s.b * s.b;
   }
   return false;
 }
 
 void extents(const Shape& s, Vec3d& lo, Vec3d& hi) {
   switch (s.kind) {
-    case ShapeKind::kBox: hi = {s.a, s.b, s.c}; break;
-    case ShapeKind::kSphere: hi = Vec3d::Constant(s.a); break;
-    case ShapeKind::kPlane: hi = {HUGE_VAL, HUGE_VAL, 0}; break;
-    case ShapeKind::kRect: hi = {s.a, s.b, 0}; break;
-    case ShapeKind::kDisk: hi = {s.a, s.a, 0}; break;
-    case ShapeKind::kCylinder: hi = {s.a, s.a, s.c}; break;
-    case ShapeKind::kCone: hi = {std::max(s.a, s.b), std::max(s.a, s.b), s.c}; break;
-    case ShapeKind::kTorus: hi = {s.a + s.b, s.a + s.b, s.b}; break;
+    case ShapeKind::kBox:
+      hi = {s.a, s.b, s.c};
+      break;
+    case ShapeKind::kSphere:
+      hi = Vec3d::Constant(s.a);
+      break;
+    case ShapeKind::kPlane:
+      hi = {HUGE_VAL, HUGE_VAL, 0};
+      break;
+    case ShapeKind::kRect:
+      hi = {s.a, s.b, 0};
+      break;
+    case ShapeKind::kDisk:
+      hi = {s.a, s.a, 0};
+      break;
+    case ShapeKind::kCylinder:
+      hi = {s.a, s.a, s.c};
+      break;
+    case ShapeKind::kCone:
+      hi = {std::max(s.a, s.b), std::max(s.a, s.b), s.c};
+      break;
+    case ShapeKind::kTorus:
+      hi = {s.a + s.b, s.a + s.b, s.b};
+      break;
   }
   lo = -hi;
 }

@@ -1,18 +1,27 @@
 #pragma once
 
+#include "jovilux/geometry/ray.h"
+#include "jovilux/geometry/transform.h"
+
 #include <cmath>
 #include <cstdint>
 #include <optional>
 #include <string_view>
 #include <vector>
 
-#include "jovilux/geometry/ray.h"
-#include "jovilux/geometry/transform.h"
-
 namespace jovilux {
 
 /// Analytic surfaces, centered on their origin.
-enum class ShapeKind : std::uint8_t { kBox, kSphere, kPlane, kRect, kDisk, kCylinder, kCone, kTorus };
+enum class ShapeKind : std::uint8_t {
+  kBox,
+  kSphere,
+  kPlane,
+  kRect,
+  kDisk,
+  kCylinder,
+  kCone,
+  kTorus
+};
 std::string_view to_string(ShapeKind kind);
 std::optional<ShapeKind> parse_shape_kind(std::string_view text);
 std::vector<std::string> shape_kind_names();
@@ -40,30 +49,40 @@ struct Shape {
            ((kind == ShapeKind::kCylinder || kind == ShapeKind::kCone) && !open);
   }
   /// An endless cylinder has c = infinity.
-  bool bounded() const { return kind != ShapeKind::kPlane && !(kind == ShapeKind::kCylinder && std::isinf(c)); }
+  bool bounded() const {
+    return kind != ShapeKind::kPlane && !(kind == ShapeKind::kCylinder && std::isinf(c));
+  }
 };
 
-/// The smallest t in (t_min, t_max) at which origin + t direction meets the shape, in the shape's own space; the
-/// direction need not be of length 1. Negative where there is none. Double precision throughout, so that a hit lies on
+/// The smallest t in (t_min, t_max) at which origin + t direction meets the shape, in the shape's
+/// own space; the
+/// direction need not be of length 1. Negative where there is none. Double precision throughout, so
+/// that a hit lies on
 /// the surface within 1e-12 of the coordinates' size.
-double intersect(const Shape& shape, const Vec3d& origin, const Vec3d& direction, double t_min, double t_max);
+double intersect(
+    const Shape& shape, const Vec3d& origin, const Vec3d& direction, double t_min, double t_max);
 
 /// The unit normal at a point of the surface, outwards (rect, disk, plane: +z).
 Vec3d normal_at(const Shape& shape, const Vec3d& p);
 
-/// The place on a picture of a point of the surface, in the unit square: box: across each side; rect, disk: across; sphere:
-/// around z and up; cylinder, cone: around z and up the mantle, across the caps; torus: around and about the tube. The
+/// The place on a picture of a point of the surface, in the unit square: box: across each side;
+/// rect, disk: across; sphere:
+/// around z and up; cylinder, cone: around z and up the mantle, across the caps; torus: around and
+/// about the tube. The
 /// plane: (x, y) in meters.
 Vec2 uv_at(const Shape& shape, const Vec3d& p);
 
-/// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose nothing.
+/// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose
+/// nothing.
 bool contains(const Shape& shape, const Vec3d& p);
 
 /// Corners of the box that holds the shape. Requires bounded().
 void extents(const Shape& shape, Vec3d& lo, Vec3d& hi);
 
-/// Real roots of c[0] + c[1] t + .. + c[degree] t^degree in [lo, hi], increasing, at most `degree`; returns their
-/// number. degree <= 4. Each lies in an interval of monotony and is found by bisection with Newton steps, so none is
+/// Real roots of c[0] + c[1] t + .. + c[degree] t^degree in [lo, hi], increasing, at most `degree`;
+/// returns their
+/// number. degree <= 4. Each lies in an interval of monotony and is found by bisection with Newton
+/// steps, so none is
 /// lost to cancellation but double ones that the rounding of the coefficients erases.
 int polynomial_roots(const double* c, int degree, double lo, double hi, double* roots);
 

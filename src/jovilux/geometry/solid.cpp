@@ -1,20 +1,35 @@
 #include "jovilux/geometry/solid.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/base/sampler.h"
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
 
 #include <fmt/format.h>
 
-#include "jovilux/base/assert.h"
-#include "jovilux/base/sampler.h"
-
 namespace jovilux {
 namespace {
 
 constexpr double kInf = std::numeric_limits<double>::infinity();
-constexpr std::array<std::string_view, 17> kNames = {"sphere", "box",       "plane",    "torus",  "cylinder", "cone",  "frame",   "capsule", "round-box",
-                                                     "union",  "subtract", "intersect", "repeat", "twist",    "shell", "fractal", "formula"};
+constexpr std::array<std::string_view, 17> kNames = {"sphere",
+                                                     "box",
+                                                     "plane",
+                                                     "torus",
+                                                     "cylinder",
+                                                     "cone",
+                                                     "frame",
+                                                     "capsule",
+                                                     "round-box",
+                                                     "union",
+                                                     "subtract",
+                                                     "intersect",
+                                                     "repeat",
+                                                     "twist",
+                                                     "shell",
+                                                     "fractal",
+                                                     "formula"};
 constexpr std::size_t kMostOps = 4096;
 constexpr int kMostPoints = 40, kMostDistances = 40;
 
@@ -29,12 +44,14 @@ double cylinder_distance(const Vec3d& p, double radius, double half) {
   return std::max(r, z) <= 0 ? std::max(r, z) : std::hypot(std::max(r, 0.0), std::max(z, 0.0));
 }
 
-// The cross section is a trapezoid: the distance to its slanted side or to its ends, whichever is nearer.
+// The cross section is a trapezoid: the distance to its slanted side or to its ends, whichever is
+// nearer.
 double cone_distance(const Vec3d& p, double bottom, double top, double half) {
   const double r = std::hypot(p.x(), p.y()), z = p.z();
   const double end = std::max(0.0, r - (z < 0 ? bottom : top)), past = std::abs(z) - half;
   const double dr = top - bottom, dz = 2 * half;
-  const double t = std::clamp(((r - bottom) * dr + (z + half) * dz) / (dr * dr + dz * dz), 0.0, 1.0);
+  const double t =
+      std::clamp(((r - bottom) * dr + (z + half) * dz) / (dr * dr + dz * dz), 0.0, 1.0);
   const double side = std::hypot(r - bottom - t * dr, z + half - t * dz);
   const double outward = ((r - bottom) * dz - (z + half) * dr) / std::hypot(dr, dz);
   if (outward < 0 && past < 0) {
@@ -68,7 +85,9 @@ double menger_distance(const Vec3d& p, double half, int iterations) {
     for (int k = 0; k < 3; ++k) {
       q[k] = std::abs(p[k] - cell * std::round(p[k] / cell));
     }
-    const double cross = std::min({std::max(q.x(), q.y()), std::max(q.y(), q.z()), std::max(q.z(), q.x())}) - cell / 6;
+    const double cross =
+        std::min({std::max(q.x(), q.y()), std::max(q.y(), q.z()), std::max(q.z(), q.x())}) -
+        cell / 6;
     d = std::max(d, -cross);
   }
   return d;
@@ -96,8 +115,10 @@ double sierpinski_distance(Vec3d p, double half, int iterations) {
   return d / std::sqrt(3.0) / scale * half;
 }
 
-// The set where |q| stays below 2. Source of the bound: J. Hart, D. Sandin, L. Kauffman, "Ray Tracing Deterministic 3-D
-// Fractals", SIGGRAPH 1989: |q| log |q| / (2 |q'|); with |q| / 2 in the logarithm its zero is the set of this many iterations.
+// The set where |q| stays below 2. Source of the bound: J. Hart, D. Sandin, L. Kauffman, "Ray
+// Tracing Deterministic 3-D
+// Fractals", SIGGRAPH 1989: |q| log |q| / (2 |q'|); with |q| / 2 in the logarithm its zero is the
+// set of this many iterations.
 double julia_distance(const Vec3d& p, double half, const std::array<double, 7>& v, int iterations) {
   constexpr double kReach = 1.5;  // it lies within
   const double to_unit = kReach / half;
@@ -116,19 +137,23 @@ double julia_distance(const Vec3d& p, double half, const std::array<double, 7>& 
   return 0.5 * r * std::log(std::max(r, 1e-30) / 2) / std::max(rise, 1.0) / to_unit;
 }
 
-// Polynomial blends: equal to min and max where the two differ by k or more; they rise no steeper than their arguments.
+// Polynomial blends: equal to min and max where the two differ by k or more; they rise no steeper
+// than their arguments.
 double smooth_min(double a, double b, double k) {
   const double h = std::max(0.0, k - std::abs(a - b));
   return std::min(a, b) - h * h / (4 * k);
 }
 
-bool rotation_free(const Transform& t) { return (t.linear - Mat3d::Identity()).cwiseAbs().maxCoeff() < 1e-15; }
+bool rotation_free(const Transform& t) {
+  return (t.linear - Mat3d::Identity()).cwiseAbs().maxCoeff() < 1e-15;
+}
 
 }  // namespace
 
 std::optional<SolidKind> parse_solid_kind(std::string_view text) {
   const auto found = std::find(kNames.begin(), kNames.end(), text);
-  return found == kNames.end() ? std::nullopt : std::optional(static_cast<SolidKind>(found - kNames.begin()));
+  return found == kNames.end() ? std::nullopt
+                               : std::optional(static_cast<SolidKind>(found - kNames.begin()));
 }
 std::string_view to_string(SolidKind kind) { return kNames.at(static_cast<std::size_t>(kind)); }
 std::vector<std::string> solid_kind_names() { return {kNames.begin(), kNames.end()}; }
@@ -141,7 +166,9 @@ MarchCounts& march_counts() {
 // Writes a tree of nodes as a program, children before the operator that joins them.
 class SolidCompiler {
  public:
-  SolidCompiler(std::span<const SolidNode> nodes, Solid& out) : nodes_(nodes), out_(out) { out_.smallest_ = kInf; }
+  SolidCompiler(std::span<const SolidNode> nodes, Solid& out) : nodes_(nodes), out_(out) {
+    out_.smallest_ = kInf;
+  }
 
   std::string error;
 
@@ -175,7 +202,8 @@ class SolidCompiler {
     emit(Solid::Code::kPop);
     Box box;
     if (inside.finite()) {
-      const Vec3d half = n.place.linear.cwiseAbs() * inside.half(), center = n.place.point(inside.center());
+      const Vec3d half = n.place.linear.cwiseAbs() * inside.half(),
+                  center = n.place.point(inside.center());
       box = {center - half, center + half};
     } else if (rotation_free(n.place)) {
       box = {inside.lo + n.place.offset, inside.hi + n.place.offset};
@@ -185,35 +213,64 @@ class SolidCompiler {
 
   Box write_here(const SolidNode& n) {
     using Code = Solid::Code;
-    const auto around = [](double x, double y, double z) { return Box{Vec3d(-x, -y, -z), Vec3d(x, y, z)}; };
+    const auto around = [](double x, double y, double z) {
+      return Box{Vec3d(-x, -y, -z), Vec3d(x, y, z)};
+    };
     const auto thin = [&](double size) { out_.smallest_ = std::min(out_.smallest_, size); };
     switch (n.kind) {
-      case SolidKind::kSphere: emit(Code::kSphere, 0, {n.a}); thin(2 * n.a); return around(n.a, n.a, n.a);
-      case SolidKind::kBox: emit(Code::kBox, 0, {n.a, n.b, n.c}); thin(2 * std::min({n.a, n.b, n.c})); return around(n.a, n.b, n.c);
-      case SolidKind::kPlane: emit(Code::kPlane); return {Vec3d::Constant(-kInf), Vec3d(kInf, kInf, 0)};
-      case SolidKind::kTorus: emit(Code::kTorus, 0, {n.a, n.b}); thin(2 * n.b); return around(n.a + n.b, n.a + n.b, n.b);
-      case SolidKind::kCylinder: emit(Code::kCylinder, 0, {n.a, n.c}); thin(2 * std::min(n.a, n.c)); return around(n.a, n.a, n.c);
+      case SolidKind::kSphere:
+        emit(Code::kSphere, 0, {n.a});
+        thin(2 * n.a);
+        return around(n.a, n.a, n.a);
+      case SolidKind::kBox:
+        emit(Code::kBox, 0, {n.a, n.b, n.c});
+        thin(2 * std::min({n.a, n.b, n.c}));
+        return around(n.a, n.b, n.c);
+      case SolidKind::kPlane:
+        emit(Code::kPlane);
+        return {Vec3d::Constant(-kInf), Vec3d(kInf, kInf, 0)};
+      case SolidKind::kTorus:
+        emit(Code::kTorus, 0, {n.a, n.b});
+        thin(2 * n.b);
+        return around(n.a + n.b, n.a + n.b, n.b);
+      case SolidKind::kCylinder:
+        emit(Code::kCylinder, 0, {n.a, n.c});
+        thin(2 * std::min(n.a, n.c));
+        return around(n.a, n.a, n.c);
       case SolidKind::kCone: {
         emit(Code::kCone, 0, {n.a, n.b, n.c});
         thin(2 * std::min(std::max(n.a, n.b), n.c));
         const double r = std::max(n.a, n.b);
         return around(r, r, n.c);
       }
-      case SolidKind::kFrame: emit(Code::kFrame, 0, {n.a, n.b, n.c, n.d}); thin(n.d); return around(n.a, n.b, n.c);
-      case SolidKind::kCapsule: emit(Code::kCapsule, 0, {n.a, n.c}); thin(2 * n.a); return around(n.a, n.a, n.c);
-      case SolidKind::kRoundBox: emit(Code::kRoundBox, 0, {n.a, n.b, n.c, n.d}); thin(2 * std::min({n.a, n.b, n.c})); return around(n.a, n.b, n.c);
+      case SolidKind::kFrame:
+        emit(Code::kFrame, 0, {n.a, n.b, n.c, n.d});
+        thin(n.d);
+        return around(n.a, n.b, n.c);
+      case SolidKind::kCapsule:
+        emit(Code::kCapsule, 0, {n.a, n.c});
+        thin(2 * n.a);
+        return around(n.a, n.a, n.c);
+      case SolidKind::kRoundBox:
+        emit(Code::kRoundBox, 0, {n.a, n.b, n.c, n.d});
+        thin(2 * std::min({n.a, n.b, n.c}));
+        return around(n.a, n.b, n.c);
       case SolidKind::kUnion:
       case SolidKind::kIntersect:
-      case SolidKind::kSubtract: return write_joined(n);
-      case SolidKind::kRepeat: return write_repeat(n);
-      case SolidKind::kTwist: return write_twist(n);
+      case SolidKind::kSubtract:
+        return write_joined(n);
+      case SolidKind::kRepeat:
+        return write_repeat(n);
+      case SolidKind::kTwist:
+        return write_twist(n);
       case SolidKind::kShell: {
         const Box box = write(n.of[0]);
         emit(Code::kShell, 0, {n.d / 2});
         thin(n.d);
         return box;
       }
-      case SolidKind::kFractal: return write_fractal(n);
+      case SolidKind::kFractal:
+        return write_fractal(n);
       case SolidKind::kFormula: {
         const bool held = n.a > 0;
         const std::size_t skip = held ? emit_far(around(n.a, n.b, n.c)) : 0;
@@ -234,14 +291,20 @@ class SolidCompiler {
  private:
   bool room() {
     if (out_.ops_.size() > kMostOps || points_ >= kMostPoints || distances_ >= kMostDistances) {
-      error = points_ >= kMostPoints || distances_ >= kMostDistances ? fmt::format("is nested more than {} deep", kMostPoints)
-                                                                     : fmt::format("is too long: more than {} steps to evaluate; repeats multiply what they hold", kMostOps);
+      error =
+          points_ >= kMostPoints || distances_ >= kMostDistances
+              ? fmt::format("is nested more than {} deep", kMostPoints)
+              : fmt::format(
+                    "is too long: more than {} steps to evaluate; repeats multiply what they hold",
+                    kMostOps);
       return false;
     }
     return true;
   }
 
-  std::size_t emit(Solid::Code code, std::uint32_t index = 0, std::initializer_list<double> v = {}) {
+  std::size_t emit(Solid::Code code,
+                   std::uint32_t index = 0,
+                   std::initializer_list<double> v = {}) {
     Solid::Op op{code, index, {}};
     std::copy(v.begin(), v.end(), op.v.begin());
     out_.ops_.push_back(op);
@@ -252,9 +315,13 @@ class SolidCompiler {
     return emit(code, 0, {c.x(), c.y(), c.z(), h.x(), h.y(), h.z(), last});
   }
   // What is costly to evaluate is known only by its box from far away.
-  std::size_t emit_far(const Box& box) { return emit_box(Solid::Code::kFarBox, box, 0.25 * box.half().norm()); }
+  std::size_t emit_far(const Box& box) {
+    return emit_box(Solid::Code::kFarBox, box, 0.25 * box.half().norm());
+  }
   // A jump that was just passed goes here.
-  void land(std::size_t jump) { out_.ops_[jump].index = static_cast<std::uint32_t>(out_.ops_.size()); }
+  void land(std::size_t jump) {
+    out_.ops_[jump].index = static_cast<std::uint32_t>(out_.ops_.size());
+  }
 
   Box write_joined(const SolidNode& n) {
     using Code = Solid::Code;
@@ -263,7 +330,8 @@ class SolidCompiler {
     ++distances_;
     for (std::size_t i = 1; i < n.of.size() && error.empty(); ++i) {
       // The child's box is known only after it is written: the test before it is filled in then.
-      const std::size_t skip = n.kind == SolidKind::kUnion || n.kind == SolidKind::kSubtract ? emit(Code::kSkipFar) : 0;
+      const std::size_t skip =
+          n.kind == SolidKind::kUnion || n.kind == SolidKind::kSubtract ? emit(Code::kSkipFar) : 0;
       const Box box = write(n.of[i]);
       if (n.kind == SolidKind::kUnion) {
         emit(smooth ? Code::kSmoothMin : Code::kMin, 0, {n.blend});
@@ -282,7 +350,8 @@ class SolidCompiler {
         const Vec3d c = box.center(), h = box.half();
         // Less a far child: what it would take away begins at minus its distance.
         test.v = {c.x(), c.y(), c.z(), h.x(), h.y(), h.z(), n.blend};
-        test.index = static_cast<std::uint32_t>(out_.ops_.size()) << 1 | (n.kind == SolidKind::kSubtract ? 1U : 0U);
+        test.index = static_cast<std::uint32_t>(out_.ops_.size()) << 1 |
+                     (n.kind == SolidKind::kSubtract ? 1U : 0U);
       } else {
         test.v = {0, 0, 0, kInf, kInf, kInf, kInf};  // never far
         test.index = static_cast<std::uint32_t>(out_.ops_.size()) << 1;
@@ -307,7 +376,8 @@ class SolidCompiler {
         axes.push_back(i);
       }
     }
-    // The copy of the nearest cell and those of the neighbors on the point's side: one of them is nearest.
+    // The copy of the nearest cell and those of the neighbors on the point's side: one of them is
+    // nearest.
     Box child, box;
     ++distances_;
     for (std::uint32_t corner = 0; corner < 1U << axes.size() && error.empty(); ++corner) {
@@ -315,7 +385,14 @@ class SolidCompiler {
       for (std::size_t i = 0; i < axes.size(); ++i) {
         bits |= (corner >> i & 1U) << axes[i];
       }
-      emit(Code::kRepeat, bits, {n.every.x(), n.every.y(), n.every.z(), double(n.count[0]), double(n.count[1]), double(n.count[2])});
+      emit(Code::kRepeat,
+           bits,
+           {n.every.x(),
+            n.every.y(),
+            n.every.z(),
+            double(n.count[0]),
+            double(n.count[1]),
+            double(n.count[2])});
       ++points_;
       child = write(n.of[0]);
       --points_;
@@ -331,11 +408,16 @@ class SolidCompiler {
     box = child;
     for (const int i : axes) {
       if (child.hi[i] > n.every[i] / 2 * (1 + 1e-9) || child.lo[i] < -n.every[i] / 2 * (1 + 1e-9)) {
-        error = fmt::format("the copies reach beyond their cells: along {} they need every = {:.4g} m or more, centered", "xyz"[i],
-                            2 * std::max(child.hi[i], -child.lo[i]));
+        error = fmt::format(
+            "the copies reach beyond their cells: along {} they need every = {:.4g} m or more, "
+            "centered",
+            "xyz"[i],
+            2 * std::max(child.hi[i], -child.lo[i]));
         return box;
       }
-      const double far = n.count[static_cast<std::size_t>(i)] > 0 ? 0.5 * (n.count[static_cast<std::size_t>(i)] - 1) * n.every[i] : kInf;
+      const double far = n.count[static_cast<std::size_t>(i)] > 0
+                             ? 0.5 * (n.count[static_cast<std::size_t>(i)] - 1) * n.every[i]
+                             : kInf;
       box.lo[i] -= far;
       box.hi[i] += far;
     }
@@ -384,7 +466,11 @@ class SolidCompiler {
         emit(Code::kSierpinski, iterations, {n.a});
         out_.smallest_ = std::min(out_.smallest_, 2 * n.a / std::pow(2.0, n.iterations));
         break;
-      case FractalKind::kJulia: emit(Code::kJulia, iterations, {n.a, n.constant[0], n.constant[1], n.constant[2], n.constant[3]}); break;
+      case FractalKind::kJulia:
+        emit(Code::kJulia,
+             iterations,
+             {n.a, n.constant[0], n.constant[1], n.constant[2], n.constant[3]});
+        break;
     }
     land(skip);
     return box;
@@ -395,7 +481,9 @@ class SolidCompiler {
   int points_ = 1, distances_ = 0;
 };
 
-std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes, std::uint32_t root, double time) {
+std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes,
+                                                std::uint32_t root,
+                                                double time) {
   Solid out;
   out.time_ = time;
   SolidCompiler compiler(nodes, out);
@@ -404,7 +492,10 @@ std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes
     return compiler.error;
   }
   if (out.ops_.size() > kMostOps) {
-    return fmt::format("is too long: {} steps to evaluate, at most {}; repeats multiply what they hold", out.ops_.size(), kMostOps);
+    return fmt::format(
+        "is too long: {} steps to evaluate, at most {}; repeats multiply what they hold",
+        out.ops_.size(),
+        kMostOps);
   }
   out.lo_ = box.lo;
   out.hi_ = box.hi;
@@ -412,13 +503,14 @@ std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes
 }
 
 double Solid::distance(const Vec3d& at) const {
-  std::array<Vec3d, kMostPoints + 2> points;        // NOLINT: filled up to `top`
+  std::array<Vec3d, kMostPoints + 2> points;         // NOLINT: filled up to `top`
   std::array<double, kMostDistances + 2> distances;  // NOLINT: filled up to `known`
   std::size_t top = 0, known = 0;
   points[0] = at;
   const auto push = [&](double d) { distances[known++] = d; };
   const auto box_of = [](const Op& op, const Vec3d& p) {
-    const Vec3d q = (p - Vec3d(op.v[0], op.v[1], op.v[2])).cwiseAbs() - Vec3d(op.v[3], op.v[4], op.v[5]);
+    const Vec3d q =
+        (p - Vec3d(op.v[0], op.v[1], op.v[2])).cwiseAbs() - Vec3d(op.v[3], op.v[4], op.v[5]);
     return q.cwiseMax(0.0).norm();
   };
   const Op* const begin = ops_.data();
@@ -427,12 +519,19 @@ double Solid::distance(const Vec3d& at) const {
     const Vec3d& p = points[top];
     const std::array<double, 7>& v = op->v;
     switch (op->code) {
-      case Code::kMove: points[top + 1] = p + Vec3d(v[0], v[1], v[2]); ++top; break;
-      case Code::kTurn: points[top + 1] = turns_[op->index].point(p); ++top; break;
+      case Code::kMove:
+        points[top + 1] = p + Vec3d(v[0], v[1], v[2]);
+        ++top;
+        break;
+      case Code::kTurn:
+        points[top + 1] = turns_[op->index].point(p);
+        ++top;
+        break;
       case Code::kRepeat: {
         Vec3d q = p;
         for (int i = 0; i < 3; ++i) {
-          const double every = v[static_cast<std::size_t>(i)], count = v[static_cast<std::size_t>(i) + 3];
+          const double every = v[static_cast<std::size_t>(i)],
+                       count = v[static_cast<std::size_t>(i) + 3];
           if (every > 0) {
             const double middle = count > 0 ? 0.5 * (count - 1) : 0, u = p[i] / every + middle;
             double cell = std::round(u);
@@ -452,39 +551,86 @@ double Solid::distance(const Vec3d& at) const {
         ++top;
         break;
       }
-      case Code::kPop: --top; break;
-      case Code::kSphere: push(p.norm() - v[0]); break;
-      case Code::kBox: push(box_distance(p, v[0], v[1], v[2])); break;
-      case Code::kPlane: push(p.z()); break;
-      case Code::kTorus: push(std::hypot(std::hypot(p.x(), p.y()) - v[0], p.z()) - v[1]); break;
-      case Code::kCylinder: push(cylinder_distance(p, v[0], v[1])); break;
-      case Code::kCone: push(cone_distance(p, v[0], v[1], v[2])); break;
-      case Code::kFrame: push(frame_distance(p, v)); break;
+      case Code::kPop:
+        --top;
+        break;
+      case Code::kSphere:
+        push(p.norm() - v[0]);
+        break;
+      case Code::kBox:
+        push(box_distance(p, v[0], v[1], v[2]));
+        break;
+      case Code::kPlane:
+        push(p.z());
+        break;
+      case Code::kTorus:
+        push(std::hypot(std::hypot(p.x(), p.y()) - v[0], p.z()) - v[1]);
+        break;
+      case Code::kCylinder:
+        push(cylinder_distance(p, v[0], v[1]));
+        break;
+      case Code::kCone:
+        push(cone_distance(p, v[0], v[1], v[2]));
+        break;
+      case Code::kFrame:
+        push(frame_distance(p, v));
+        break;
       case Code::kCapsule: {
         const double straight = std::max(0.0, v[1] - v[0]);
         push(Vec3d(p.x(), p.y(), p.z() - std::clamp(p.z(), -straight, straight)).norm() - v[0]);
         break;
       }
-      case Code::kRoundBox: push(box_distance(p, v[0] - v[3], v[1] - v[3], v[2] - v[3]) - v[3]); break;
-      case Code::kMenger: push(menger_distance(p, v[0], static_cast<int>(op->index))); break;
-      case Code::kSierpinski: push(sierpinski_distance(p, v[0], static_cast<int>(op->index))); break;
-      case Code::kJulia: push(julia_distance(p, v[0], v, static_cast<int>(op->index))); break;
+      case Code::kRoundBox:
+        push(box_distance(p, v[0] - v[3], v[1] - v[3], v[2] - v[3]) - v[3]);
+        break;
+      case Code::kMenger:
+        push(menger_distance(p, v[0], static_cast<int>(op->index)));
+        break;
+      case Code::kSierpinski:
+        push(sierpinski_distance(p, v[0], static_cast<int>(op->index)));
+        break;
+      case Code::kJulia:
+        push(julia_distance(p, v[0], v, static_cast<int>(op->index)));
+        break;
       case Code::kFormula: {
         const std::array<double, 4> values = {p.x(), p.y(), p.z(), time_};
         const double d = formulas_[op->index](values) * v[0];
         push(std::isfinite(d) ? d : 1e-3);  // nowhere defined: empty, and passed in small steps
         break;
       }
-      case Code::kMin: --known; distances[known - 1] = std::min(distances[known - 1], distances[known]); break;
-      case Code::kMax: --known; distances[known - 1] = std::max(distances[known - 1], distances[known]); break;
-      case Code::kLess: --known; distances[known - 1] = std::max(distances[known - 1], -distances[known]); break;
-      case Code::kSmoothMin: --known; distances[known - 1] = smooth_min(distances[known - 1], distances[known], v[0]); break;
-      case Code::kSmoothMax: --known; distances[known - 1] = -smooth_min(-distances[known - 1], -distances[known], v[0]); break;
-      case Code::kSmoothLess: --known; distances[known - 1] = -smooth_min(-distances[known - 1], distances[known], v[0]); break;
-      case Code::kShell: distances[known - 1] = std::abs(distances[known - 1] + v[0]) - v[0]; break;
-      case Code::kScale: distances[known - 1] *= v[0]; break;
+      case Code::kMin:
+        --known;
+        distances[known - 1] = std::min(distances[known - 1], distances[known]);
+        break;
+      case Code::kMax:
+        --known;
+        distances[known - 1] = std::max(distances[known - 1], distances[known]);
+        break;
+      case Code::kLess:
+        --known;
+        distances[known - 1] = std::max(distances[known - 1], -distances[known]);
+        break;
+      case Code::kSmoothMin:
+        --known;
+        distances[known - 1] = smooth_min(distances[known - 1], distances[known], v[0]);
+        break;
+      case Code::kSmoothMax:
+        --known;
+        distances[known - 1] = -smooth_min(-distances[known - 1], -distances[known], v[0]);
+        break;
+      case Code::kSmoothLess:
+        --known;
+        distances[known - 1] = -smooth_min(-distances[known - 1], distances[known], v[0]);
+        break;
+      case Code::kShell:
+        distances[known - 1] = std::abs(distances[known - 1] + v[0]) - v[0];
+        break;
+      case Code::kScale:
+        distances[known - 1] *= v[0];
+        break;
       case Code::kUntwist: {
-        // The largest stretch of the twist within the way to the surface: the largest singular value of a shear by k r.
+        // The largest stretch of the twist within the way to the surface: the largest singular
+        // value of a shear by k r.
         const double kr = std::abs(v[0]) * std::max(std::hypot(p.x(), p.y()), v[1]);
         distances[known - 1] /= 0.5 * (kr + std::sqrt(kr * kr + 4));
         break;
@@ -521,14 +667,19 @@ Vec3d Solid::normal(const Vec3d& p, double h) const {
   return length > 0 ? Vec3d(n / length) : Vec3d(Vec3d::UnitZ());
 }
 
-double Solid::intersect(const Vec3d& origin, const Vec3d& direction, double t_min, double t_max, const MarchSettings& settings) const {
+double Solid::intersect(const Vec3d& origin,
+                        const Vec3d& direction,
+                        double t_min,
+                        double t_max,
+                        const MarchSettings& settings) const {
   const double speed = direction.norm();
   const Vec3d dir = direction / speed;
   double t = t_min * speed, end = std::min(t_max * speed, 1e8);
   const double least = settings.tolerance;
   // Only within the box, a little larger so that rays come in from outside.
   for (int i = 0; i < 3; ++i) {
-    const double slack = least + 1e-9 * (std::abs(origin[i]) + 1), lo = lo_[i] - slack, hi = hi_[i] + slack;
+    const double slack = least + 1e-9 * (std::abs(origin[i]) + 1), lo = lo_[i] - slack,
+                 hi = hi_[i] + slack;
     if (std::abs(dir[i]) < 1e-300) {
       if (origin[i] < lo || origin[i] > hi) {
         return -1;
@@ -548,8 +699,10 @@ double Solid::intersect(const Vec3d& origin, const Vec3d& direction, double t_mi
   double g = distance(at(t));
   const double side = g < 0 ? -1 : 1;  // inside it looks for the way out
   g *= side;
-  // How the distance falls along the ray tells how far the next sphere reaches; a step may go to where the two touch.
-  // Source: C. Balint, M. Kiglics, "A Geometric Approach to Sphere Tracing Relaxation", Eurographics short papers, 2021.
+  // How the distance falls along the ray tells how far the next sphere reaches; a step may go to
+  // where the two touch.
+  // Source: C. Balint, M. Kiglics, "A Geometric Approach to Sphere Tracing Relaxation",
+  // Eurographics short papers, 2021.
   double slope = -1;
   int steps = 1;
   for (; steps < settings.max_steps; ++steps) {
@@ -579,7 +732,8 @@ double Solid::intersect(const Vec3d& origin, const Vec3d& direction, double t_mi
       double lo = t, hi = next, f_lo = g, f_hi = h;
       int kept = 0;  // the end that the last step left in place
       for (int i = 0; i < 60 && hi - lo > 1e-13 * (1 + hi); ++i) {
-        const double middle = f_lo - f_hi > 0 ? (lo * -f_hi + hi * f_lo) / (f_lo - f_hi) : 0.5 * (lo + hi);
+        const double middle =
+            f_lo - f_hi > 0 ? (lo * -f_hi + hi * f_lo) / (f_lo - f_hi) : 0.5 * (lo + hi);
         const double f = side * distance(at(middle));
         ++steps;
         if (std::abs(f) < 1e-11 * (1 + hi)) {
@@ -626,7 +780,8 @@ double Solid::steepest(int pairs) const {
   for (int i = 0; i < pairs; ++i) {
     Vec3d p, q;
     for (int k = 0; k < 3; ++k) {
-      const double lo = std::isfinite(lo_[k]) ? lo_[k] : -2.0, hi = std::isfinite(hi_[k]) ? hi_[k] : 2.0;
+      const double lo = std::isfinite(lo_[k]) ? lo_[k] : -2.0,
+                   hi = std::isfinite(hi_[k]) ? hi_[k] : 2.0;
       p[k] = rng.uniform(lo, hi);
       q[k] = p[k] + rng.uniform(-1, 1) * 1e-3 * (hi - lo);
     }

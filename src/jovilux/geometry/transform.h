@@ -21,13 +21,15 @@ struct Transform {
 /// Scale, then turn about x, y and z in that order [rad], then move to `at`.
 inline Transform placement(const Vec3d& at, const Vec3d& turn, const Vec3d& scale) {
   using Eigen::AngleAxisd;
-  const Mat3d rotation = (AngleAxisd(turn.z(), Vec3d::UnitZ()) * AngleAxisd(turn.y(), Vec3d::UnitY()) *
-                          AngleAxisd(turn.x(), Vec3d::UnitX()))
-                             .toRotationMatrix();
+  const Mat3d rotation =
+      (AngleAxisd(turn.z(), Vec3d::UnitZ()) * AngleAxisd(turn.y(), Vec3d::UnitY()) *
+       AngleAxisd(turn.x(), Vec3d::UnitX()))
+          .toRotationMatrix();
   return {rotation * scale.asDiagonal(), at};
 }
 
-/// A frame whose z is `axis` (unit), x as level as it can be against `up`, turned by `roll` [rad] about z.
+/// A frame whose z is `axis` (unit), x as level as it can be against `up`, turned by `roll` [rad]
+/// about z.
 inline Mat3d aimed(const Vec3d& axis, const Vec3d& up, double roll) {
   Vec3d x = up.cross(axis);
   if (x.norm() < 1e-6) {

@@ -1,10 +1,10 @@
 #include "jovilux/geometry/triangle_set.h"
 
-#include <algorithm>
-#include <cmath>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/parallel.h"
+
+#include <algorithm>
+#include <cmath>
 
 namespace jovilux {
 
@@ -43,7 +43,8 @@ void TriangleSet::build(bool split, bool compacted) {
   }
 }
 
-// The items of each leaf in packets of four; a triangle that was cut may be twice in a leaf, and once is enough.
+// The items of each leaf in packets of four; a triangle that was cut may be twice in a leaf, and
+// once is enough.
 void TriangleSet::fill_packets() {
   packets_.reserve(boxes_ / 3 + 1);
   std::array<std::uint32_t, 16> ids;
@@ -67,7 +68,8 @@ void TriangleSet::fill_packets() {
           packet.id[lane] = used ? ids[i + lane] : kNoIndex;
           for (std::size_t corner = 0; corner < 3; ++corner) {
             for (int axis = 0; axis < 3; ++axis) {
-              packet.corner[corner][axis][lane] = used ? positions_[triangles_[packet.id[lane]][corner]][axis] : 0.0f;
+              packet.corner[corner][axis][lane] =
+                  used ? positions_[triangles_[packet.id[lane]][corner]][axis] : 0.0f;
             }
           }
         }
@@ -81,10 +83,15 @@ void TriangleSet::fill_packets() {
 }
 
 const TriangleSet::Range& TriangleSet::range_of(std::uint32_t triangle) const {
-  return *std::prev(std::upper_bound(ranges_.begin(), ranges_.end(), triangle, [](std::uint32_t t, const Range& r) { return t < r.first_triangle; }));
+  return *std::prev(std::upper_bound(
+      ranges_.begin(), ranges_.end(), triangle, [](std::uint32_t t, const Range& r) {
+        return t < r.first_triangle;
+      }));
 }
 
-std::uint32_t TriangleSet::mesh_of(std::uint32_t triangle) const { return range_of(triangle).number; }
+std::uint32_t TriangleSet::mesh_of(std::uint32_t triangle) const {
+  return range_of(triangle).number;
+}
 
 TriangleSet::Place TriangleSet::place(std::uint32_t triangle, float u, float v) const {
   const auto& t = triangles_[triangle];
@@ -107,8 +114,10 @@ TriangleSet::Place TriangleSet::place(std::uint32_t triangle, float u, float v) 
 }
 
 std::size_t TriangleSet::memory_bytes() const {
-  return (positions_.capacity() + normals_.capacity()) * sizeof(Vec3) + uvs_.capacity() * sizeof(Vec2) + triangles_.capacity() * sizeof(triangles_[0]) +
-         packets_.capacity() * sizeof(TrianglePacket) + bvh_.nodes.capacity() * sizeof(BvhNode) + compact_.nodes.capacity() * sizeof(CompactNode);
+  return (positions_.capacity() + normals_.capacity()) * sizeof(Vec3) +
+         uvs_.capacity() * sizeof(Vec2) + triangles_.capacity() * sizeof(triangles_[0]) +
+         packets_.capacity() * sizeof(TrianglePacket) + bvh_.nodes.capacity() * sizeof(BvhNode) +
+         compact_.nodes.capacity() * sizeof(CompactNode);
 }
 
 namespace {
@@ -130,7 +139,8 @@ BoxedItem item_of(const Bounds& box, std::uint32_t id) {
   return item;
 }
 
-// What of a piece lies on one side of a plane. The new corners are rounded: its box is moved out by that, but not beyond
+// What of a piece lies on one side of a plane. The new corners are rounded: its box is moved out by
+// that, but not beyond
 // the plane or the piece's own box.
 Piece part_of(const Piece& whole, int axis, double plane, bool above) {
   Piece out;
@@ -155,19 +165,22 @@ Piece part_of(const Piece& whole, int axis, double plane, bool above) {
   return out;
 }
 
-// Halves a piece while that saves more than `least` of half area; the boxes of what is left are given to `keep`.
+// Halves a piece while that saves more than `least` of half area; the boxes of what is left are
+// given to `keep`.
 template <class Keep>
 void cut_up(const Piece& piece, float least, int depth, const Keep& keep) {
   constexpr float kWorth = 0.3f;  // of its area: what lies level with an axis gains little
-  constexpr int kDeepest = 7;  // a cut adds a corner at most: ten at the end
+  constexpr int kDeepest = 7;     // a cut adds a corner at most: ten at the end
   const float area = piece.box.half_area();
   if (depth < kDeepest && area > least) {
     int axis = 0;
     const Vec3 side = piece.box.hi - piece.box.lo;
     side.maxCoeff(&axis);
     const auto plane = static_cast<double>(0.5f * (piece.box.lo[axis] + piece.box.hi[axis]));
-    const Piece below = part_of(piece, axis, plane, false), above = part_of(piece, axis, plane, true);
-    if (below.count > 2 && above.count > 2 && area - below.box.half_area() - above.box.half_area() > std::max(least, kWorth * area)) {
+    const Piece below = part_of(piece, axis, plane, false),
+                above = part_of(piece, axis, plane, true);
+    if (below.count > 2 && above.count > 2 &&
+        area - below.box.half_area() - above.box.half_area() > std::max(least, kWorth * area)) {
       cut_up(below, least, depth + 1, keep);
       cut_up(above, least, depth + 1, keep);
       return;
@@ -178,7 +191,9 @@ void cut_up(const Piece& piece, float least, int depth, const Keep& keep) {
 
 }  // namespace
 
-std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions, std::span<const std::array<std::uint32_t, 3>> triangles, bool split) {
+std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions,
+                                      std::span<const std::array<std::uint32_t, 3>> triangles,
+                                      bool split) {
   constexpr std::size_t kBlock = 8192;
   const std::size_t count = triangles.size(), blocks = (count + kBlock - 1) / kBlock;
   std::vector<BoxedItem> items(count);
@@ -212,7 +227,8 @@ std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions, std::span
   // The boxes of those that are cut; the first of each takes the place of the whole one.
   std::vector<std::vector<BoxedItem>> more(blocks);
   auto least = static_cast<float>(area / static_cast<double>(count));
-  for (std::size_t all = count + 1; all > count / 2 && least > 0 && std::isfinite(least); least *= 2) {
+  for (std::size_t all = count + 1; all > count / 2 && least > 0 && std::isfinite(least);
+       least *= 2) {
     parallel_for(blocks, [&](std::size_t block) {
       more[block].clear();
       each_in(block, [&](std::uint32_t i) {

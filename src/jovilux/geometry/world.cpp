@@ -1,11 +1,11 @@
 #include "jovilux/geometry/world.h"
 
+#include "jovilux/base/assert.h"
+
 #include <algorithm>
 #include <cmath>
 #include <map>
 #include <set>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 namespace {
@@ -18,7 +18,8 @@ Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
   return axis == 0 ? Vec2(q.y(), q.z()) : axis == 1 ? Vec2(q.x(), q.z()) : Vec2(q.x(), q.y());
 }
 
-// The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as well.
+// The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as
+// well.
 Bounds turned_box(const Vec3d& lo, const Vec3d& hi, const Transform& m) {
   const Vec3d half = m.linear.cwiseAbs() * (0.5 * (hi - lo));
   const Vec3d center = m.point(0.5 * (lo + hi));
@@ -35,7 +36,10 @@ void World::add_shape(const Shape& shape, const Transform& to_world, std::uint32
   shapes_.push_back({shape, to_world, to_world.inverse(), surface});
 }
 
-void World::add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march) {
+void World::add_solid(std::shared_ptr<const Solid> solid,
+                      const Transform& to_world,
+                      std::uint32_t surface,
+                      const MarchSettings& march) {
   PlacedSolid placed{std::move(solid), to_world, to_world.inverse(), march, surface};
   // The tolerance in the solid's own space, where its scale is least.
   placed.march.tolerance *= placed.to_local.linear.colwise().norm().minCoeff();
@@ -44,7 +48,9 @@ void World::add_solid(std::shared_ptr<const Solid> solid, const Transform& to_wo
 
 void World::add_mesh(const Mesh& mesh, std::uint32_t surface) { meshes_->add(mesh, surface); }
 
-void World::add_copy(std::shared_ptr<const TriangleSet> triangles, const Transform& to_world, std::vector<std::uint32_t> surfaces) {
+void World::add_copy(std::shared_ptr<const TriangleSet> triangles,
+                     const Transform& to_world,
+                     std::vector<std::uint32_t> surfaces) {
   JOVILUX_ASSERT(triangles != nullptr && triangles->is_built());
   copies_.push_back({std::move(triangles), to_world, to_world.inverse(), std::move(surfaces)});
 }
@@ -68,17 +74,21 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
     out[s.surface].add(box);
   }
   for (const PlacedSolid& s : solids_) {
-    out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world) : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
+    out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world)
+                                          : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
   }
   meshes_->mesh_bounds([&](std::uint32_t surface, const Bounds& box) { out[surface].add(box); });
-  std::map<const TriangleSet*, std::vector<std::pair<std::uint32_t, Bounds>>> boxes;  // of each set's meshes, looked at once
+  // Of each set's meshes, looked at once.
+  std::map<const TriangleSet*, std::vector<std::pair<std::uint32_t, Bounds>>> boxes;
   for (const PlacedTriangles& c : copies_) {
     auto& meshes = boxes[c.triangles.get()];
     if (meshes.empty()) {
-      c.triangles->mesh_bounds([&](std::uint32_t mesh, const Bounds& box) { meshes.emplace_back(mesh, box); });
+      c.triangles->mesh_bounds(
+          [&](std::uint32_t mesh, const Bounds& box) { meshes.emplace_back(mesh, box); });
     }
     for (const auto& [mesh, box] : meshes) {
-      out[c.surfaces[mesh]].add(turned_box(box.lo.cast<double>(), box.hi.cast<double>(), c.to_world));
+      out[c.surfaces[mesh]].add(
+          turned_box(box.lo.cast<double>(), box.hi.cast<double>(), c.to_world));
     }
   }
   return out;
@@ -113,7 +123,8 @@ void World::build(bool split) {
   }
   for (std::size_t i = 0; i < copies_.size(); ++i) {
     const Bounds& own = copies_[i].triangles->bounds();
-    add(static_cast<std::uint32_t>(shapes_.size() + solids_.size() + i), turned_box(own.lo.cast<double>(), own.hi.cast<double>(), copies_[i].to_world));
+    add(static_cast<std::uint32_t>(shapes_.size() + solids_.size() + i),
+        turned_box(own.lo.cast<double>(), own.hi.cast<double>(), copies_[i].to_world));
   }
   shape_bvh_ = build_bvh(items, {.leaf_size = 2, .items_per_test = 1, .node_cost = 0.5f});
   bounds_ = shape_bvh_.bounds;
@@ -128,7 +139,8 @@ void World::build(bool split) {
 
 std::uint32_t World::surface_of(const Hit& hit) const {
   if (hit.shape != kNoIndex) {
-    return hit.shape < shapes_.size() ? shapes_[hit.shape].surface : solids_[hit.shape - shapes_.size()].surface;
+    return hit.shape < shapes_.size() ? shapes_[hit.shape].surface
+                                      : solids_[hit.shape - shapes_.size()].surface;
   }
   if (hit.copy != kNoIndex) {
     return copies_[hit.copy].surfaces[copies_[hit.copy].triangles->mesh_of(hit.triangle)];
@@ -141,11 +153,14 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
   SurfacePoint out;
   if (hit.shape != kNoIndex && hit.shape >= shapes_.size()) {
     const PlacedSolid& placed = solids_[hit.shape - shapes_.size()];
-    const Vec3d world = ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
+    const Vec3d world =
+        ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
     const Vec3d local = placed.to_local.point(world);
-    // What is finer than the tolerance, or than a pixel would show from the ray's start, is no part of the normal.
+    // What is finer than the tolerance, or than a pixel would show from the ray's start, is no part
+    // of the normal.
     const double speed = placed.to_local.vector(ray.direction.cast<double>()).norm();
-    const double h = std::max(0.25 * placed.march.tolerance, 1e-5 * speed * static_cast<double>(hit.t));
+    const double h =
+        std::max(0.25 * placed.march.tolerance, 1e-5 * speed * static_cast<double>(hit.t));
     const Vec3d normal = placed.solid->normal(local, h);
     out.position = world.cast<float>();
     out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
@@ -154,36 +169,46 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.uv = flat_uv(local, normal);
   } else if (hit.shape != kNoIndex) {
     const PlacedShape& placed = shapes_[hit.shape];
-    const Vec3d world = ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
+    const Vec3d world =
+        ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
     const Vec3d local = placed.to_local.point(world);
     out.position = world.cast<float>();
     const Vec3d normal = normal_at(placed.shape, local);
     out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
     out.shading_normal = out.normal;
     out.surface = placed.surface;
-    out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal) : uv_at(placed.shape, local);
+    out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal)
+                                                    : uv_at(placed.shape, local);
   } else {
     const PlacedTriangles* copy = hit.copy == kNoIndex ? nullptr : &copies_[hit.copy];
-    TriangleSet::Place place = (copy == nullptr ? *meshes_ : *copy->triangles).place(hit.triangle, hit.u, hit.v);
+    TriangleSet::Place place =
+        (copy == nullptr ? *meshes_ : *copy->triangles).place(hit.triangle, hit.u, hit.v);
     out.surface = place.mesh;
     if (copy != nullptr) {
       out.surface = copy->surfaces[place.mesh];
       // Rounding of the ray and the place in the copy's own space.
       const Vec3d start = copy->to_local.point(ray.origin.cast<double>());
-      out.offset = static_cast<float>(8e-7 * copy->to_world.linear.cwiseAbs().rowwise().sum().maxCoeff() * std::max(start.cwiseAbs().maxCoeff(), static_cast<double>(place.position.cwiseAbs().maxCoeff())));
-      const auto moved = [&](const Vec3& p) { return Vec3(copy->to_world.point(p.cast<double>()).cast<float>()); };
+      out.offset =
+          static_cast<float>(8e-7 * copy->to_world.linear.cwiseAbs().rowwise().sum().maxCoeff() *
+                             std::max(start.cwiseAbs().maxCoeff(),
+                                      static_cast<double>(place.position.cwiseAbs().maxCoeff())));
+      const auto moved = [&](const Vec3& p) {
+        return Vec3(copy->to_world.point(p.cast<double>()).cast<float>());
+      };
       place.position = moved(place.position);
       for (Vec3& c : place.corner) {
         c = moved(c);
       }
-      place.normal = (copy->to_local.linear.transpose() * place.normal.cast<double>()).cast<float>();
+      place.normal =
+          (copy->to_local.linear.transpose() * place.normal.cast<double>()).cast<float>();
     }
     out.position = place.position;
     const Vec3 n = (place.corner[1] - place.corner[0]).cross(place.corner[2] - place.corner[0]);
     const float length = n.norm();
     out.normal = length > 0 ? Vec3(n / length) : Vec3(-ray.direction);
     out.shading_normal = out.normal;
-    out.uv = place.has_uv ? place.uv : flat_uv(out.position.cast<double>(), out.normal.cast<double>());
+    out.uv =
+        place.has_uv ? place.uv : flat_uv(out.position.cast<double>(), out.normal.cast<double>());
     if (const float smooth = place.normal.norm(); smooth > 1e-6f) {
       out.shading_normal = place.normal / smooth;
       if (out.shading_normal.dot(out.normal) < 0) {
@@ -191,13 +216,17 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
       }
     }
   }
-  // Rounding of the hit's place: a few units in the last place of its coordinates and of the path to it.
-  out.offset += 4e-7f * (out.position.cwiseAbs().maxCoeff() + ray.origin.cwiseAbs().maxCoeff() + hit.t);
+  // Rounding of the hit's place: a few units in the last place of its coordinates and of the path
+  // to it.
+  out.offset +=
+      4e-7f * (out.position.cwiseAbs().maxCoeff() + ray.origin.cwiseAbs().maxCoeff() + hit.t);
   return out;
 }
 
 std::size_t World::memory_bytes() const {
-  std::size_t bytes = shapes_.size() * sizeof(PlacedShape) + copies_.size() * sizeof(PlacedTriangles) + shape_bvh_.nodes.size() * sizeof(BvhNode) + meshes_->memory_bytes();
+  std::size_t bytes = shapes_.size() * sizeof(PlacedShape) +
+                      copies_.size() * sizeof(PlacedTriangles) +
+                      shape_bvh_.nodes.size() * sizeof(BvhNode) + meshes_->memory_bytes();
   std::set<const TriangleSet*> counted;
   for (const PlacedTriangles& c : copies_) {
     bytes += counted.insert(c.triangles.get()).second ? c.triangles->memory_bytes() : 0;

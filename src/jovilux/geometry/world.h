@@ -1,10 +1,5 @@
 #pragma once
 
-#include <array>
-#include <cstdint>
-#include <memory>
-#include <vector>
-
 #include "jovilux/geometry/bvh.h"
 #include "jovilux/geometry/mesh.h"
 #include "jovilux/geometry/ray.h"
@@ -13,14 +8,21 @@
 #include "jovilux/geometry/transform.h"
 #include "jovilux/geometry/triangle_set.h"
 
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <vector>
+
 namespace jovilux {
 
 /// Where a ray meets the world.
 struct Hit {
   float t = kFar;
-  std::uint32_t shape = kNoIndex;     ///< the analytic shape or, counted on behind those, the solid; or
-  std::uint32_t triangle = kNoIndex;  ///< the triangle, with the weights of its second and third corner,
-  std::uint32_t copy = kNoIndex;      ///< of this copy's set; kNoIndex: of the world's own
+  /// The analytic shape or, counted on behind those, the solid; or.
+  std::uint32_t shape = kNoIndex;
+  /// The triangle, with the weights of its second and third corner,.
+  std::uint32_t triangle = kNoIndex;
+  std::uint32_t copy = kNoIndex;  ///< of this copy's set; kNoIndex: of the world's own
   float u = 0, v = 0;
 
   bool found() const { return shape != kNoIndex || triangle != kNoIndex; }
@@ -32,8 +34,10 @@ struct SurfacePoint {
   Vec3 normal;          ///< geometric, unit, outwards where the surface has an outside
   Vec3 shading_normal;  ///< unit; the mesh's interpolated normal, in the same half space
   std::uint32_t surface = kNoIndex;  ///< the number given when it was added
-  float offset = 0;     ///< how far along the normal a new ray must start to be clear of the surface [m]
-  Vec2 uv = Vec2::Zero();  ///< where pictures on the surface are read; of what has none of its own, see World::point
+  /// How far along the normal a new ray must start to be clear of the surface [m].
+  float offset = 0;
+  /// Where pictures on the surface are read; of what has none of its own, see World::point.
+  Vec2 uv = Vec2::Zero();
 };
 
 /// An analytic shape with its place. Its ray test runs in its own space, in double precision.
@@ -58,16 +62,23 @@ struct PlacedTriangles {
   std::vector<std::uint32_t> surfaces;  ///< by the number of the mesh in the set
 };
 
-/// All surfaces of a scene and the answers to rays. Filled by add_*, then build(); immutable and shared afterwards.
+/// All surfaces of a scene and the answers to rays. Filled by add_*, then build(); immutable and
+/// shared afterwards.
 class World {
  public:
   /// `surface` is a number of the caller's that comes back with each hit.
   void add_shape(const Shape& shape, const Transform& to_world, std::uint32_t surface);
-  void add_solid(std::shared_ptr<const Solid> solid, const Transform& to_world, std::uint32_t surface, const MarchSettings& march);
+  void add_solid(std::shared_ptr<const Solid> solid,
+                 const Transform& to_world,
+                 std::uint32_t surface,
+                 const MarchSettings& march);
   /// The mesh must be faultless (mesh_fault) and in world space already.
   void add_mesh(const Mesh& mesh, std::uint32_t surface);
-  /// Places a built set of triangles once more: its memory is shared. `surfaces` by the number of the mesh in the set.
-  void add_copy(std::shared_ptr<const TriangleSet> triangles, const Transform& to_world, std::vector<std::uint32_t> surfaces);
+  /// Places a built set of triangles once more: its memory is shared. `surfaces` by the number of
+  /// the mesh in the set.
+  void add_copy(std::shared_ptr<const TriangleSet> triangles,
+                const Transform& to_world,
+                std::vector<std::uint32_t> surfaces);
   /// Takes the meshes and copies of another world that is built, instead of any of its own.
   void share_meshes(const World& other) {
     meshes_ = other.meshes_;
@@ -76,27 +87,34 @@ class World {
   /// `split`: see TriangleSet::build.
   void build(bool split = true);
 
-  /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between two that share
+  /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between
+  /// two that share
   /// an edge.
   Hit closest(const Ray& ray) const;
-  /// Whether anything lies in (0, ray.t_max), not counting the analytic shapes of surface `ignored`.
+  /// Whether anything lies in (0, ray.t_max), not counting the analytic shapes of surface
+  /// `ignored`.
   bool blocked(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
 
-  /// Places on pictures: of meshes their own; of shapes over the unit square (sphere, cylinder, cone and torus: around and
-  /// along the axis; box: each side); of planes, solids and meshes without any, meters along the two axes that the normal
+  /// Places on pictures: of meshes their own; of shapes over the unit square (sphere, cylinder,
+  /// cone and torus: around and
+  /// along the axis; box: each side); of planes, solids and meshes without any, meters along the
+  /// two axes that the normal
   /// turns away from most.
   SurfacePoint point(const Ray& ray, const Hit& hit) const;
   std::uint32_t surface_of(const Hit& hit) const;
-  /// A starting point for a ray that leaves p towards `direction`, clear of the surface on that side.
+  /// A starting point for a ray that leaves p towards `direction`, clear of the surface on that
+  /// side.
   static Vec3 leave(const SurfacePoint& p, const Vec3& direction) {
     return p.position + (p.normal.dot(direction) > 0 ? p.offset : -p.offset) * p.normal;
   }
 
   /// The box of all bounded surfaces.
   const Bounds& bounds() const { return bounds_; }
-  /// The box of all that bears each surface number below `count`; empty where nothing does, endless where something is.
+  /// The box of all that bears each surface number below `count`; empty where nothing does, endless
+  /// where something is.
   std::vector<Bounds> surface_bounds(std::size_t count) const;
-  /// Triangles of the world's own meshes, and how many boxes stand for them (TriangleSet::box_count).
+  /// Triangles of the world's own meshes, and how many boxes stand for them
+  /// (TriangleSet::box_count).
   std::size_t triangle_count() const { return meshes_->triangle_count(); }
   std::size_t box_count() const { return meshes_->box_count(); }
   const std::vector<PlacedShape>& shapes() const { return shapes_; }
@@ -113,7 +131,8 @@ class World {
   std::vector<std::uint32_t> endless_;  ///< shapes and solids without bounds, tested by every ray
   Bvh shape_bvh_;
 
-  std::shared_ptr<TriangleSet> meshes_ = std::make_shared<TriangleSet>();  ///< in world space; several worlds may share them
+  /// In world space; several worlds may share them.
+  std::shared_ptr<TriangleSet> meshes_ = std::make_shared<TriangleSet>();
   std::vector<PlacedTriangles> copies_;
   Bounds bounds_;
 };

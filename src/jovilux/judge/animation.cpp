@@ -1,5 +1,8 @@
 #include "jovilux/judge/animation.h"
 
+#include "jovilux/color/nodes.h"
+#include "jovilux/scene/light_parts.h"
+
 #include <algorithm>
 #include <array>
 #include <cctype>
@@ -8,16 +11,16 @@
 
 #include <fmt/format.h>
 
-#include "jovilux/color/nodes.h"
-#include "jovilux/scene/light_parts.h"
-
 namespace jovilux {
 namespace {
 
 // Whether a formula's text uses a variable of one letter.
 bool uses(const std::string& formula, char variable) {
   for (std::size_t i = 0; i < formula.size(); ++i) {
-    const auto part_of_word = [&](std::size_t k) { return k < formula.size() && (std::isalnum(static_cast<unsigned char>(formula[k])) != 0 || formula[k] == '_'); };
+    const auto part_of_word = [&](std::size_t k) {
+      return k < formula.size() &&
+             (std::isalnum(static_cast<unsigned char>(formula[k])) != 0 || formula[k] == '_');
+    };
     if (formula[i] == variable && !part_of_word(i + 1) && (i == 0 || !part_of_word(i - 1))) {
       return true;
     }
@@ -71,9 +74,11 @@ std::string moves_by_itself(const Rig& rig, const std::vector<Rig>& frames) {
       return fmt::format("the color of \"{}\" changes with time", l.name);
     }
   }
-  if (const DocumentNode* solids = rig.document.find("solid"); solids != nullptr && solids->is_array()) {
+  if (const DocumentNode* solids = rig.document.find("solid");
+      solids != nullptr && solids->is_array()) {
     for (const DocumentNode& solid : solids->array()) {
-      if (const DocumentNode* formula = solid.find("formula"); formula != nullptr && formula->is_text() && uses(formula->text(), 't')) {
+      if (const DocumentNode* formula = solid.find("formula");
+          formula != nullptr && formula->is_text() && uses(formula->text(), 't')) {
         return "a solid's formula changes with time";
       }
     }
@@ -90,8 +95,10 @@ std::string moves_by_itself(const Rig& rig, const std::vector<Rig>& frames) {
 
 constexpr double kSame = 1e-9;
 
-// Luminance of a tint's channels alone under the light's white, which a tint's level is measured by.
-std::optional<std::array<double, 3>> tint_factors(const Rgb& tint, const std::array<double, 3>& luminances) {
+// Luminance of a tint's channels alone under the light's white, which a tint's level is measured
+// by.
+std::optional<std::array<double, 3>> tint_factors(const Rgb& tint,
+                                                  const std::array<double, 3>& luminances) {
   double y = 0;
   for (std::size_t c = 0; c < 3; ++c) {
     y += tint[static_cast<int>(c)] * luminances[c];
@@ -110,16 +117,22 @@ std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& 
   if (moments.empty()) {
     return out;
   }
-  const double half = rig.time.open() / 2, from = moments.front() - half, to = moments.back() + half;
+  const double half = rig.time.open() / 2, from = moments.front() - half,
+               to = moments.back() + half;
   for (const LightSpec& light : rig.lights) {
-    const bool steady_copy = light.copies > 1 && !out.empty() && out.back().name == light.layer && (!light.flicker || light.flicker->period());
+    const bool steady_copy = light.copies > 1 && !out.empty() && out.back().name == light.layer &&
+                             (!light.flicker || light.flicker->period());
     if (steady_copy) {
       continue;  // as the first copy
     }
     LevelCurve c;
-    c.name = light.copies > 1 && (!light.flicker || light.flicker->period()) ? light.layer : light.name;
-    const auto level = [&](double a, double b) { return light.on || !light.on_keys.times.empty() ? light.level_between(a, b) : 0.0; };
-    const bool constant = light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker;
+    c.name =
+        light.copies > 1 && (!light.flicker || light.flicker->period()) ? light.layer : light.name;
+    const auto level = [&](double a, double b) {
+      return light.on || !light.on_keys.times.empty() ? light.level_between(a, b) : 0.0;
+    };
+    const bool constant =
+        light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker;
     const int points = constant || !(to > from) ? 1 : kPoints;
     for (int i = 0; i <= points; ++i) {
       const double t = from + (to - from) * i / points;
@@ -130,7 +143,8 @@ std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& 
       c.in_frames.push_back(level(t - half, t + half));
     }
     c.own = flicker_figures(c.levels);
-    if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && light.flicker && light.flicker->period()) {
+    if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && light.flicker &&
+        light.flicker->period()) {
       c.cycle_s = *light.flicker->period();
       std::vector<double> cycle = light.flicker->cycle(kInCycle);
       for (double& v : cycle) {
@@ -147,7 +161,8 @@ std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& 
   return out;
 }
 
-std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, const std::vector<Rig>& frames) {
+std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
+                                                               const std::vector<Rig>& frames) {
   if (frames.empty()) {
     return "there are no frames";
   }
@@ -190,12 +205,14 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
         return fmt::format("the white of \"{}\" slides with its dimmer", first.name);
       }
       if (first.cheat.bounce_limit) {
-        return fmt::format("the level of \"{}\" changes, whose bounced light has a limit", first.name);
+        return fmt::format("the level of \"{}\" changes, whose bounced light has a limit",
+                           first.name);
       }
       brightest[table] = std::max(brightest[table], most);
     }
     if (tints) {
-      if (first.cheat.bounce_saturation != 1 || first.layer != first.name || first.shape.form == Form::kDome) {
+      if (first.cheat.bounce_saturation != 1 || first.layer != first.name ||
+          first.shape.form == Form::kDome) {
         return fmt::format("the tint of \"{}\" changes, which its layers cannot give", first.name);
       }
       for (const Rig& f : frames) {
@@ -208,7 +225,8 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
   }
   each_table(plan.document, "light", [&](DocumentNode& light) {
     const DocumentNode* name = light.find("name");
-    const auto it = name != nullptr && name->is_text() ? brightest.find(name->text()) : brightest.end();
+    const auto it =
+        name != nullptr && name->is_text() ? brightest.find(name->text()) : brightest.end();
     if (it != brightest.end()) {
       drop(light, "flicker");
       DocumentNode on, dimmer;
@@ -224,7 +242,8 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
     if (const DocumentNode* copy = array.find("copy"); copy != nullptr && copy->is_table()) {
       for (const DocumentEntry& e : copy->table()) {
         for (const char* key : {"dimmer", "on", "flicker"}) {
-          own_level = e.value.find(key) != nullptr ? "a copy of an array has a level of its own" : own_level;
+          own_level = e.value.find(key) != nullptr ? "a copy of an array has a level of its own"
+                                                   : own_level;
         }
       }
     }
@@ -266,7 +285,9 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
     }
   }
   for (const std::string& name : plan.split_tints) {
-    const auto at = std::find_if(base->lights.begin(), base->lights.end(), [&](const LightSpec& l) { return l.name == name; });
+    const auto at = std::find_if(base->lights.begin(), base->lights.end(), [&](const LightSpec& l) {
+      return l.name == name;
+    });
     const auto color = source_color(*at);
     if (!color) {
       return fmt::format("the files of \"{}\" cannot be read", name);
@@ -274,25 +295,31 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig, c
     const LightTable table = light_table(color->spectrum);
     std::array<double, 3> luminances{};
     for (int c = 0; c < 3; ++c) {
-      luminances[static_cast<std::size_t>(c)] = static_cast<double>(tint_channel(table, c).row(1).sum());
+      luminances[static_cast<std::size_t>(c)] =
+          static_cast<double>(tint_channel(table, c).row(1).sum());
     }
     const std::vector<double> levels = plan.factors.at(name);
     plan.factors.erase(name);
     for (std::size_t f = 0; f < frames.size(); ++f) {
-      const auto parts = tint_factors(*frames[f].lights[static_cast<std::size_t>(at - base->lights.begin())].tint, luminances);
+      const auto parts = tint_factors(
+          *frames[f].lights[static_cast<std::size_t>(at - base->lights.begin())].tint, luminances);
       for (std::size_t c = 0; c < 3; ++c) {
-        plan.factors[fmt::format("{}~{}", name, c + 1)].push_back(parts ? levels[f] * (*parts)[c] : 0);
+        plan.factors[fmt::format("{}~{}", name, c + 1)].push_back(parts ? levels[f] * (*parts)[c]
+                                                                        : 0);
       }
     }
   }
   return plan;
 }
 
-std::vector<float> frame_of_layers(const RenderedImage& base, const FramesFromLayers& plan, std::size_t frame) {
+std::vector<float> frame_of_layers(const RenderedImage& base,
+                                   const FramesFromLayers& plan,
+                                   std::size_t frame) {
   std::vector<float> out(base.pixels() * 3);
   for (const RenderedImage::Layer& layer : base.layers) {
     const auto known = plan.factors.find(layer.name);
-    const float factor = known == plan.factors.end() ? 1.0f : static_cast<float>(known->second[frame]);
+    const float factor =
+        known == plan.factors.end() ? 1.0f : static_cast<float>(known->second[frame]);
     if (factor == 0) {
       continue;
     }

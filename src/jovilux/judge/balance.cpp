@@ -1,14 +1,5 @@
 #include "jovilux/judge/balance.h"
 
-#include <algorithm>
-#include <array>
-#include <cmath>
-
-#include <filesystem>
-
-#include <Eigen/Dense>
-#include <fmt/format.h>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
@@ -16,14 +7,26 @@
 #include "jovilux/render/bloom.h"
 #include "jovilux/render/picture_files.h"
 
+#include <Eigen/Dense>
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
+
 namespace jovilux {
 
-Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A, const Eigen::VectorXd& b, const Eigen::VectorXd& upper, const Eigen::VectorXd& ridge) {
+Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
+                                      const Eigen::VectorXd& b,
+                                      const Eigen::VectorXd& upper,
+                                      const Eigen::VectorXd& ridge) {
   const Eigen::Index n = A.cols();
   Eigen::MatrixXd G = A.transpose() * A;
   G.diagonal() += ridge;
   const Eigen::VectorXd g = A.transpose() * b + ridge;
-  // Active sets: what is free is solved for exactly; what leaves its bounds is held there, and let go where the slope calls
+  // Active sets: what is free is solved for exactly; what leaves its bounds is held there, and let
+  // go where the slope calls
   // it back, one at a time, so that no set comes twice.
   Eigen::VectorXd x = Eigen::VectorXd::Ones(n).cwiseMin(upper);
   std::vector<bool> held(static_cast<std::size_t>(n), false);
@@ -93,7 +96,8 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A, const Eigen::Vec
 std::optional<Rgb> color_of_light(const Scene& scene, const std::string& layer) {
   for (const Emitter& e : scene.emitters) {
     if (e.layer < scene.layers.size() && scene.layers[e.layer] == layer && (e.table != 0).any()) {
-      return Rgb(rec709_from_xyz() * tristimulus(e.table, Spectrum::Ones(), 1.0f).matrix().cast<double>());
+      return Rgb(rec709_from_xyz() *
+                 tristimulus(e.table, Spectrum::Ones(), 1.0f).matrix().cast<double>());
     }
   }
   return std::nullopt;
@@ -112,9 +116,11 @@ std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig
       b.dimmer = l.dimmed();
       if (l.name != l.layer) {  // a copy: its array's pattern holds the dimmer
         const DocumentNode* arrays = rig.document.find("array");
-        for (const DocumentNode& array : arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
+        for (const DocumentNode& array :
+             arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
           const DocumentNode *name = array.find("name"), *of = array.find("of");
-          if (name != nullptr && name->is_text() && name->text() == l.layer && of != nullptr && of->is_text()) {
+          if (name != nullptr && name->is_text() && name->text() == l.layer && of != nullptr &&
+              of->is_text()) {
             b.address = "light." + of->text();
           }
         }
@@ -132,13 +138,17 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
     return;
   }
   for (std::size_t l = 0; l < lights.size(); ++l) {
-    const std::array<float, 3> f = {static_cast<float>(lights[l].factor[0]), static_cast<float>(lights[l].factor[1]), static_cast<float>(lights[l].factor[2])};
+    const std::array<float, 3> f = {static_cast<float>(lights[l].factor[0]),
+                                    static_cast<float>(lights[l].factor[1]),
+                                    static_cast<float>(lights[l].factor[2])};
     std::vector<float>& layer = image.layers[l].rgb;
     for (std::size_t i = 0; i < layer.size(); ++i) {
       layer[i] *= f[i % 3];
     }
   }
-  const bool unchanged = std::all_of(lights.begin(), lights.end(), [](const BalancedLight& b) { return b.factor == Rgb(Rgb::Ones()); });
+  const bool unchanged = std::all_of(lights.begin(), lights.end(), [](const BalancedLight& b) {
+    return b.factor == Rgb(Rgb::Ones());
+  });
   if (unchanged) {
     return;  // the picture is the sum of layers in full precision; those of the file may be halves
   }
@@ -151,17 +161,25 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
   }
 }
 
-void save_balanced(const std::string& folder, const RenderedImage& image, const std::string& rig_text) {
+void save_balanced(const std::string& folder,
+                   const RenderedImage& image,
+                   const std::string& rig_text) {
   namespace fs = std::filesystem;
   const fs::path dir(folder);
   std::vector<ExrChannel> channels;
-  const auto add = [&](const std::string& stem, const std::vector<float>& rgb, ExrChannel::Type type) {
+  const auto add = [&](const std::string& stem,
+                       const std::vector<float>& rgb,
+                       ExrChannel::Type type) {
     for (std::size_t c = 0; c < 3; ++c) {
-      channels.push_back({stem + "RGB"[c], type, [&image, &rgb, c](int y, float* out) {
-                            for (int x = 0; x < image.width; ++x) {
-                              out[x] = rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x)) + c];
-                            }
-                          }});
+      channels.push_back(
+          {stem + "RGB"[c], type, [&image, &rgb, c](int y, float* out) {
+             for (int x = 0; x < image.width; ++x) {
+               out[x] =
+                   rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
+                            static_cast<std::size_t>(x)) +
+                       c];
+             }
+           }});
     }
   };
   add("", image.rgb, ExrChannel::Type::kFloat);
@@ -182,14 +200,22 @@ void save_balanced(const std::string& folder, const RenderedImage& image, const 
     const auto v = view.srgb8(Rgb(rgb[3 * i], rgb[3 * i + 1], rgb[3 * i + 2]));
     bytes.insert(bytes.end(), v.begin(), v.end());
   }
-  write_png((dir / "view.png").string(), image.width, image.height, bytes, {{"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  write_png((dir / "view.png").string(),
+            image.width,
+            image.height,
+            bytes,
+            {{"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   std::error_code ec;
   fs::remove(dir / "stats.json", ec);
 }
 
-double match_reference(const RenderedImage& image, const RenderedImage& reference, bool tints, std::vector<BalancedLight>& lights) {
-  JOVILUX_ASSERT(image.width == reference.width && image.height == reference.height && lights.size() == image.layers.size());
+double match_reference(const RenderedImage& image,
+                       const RenderedImage& reference,
+                       bool tints,
+                       std::vector<BalancedLight>& lights) {
+  JOVILUX_ASSERT(image.width == reference.width && image.height == reference.height &&
+                 lights.size() == image.layers.size());
   constexpr int kWidth = 96, kHeight = 96;  // noise is averaged away, shapes stay
   const auto n = static_cast<Eigen::Index>(lights.size());
   const RenderedImage small = shrunk(reference, kWidth, kHeight);
@@ -226,7 +252,8 @@ double match_reference(const RenderedImage& image, const RenderedImage& referenc
       v *= theirs > 0 ? mine / theirs : 1;
     }
   }
-  // Dark places count as much as bright ones: each pixel is weighed by the reference's brightness there and a floor.
+  // Dark places count as much as bright ones: each pixel is weighed by the reference's brightness
+  // there and a floor.
   double mean = 0;
   for (const auto& v : b) {
     mean += v.mean() / 3;
@@ -259,7 +286,8 @@ double match_reference(const RenderedImage& image, const RenderedImage& referenc
     left = (all * x - want).squaredNorm();
   } else {
     for (std::size_t c = 0; c < 3; ++c) {
-      const Eigen::VectorXd x = bounded_least_squares(A[c], b[c], Eigen::VectorXd::Constant(n, 1e6), ridge);
+      const Eigen::VectorXd x =
+          bounded_least_squares(A[c], b[c], Eigen::VectorXd::Constant(n, 1e6), ridge);
       for (Eigen::Index l = 0; l < n; ++l) {
         lights[static_cast<std::size_t>(l)].factor[static_cast<int>(c)] = x[l];
       }

@@ -1,13 +1,13 @@
 #include "jovilux/judge/color_report.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/color/nodes.h"
+#include "jovilux/files/spectrum_file.h"
+
 #include <cmath>
 #include <filesystem>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/color/nodes.h"
-#include "jovilux/files/spectrum_file.h"
 
 namespace jovilux {
 namespace {
@@ -19,14 +19,23 @@ Problem unknown(const std::string& spec, const Rig* rig) {
       names.push_back(g.name);
     }
   }
-  return {Severity::kError, "unknown-name", {}, "", fmt::format("\"{}\" is not a white, spectrum, file, color or gel", printable(spec)),
+  return {Severity::kError,
+          "unknown-name",
+          {},
+          "",
+          fmt::format("\"{}\" is not a white, spectrum, file, color or gel", printable(spec)),
           [&] {
             const std::string near = did_you_mean(spec, names);
-            return near.empty() ? std::string("write \"2700 K\", D65, cie-f11, led-3000, file.csv or \"#ffb070\"; gels need --rig RIG") : near;
+            return near.empty() ? std::string(
+                                      "write \"2700 K\", D65, cie-f11, led-3000, file.csv or "
+                                      "\"#ffb070\"; gels need --rig RIG")
+                                : near;
           }()};
 }
 
-bool is_spectrum_file(const std::string& spec) { return spec.ends_with(".csv") || spec.ends_with(".spdx"); }
+bool is_spectrum_file(const std::string& spec) {
+  return spec.ends_with(".csv") || spec.ends_with(".spdx");
+}
 
 void add_chromaticity(ColorReport& r, const Xyz& xyz) {
   r.xy = chromaticity(xyz);
@@ -45,7 +54,8 @@ void look_through(ColorReport& r, const Xyz& xyz, const NmTable& illuminant) {
   r.srgb = "#000000";
   if (*r.transmittance > 0) {
     add_chromaticity(r, xyz);
-    r.linear_rgb = rec709_from_xyz() * adaptation(tristimulus(illuminant), from_xy({0.3127, 0.3290})) * xyz;
+    r.linear_rgb =
+        rec709_from_xyz() * adaptation(tristimulus(illuminant), from_xy({0.3127, 0.3290})) * xyz;
     r.srgb = hex_color(r.linear_rgb);
   }
 }
@@ -65,12 +75,16 @@ Result<NmTable> source_of(const std::string& spec) {
   return unknown(spec, nullptr);
 }
 
-Result<ColorReport> color_report(const std::string& spec, const Rig* rig, const NmTable& illuminant) {
+Result<ColorReport> color_report(const std::string& spec,
+                                 const Rig* rig,
+                                 const NmTable& illuminant) {
   ColorReport r;
   r.spec = spec;
-  if (const auto color = parse_hex_color(spec)) {  // by the nodes, which give back a color exactly under D65
+  // By the nodes, which give back a color exactly under D65.
+  if (const auto color = parse_hex_color(spec)) {
     r.kind = ColorReport::Kind::kFilter;
-    const Xyz xyz = tristimulus(light_table(illuminant), spectrum_from_rgb(*color), 1).matrix().cast<double>();
+    const Xyz xyz =
+        tristimulus(light_table(illuminant), spectrum_from_rgb(*color), 1).matrix().cast<double>();
     r.transmittance = xyz[1];
     look_through(r, xyz, illuminant);
     return r;

@@ -1,11 +1,11 @@
 #include "jovilux/judge/comparison.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/color/difference.h"
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
-
-#include "jovilux/base/assert.h"
-#include "jovilux/color/difference.h"
 
 namespace jovilux {
 namespace {
@@ -46,7 +46,10 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
     }
     out.stops.push_back(static_cast<float>(s));
     // Colors as bright as the white at most: L* is not made for more.
-    const auto capped = [&](const RenderedImage& image, double l) { return Xyz((xyz_from_rec709() * image.color(i).cwiseMax(0.0)) * (l > white ? white / l : 1.0)); };
+    const auto capped = [&](const RenderedImage& image, double l) {
+      return Xyz((xyz_from_rec709() * image.color(i).cwiseMax(0.0)) *
+                 (l > white ? white / l : 1.0));
+    };
     delta.push_back(delta_e_2000(lab(capped(a, la), white_xyz), lab(capped(b, lb), white_xyz)));
     if (told) {
       const double v = static_cast<double>(a.variance[i]) + b.variance[i];
@@ -68,7 +71,10 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
   out.delta_e_p95 = percentile(delta, 0.95);
   out.rmse = std::sqrt(squares);
   constexpr double kUnknown = std::numeric_limits<double>::quiet_NaN();
-  out.z = !told ? kUnknown : variance > 0 ? (out.mean_b - out.mean_a) / std::sqrt(variance) : out.mean_b == out.mean_a ? 0 : std::numeric_limits<double>::infinity();
+  out.z = !told                      ? kUnknown
+          : variance > 0             ? (out.mean_b - out.mean_a) / std::sqrt(variance)
+          : out.mean_b == out.mean_a ? 0
+                                     : std::numeric_limits<double>::infinity();
   out.beyond_noise = told ? static_cast<double>(beyond) / n : kUnknown;
   return out;
 }
@@ -83,17 +89,24 @@ RenderedImage resized(const RenderedImage& image, int width, int height) {
   const auto at = [&](int x, int y, std::size_t c) {
     x = std::clamp(x, 0, image.width - 1);
     y = std::clamp(y, 0, image.height - 1);
-    return image.rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x)) + c];
+    return image.rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
+                          static_cast<std::size_t>(x)) +
+                     c];
   };
   for (int y = 0; y < height; ++y) {
-    const float v = (static_cast<float>(y) + 0.5f) * static_cast<float>(image.height) / static_cast<float>(height) - 0.5f;
+    const float v = (static_cast<float>(y) + 0.5f) * static_cast<float>(image.height) /
+                        static_cast<float>(height) -
+                    0.5f;
     const int y0 = static_cast<int>(std::floor(v));
     for (int x = 0; x < width; ++x) {
-      const float u = (static_cast<float>(x) + 0.5f) * static_cast<float>(image.width) / static_cast<float>(width) - 0.5f;
+      const float u = (static_cast<float>(x) + 0.5f) * static_cast<float>(image.width) /
+                          static_cast<float>(width) -
+                      0.5f;
       const int x0 = static_cast<int>(std::floor(u));
       const float fx = u - static_cast<float>(x0), fy = v - static_cast<float>(y0);
       for (std::size_t c = 0; c < 3; ++c) {
-        out.rgb.push_back((1 - fy) * ((1 - fx) * at(x0, y0, c) + fx * at(x0 + 1, y0, c)) + fy * ((1 - fx) * at(x0, y0 + 1, c) + fx * at(x0 + 1, y0 + 1, c)));
+        out.rgb.push_back((1 - fy) * ((1 - fx) * at(x0, y0, c) + fx * at(x0 + 1, y0, c)) +
+                          fy * ((1 - fx) * at(x0, y0 + 1, c) + fx * at(x0 + 1, y0 + 1, c)));
       }
     }
   }

@@ -1,22 +1,25 @@
 #pragma once
 
+#include "jovilux/judge/rendered_image.h"
+
 #include <cstdint>
 #include <vector>
-
-#include "jovilux/judge/rendered_image.h"
 
 namespace jovilux {
 
 /// How one picture differs from another of the same size.
 struct Comparison {
-  double mean_stops = 0;       ///< mean of log2(b / a) over pixels that are lit in both
+  double mean_stops = 0;                ///< mean of log2(b / a) over pixels that are lit in both
   double p95_stops = 0, max_stops = 0;  ///< of its size
   double delta_e_mean = 0, delta_e_p95 = 0;  ///< CIEDE2000 beside a's white
-  double rmse = 0;             ///< of luminance [cd/m2]
-  double mean_a = 0, mean_b = 0;  ///< luminance
-  double z = 0;                ///< difference of the mean luminances over its standard error; NaN where a picture does not tell
-  double beyond_noise = 0;     ///< share of the pixels that differ by more than 3 standard errors; NaN likewise
-  std::vector<float> stops;    ///< of each pixel: log2(b / a), limited to +-8; 0 where both are dark
+  double rmse = 0;                           ///< of luminance [cd/m2]
+  double mean_a = 0, mean_b = 0;             ///< luminance
+  /// Difference of the mean luminances over its standard error; NaN where a picture does not tell.
+  double z = 0;
+  /// Share of the pixels that differ by more than 3 standard errors; NaN likewise.
+  double beyond_noise = 0;
+  /// Of each pixel: log2(b / a), limited to +-8; 0 where both are dark.
+  std::vector<float> stops;
 };
 
 /// Compares two pictures of one size. `floor`: luminance below which a pixel counts as dark.

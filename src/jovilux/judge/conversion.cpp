@@ -4,7 +4,10 @@
 
 namespace jovilux {
 
-ConversionOrFault convert_light(const SourceShape& shape, const Output& output, const std::vector<double>& distances, double efficacy) {
+ConversionOrFault convert_light(const SourceShape& shape,
+                                const Output& output,
+                                const std::vector<double>& distances,
+                                double efficacy) {
   const LevelsOrFault levels = source_levels(shape, output);
   if (!levels.levels) {
     return {std::nullopt, levels.fault};

@@ -1,10 +1,10 @@
 #pragma once
 
+#include "jovilux/photometry/sources.h"
+
 #include <optional>
 #include <string>
 #include <vector>
-
-#include "jovilux/photometry/sources.h"
 
 namespace jovilux {
 
@@ -13,13 +13,15 @@ struct Conversion {
   SourceLevels levels;
   struct At {
     double distance_m = 0;
-    std::optional<double> illuminance_lx;  ///< on a surface facing it, on its axis; empty inside the source
+    /// On a surface facing it, on its axis; empty inside the source.
+    std::optional<double> illuminance_lx;
   };
   std::vector<At> illuminance;
-  std::optional<double> power_w;           ///< where an efficacy is known
+  std::optional<double> power_w;  ///< where an efficacy is known
   std::optional<double> efficacy_lm_w;
-  std::optional<double> ev100;             ///< of an incident meter at the first distance (of the sun: anywhere)
-  std::optional<double> ev100_surface;     ///< of a spot meter on the luminous surface
+  /// Of an incident meter at the first distance (of the sun: anywhere).
+  std::optional<double> ev100;
+  std::optional<double> ev100_surface;  ///< of a spot meter on the luminous surface
 };
 
 struct ConversionOrFault {
@@ -28,6 +30,9 @@ struct ConversionOrFault {
 };
 
 /// `distances` in meters, each > 0, at least one; `efficacy` in lm/W, 0 for none.
-ConversionOrFault convert_light(const SourceShape& shape, const Output& output, const std::vector<double>& distances, double efficacy);
+ConversionOrFault convert_light(const SourceShape& shape,
+                                const Output& output,
+                                const std::vector<double>& distances,
+                                double efficacy);
 
 }  // namespace jovilux

@@ -1,23 +1,33 @@
 #include "jovilux/judge/falloff_study.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/units/text.h"
+
 #include <cmath>
 #include <limits>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/units/text.h"
 
 namespace jovilux {
 
 std::string law_words(const Falloff& f) {
   std::string out(to_string(f.law));
   switch (f.law) {
-    case FalloffLaw::kLinear: out += fmt::format(", zero at {}", readable_length(f.zero_at)); break;
-    case FalloffLaw::kPolynomial: out += fmt::format(", 1/({} + {} d + {} d^2)", short_number(f.a), short_number(f.b), short_number(f.c)); break;
-    case FalloffLaw::kPoints: out += fmt::format(", {} points", std::get<0>(f.curve->law).x().size()); break;
-    case FalloffLaw::kFormula: out += ", " + printable(std::get<1>(f.curve->law).text()); break;
-    default: break;
+    case FalloffLaw::kLinear:
+      out += fmt::format(", zero at {}", readable_length(f.zero_at));
+      break;
+    case FalloffLaw::kPolynomial:
+      out += fmt::format(
+          ", 1/({} + {} d + {} d^2)", short_number(f.a), short_number(f.b), short_number(f.c));
+      break;
+    case FalloffLaw::kPoints:
+      out += fmt::format(", {} points", std::get<0>(f.curve->law).x().size());
+      break;
+    case FalloffLaw::kFormula:
+      out += ", " + printable(std::get<1>(f.curve->law).text());
+      break;
+    default:
+      break;
   }
   if (f.law != FalloffLaw::kInverseSquare) {
     out += fmt::format(", match {}", readable_length(f.match));
@@ -26,26 +36,34 @@ std::string law_words(const Falloff& f) {
     out += fmt::format(", cushion {}", readable_length(f.cushion));
   }
   if (f.has_reach) {
-    out += fmt::format(", reach {} to {}", readable_length(f.reach_start), readable_length(f.reach_end));
+    out += fmt::format(
+        ", reach {} to {}", readable_length(f.reach_start), readable_length(f.reach_end));
   }
   return out;
 }
 
-std::optional<FalloffSubject> falloff_subject(const Rig& rig, const Scene& scene, std::size_t light) {
+std::optional<FalloffSubject> falloff_subject(const Rig& rig,
+                                              const Scene& scene,
+                                              std::size_t light) {
   const LightSpec& l = rig.lights[light];
   if (is_distant(l.shape.form) || l.shape.form == Form::kObject) {
     return std::nullopt;
   }
   const LightParts& parts = scene.lights[light];
   const double dimmer = l.on && l.dimmer > 0 ? l.dimmer : 1;
-  return FalloffSubject{l.name, parts.shape, parts.levels, dimmer * parts.color.transmittance * parts.gobo_transmittance, l.falloff};
+  return FalloffSubject{l.name,
+                        parts.shape,
+                        parts.levels,
+                        dimmer * parts.color.transmittance * parts.gobo_transmittance,
+                        l.falloff};
 }
 
 FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double to) {
   FalloffStudy out;
   // Steps of a 24th of a doubling, back from the end: the distances that halve it are among them.
   constexpr int kStepsPerDoubling = 24;
-  const int steps = static_cast<int>(std::ceil(std::log2(to / std::min(0.05, to / 100)) * kStepsPerDoubling));
+  const int steps =
+      static_cast<int>(std::ceil(std::log2(to / std::min(0.05, to / 100)) * kStepsPerDoubling));
   for (int i = steps; i >= 0; --i) {
     out.distance_m.push_back(to * std::exp2(-static_cast<double>(i) / kStepsPerDoubling));
   }
@@ -56,15 +74,19 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
     c.law = law_words(s.law);
     const bool is_round = s.shape.form == Form::kSphere || s.shape.form == Form::kTube;
     // Far away every bounded source is a point.
-    const double size = std::max({s.shape.radius, s.shape.width, s.shape.height, s.shape.length, 0.01});
+    const double size =
+        std::max({s.shape.radius, s.shape.width, s.shape.height, s.shape.length, 0.01});
     const double far = 1e4 * size;
-    const double intensity = s.shape.endless ? 0 : illuminance_on_axis(s.shape, s.levels, far).value * far * far * s.remaining;
+    const double intensity = s.shape.endless ? 0
+                                             : illuminance_on_axis(s.shape, s.levels, far).value *
+                                                   far * far * s.remaining;
     double run_from = 0;
     std::size_t run = 0, best = 0;
     for (std::size_t i = 0; i < out.distance_m.size(); ++i) {
       const double d = out.distance_m[i];
       const bool inside = is_round && d <= s.shape.radius;
-      const double physical = inside ? kNone : illuminance_on_axis(s.shape, s.levels, d).value * s.remaining;
+      const double physical =
+          inside ? kNone : illuminance_on_axis(s.shape, s.levels, d).value * s.remaining;
       const double factor = falloff_weight(s.law, d);
       c.physical_lx.push_back(physical);
       c.illuminance_lx.push_back(physical * factor);
@@ -107,16 +129,21 @@ std::string departure_words(const FalloffCurveReport& c) {
   if (c.largest_factor < 1.0005 && c.smallest_factor > 0.9995) {
     return "physical at every distance";
   }
-  std::string out = c.agrees_to > c.agrees_from ? fmt::format("within 5 % of physics from {} to {}", readable_length(c.agrees_from), readable_length(c.agrees_to))
-                    : c.agrees_from > 0        ? fmt::format("equals physics at {}", readable_length(c.agrees_from))
-                                               : std::string("nowhere within 5 % of physics");
+  std::string out = c.agrees_to > c.agrees_from ? fmt::format("within 5 % of physics from {} to {}",
+                                                              readable_length(c.agrees_from),
+                                                              readable_length(c.agrees_to))
+                    : c.agrees_from > 0
+                        ? fmt::format("equals physics at {}", readable_length(c.agrees_from))
+                        : std::string("nowhere within 5 % of physics");
   if (c.largest_factor > 1.05) {
-    out += fmt::format("; {} times at {}", short_number(c.largest_factor, 3), readable_length(c.largest_at));
+    out += fmt::format(
+        "; {} times at {}", short_number(c.largest_factor, 3), readable_length(c.largest_at));
   }
   if (c.ends_at > 0) {
     out += fmt::format("; nothing from {} on", readable_length(c.ends_at));
   } else if (c.smallest_factor < 0.95) {
-    out += fmt::format("; {} times at {}", short_number(c.smallest_factor, 3), readable_length(c.smallest_at));
+    out += fmt::format(
+        "; {} times at {}", short_number(c.smallest_factor, 3), readable_length(c.smallest_at));
   }
   return out;
 }

@@ -1,20 +1,25 @@
 #include "jovilux/judge/light_report.h"
 
-#include <cmath>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
 #include "jovilux/judge/falloff_study.h"
 #include "jovilux/units/text.h"
 
+#include <cmath>
+
+#include <fmt/format.h>
+
 namespace jovilux {
 namespace {
 
-// Direct illuminance of the bare source at p on a surface that faces the light's center, without falloff law: closed
+// Direct illuminance of the bare source at p on a surface that faces the light's center, without
+// falloff law: closed
 // forms where there are some.
-double physical_illuminance(const LightSpec& light, const LightParts& parts, const Emitter& emitter, const Vec3d& up, const Vec3d& p) {
+double physical_illuminance(const LightSpec& light,
+                            const LightParts& parts,
+                            const Emitter& emitter,
+                            const Vec3d& up,
+                            const Vec3d& p) {
   const SourceShape& s = parts.shape;
   const Vec3d to = light.at - p;
   const double d = to.norm();
@@ -28,7 +33,9 @@ double physical_illuminance(const LightSpec& light, const LightParts& parts, con
     return parts.levels.intensity->value * relative_intensity(s.beam, theta) / (d * d);
   }
   if (plain && s.form == Form::kSphere) {
-    return d > s.radius ? sphere_illuminance(parts.levels.luminance->value, light.at, s.radius, p, n) : 0;
+    return d > s.radius
+               ? sphere_illuminance(parts.levels.luminance->value, light.at, s.radius, p, n)
+               : 0;
   }
   if (is_distant(s.form)) {
     return parts.levels.illuminance->value;
@@ -38,7 +45,12 @@ double physical_illuminance(const LightSpec& light, const LightParts& parts, con
   }
   if (plain && s.form == Form::kRect && !s.two_sided) {
     const Mat3d frame = aimed(light.axis, up, light.roll);
-    return rect_illuminance(parts.levels.luminance->value, light.at, frame.col(0) * (s.width / 2), frame.col(1) * (s.height / 2), p, n);
+    return rect_illuminance(parts.levels.luminance->value,
+                            light.at,
+                            frame.col(0) * (s.width / 2),
+                            frame.col(1) * (s.height / 2),
+                            p,
+                            n);
   }
   // The bare source of what is left: at full level, without mask and law.
   Emitter bare = emitter;
@@ -61,8 +73,12 @@ namespace {
 
 // What links, zones, fading and the cheat table do, in figures.
 void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
-  const auto add = [&](std::string key, std::string value, std::string effect) { r.cheats.push_back({std::move(key), std::move(value), std::move(effect)}); };
-  const auto of_all = [&](const std::vector<std::uint32_t>& list) { return fmt::format("{} of {} objects", list.size(), rig.objects.size()); };
+  const auto add = [&](std::string key, std::string value, std::string effect) {
+    r.cheats.push_back({std::move(key), std::move(value), std::move(effect)});
+  };
+  const auto of_all = [&](const std::vector<std::uint32_t>& list) {
+    return fmt::format("{} of {} objects", list.size(), rig.objects.size());
+  };
   if (light.lit) {
     add("only", of_all(*light.lit), "the others get none of its light, nor what bounces off these");
   }
@@ -73,13 +89,18 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
     add("zone", light.zone->name, "no light outside; not a shadow ray is spent there");
   }
   if (light.fade_with_camera) {
-    add("fade_with_camera", fmt::format("{} to {}", readable_length(light.fade_with_camera->first), readable_length(light.fade_with_camera->second)),
+    add("fade_with_camera",
+        fmt::format("{} to {}",
+                    readable_length(light.fade_with_camera->first),
+                    readable_length(light.fade_with_camera->second)),
         fmt::format("{} times its light with this camera", short_number(r.camera_fade, 3)));
   }
   const CheatSpec& c = light.cheat;
   const auto factor = [&](const char* key, double v, const char* of_what) {
     if (v != 1) {
-      add(fmt::format("cheat.{}", key), short_number(v, 3), fmt::format("{} times its light {}", short_number(v, 3), of_what));
+      add(fmt::format("cheat.{}", key),
+          short_number(v, 3),
+          fmt::format("{} times its light {}", short_number(v, 3), of_what));
     }
   };
   factor("diffuse", c.diffuse, "in diffuse reflection");
@@ -87,21 +108,36 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
   factor("bounce", c.bounce, "after a bounce");
   factor("haze", c.haze, "that haze scatters");
   if (c.bounce_saturation != 1) {
-    add("cheat.bounce_saturation", short_number(c.bounce_saturation, 3), fmt::format("its bounced light keeps {} % of its colorfulness", short_number(100 * c.bounce_saturation, 3)));
+    add("cheat.bounce_saturation",
+        short_number(c.bounce_saturation, 3),
+        fmt::format("its bounced light keeps {} % of its colorfulness",
+                    short_number(100 * c.bounce_saturation, 3)));
   }
   if (c.shadow != 1) {
-    add("cheat.shadow", short_number(c.shadow, 3), fmt::format("its shadows keep {} % of its light", short_number(100 * (1 - c.shadow), 3)));
+    add("cheat.shadow",
+        short_number(c.shadow, 3),
+        fmt::format("its shadows keep {} % of its light", short_number(100 * (1 - c.shadow), 3)));
   }
   if ((c.shadow_tint.array() > 0).any()) {
     const double y = Rgb(0.2126390, 0.7151687, 0.0721923).dot(c.shadow_tint);
-    add("cheat.shadow_tint", hex_color(c.shadow_tint), fmt::format("its shadows let {} % of its light through, colored", short_number(100 * c.shadow * y, 3)));
+    add("cheat.shadow_tint",
+        hex_color(c.shadow_tint),
+        fmt::format("its shadows let {} % of its light through, colored",
+                    short_number(100 * c.shadow * y, 3)));
   }
   if (c.caustics != CheatSpec::Caustics::kNormal) {
     const bool only = c.caustics == CheatSpec::Caustics::kOnly;
-    add("cheat.caustics", only ? "only" : "off", only ? "nothing of its light but what mirrors and gloss throw on other surfaces" : "none of its light that mirrors and gloss throw on other surfaces");
+    add("cheat.caustics",
+        only ? "only" : "off",
+        only ? "nothing of its light but what mirrors and gloss throw on other surfaces"
+             : "none of its light that mirrors and gloss throw on other surfaces");
   }
   if (c.bounce_limit) {
-    add("cheat.bounce_limit", short_number(*c.bounce_limit, 3) + " cd/m2", fmt::format("no path of its bounced light adds more than {} cd/m2 to a sample; render tells what is held back", short_number(*c.bounce_limit, 3)));
+    add("cheat.bounce_limit",
+        short_number(*c.bounce_limit, 3) + " cd/m2",
+        fmt::format("no path of its bounced light adds more than {} cd/m2 to a sample; render "
+                    "tells what is held back",
+                    short_number(*c.bounce_limit, 3)));
   }
   if (!c.seen) {
     add("cheat.seen", "false", "cameras and mirrors do not see its surface");
@@ -111,24 +147,39 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
 }  // namespace
 
 std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) {
-  const bool warm = !light.spectrum && light.spectrum_file.empty() && light.white.kind == White::Kind::kPlanck && light.white.temperature.value <= 2100;
+  const bool warm = !light.spectrum && light.spectrum_file.empty() &&
+                    light.white.kind == White::Kind::kPlanck &&
+                    light.white.temperature.value <= 2100;
   switch (s.form) {
-    case Form::kPoint: return std::nullopt;
+    case Form::kPoint:
+      return std::nullopt;
     case Form::kSphere:
       if (warm && s.radius >= 0.005) {
         return SourceKind{"flames and amber bulbs", 5e3, 5e4, 1e6};
       }
-      return s.radius >= 0.01 ? SourceKind{"bulbs", 5e3, 2e5, 2e6} : SourceKind{"filaments, LED chips and small arcs", 1e4, 5e7, 1e9};
+      return s.radius >= 0.01 ? SourceKind{"bulbs", 5e3, 2e5, 2e6}
+                              : SourceKind{"filaments, LED chips and small arcs", 1e4, 5e7, 1e9};
     case Form::kDisk:
     case Form::kRect:
-      return (s.form == Form::kDisk ? 2 * s.radius : std::min(s.width, s.height)) >= 0.05 ? SourceKind{"LED panels, softboxes and lit windows", 5e2, 1e5, 2e6}
-                                                                                        : SourceKind{"LED chips", 1e5, 5e7, 2e8};
-    case Form::kSpot: return s.radius > 0 ? std::optional(SourceKind{"lenses of spotlights", 1e5, 5e7, 1e9}) : std::nullopt;
-    case Form::kTube: return s.radius > 0 ? std::optional(SourceKind{"fluorescent, LED and neon tubes", 2e3, 4e4, 2e5}) : std::nullopt;
-    case Form::kObject: return SourceKind{"glowing surfaces: a screen 300, a lampshade 3e3, a molten glass 1e5", 1e2, 1e5, 2e8};
-    case Form::kSun: return SourceKind{"the sun's disc; the full moon has 2.5e3", 1e5, 1.6e9, 2e9};
-    case Form::kSky: return SourceKind{"skies by day; by night they fall to 1e-4", 1e2, 1e4, 5e4};
-    case Form::kDome: return std::nullopt;
+      return (s.form == Form::kDisk ? 2 * s.radius : std::min(s.width, s.height)) >= 0.05
+                 ? SourceKind{"LED panels, softboxes and lit windows", 5e2, 1e5, 2e6}
+                 : SourceKind{"LED chips", 1e5, 5e7, 2e8};
+    case Form::kSpot:
+      return s.radius > 0 ? std::optional(SourceKind{"lenses of spotlights", 1e5, 5e7, 1e9})
+                          : std::nullopt;
+    case Form::kTube:
+      return s.radius > 0
+                 ? std::optional(SourceKind{"fluorescent, LED and neon tubes", 2e3, 4e4, 2e5})
+                 : std::nullopt;
+    case Form::kObject:
+      return SourceKind{
+          "glowing surfaces: a screen 300, a lampshade 3e3, a molten glass 1e5", 1e2, 1e5, 2e8};
+    case Form::kSun:
+      return SourceKind{"the sun's disc; the full moon has 2.5e3", 1e5, 1.6e9, 2e9};
+    case Form::kSky:
+      return SourceKind{"skies by day; by night they fall to 1e-4", 1e2, 1e4, 5e4};
+    case Form::kDome:
+      return std::nullopt;
   }
   return std::nullopt;
 }
@@ -138,7 +189,9 @@ double direct_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::u
   for (std::uint32_t i = 0; i < points; ++i) {
     const LightSample s = sample_toward(e, p, Sampler(1, 5, i).pair(0));
     if (s.weight > 0 && s.wi.dot(n) > 0) {
-      sum += s.weight * s.wi.dot(n) * (s.colored ? std::max(0.0f, tristimulus(e.table, spectrum_from_rgb(s.rgb), 1.0f)[1]) : 1.0f);
+      sum += s.weight * s.wi.dot(n) *
+             (s.colored ? std::max(0.0f, tristimulus(e.table, spectrum_from_rgb(s.rgb), 1.0f)[1])
+                        : 1.0f);
     }
   }
   return sum / points;
@@ -161,7 +214,8 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     if (light.efficacy > 0) {
       r.efficacy_lm_w = light.efficacy;
     }
-    const Xyz white = tristimulus(scene.emitters[i].table, Spectrum::Ones(), 1.0f).matrix().cast<double>();
+    const Xyz white =
+        tristimulus(scene.emitters[i].table, Spectrum::Ones(), 1.0f).matrix().cast<double>();
     r.xy = chromaticity(white);
     // Copies of one light share its color, which is slow to find.
     const bool same = i > 0 && (scene.emitters[i].table == scene.emitters[i - 1].table).all();
@@ -176,12 +230,16 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     Ray ray;
     if (!distant) {
       // From the surface of the body, so that it does not meet itself.
-      double body = light.shape.form == Form::kSphere || light.shape.form == Form::kTube ? light.shape.radius : 0.0;
+      double body = light.shape.form == Form::kSphere || light.shape.form == Form::kTube
+                        ? light.shape.radius
+                        : 0.0;
       if (parts.surface) {
         body = parts.surface->reach();
       }
       // A tube's subject lies straight below it, as far as its own direction lets that be.
-      const Vec3d axis = parts.shape.form == Form::kTube ? Vec3d(-scene.emitters[i].frame.z.cast<double>()) : light.axis;
+      const Vec3d axis = parts.shape.form == Form::kTube
+                             ? Vec3d(-scene.emitters[i].frame.z.cast<double>())
+                             : light.axis;
       const Vec3d center = parts.surface ? parts.surface->center() : light.at;
       ray.origin = (center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
       ray.direction = axis.cast<float>();
@@ -200,15 +258,21 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
         const SurfacePoint p = scene.world.point(ray, hit);
         const Scene::Surface& surface = scene.surfaces[p.surface];
         LightReport::Subject s;
-        s.object = surface.object != kNoIndex ? rig.objects[surface.object].name : rig.lights[surface.emitter].name;
+        s.object = surface.object != kNoIndex ? rig.objects[surface.object].name
+                                              : rig.lights[surface.emitter].name;
         const Vec3d at = p.position.cast<double>();
         s.distance_m = (at - light.at).norm();
         s.falloff_factor = falloff_weight(f, s.distance_m);
-        s.illuminance_lx = physical_illuminance(light, parts, scene.emitters[i], rig.up, at) * s.falloff_factor * parts.remaining(light);
+        s.illuminance_lx = physical_illuminance(light, parts, scene.emitters[i], rig.up, at) *
+                           s.falloff_factor * parts.remaining(light);
         r.subject = s;
       }
     } else {
-      r.subject = LightReport::Subject{light.shape.form == Form::kSun ? "any surface facing it" : "open level ground", 0, parts.levels.illuminance->value * parts.remaining(light), 1};
+      r.subject = LightReport::Subject{
+          light.shape.form == Form::kSun ? "any surface facing it" : "open level ground",
+          0,
+          parts.levels.illuminance->value * parts.remaining(light),
+          1};
     }
 
     const auto at_subject = [&](const Falloff& part) {
@@ -226,9 +290,12 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     if (f.cushion > 0) {
       Falloff cushion_only;
       cushion_only.cushion = f.cushion;
-      r.cheats.push_back({"cushion", readable_length(f.cushion),
+      r.cheats.push_back({"cushion",
+                          readable_length(f.cushion),
                           f.law == FalloffLaw::kInverseSquare
-                              ? fmt::format("half of the inverse square at {}; {}", readable_length(f.cushion), at_subject(cushion_only))
+                              ? fmt::format("half of the inverse square at {}; {}",
+                                            readable_length(f.cushion),
+                                            at_subject(cushion_only))
                               : std::string("softens the law near the lamp")});
     }
     if (f.has_reach) {
@@ -236,7 +303,10 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       reach_only.has_reach = true;
       reach_only.reach_start = f.reach_start;
       reach_only.reach_end = f.reach_end;
-      r.cheats.push_back({"reach", fmt::format("{} to {}", readable_length(f.reach_start), readable_length(f.reach_end)), at_subject(reach_only)});
+      r.cheats.push_back(
+          {"reach",
+           fmt::format("{} to {}", readable_length(f.reach_start), readable_length(f.reach_end)),
+           at_subject(reach_only)});
     }
     effect_cheats(rig, light, r);
     out.push_back(std::move(r));

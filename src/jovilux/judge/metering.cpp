@@ -1,14 +1,14 @@
 #include "jovilux/judge/metering.h"
 
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/path.h"
+
 #include <algorithm>
 #include <array>
 #include <atomic>
 #include <cmath>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/parallel.h"
-#include "jovilux/render/path.h"
 
 namespace jovilux {
 namespace {
@@ -18,28 +18,36 @@ constexpr std::uint64_t kFirst = 64;      // samples of each, doubled from there
 
 struct Point {
   const MeterSpec* meter;
-  std::uint32_t number;                   // of all points, which seeds it
+  std::uint32_t number;  // of all points, which seeds it
   Vec3d at;
-  std::vector<double> sums;               // of layers and parts
+  std::vector<double> sums;  // of layers and parts
   std::array<double, kScrambled> totals{};
   std::uint64_t per_scrambling = 0;
 };
 
 class Metering {
  public:
-  Metering(const Rig& rig, const Scene& scene, const MeteringOptions& options) : rig_(rig), scene_(scene), options_(options), layers_(scene.layers.size()) {}
+  Metering(const Rig& rig, const Scene& scene, const MeteringOptions& options)
+      : rig_(rig), scene_(scene), options_(options), layers_(scene.layers.size()) {}
 
   std::vector<MeterResult> run() {
     for (const MeterSpec& m : rig_.meters) {
       for (const Vec3d& at : m.points()) {
-        points_.push_back({&m, static_cast<std::uint32_t>(points_.size()), at, std::vector<double>(layers_ * kPartsWithHaze), {}, 0});
+        points_.push_back({&m,
+                           static_cast<std::uint32_t>(points_.size()),
+                           at,
+                           std::vector<double>(layers_ * kPartsWithHaze),
+                           {},
+                           0});
       }
     }
     with_threads(options_.threads, [&] {
       for (std::uint64_t end = kFirst; !points_.empty(); end *= 2) {
         advance(end);
-        const bool done = std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
-        if (done || 2 * end * kScrambled > options_.most_samples || (options_.stop && options_.stop())) {
+        const bool done =
+            std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
+        if (done || 2 * end * kScrambled > options_.most_samples ||
+            (options_.stop && options_.stop())) {
           break;
         }
       }
@@ -63,7 +71,8 @@ class Metering {
     }
     // Blocks of samples, summed in order afterwards: the same bits for any number of threads.
     constexpr std::uint64_t kBlock = 64;
-    const std::uint64_t begin = end == kFirst ? 0 : end / 2, blocks = (end - begin + kBlock - 1) / kBlock;
+    const std::uint64_t begin = end == kFirst ? 0 : end / 2,
+                        blocks = (end - begin + kBlock - 1) / kBlock;
     std::vector<Batch> batches(open.size() * kScrambled * blocks);
     parallel_for(batches.size(), [&](std::size_t job) {
       const Point& p = points_[open[job / (kScrambled * blocks)]];
@@ -74,7 +83,9 @@ class Metering {
       RayCounts rays;
       const std::uint64_t from = begin + job % blocks * kBlock;
       for (std::uint64_t s = from; s < std::min(end, from + kBlock); ++s) {
-        const Sampler sampler(rig_.render.seed, mix(0x6d657465U ^ p.number, scrambling), static_cast<std::uint32_t>(s));
+        const Sampler sampler(rig_.render.seed,
+                              mix(0x6d657465U ^ p.number, scrambling),
+                              static_cast<std::uint32_t>(s));
         LightSink sink(b.sums.data(), luminance.data(), kPartsWithHaze);
         sample(p, sampler, sink, rays);
         b.total += sink.total();
@@ -97,13 +108,30 @@ class Metering {
     const Vec3 facing = p.meter->facing.cast<float>(), at = p.at.cast<float>();
     if (!p.meter->luminance) {
       const Receiver receiver{at, facing};
-      trace_path(scene_, Ray{at, Vec3(-facing)}, sampler, rig_.render.bounces, sink, nullptr, rays, &receiver);
+      trace_path(scene_,
+                 Ray{at, Vec3(-facing)},
+                 sampler,
+                 rig_.render.bounces,
+                 sink,
+                 nullptr,
+                 rays,
+                 &receiver);
       return;
     }
     const Vec2 u = sampler.pair(0);
     const auto least = static_cast<float>(std::cos(p.meter->field / 2));
-    const float cosine = 1 - u.x() * (1 - least), sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
-    trace_path(scene_, Ray{at, Frame::around(facing).to_world({sine * std::cos(phi), sine * std::sin(phi), cosine}).normalized()}, sampler, rig_.render.bounces, sink, nullptr, rays);
+    const float cosine = 1 - u.x() * (1 - least),
+                sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
+    trace_path(scene_,
+               Ray{at,
+                   Frame::around(facing)
+                       .to_world({sine * std::cos(phi), sine * std::sin(phi), cosine})
+                       .normalized()},
+               sampler,
+               rig_.render.bounces,
+               sink,
+               nullptr,
+               rays);
   }
 
   // The mean and its standard error, as a luminance.
@@ -133,25 +161,36 @@ class Metering {
       const std::size_t count = meter.points().size();
       for (std::size_t k = 0; k < count; ++k, ++next) {
         const Point& p = points_[next];
-        const double scale = meter.luminance ? 1 : kPiD, n = static_cast<double>(p.per_scrambling) * kScrambled;
+        const double scale = meter.luminance ? 1 : kPiD,
+                     n = static_cast<double>(p.per_scrambling) * kScrambled;
         const auto [mean, error] = estimate(p);
         MeterReading r;
-        r.name = count == 1 ? meter.name : fmt::format("{}[{},{}]", meter.name, k % static_cast<std::size_t>(meter.grid->count[0]), k / static_cast<std::size_t>(meter.grid->count[0]));
+        r.name = count == 1 ? meter.name
+                            : fmt::format("{}[{},{}]",
+                                          meter.name,
+                                          k % static_cast<std::size_t>(meter.grid->count[0]),
+                                          k / static_cast<std::size_t>(meter.grid->count[0]));
         r.luminance = meter.luminance;
         r.at = p.at;
         r.value = scale * mean;
         r.standard_error = scale * error;
         r.samples = p.per_scrambling * kScrambled;
         for (std::size_t l = 0; l < layers_; ++l) {
-          const auto part = [&](Part which) { return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n; };
-          const double direct = part(Part::kDirect), bounce = part(Part::kBounce) + part(Part::kCaustic), haze = part(Part::kHaze);
+          const auto part = [&](Part which) {
+            return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n;
+          };
+          const double direct = part(Part::kDirect),
+                       bounce = part(Part::kBounce) + part(Part::kCaustic),
+                       haze = part(Part::kHaze);
           r.direct += direct;
           r.bounce += bounce;
           r.haze += haze;
           r.by_light.emplace_back(scene_.layers[l], direct + bounce + haze);
         }
         if (meter.target) {
-          r.verdict = r.value >= meter.target->first && r.value <= meter.target->second ? MeterReading::Verdict::kPass : MeterReading::Verdict::kFail;
+          r.verdict = r.value >= meter.target->first && r.value <= meter.target->second
+                          ? MeterReading::Verdict::kPass
+                          : MeterReading::Verdict::kFail;
         }
         result.average += r.value / static_cast<double>(count);
         result.minimum = result.readings.empty() ? r.value : std::min(result.minimum, r.value);
@@ -171,6 +210,10 @@ class Metering {
 
 }  // namespace
 
-std::vector<MeterResult> read_meters(const Rig& rig, const Scene& scene, const MeteringOptions& options) { return Metering(rig, scene, options).run(); }
+std::vector<MeterResult> read_meters(const Rig& rig,
+                                     const Scene& scene,
+                                     const MeteringOptions& options) {
+  return Metering(rig, scene, options).run();
+}
 
 }  // namespace jovilux

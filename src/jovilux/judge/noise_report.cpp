@@ -1,5 +1,11 @@
 #include "jovilux/judge/noise_report.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/exr.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/render/picture_files.h"
+#include "jovilux/render/sample_plan.h"
+
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
@@ -8,18 +14,14 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "jovilux/base/text.h"
-#include "jovilux/files/exr.h"
-#include "jovilux/files/read_file.h"
-#include "jovilux/render/picture_files.h"
-#include "jovilux/render/sample_plan.h"
-
 namespace jovilux {
 namespace {
 
 constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
 
-double number_in(const nlohmann::json& j, const char* key) { return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone; }
+double number_in(const nlohmann::json& j, const char* key) {
+  return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone;
+}
 
 // Pixels that one sample has made bright, as the render counts them.
 std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, double white) {
@@ -30,8 +32,11 @@ std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, doubl
       around.clear();
       for (int v = -1; v <= 1; ++v) {
         for (int u = -1; u <= 1; ++u) {
-          if ((u != 0 || v != 0) && x + u >= 0 && y + v >= 0 && x + u < image.width && y + v < image.height) {
-            around.push_back(image.luminance(static_cast<std::size_t>(y + v) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x + u)));
+          if ((u != 0 || v != 0) && x + u >= 0 && y + v >= 0 && x + u < image.width &&
+              y + v < image.height) {
+            around.push_back(image.luminance(static_cast<std::size_t>(y + v) *
+                                                 static_cast<std::size_t>(image.width) +
+                                             static_cast<std::size_t>(x + u)));
           }
         }
       }
@@ -39,10 +44,13 @@ std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, doubl
       if (n == 0) {
         continue;
       }
-      const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x);
+      const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
+                            static_cast<std::size_t>(x);
       std::sort(around.begin(), around.end());
-      const double median = n % 2 == 1 ? around[n / 2] : 0.5 * (around[n / 2 - 1] + around[n / 2]), mine = image.luminance(i);
-      if (mine > 3 * median && mine > kNoiseFloor * white && std::sqrt(image.variance[i]) >= 0.5 * mine) {
+      const double median = n % 2 == 1 ? around[n / 2] : 0.5 * (around[n / 2 - 1] + around[n / 2]),
+                   mine = image.luminance(i);
+      if (mine > 3 * median && mine > kNoiseFloor * white &&
+          std::sqrt(image.variance[i]) >= 0.5 * mine) {
         out.push_back({x, y, median > 0 ? mine / median : std::numeric_limits<double>::infinity()});
       }
     }
@@ -52,7 +60,10 @@ std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, doubl
 }
 
 // A length as a rig has it: "10 cm".
-std::string length_text(double m) { return m < 0.01 ? fmt::format("\"{} mm\"", short_number(1000 * m, 3)) : fmt::format("\"{} cm\"", short_number(100 * m, 3)); }
+std::string length_text(double m) {
+  return m < 0.01 ? fmt::format("\"{} mm\"", short_number(1000 * m, 3))
+                  : fmt::format("\"{} cm\"", short_number(100 * m, 3));
+}
 
 // Whether a light's output is in cd/m2: a larger source would give more light.
 bool given_as_luminance(const Rig& rig, const std::string& name) {
@@ -63,16 +74,24 @@ bool given_as_luminance(const Rig& rig, const std::string& name) {
   for (const DocumentNode& l : lights->array()) {
     const DocumentNode *its = l.find("name"), *output = l.find("output");
     if (its != nullptr && its->is_text() && its->text() == name) {
-      return output != nullptr && output->is_text() && output->text().find("cd/m") != std::string::npos;
+      return output != nullptr && output->is_text() &&
+             output->text().find("cd/m") != std::string::npos;
     }
   }
   return false;
 }
 
 // What would help against one light's noise, told by its direct, bounced, caustic and haze light.
-void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::string& whose, const std::vector<double>& parts, bool has_parts, const Rig* rig) {
+void advise_on(NoiseReport& r,
+               const NoiseReport::Light& worst,
+               const std::string& whose,
+               const std::vector<double>& parts,
+               bool has_parts,
+               const Rig* rig) {
   if (!has_parts || parts.empty()) {
-    r.advice.push_back(whose + "; render with [render] layers = \"lights+parts\" to see whether its direct, bounced, caustic or haze light does");
+    r.advice.push_back(whose +
+                       "; render with [render] layers = \"lights+parts\" to see whether its "
+                       "direct, bounced, caustic or haze light does");
     return;
   }
   const auto index = std::max_element(parts.begin(), parts.end()) - parts.begin();
@@ -82,67 +101,125 @@ void advise_on(NoiseReport& r, const NoiseReport::Light& worst, const std::strin
   for (std::size_t i = 0; rig != nullptr && i < rig->lights.size(); ++i) {
     light = rig->lights[i].name == worst.name ? &rig->lights[i] : light;
   }
-  const auto change = [&](const std::string& address, const std::string& value, const std::string& why) {
-    if (std::any_of(r.changes.begin(), r.changes.end(), [&](const auto& c) { return c.address == address; })) {
-      return;
-    }
-    r.changes.push_back({address, value, why, 0});
-  };
+  const auto change =
+      [&](const std::string& address, const std::string& value, const std::string& why) {
+        if (std::any_of(r.changes.begin(), r.changes.end(), [&](const auto& c) {
+              return c.address == address;
+            })) {
+          return;
+        }
+        r.changes.push_back({address, value, why, 0});
+      };
   if (part == Part::kDirect) {
-    r.advice.push_back(fmt::format("{}, {} % of it by its direct light, from soft shadows, highlights and the choice among lights: more samples are the cure", whose, share));
+    r.advice.push_back(
+        fmt::format("{}, {} % of it by its direct light, from soft shadows, highlights and the "
+                    "choice among lights: more samples are the cure",
+                    whose,
+                    share));
     return;
   }
   if (part == Part::kCaustic) {
-    r.advice.push_back(fmt::format("{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces", whose, share));
+    r.advice.push_back(fmt::format(
+        "{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces",
+        whose,
+        share));
     if (rig != nullptr && !rig->render.light_paths) {
-      change("render.light_paths", "true", "traces paths from the lights through glass and mirrors, not from the camera alone");
+      change("render.light_paths",
+             "true",
+             "traces paths from the lights through glass and mirrors, not from the camera alone");
     }
     if (light != nullptr) {
-      change("light." + worst.name + ".cheat.caustics", "\"off\"", "without what gloss, glass and mirrors throw on other surfaces");
+      change("light." + worst.name + ".cheat.caustics",
+             "\"off\"",
+             "without what gloss, glass and mirrors throw on other surfaces");
     }
   } else if (part == Part::kHaze) {
     r.advice.push_back(fmt::format("{}, {} % of it by its light in haze", whose, share));
     if (light != nullptr) {
-      change("light." + worst.name + ".cheat.haze", short_number(0.5 * light->cheat.haze), "half of it in the haze; a thinner haze does the same for all lights");
+      change("light." + worst.name + ".cheat.haze",
+             short_number(0.5 * light->cheat.haze),
+             "half of it in the haze; a thinner haze does the same for all lights");
     }
     return;
   } else {
-    r.advice.push_back(fmt::format("{}, {} % of it by its light after bounces: what it shines on closely shows up in few paths", whose, share));
+    r.advice.push_back(
+        fmt::format("{}, {} % of it by its light after bounces: what it shines on closely shows up "
+                    "in few paths",
+                    whose,
+                    share));
   }
   if (light != nullptr && !is_distant(light->shape.form)) {
     const double radius = light->shape.radius;
     const double cushion = std::max({0.05, 3 * radius, 2.0 * light->falloff.cushion});
-    change("light." + worst.name + ".cushion", length_text(cushion), "tames the bright spot on what is near it; a departure from physics that check tells");
-    if ((light->shape.form == Form::kSphere || light->shape.form == Form::kDisk) && radius > 0 && !given_as_luminance(*rig, worst.name)) {
-      change("light." + worst.name + ".radius", length_text(2 * radius), "a larger source of the same output");
+    change("light." + worst.name + ".cushion",
+           length_text(cushion),
+           "tames the bright spot on what is near it; a departure from physics that check tells");
+    if ((light->shape.form == Form::kSphere || light->shape.form == Form::kDisk) && radius > 0 &&
+        !given_as_luminance(*rig, worst.name)) {
+      change("light." + worst.name + ".radius",
+             length_text(2 * radius),
+             "a larger source of the same output");
     }
   }
   if (light != nullptr && !r.fireflies.empty() && !light->cheat.bounce_limit && r.white > 0) {
-    change("light." + worst.name + ".cheat.bounce_limit", fmt::format("\"{} cd/m2\"", short_number(4 * r.white, 2)), "holds each path of its bounced light to four times the white; render tells how much that takes away");
+    change("light." + worst.name + ".cheat.bounce_limit",
+           fmt::format("\"{} cd/m2\"", short_number(4 * r.white, 2)),
+           "holds each path of its bounced light to four times the white; render tells how much "
+           "that takes away");
   }
   if (rig != nullptr && rig->render.bounces > 1) {
-    change("render.bounces", std::to_string(rig->render.bounces / 2), "fewer scatterings: less of the bounced light, and less of its noise");
+    change("render.bounces",
+           std::to_string(rig->render.bounces / 2),
+           "fewer scatterings: less of the bounced light, and less of its noise");
   }
 }
 
 void advise(NoiseReport& r, bool has_parts, const Rig* rig) {
   if (r.p95 <= r.target) {
-    r.advice.push_back(fmt::format("clean enough: 95 % of the pixels are below {} %", short_number(100 * r.target, 3)));
+    r.advice.push_back(fmt::format("clean enough: 95 % of the pixels are below {} %",
+                                   short_number(100 * r.target, 3)));
     return;
   }
   if (std::isfinite(r.samples_needed) && std::isfinite(r.even_samples_needed)) {
-    r.advice.push_back(fmt::format("[render] noise = \"{} %\": about {:.0f} samples a pixel where they are shared out by noise, {} s on this machine", short_number(100 * r.target, 3), std::ceil(r.samples_needed), short_number(r.seconds_needed, 2)));
-    r.advice.push_back(fmt::format("or [render] samples = {:.0f} for every pixel: noise falls as samples to the power -{:.2f} here", std::ceil(r.even_samples_needed), r.order));
+    r.advice.push_back(
+        fmt::format("[render] noise = \"{} %\": about {:.0f} samples a pixel where they are shared "
+                    "out by noise, {} s on this machine",
+                    short_number(100 * r.target, 3),
+                    std::ceil(r.samples_needed),
+                    short_number(r.seconds_needed, 2)));
+    r.advice.push_back(
+        fmt::format("or [render] samples = {:.0f} for every pixel: noise falls as samples to the "
+                    "power -{:.2f} here",
+                    std::ceil(r.even_samples_needed),
+                    r.order));
   }
   if (r.by_light.empty()) {
     return;
   }
-  // The light that the measure suffers from most, and the one with most variance where that is another.
-  const NoiseReport::Light& first = *std::max_element(r.by_light.begin(), r.by_light.end(), [](const auto& a, const auto& b) { return a.noise_share < b.noise_share; });
-  advise_on(r, first, fmt::format("\"{}\" makes {} % of the noise", first.name, short_number(100 * first.noise_share, 3)), first.noise_parts, has_parts, rig);
+  // The light that the measure suffers from most, and the one with most variance where that is
+  // another.
+  const NoiseReport::Light& first =
+      *std::max_element(r.by_light.begin(), r.by_light.end(), [](const auto& a, const auto& b) {
+        return a.noise_share < b.noise_share;
+      });
+  advise_on(
+      r,
+      first,
+      fmt::format(
+          "\"{}\" makes {} % of the noise", first.name, short_number(100 * first.noise_share, 3)),
+      first.noise_parts,
+      has_parts,
+      rig);
   const NoiseReport::Light& second = r.by_light.front();
   if (second.name != first.name && second.share > 0.5) {
-    advise_on(r, second, fmt::format("\"{}\" makes {} % of the variance in cd/m2, in bright places", second.name, short_number(100 * second.share, 3)), second.parts, has_parts, rig);
+    advise_on(r,
+              second,
+              fmt::format("\"{}\" makes {} % of the variance in cd/m2, in bright places",
+                          second.name,
+                          short_number(100 * second.share, 3)),
+              second.parts,
+              has_parts,
+              rig);
   }
 }
 
@@ -173,10 +250,15 @@ double order_of(const std::vector<NoiseReport::Moment>& history) {
   return sxx > 0 ? std::clamp(-sxy / sxx, 0.35, 1.0) : 0.5;
 }
 
-Result<double> try_changes(const std::string& folder, std::vector<NoiseReport::Change>& changes, int threads, const StopFn& stop) {
+Result<double> try_changes(const std::string& folder,
+                           std::vector<NoiseReport::Change>& changes,
+                           int threads,
+                           const StopFn& stop) {
   constexpr double kPixels = 40000;
   constexpr int kSamples = 64;
-  const std::string image = image_in(folder), rig_file = (std::filesystem::path(image).parent_path() / "rig.resolved.toml").string();
+  const std::string image = image_in(folder),
+                    rig_file =
+                        (std::filesystem::path(image).parent_path() / "rig.resolved.toml").string();
   std::string camera;
   if (const auto file = ExrReader::open(image)) {
     const auto name = file->header().texts.find(kCameraAttribute);
@@ -193,7 +275,8 @@ Result<double> try_changes(const std::string& folder, std::vector<NoiseReport::C
     for (std::size_t c = 0; c < rig->cameras.size(); ++c) {
       options.camera = rig->cameras[c].name == camera ? static_cast<int>(c) : options.camera;
     }
-    const double shrink = std::min(1.0, std::sqrt(kPixels / (static_cast<double>(rig->render.width) * rig->render.height)));
+    const double shrink = std::min(
+        1.0, std::sqrt(kPixels / (static_cast<double>(rig->render.width) * rig->render.height)));
     rig->render.width = std::max(1, static_cast<int>(rig->render.width * shrink));
     rig->render.height = std::max(1, static_cast<int>(rig->render.height * shrink));
     rig->render.samples = std::min(rig->render.samples, kSamples);
@@ -224,19 +307,29 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
     return image.problems();
   }
   if (image->variance.empty()) {
-    return Problem{Severity::kError, "no-variance", {image_in(folder), 0, 0}, "", "does not tell its noise", "give a folder made by jovilux render"};
+    return Problem{Severity::kError,
+                   "no-variance",
+                   {image_in(folder), 0, 0},
+                   "",
+                   "does not tell its noise",
+                   "give a folder made by jovilux render"};
   }
   NoiseReport out;
   out.target = target;
-  const std::string stats_file = (std::filesystem::path(image_in(folder)).parent_path() / "stats.json").string();
+  const std::string stats_file =
+      (std::filesystem::path(image_in(folder)).parent_path() / "stats.json").string();
   nlohmann::json stats;
   if (const auto text = read_file(stats_file, 64U << 20, "bad-stats")) {
     stats = nlohmann::json::parse(*text, nullptr, false);
   }
-  const double given = number_in(stats, "white_luminance_cd_m2"), white = std::isfinite(given) ? given : image->shown().white_luminance();
+  const double given = number_in(stats, "white_luminance_cd_m2"),
+               white = std::isfinite(given) ? given : image->shown().white_luminance();
   for (std::size_t i = 0; i < image->pixels(); ++i) {
-    const double noise = std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white);
-    out.map.push_back(noise >= 0 ? static_cast<float>(noise) : std::numeric_limits<float>::infinity());  // a file may hold anything
+    const double noise =
+        std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white);
+    // A file may hold anything.
+    out.map.push_back(noise >= 0 ? static_cast<float>(noise)
+                                 : std::numeric_limits<float>::infinity());
   }
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);
@@ -247,15 +340,21 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   out.seconds = above_zero(number_in(stats, "wall_s"));
   if (stats.is_object() && stats.contains("history") && stats["history"].is_array()) {
     for (const auto& m : stats["history"]) {
-      const NoiseReport::Moment moment{number_in(m, "samples"), number_in(m, "seconds"), number_in(m, "median"), number_in(m, "p95")};
+      const NoiseReport::Moment moment{number_in(m, "samples"),
+                                       number_in(m, "seconds"),
+                                       number_in(m, "median"),
+                                       number_in(m, "p95")};
       if (moment.samples > 0 && moment.p95 > 0) {
         out.history.push_back(moment);
       }
     }
   }
   out.even = image->samples.empty();
-  const std::vector<float> taken = out.even ? std::vector<float>(out.map.size(), static_cast<float>(out.samples)) : image->samples;
-  const SamplesForTarget plain = samples_for_target(image->width, image->height, out.map, taken, target);
+  const std::vector<float> taken =
+      out.even ? std::vector<float>(out.map.size(), static_cast<float>(out.samples))
+               : image->samples;
+  const SamplesForTarget plain =
+      samples_for_target(image->width, image->height, out.map, taken, target);
   if (out.even) {
     // As its history goes on; sharing out saves the part that the map tells.
     out.order = order_of(out.history);
@@ -271,10 +370,15 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   if (stats.is_object() && stats.contains("lights") && stats["lights"].is_array()) {
     for (const auto& l : stats["lights"]) {
       const double noise = number_in(l, "noise");
-      if (!l.is_object() || !l.contains("name") || !l["name"].is_string() || !std::isfinite(noise)) {
+      if (!l.is_object() || !l.contains("name") || !l["name"].is_string() ||
+          !std::isfinite(noise)) {
         continue;
       }
-      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100), noise * noise, number_in(l, "noise_share"), {}, {}};
+      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100),
+                               noise * noise,
+                               number_in(l, "noise_share"),
+                               {},
+                               {}};
       total += light.share;
       const auto parts_in = [&](const char* key, bool squared, std::vector<double>& to) {
         if (!l.contains(key) || !l[key].is_object()) {
@@ -298,10 +402,14 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   }
   for (NoiseReport::Light& l : out.by_light) {
     l.share = total > 0 ? l.share / total : 0;
-    l.noise_share = std::isfinite(l.noise_share) ? l.noise_share : l.share;  // too few samples to tell
+    // Too few samples to tell.
+    l.noise_share = std::isfinite(l.noise_share) ? l.noise_share : l.share;
   }
-  std::stable_sort(out.by_light.begin(), out.by_light.end(), [](const auto& a, const auto& b) { return a.share > b.share; });
-  const auto rig = load_rig((std::filesystem::path(image_in(folder)).parent_path() / "rig.resolved.toml").string(), {});
+  std::stable_sort(out.by_light.begin(), out.by_light.end(), [](const auto& a, const auto& b) {
+    return a.share > b.share;
+  });
+  const auto rig = load_rig(
+      (std::filesystem::path(image_in(folder)).parent_path() / "rig.resolved.toml").string(), {});
   advise(out, has_parts, rig ? &*rig : nullptr);
   return out;
 }

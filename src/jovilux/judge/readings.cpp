@@ -1,16 +1,16 @@
 #include "jovilux/judge/readings.h"
 
+#include "jovilux/files/exr.h"
+#include "jovilux/judge/rendered_image.h"
+#include "jovilux/photometry/exposure.h"
+#include "jovilux/render/view.h"
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
 #include <optional>
 
 #include <fmt/format.h>
-
-#include "jovilux/files/exr.h"
-#include "jovilux/photometry/exposure.h"
-#include "jovilux/judge/rendered_image.h"
-#include "jovilux/render/view.h"
 
 namespace jovilux {
 Result<ImageReadings> read_image(const std::string& path, const std::vector<PixelBox>& boxes) {
@@ -19,11 +19,14 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
     return file.problems();
   }
   const auto fail = [&](std::string code, std::string text, std::string hint) {
-    return Problem{Severity::kError, std::move(code), {path, 0, 0}, "", std::move(text), std::move(hint)};
+    return Problem{
+        Severity::kError, std::move(code), {path, 0, 0}, "", std::move(text), std::move(hint)};
   };
   for (const char* channel : {"R", "G", "B"}) {
     if (!file->has(channel)) {
-      return fail("bad-image", fmt::format("has no channel {}", channel), "read an image.exr made by jovilux render");
+      return fail("bad-image",
+                  fmt::format("has no channel {}", channel),
+                  "read an image.exr made by jovilux render");
     }
   }
   ImageReadings out;
@@ -56,12 +59,18 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
   const Eigen::Vector3d y = xyz_from_rec709().row(1);
   const double scale = file->header().white_luminance;
   for (const PixelBox& box : boxes) {
-    if (box.x < 0 || box.y < 0 || box.width < 1 || box.height < 1 || box.x > out.width - box.width || box.y > out.height - box.height) {
-      return fail("out-of-range",
-                  box.width == 1 && box.height == 1
-                      ? fmt::format("pixel {},{} is outside the picture", box.x, box.y)
-                      : fmt::format("box {},{},{},{} is not inside the picture", box.x, box.y, box.width, box.height),
-                  fmt::format("x runs from 0 to {}, y from 0 (top) to {}", out.width - 1, out.height - 1));
+    if (box.x < 0 || box.y < 0 || box.width < 1 || box.height < 1 ||
+        box.x > out.width - box.width || box.y > out.height - box.height) {
+      return fail(
+          "out-of-range",
+          box.width == 1 && box.height == 1
+              ? fmt::format("pixel {},{} is outside the picture", box.x, box.y)
+              : fmt::format("box {},{},{},{} is not inside the picture",
+                            box.x,
+                            box.y,
+                            box.width,
+                            box.height),
+          fmt::format("x runs from 0 to {}, y from 0 (top) to {}", out.width - 1, out.height - 1));
     }
     const auto data = file->read(channels, box.x, box.y, box.width, box.height);
     if (!data) {
@@ -76,7 +85,8 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
       const Rgb rgb = Rgb((*data)[0][i], (*data)[1][i], (*data)[2][i]) * scale;
       r.rgb += rgb / static_cast<double>(n);
       clipped += view && view->clips(rgb) ? 1 : 0;
-      variance += out.has_error ? (*data)[3][i] * scale * scale : std::numeric_limits<double>::quiet_NaN();
+      variance +=
+          out.has_error ? (*data)[3][i] * scale * scale : std::numeric_limits<double>::quiet_NaN();
     }
     r.luminance = y.dot(r.rgb);
     r.standard_error = std::sqrt(variance) / static_cast<double>(n);
@@ -102,7 +112,10 @@ std::vector<PixelBox> pixels_of_line(int x0, int y0, int x1, int y1) {
   std::vector<PixelBox> out;
   for (int i = 0; i <= steps; ++i) {
     const double t = steps > 0 ? static_cast<double>(i) / steps : 0;
-    out.push_back({static_cast<int>(std::lround(x0 + t * (x1 - x0))), static_cast<int>(std::lround(y0 + t * (y1 - y0))), 1, 1});
+    out.push_back({static_cast<int>(std::lround(x0 + t * (x1 - x0))),
+                   static_cast<int>(std::lround(y0 + t * (y1 - y0))),
+                   1,
+                   1});
   }
   return out;
 }

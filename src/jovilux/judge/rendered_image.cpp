@@ -1,12 +1,5 @@
 #include "jovilux/judge/rendered_image.h"
 
-#include <algorithm>
-#include <array>
-#include <cmath>
-#include <filesystem>
-
-#include <fmt/format.h>
-
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/read_file.h"
@@ -14,6 +7,13 @@
 #include "jovilux/render/picture_files.h"
 #include "jovilux/rig/document.h"
 #include "jovilux/rig/rig.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
 
 namespace jovilux {
 namespace {
@@ -26,8 +26,15 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
     return file.problems();
   }
   const ExrHeader& header = file->header();
-  if (static_cast<std::uint64_t>(header.width) * static_cast<std::uint64_t>(header.height) > kMaxImagePixels) {
-    return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", fmt::format("{} x {} pixels; at most {}", header.width, header.height, kMaxImagePixels), ""};
+  if (static_cast<std::uint64_t>(header.width) * static_cast<std::uint64_t>(header.height) >
+      kMaxImagePixels) {
+    return Problem{
+        Severity::kError,
+        "bad-image",
+        {path, 0, 0},
+        "",
+        fmt::format("{} x {} pixels; at most {}", header.width, header.height, kMaxImagePixels),
+        ""};
   }
   RenderedImage out;
   out.width = header.width;
@@ -35,7 +42,8 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
   out.absolute = file->has_white_luminance();
   const auto scale = static_cast<float>(out.absolute ? header.white_luminance : 1.0);
   const auto rgb_of = [&](const std::string& stem, std::vector<float>& to) -> Problems {
-    const auto planes = file->read({stem + "R", stem + "G", stem + "B"}, 0, 0, out.width, out.height);
+    const auto planes =
+        file->read({stem + "R", stem + "G", stem + "B"}, 0, 0, out.width, out.height);
     if (!planes) {
       return planes.problems();
     }
@@ -50,7 +58,12 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
   };
   for (const char* channel : {"R", "G", "B"}) {
     if (!file->has(channel)) {
-      return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", fmt::format("has no channel {}", channel), "give an image.exr made by jovilux render"};
+      return Problem{Severity::kError,
+                     "bad-image",
+                     {path, 0, 0},
+                     "",
+                     fmt::format("has no channel {}", channel),
+                     "give an image.exr made by jovilux render"};
     }
   }
   if (Problems p = rgb_of("", out.rgb); !p.empty()) {
@@ -115,7 +128,9 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
     }
   }
   const auto rig = read_rig(std::move(look_only), "jovilux:rig");
-  return rig ? std::optional(RecordedLook{View(rig->look, ev->second), rig->look.bloom, rig_text->second}) : std::nullopt;
+  return rig ? std::optional(
+                   RecordedLook{View(rig->look, ev->second), rig->look.bloom, rig_text->second})
+             : std::nullopt;
 }
 
 View RenderedImage::shown() const {
@@ -144,7 +159,12 @@ Result<RenderedImage> load_rendered(const std::string& path, bool layers) {
     return load_exr_image(file, layers);
   }
   if (ending != ".png" && ending != ".hdr") {
-    return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", "is neither a render's folder nor an .exr, .png or .hdr file", ""};
+    return Problem{Severity::kError,
+                   "bad-image",
+                   {path, 0, 0},
+                   "",
+                   "is neither a render's folder nor an .exr, .png or .hdr file",
+                   ""};
   }
   auto image = load_image(file);
   if (!image) {
@@ -158,7 +178,8 @@ Result<RenderedImage> load_rendered(const std::string& path, bool layers) {
 }
 
 RenderedImage shrunk(const RenderedImage& image, int width, int height) {
-  const double ratio = std::min({1.0, static_cast<double>(width) / image.width, static_cast<double>(height) / image.height});
+  const double ratio = std::min(
+      {1.0, static_cast<double>(width) / image.width, static_cast<double>(height) / image.height});
   RenderedImage out;
   out.width = std::max(1, static_cast<int>(std::lround(image.width * ratio)));
   out.height = std::max(1, static_cast<int>(std::lround(image.height * ratio)));
@@ -168,18 +189,29 @@ RenderedImage shrunk(const RenderedImage& image, int width, int height) {
   for (int y = 0; y < out.height; ++y) {
     for (int x = 0; x < out.width; ++x) {
       // The mean over the pixels that this one covers.
-      const int x0 = static_cast<int>(static_cast<std::int64_t>(x) * image.width / out.width), x1 = std::max(x0 + 1, static_cast<int>(static_cast<std::int64_t>(x + 1) * image.width / out.width));
-      const int y0 = static_cast<int>(static_cast<std::int64_t>(y) * image.height / out.height), y1 = std::max(y0 + 1, static_cast<int>(static_cast<std::int64_t>(y + 1) * image.height / out.height));
+      const int x0 = static_cast<int>(static_cast<std::int64_t>(x) * image.width / out.width),
+                x1 = std::max(
+                    x0 + 1,
+                    static_cast<int>(static_cast<std::int64_t>(x + 1) * image.width / out.width));
+      const int y0 = static_cast<int>(static_cast<std::int64_t>(y) * image.height / out.height),
+                y1 = std::max(
+                    y0 + 1,
+                    static_cast<int>(static_cast<std::int64_t>(y + 1) * image.height / out.height));
       std::array<double, 3> sum{};
       for (int v = y0; v < y1; ++v) {
         for (int u = x0; u < x1; ++u) {
           for (std::size_t c = 0; c < 3; ++c) {
-            sum[c] += image.rgb[3 * (static_cast<std::size_t>(v) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(u)) + c];
+            sum[c] +=
+                image.rgb[3 * (static_cast<std::size_t>(v) * static_cast<std::size_t>(image.width) +
+                               static_cast<std::size_t>(u)) +
+                          c];
           }
         }
       }
       for (std::size_t c = 0; c < 3; ++c) {
-        out.rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(out.width) + static_cast<std::size_t>(x)) + c] = static_cast<float>(sum[c] / ((x1 - x0) * (y1 - y0)));
+        out.rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(out.width) +
+                     static_cast<std::size_t>(x)) +
+                c] = static_cast<float>(sum[c] / ((x1 - x0) * (y1 - y0)));
       }
     }
   }

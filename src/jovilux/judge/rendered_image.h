@@ -1,12 +1,12 @@
 #pragma once
 
-#include <optional>
-#include <string>
-#include <vector>
-
 #include "jovilux/base/problem.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/render/view.h"
+
+#include <optional>
+#include <string>
+#include <vector>
 
 namespace jovilux {
 
@@ -14,7 +14,7 @@ namespace jovilux {
 struct RecordedLook {
   View view;
   double bloom = 0;
-  std::string rig_text;             ///< the resolved rig
+  std::string rig_text;  ///< the resolved rig
 };
 /// From the rig and the exposure in the header; nothing where they are not there.
 std::optional<RecordedLook> recorded_look(const ExrHeader& header);
@@ -22,34 +22,45 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header);
 /// A picture to judge, whole in memory: ours with its layers and variance, or one from elsewhere.
 struct RenderedImage {
   int width = 0, height = 0;
-  bool absolute = false;            ///< its numbers are cd/m2
-  std::vector<float> rgb;           ///< linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top
-  std::vector<float> variance;      ///< of the mean luminance [(cd/m2)^2], one a pixel; empty where not told
-  std::vector<float> samples;       ///< that each pixel took; empty where all took as many
+  bool absolute = false;  ///< its numbers are cd/m2
+  /// Linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top.
+  std::vector<float> rgb;
+  /// Of the mean luminance [(cd/m2)^2], one a pixel; empty where not told.
+  std::vector<float> variance;
+  std::vector<float> samples;  ///< that each pixel took; empty where all took as many
   struct Layer {
-    std::string name;               ///< "pendant", or of a part "pendant.haze"
+    std::string name;  ///< "pendant", or of a part "pendant.haze"
     std::vector<float> rgb;
   };
-  std::vector<Layer> layers;        ///< of lights, without their parts; their sum is the picture
-  std::vector<Layer> parts;         ///< of lights, where the picture keeps them
-  std::optional<View> view;         ///< as it was rendered to be seen; nothing: not told
+  std::vector<Layer> layers;  ///< of lights, without their parts; their sum is the picture
+  std::vector<Layer> parts;   ///< of lights, where the picture keeps them
+  std::optional<View> view;   ///< as it was rendered to be seen; nothing: not told
   double bloom = 0;
-  std::string rig_text;             ///< the resolved rig, where it is in the file
+  std::string rig_text;  ///< the resolved rig, where it is in the file
 
-  std::size_t pixels() const { return static_cast<std::size_t>(width) * static_cast<std::size_t>(height); }
-  double luminance(std::size_t pixel) const { return 0.21263901 * rgb[3 * pixel] + 0.71516868 * rgb[3 * pixel + 1] + 0.07219232 * rgb[3 * pixel + 2]; }
-  Rgb color(std::size_t pixel) const { return {rgb[3 * pixel], rgb[3 * pixel + 1], rgb[3 * pixel + 2]}; }
+  std::size_t pixels() const {
+    return static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
+  }
+  double luminance(std::size_t pixel) const {
+    return 0.21263901 * rgb[3 * pixel] + 0.71516868 * rgb[3 * pixel + 1] +
+           0.07219232 * rgb[3 * pixel + 2];
+  }
+  Rgb color(std::size_t pixel) const {
+    return {rgb[3 * pixel], rgb[3 * pixel + 1], rgb[3 * pixel + 2]};
+  }
   /// As it was rendered to be seen, or exposed so that its geometric mean is 18 % gray.
   View shown() const;
 };
 
-/// Reads a folder of a render (its image.exr) or an EXR, PNG or Radiance HDR file; `layers`: also those of lights.
+/// Reads a folder of a render (its image.exr) or an EXR, PNG or Radiance HDR file; `layers`: also
+/// those of lights.
 Result<RenderedImage> load_rendered(const std::string& path, bool layers);
 
 /// The image.exr of a folder; the path itself where it is none.
 std::string image_in(const std::string& path);
 
-/// The luminances of a picture averaged over whole-number factors or sampled, for figures of at most width x height.
+/// The luminances of a picture averaged over whole-number factors or sampled, for figures of at
+/// most width x height.
 RenderedImage shrunk(const RenderedImage& image, int width, int height);
 
 }  // namespace jovilux

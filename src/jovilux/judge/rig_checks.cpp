@@ -1,15 +1,15 @@
 #include "jovilux/judge/rig_checks.h"
 
+#include "jovilux/base/sampler.h"
+#include "jovilux/base/text.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/units/text.h"
+
 #include <algorithm>
 #include <cmath>
 #include <map>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/sampler.h"
-#include "jovilux/base/text.h"
-#include "jovilux/render/camera.h"
-#include "jovilux/units/text.h"
 
 namespace jovilux {
 namespace {
@@ -30,7 +30,8 @@ Vec3 cone_direction(const Frame& frame, double half_angle, const Vec2& u) {
   return frame.to_world({r * std::cos(phi), r * std::sin(phi), cosine});
 }
 
-// The objects that have a point inside: those that rays from it, in all directions, leave an odd number of times.
+// The objects that have a point inside: those that rays from it, in all directions, leave an odd
+// number of times.
 std::vector<std::uint32_t> objects_around(const Scene& scene, const Vec3& point) {
   constexpr int kDirections = 48;
   constexpr int kMostCrossings = 1000;
@@ -65,20 +66,35 @@ std::vector<std::uint32_t> objects_around(const Scene& scene, const Vec3& point)
 
 class Checks {
  public:
-  Checks(const Rig& rig, const Scene& scene, const std::vector<LightReport>& reports) : rig_(rig), scene_(scene), reports_(reports) {}
+  Checks(const Rig& rig, const Scene& scene, const std::vector<LightReport>& reports)
+      : rig_(rig), scene_(scene), reports_(reports) {}
 
   Problems run() {
     if (rig_.cameras.empty()) {
-      warn("no-camera", {rig_.file, 0, 0}, "camera", "the rig has no camera: there is nothing to render", "add a [[camera]] with at and look_at");
+      warn("no-camera",
+           {rig_.file, 0, 0},
+           "camera",
+           "the rig has no camera: there is nothing to render",
+           "add a [[camera]] with at and look_at");
     }
     if (rig_.lights.empty()) {
-      warn("no-light", {rig_.file, 0, 0}, "light", "the rig has no light: every picture is black", "add a [[light]]");
+      warn("no-light",
+           {rig_.file, 0, 0},
+           "light",
+           "the rig has no light: every picture is black",
+           "add a [[light]]");
     }
     scene_size();
     for (const MaterialSpec& m : rig_.materials) {
       albedo(m);
       if (m.bounce_roughness > m.roughness) {
-        warn("bounce-roughness", m.bounce_place, "material." + m.name + ".bounce_roughness", fmt::format("a departure from physics: rougher ({} instead of {}) where it throws light on what is no mirror", short_number(m.bounce_roughness, 2), short_number(m.roughness, 2)),
+        warn("bounce-roughness",
+             m.bounce_place,
+             "material." + m.name + ".bounce_roughness",
+             fmt::format("a departure from physics: rougher ({} instead of {}) where it throws "
+                         "light on what is no mirror",
+                         short_number(m.bounce_roughness, 2),
+                         short_number(m.roughness, 2)),
              "render tells how much light that takes; leave it out for what is real");
       }
     }
@@ -96,8 +112,17 @@ class Checks {
   }
 
  private:
-  void warn(std::string code, const Place& place, std::string address, std::string text, std::string hint) {
-    problems_.push_back({Severity::kWarning, std::move(code), place, std::move(address), std::move(text), std::move(hint)});
+  void warn(std::string code,
+            const Place& place,
+            std::string address,
+            std::string text,
+            std::string hint) {
+    problems_.push_back({Severity::kWarning,
+                         std::move(code),
+                         place,
+                         std::move(address),
+                         std::move(text),
+                         std::move(hint)});
   }
 
   void scene_size() {
@@ -116,32 +141,51 @@ class Checks {
       return;
     }
     // The unit that would make it a place that people light.
-    static constexpr std::pair<const char*, double> kUnits[] = {{"mm", 1e-3}, {"cm", 1e-2}, {"in", 0.0254}, {"ft", 0.3048}, {"m", 1}, {"km", 1e3}};
+    static constexpr std::pair<const char*, double> kUnits[] = {
+        {"mm", 1e-3}, {"cm", 1e-2}, {"in", 0.0254}, {"ft", 0.3048}, {"m", 1}, {"km", 1e3}};
     std::string hint = "see [scene] length, mesh_length and scale";
     double best = 1e9;
     for (const auto& [name, meters] : kUnits) {
       const double as = size / rig_.length * meters, off = std::abs(std::log(as / 8));
       if (as > 0.3 && as < 300 && off < best) {
         best = off;
-        hint = fmt::format("with [scene] length = \"{}\" it would be {}", name, readable_length(as));
+        hint =
+            fmt::format("with [scene] length = \"{}\" it would be {}", name, readable_length(as));
       }
     }
-    warn("scene-size", {rig_.file, 0, 0}, "scene.length",
-         fmt::format("everything together is {} across: {} for a place that people light", readable_length(size), size > kLargest ? "large" : "small"), hint);
+    warn("scene-size",
+         {rig_.file, 0, 0},
+         "scene.length",
+         fmt::format("everything together is {} across: {} for a place that people light",
+                     readable_length(size),
+                     size > kLargest ? "large" : "small"),
+         hint);
   }
 
-  // Haze that hides what the camera looks at, that no light from the sky comes through, that never loses light.
+  // Haze that hides what the camera looks at, that no light from the sky comes through, that never
+  // loses light.
   void haze() {
     if (scene_.hazes.empty()) {
       return;
     }
     for (const HazeSpec& h : rig_.hazes) {
-      if (!h.inside && h.extinction > 0 && h.falloff_height == 0 && h.file.empty() && !scene_.distant.empty()) {
-        warn("haze-hides-sky", h.place, "haze." + h.name + ".inside", "is everywhere without end: nothing of sun, sky and dome comes through", "hold it inside a solid, such as a box around the set");
+      if (!h.inside && h.extinction > 0 && h.falloff_height == 0 && h.file.empty() &&
+          !scene_.distant.empty()) {
+        warn("haze-hides-sky",
+             h.place,
+             "haze." + h.name + ".inside",
+             "is everywhere without end: nothing of sun, sky and dome comes through",
+             "hold it inside a solid, such as a box around the set");
       }
       constexpr int kManyBounces = 1000;
       if (h.albedo.maxCoeff() >= 1 && h.extinction > 0 && rig_.render.bounces >= kManyBounces) {
-        warn("haze-albedo", h.albedo_place, "haze." + h.name + ".albedo", fmt::format("scatters all of the light and absorbs none: with {} bounces paths hardly end", rig_.render.bounces), "use 0.99 or less, or fewer bounces");
+        warn("haze-albedo",
+             h.albedo_place,
+             "haze." + h.name + ".albedo",
+             fmt::format(
+                 "scatters all of the light and absorbs none: with {} bounces paths hardly end",
+                 rig_.render.bounces),
+             "use 0.99 or less, or fewer bounces");
       }
     }
     for (std::size_t c = 0; c < rig_.cameras.size(); ++c) {
@@ -150,7 +194,8 @@ class Checks {
       const Camera camera(rig_.cameras[c], rig_.up, 32, 18);
       for (int y = 0; y < 18; ++y) {
         for (int x = 0; x < 32; ++x) {
-          const Ray ray = camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
+          const Ray ray =
+              camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
           const Hit hit = scene_.world.closest(ray);
           if (hit.found()) {
             seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t, 64), hit.t);
@@ -167,16 +212,28 @@ class Checks {
       if (left >= kDrowned) {
         continue;
       }
-      const auto thickest = std::max_element(rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) { return a.extinction < b.extinction; });
+      const auto thickest = std::max_element(
+          rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) {
+            return a.extinction < b.extinction;
+          });
       // The depth that leaves half, at this distance.
       const double works = thickest->extinction * -std::log(kWorks) / depth;
-      warn("haze-too-dense", thickest->extinction_place, "haze." + thickest->name,
-           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}", rig_.cameras[c].name, left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2), readable_length(distance), readable_length(-std::log(0.05) / thickest->extinction)),
-           fmt::format("visibility = \"{}\" leaves half of it", readable_length(-std::log(0.05) / works)));
+      warn("haze-too-dense",
+           thickest->extinction_place,
+           "haze." + thickest->name,
+           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}",
+                       rig_.cameras[c].name,
+                       left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2),
+                       readable_length(distance),
+                       readable_length(-std::log(0.05) / thickest->extinction)),
+           fmt::format("visibility = \"{}\" leaves half of it",
+                       readable_length(-std::log(0.05) / works)));
     }
   }
 
-  bool opaque(const ObjectSpec& o) const { return o.material < 0 || !scene_.materials[static_cast<std::size_t>(o.material)].lets_through(); }
+  bool opaque(const ObjectSpec& o) const {
+    return o.material < 0 || !scene_.materials[static_cast<std::size_t>(o.material)].lets_through();
+  }
 
   // Solids that rays may miss or pass through, and cameras in them.
   void solids() {
@@ -186,23 +243,41 @@ class Checks {
       }
       const double steepest = s.compiled->steepest(20000);
       if (steepest > 1.01) {
-        warn("formula-slope", s.place, "solid." + s.name + ".slope",
-             fmt::format("rises by up to {} a meter, but slope says {}: rays may pass through its surface", short_number(steepest * s.node.slope, 3), short_number(s.node.slope, 3)),
+        warn("formula-slope",
+             s.place,
+             "solid." + s.name + ".slope",
+             fmt::format(
+                 "rises by up to {} a meter, but slope says {}: rays may pass through its surface",
+                 short_number(steepest * s.node.slope, 3),
+                 short_number(s.node.slope, 3)),
              fmt::format("slope = {}", short_number(1.1 * steepest * s.node.slope, 2)));
       }
     }
     const double tolerance = rig_.render.march.tolerance;
     for (const PlacedSolid& placed : scene_.world.solids()) {
       const ObjectSpec& object = rig_.objects[scene_.surfaces[placed.surface].object];
-      const double smallest = placed.solid->smallest() * placed.to_world.linear.colwise().norm().minCoeff();
+      const double smallest =
+          placed.solid->smallest() * placed.to_world.linear.colwise().norm().minCoeff();
       if (smallest < 2 * tolerance) {
-        warn("march-tolerance", rig_.render.march_place.line > 0 ? rig_.render.march_place : object.place, "render.march.tolerance",
-             fmt::format("steps of {} are too coarse for \"{}\", whose thinnest part measures {}: rays may miss it", readable_length(tolerance), object.name, readable_length(smallest)),
+        warn("march-tolerance",
+             rig_.render.march_place.line > 0 ? rig_.render.march_place : object.place,
+             "render.march.tolerance",
+             fmt::format("steps of {} are too coarse for \"{}\", whose thinnest part measures {}: "
+                         "rays may miss it",
+                         readable_length(tolerance),
+                         object.name,
+                         readable_length(smallest)),
              fmt::format("march = {{ tolerance = \"{}\" }}", readable_length(smallest / 4)));
       }
       for (const CameraSpec& c : rig_.cameras) {
         if (opaque(object) && placed.solid->distance(placed.to_local.point(c.at)) < 0) {
-          warn("camera-inside-solid", c.place, "camera." + c.name, fmt::format("is inside the solid object \"{}\" ({}): it sees nothing else", object.name, to_string(object.place)), "move the camera out");
+          warn("camera-inside-solid",
+               c.place,
+               "camera." + c.name,
+               fmt::format("is inside the solid object \"{}\" ({}): it sees nothing else",
+                           object.name,
+                           to_string(object.place)),
+               "move the camera out");
         }
       }
     }
@@ -221,11 +296,15 @@ class Checks {
 
   void albedo(const MaterialSpec& m) {
     const double highest = m.color.maxCoeff();
-    if ((m.kind != MaterialSpec::Kind::kMatte && m.kind != MaterialSpec::Kind::kGloss) || highest <= kHighAlbedo) {
+    if ((m.kind != MaterialSpec::Kind::kMatte && m.kind != MaterialSpec::Kind::kGloss) ||
+        highest <= kHighAlbedo) {
       return;
     }
-    warn("high-albedo", m.color_place, "material." + m.name + ".color",
-         fmt::format("reflects {} % of the light; fresh snow and white paint stay below 90 %", short_number(100 * highest, 3)),
+    warn("high-albedo",
+         m.color_place,
+         "material." + m.name + ".color",
+         fmt::format("reflects {} % of the light; fresh snow and white paint stay below 90 %",
+                     short_number(100 * highest, 3)),
          "use 0.8 for white walls: higher ones wash out and need many bounces");
   }
 
@@ -237,10 +316,14 @@ class Checks {
   // How rays from the light fare: none meets an object, or all do so beyond `reach`.
   void emptiness(const LightSpec& light, const Emitter& emitter, const std::string& address) {
     const SourceShape& s = light.shape;
-    const bool aimed_form = !s.two_sided && light.profile_file.empty() && (s.form == Form::kSpot || s.form == Form::kDisk || s.form == Form::kRect);
-    const double half = s.form == Form::kSpot ? (s.beam.exponent == 0 ? s.beam.half_beam : std::min(kPiD / 2, 1.5 * s.beam.half_field))
-                        : s.half_spread > 0   ? s.half_spread
-                                              : kPiD / 2;
+    const bool aimed_form =
+        !s.two_sided && light.profile_file.empty() &&
+        (s.form == Form::kSpot || s.form == Form::kDisk || s.form == Form::kRect);
+    const double half = s.form == Form::kSpot
+                            ? (s.beam.exponent == 0 ? s.beam.half_beam
+                                                    : std::min(kPiD / 2, 1.5 * s.beam.half_field))
+                        : s.half_spread > 0 ? s.half_spread
+                                            : kPiD / 2;
     const Frame frame = Frame::around(light.axis.cast<float>());
     const Vec3 center = light.at.cast<float>();
     bool meets = false, within = !light.falloff.has_reach, in_zone = !light.zone;
@@ -267,12 +350,17 @@ class Checks {
     const float clear = static_cast<float>(s.radius) * 1.0001f + 1e-5f * (1 + center.norm());
     for (int i = 0; i < kProbeRays; ++i) {
       const Sampler sampler(1, 3, static_cast<std::uint32_t>(i));
-      const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0)) : sphere_direction(sampler.pair(0));
-      probe(center + (aimed_form ? Vec3(frame.z * 1e-5f * (1 + center.norm())) : Vec3(direction * clear)), direction);
+      const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0))
+                                        : sphere_direction(sampler.pair(0));
+      probe(center + (aimed_form ? Vec3(frame.z * 1e-5f * (1 + center.norm()))
+                                 : Vec3(direction * clear)),
+            direction);
     }
-    for (const PlacedShape& placed : scene_.world.shapes()) {  // small things that the even rays may miss
+    // Small things that the even rays may miss.
+    for (const PlacedShape& placed : scene_.world.shapes()) {
       const Vec3 to = placed.to_world.offset.cast<float>() - center;
-      if (scene_.surfaces[placed.surface].object == kNoIndex || !placed.shape.bounded() || to.norm() < 1e-6f) {
+      if (scene_.surfaces[placed.surface].object == kNoIndex || !placed.shape.bounded() ||
+          to.norm() < 1e-6f) {
         continue;
       }
       const Vec3 direction = to.normalized();
@@ -281,24 +369,42 @@ class Checks {
       }
     }
     if (!meets) {
-      warn("faces-nothing", light.place, address, aimed_form ? "faces away from everything: its beam meets no object" : "its light meets no object",
+      warn("faces-nothing",
+           light.place,
+           address,
+           aimed_form ? "faces away from everything: its beam meets no object"
+                      : "its light meets no object",
            aimed_form ? "see aim or toward" : "see at");
     } else if (!within) {
-      warn("reach-holds-nothing", light.falloff_place, address + ".reach",
-           fmt::format("the light ends at {}, but the nearest thing it could meet is {} away", readable_length(light.falloff.reach_end), readable_length(nearest)),
+      warn("reach-holds-nothing",
+           light.falloff_place,
+           address + ".reach",
+           fmt::format("the light ends at {}, but the nearest thing it could meet is {} away",
+                       readable_length(light.falloff.reach_end),
+                       readable_length(nearest)),
            fmt::format("reach beyond {}, or move the light", readable_length(nearest)));
     } else if (!in_zone) {
-      warn("zone-holds-nothing", light.place, address + ".zone", fmt::format("no surface that the light meets lies in its zone \"{}\"", light.zone->name), "move or enlarge the zone");
+      warn("zone-holds-nothing",
+           light.place,
+           address + ".zone",
+           fmt::format("no surface that the light meets lies in its zone \"{}\"", light.zone->name),
+           "move or enlarge the zone");
     } else {
       hot_spot(light, emitter, lit, address);
     }
   }
 
   // What the light brings to p on a surface facing its center; in any unit, for comparing places.
-  static double relative_level(const Emitter& e, const Vec3& p) { return sample_toward(e, p, {0.5f, 0.5f}).weight; }
+  static double relative_level(const Emitter& e, const Vec3& p) {
+    return sample_toward(e, p, {0.5f, 0.5f}).weight;
+  }
 
-  // A tiny source so near a surface that its hottest place gets hundreds of times what it brings to 1 m.
-  void hot_spot(const LightSpec& light, const Emitter& emitter, const std::vector<Lit>& lit, const std::string& address) {
+  // A tiny source so near a surface that its hottest place gets hundreds of times what it brings to
+  // 1 m.
+  void hot_spot(const LightSpec& light,
+                const Emitter& emitter,
+                const std::vector<Lit>& lit,
+                const std::string& address) {
     constexpr double kTiny = 0.02, kHot = 400, kTame = 100;
     const SourceShape& s = light.shape;
     const double size = s.form == Form::kRect ? std::hypot(s.width, s.height) : 2 * s.radius;
@@ -306,16 +412,27 @@ class Checks {
     if (lit.empty() || size > kTiny || s.form == Form::kTube || !(at_1m > 0)) {
       return;
     }
-    const Lit& hottest = *std::max_element(lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
+    const Lit& hottest = *std::max_element(
+        lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
     const double ratio = hottest.level / at_1m, d = hottest.distance;
     if (ratio < kHot || d > 0.1) {
       return;
     }
     // 1 / (d^2 + c^2) = kTame.
-    warn("hot-spot", light.place, address,
-         fmt::format("a source {} across, {} from \"{}\", which gets {} times what a surface 1 m away gets: light that bounces off there makes fireflies", size > 0 ? readable_length(size) : std::string("without size"),
-                     readable_length(d), rig_.objects[hottest.object].name, short_number(ratio, 2)),
-         fmt::format("cushion = \"{}\" brings it to {} times; or give the source a radius nearer to {}", readable_length(std::sqrt(1 / kTame - d * d)), short_number(kTame), readable_length(0.5 * d)));
+    warn("hot-spot",
+         light.place,
+         address,
+         fmt::format("a source {} across, {} from \"{}\", which gets {} times what a surface 1 m "
+                     "away gets: light that bounces off there makes fireflies",
+                     size > 0 ? readable_length(size) : std::string("without size"),
+                     readable_length(d),
+                     rig_.objects[hottest.object].name,
+                     short_number(ratio, 2)),
+         fmt::format(
+             "cushion = \"{}\" brings it to {} times; or give the source a radius nearer to {}",
+             readable_length(std::sqrt(1 / kTame - d * d)),
+             short_number(kTame),
+             readable_length(0.5 * d)));
   }
 
   // Beyond anything real, or beyond what its kind has.
@@ -325,31 +442,59 @@ class Checks {
     }
     const double L = report.levels.luminance->value;
     const auto kind = kind_of(light, light.shape);
-    const std::string usual = kind ? fmt::format("{} have {} to {} cd/m2", kind->name, short_number(kind->lo, 2), short_number(kind->hi, 2)) : "";
-    const std::string hint = usual + (usual.empty() ? "" : ". ") + "Enlarge the source or lower its output";
+    const std::string usual = kind ? fmt::format("{} have {} to {} cd/m2",
+                                                 kind->name,
+                                                 short_number(kind->lo, 2),
+                                                 short_number(kind->hi, 2))
+                                   : "";
+    const std::string hint =
+        usual + (usual.empty() ? "" : ". ") + "Enlarge the source or lower its output";
     if (L > kBrightestLuminance) {
-      warn("luminance-beyond-real", light.output_place, address + ".output",
-           fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, 1.6e9 cd/m2", short_number(L, 3)), hint);
+      warn("luminance-beyond-real",
+           light.output_place,
+           address + ".output",
+           fmt::format("its surface would have {} cd/m2; nothing is brighter than the sun's disc, "
+                       "1.6e9 cd/m2",
+                       short_number(L, 3)),
+           hint);
     } else if (kind && L > kind->highest) {
-      warn("brighter-than-its-kind", light.output_place, address + ".output", fmt::format("its surface has {} cd/m2, more than {} ever have", short_number(L, 3), kind->name), hint);
+      warn("brighter-than-its-kind",
+           light.output_place,
+           address + ".output",
+           fmt::format(
+               "its surface has {} cd/m2, more than {} ever have", short_number(L, 3), kind->name),
+           hint);
     }
   }
 
   // lm for a beam so narrow that its peak is a searchlight's.
   void narrow_beam(const LightSpec& light, const LightReport& report, const std::string& address) {
     constexpr double kAbsurdPeak = 2e6;
-    const bool by_flux = light.output.kind == Output::Kind::kFlux || light.output.kind == Output::Kind::kPower;
-    if (light.shape.form != Form::kSpot || light.shape.beam.half_beam <= 0 || !by_flux || !report.levels.intensity || report.levels.intensity->value <= kAbsurdPeak) {
+    const bool by_flux =
+        light.output.kind == Output::Kind::kFlux || light.output.kind == Output::Kind::kPower;
+    if (light.shape.form != Form::kSpot || light.shape.beam.half_beam <= 0 || !by_flux ||
+        !report.levels.intensity || report.levels.intensity->value <= kAbsurdPeak) {
       return;
     }
     // Peak goes as one over the beam's square.
-    const double beam = 2 * light.shape.beam.half_beam * 180 / kPiD, wider = std::min(60.0, beam * std::sqrt(report.levels.intensity->value / 1e5));
-    warn("narrow-beam", light.output_place, address + ".output",
-         fmt::format("{} lm in a beam of {} deg have a peak of {} cd; stadium floodlights stay below 2e6 cd", short_number(report.levels.flux->value), short_number(beam, 3), short_number(report.levels.intensity->value, 3)),
-         fmt::format("a beam of {} deg would have 1e5 cd; or state the peak in cd", short_number(wider, 2)));
+    const double beam = 2 * light.shape.beam.half_beam * 180 / kPiD,
+                 wider = std::min(60.0, beam * std::sqrt(report.levels.intensity->value / 1e5));
+    warn(
+        "narrow-beam",
+        light.output_place,
+        address + ".output",
+        fmt::format(
+            "{} lm in a beam of {} deg have a peak of {} cd; stadium floodlights stay below 2e6 cd",
+            short_number(report.levels.flux->value),
+            short_number(beam, 3),
+            short_number(report.levels.intensity->value, 3)),
+        fmt::format("a beam of {} deg would have 1e5 cd; or state the peak in cd",
+                    short_number(wider, 2)));
   }
 
-  const LightParts& parts_of(const LightSpec& light) const { return scene_.lights[static_cast<std::size_t>(&light - rig_.lights.data())]; }
+  const LightParts& parts_of(const LightSpec& light) const {
+    return scene_.lights[static_cast<std::size_t>(&light - rig_.lights.data())];
+  }
 
   // Copies that each have the whole output.
   void copies(const LightSpec& light) {
@@ -357,20 +502,33 @@ class Checks {
       return;
     }
     const auto& flux = parts_of(light).levels.flux;
-    warn("copies-at-full-output", light.copies_place, "array." + light.layer + ".output",
-         fmt::format("{} copies of full output each{}", light.copies, flux ? fmt::format(": {} lm together", short_number(flux->value * light.copies)) : ""),
+    warn("copies-at-full-output",
+         light.copies_place,
+         "array." + light.layer + ".output",
+         fmt::format(
+             "{} copies of full output each{}",
+             light.copies,
+             flux ? fmt::format(": {} lm together", short_number(flux->value * light.copies)) : ""),
          "output = \"total\" divides the light's output among them");
   }
 
-  void profile_lumens(const LightSpec& light, const LightReport& report, const std::string& address) {
+  void profile_lumens(const LightSpec& light,
+                      const LightReport& report,
+                      const std::string& address) {
     const LightParts& parts = parts_of(light);
     if (!parts.profile || !report.levels.flux || !light.output_given) {
       return;
     }
-    const double file = parts.shape.profile->flux(), mine = report.levels.flux->value / light.share, ratio = mine / file;
+    const double file = parts.shape.profile->flux(), mine = report.levels.flux->value / light.share,
+                 ratio = mine / file;
     if (std::abs(ratio - 1) > 0.05) {
-      warn("profile-lumens", light.output_place, address + ".output",
-           fmt::format("the light's {} lm are {} times the {} lm of its photometric file", short_number(mine), short_number(ratio, 3), short_number(file)),
+      warn("profile-lumens",
+           light.output_place,
+           address + ".output",
+           fmt::format("the light's {} lm are {} times the {} lm of its photometric file",
+                       short_number(mine),
+                       short_number(ratio, 3),
+                       short_number(file)),
            "leave output out to take the file's lumens");
     }
   }
@@ -387,16 +545,25 @@ class Checks {
     // Of many copies some are probed by rays, evenly among them.
     constexpr std::size_t kCopiesProbed = 64;
     copy_ = light.copies > 1 && !light.name.ends_with("[0]") ? copy_ + 1 : 0;
-    if (copy_ % std::max<std::size_t>(1, static_cast<std::size_t>(light.copies) / kCopiesProbed) != 0) {
+    if (copy_ % std::max<std::size_t>(1, static_cast<std::size_t>(light.copies) / kCopiesProbed) !=
+        0) {
       return;
     }
     bool enclosed = false;
     const auto index = static_cast<std::size_t>(&light - rig_.lights.data());
     if (const ObjectSpec* o = light.object >= 0 ? nullptr : solid_at(light.at)) {
       enclosed = true;
-      warn("light-inside-object", light.place, address, fmt::format("is inside the solid object \"{}\" ({}): none of its light comes out", o->name, to_string(o->place)), "move the light out, or use a shell");
+      warn("light-inside-object",
+           light.place,
+           address,
+           fmt::format("is inside the solid object \"{}\" ({}): none of its light comes out",
+                       o->name,
+                       to_string(o->place)),
+           "move the light out, or use a shell");
     }
-    const std::vector<std::uint32_t> around = light.object >= 0 ? std::vector<std::uint32_t>{} : objects_around(scene_, light.at.cast<float>());
+    const std::vector<std::uint32_t> around = light.object >= 0
+                                                  ? std::vector<std::uint32_t>{}
+                                                  : objects_around(scene_, light.at.cast<float>());
     for (const std::uint32_t object : around) {
       if (std::find(around_camera_.begin(), around_camera_.end(), object) != around_camera_.end()) {
         continue;  // a room around camera and light
@@ -406,8 +573,13 @@ class Checks {
         continue;  // a lampshade, a glass; what is inside a solid was asked for above
       }
       enclosed = true;
-      warn("light-inside-object", light.place, address,
-           fmt::format("is inside the closed object \"{}\" ({}): none of its light comes out", o.name, to_string(o.place)), "move the light out, or open the object");
+      warn("light-inside-object",
+           light.place,
+           address,
+           fmt::format("is inside the closed object \"{}\" ({}): none of its light comes out",
+                       o.name,
+                       to_string(o.place)),
+           "move the light out, or open the object");
     }
     if (!enclosed && light.object < 0) {
       emptiness(light, scene_.emitters[index], address);
@@ -417,10 +589,17 @@ class Checks {
       law.has_reach = false;
       const double factor = falloff_weight(law, report.subject->distance_m);
       if (std::abs(factor - 1) > 0.01) {
-        warn("not-physical", light.falloff_place, address + ".falloff",
-             fmt::format("the law \"{}\" gives {} times the physical level at its subject ({}, {} away)", to_string(law.law), short_number(factor, 3),
-                         report.subject->object, readable_length(report.subject->distance_m)),
-             fmt::format("match = \"{}\" keeps the level there", readable_length(report.subject->distance_m)));
+        warn("not-physical",
+             light.falloff_place,
+             address + ".falloff",
+             fmt::format(
+                 "the law \"{}\" gives {} times the physical level at its subject ({}, {} away)",
+                 to_string(law.law),
+                 short_number(factor, 3),
+                 report.subject->object,
+                 readable_length(report.subject->distance_m)),
+             fmt::format("match = \"{}\" keeps the level there",
+                         readable_length(report.subject->distance_m)));
       }
     }
   }
@@ -429,7 +608,7 @@ class Checks {
   const Scene& scene_;
   const std::vector<LightReport>& reports_;
   std::vector<std::uint32_t> around_camera_;
-  std::size_t copy_ = 0;   // of the array whose lights are being checked
+  std::size_t copy_ = 0;  // of the array whose lights are being checked
   Problems problems_;
 };
 

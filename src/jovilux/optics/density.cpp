@@ -1,19 +1,22 @@
 #include "jovilux/optics/density.h"
 
-#include <algorithm>
-#include <cmath>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/sampler.h"
+
+#include <algorithm>
+#include <cmath>
 
 namespace jovilux {
 namespace {
 
-constexpr float kContrast = 2;                                    // of three octaves, whose sum seldom comes near its ends
+// Of three octaves, whose sum seldom comes near its ends.
+constexpr float kContrast = 2;
 constexpr std::array<float, 3> kOctaves = {4.0f / 7, 2.0f / 7, 1.0f / 7};
 
 float lattice_value(int x, int y, int z, std::uint32_t seed) {
-  const std::uint32_t h = mix(mix(mix(static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y)), static_cast<std::uint32_t>(z)), seed);
+  const std::uint32_t h = mix(mix(mix(static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y)),
+                                  static_cast<std::uint32_t>(z)),
+                              seed);
   return 2 * unit_float(h) - 1;
 }
 
@@ -31,7 +34,8 @@ float octave(const Vec3& p, std::uint32_t seed) {
   const auto smooth = [](float t) { return t * t * t * (t * (6 * t - 15) + 10); };
   const float u = smooth(c.f.x()), v = smooth(c.f.y()), w = smooth(c.f.z());
   const auto row = [&](int dy, int dz) {
-    const float a = lattice_value(c.x, c.y + dy, c.z + dz, seed), b = lattice_value(c.x + 1, c.y + dy, c.z + dz, seed);
+    const float a = lattice_value(c.x, c.y + dy, c.z + dz, seed),
+                b = lattice_value(c.x + 1, c.y + dy, c.z + dz, seed);
     return a + u * (b - a);
   };
   const float a = row(0, 0), b = row(1, 0), d = row(0, 1), e = row(1, 1);
@@ -72,14 +76,21 @@ float clump_bound(const Vec3& at, std::uint32_t seed) {
   const Cell c = cell_of(in_reach(at));
   float highest = -1;
   for (int i = 0; i < 8; ++i) {
-    highest = std::max(highest, lattice_value(c.x + (i & 1), c.y + (i >> 1 & 1), c.z + (i >> 2), seed));
+    highest =
+        std::max(highest, lattice_value(c.x + (i & 1), c.y + (i >> 1 & 1), c.z + (i >> 2), seed));
   }
   return std::clamp(kContrast * (kOctaves[0] * highest + kOctaves[1] + kOctaves[2]), -1.0f, 1.0f);
 }
 
-DensityGrid::DensityGrid(const Transform& to_world, const std::array<int, 3>& first, const std::array<int, 3>& blocks)
-    : to_lattice_(to_world.inverse()), first_(first), blocks_(blocks),
-      index_(static_cast<std::size_t>(blocks[0]) * static_cast<std::size_t>(blocks[1]) * static_cast<std::size_t>(blocks[2]), -1) {}
+DensityGrid::DensityGrid(const Transform& to_world,
+                         const std::array<int, 3>& first,
+                         const std::array<int, 3>& blocks)
+    : to_lattice_(to_world.inverse()),
+      first_(first),
+      blocks_(blocks),
+      index_(static_cast<std::size_t>(blocks[0]) * static_cast<std::size_t>(blocks[1]) *
+                 static_cast<std::size_t>(blocks[2]),
+             -1) {}
 
 void DensityGrid::set_block(const std::array<int, 3>& block, const float* values) {
   constexpr std::size_t kCells = kSide * kSide * kSide;
@@ -95,14 +106,16 @@ float DensityGrid::value(int x, int y, int z) const {
   x -= first_[0];
   y -= first_[1];
   z -= first_[2];
-  if (x < 0 || y < 0 || z < 0 || x >= blocks_[0] * kSide || y >= blocks_[1] * kSide || z >= blocks_[2] * kSide) {
+  if (x < 0 || y < 0 || z < 0 || x >= blocks_[0] * kSide || y >= blocks_[1] * kSide ||
+      z >= blocks_[2] * kSide) {
     return 0;
   }
   const std::int32_t block = index_[slot(x / kSide, y / kSide, z / kSide)];
   if (block < 0) {
     return 0;
   }
-  return values_[static_cast<std::size_t>(block) * kSide * kSide * kSide + static_cast<std::size_t>(((z % kSide) * kSide + y % kSide) * kSide + x % kSide)];
+  return values_[static_cast<std::size_t>(block) * kSide * kSide * kSide +
+                 static_cast<std::size_t>(((z % kSide) * kSide + y % kSide) * kSide + x % kSide)];
 }
 
 void DensityGrid::finish() {
@@ -161,10 +174,12 @@ float DensityGrid::at(const Vec3& p) const {
 }
 
 float DensityGrid::bound(const Ray& ray, float t, float& end) const {
-  // In the lattice, moved so that blocks begin at multiples of their side; one cell more below, whose upper corners are points.
+  // In the lattice, moved so that blocks begin at multiples of their side; one cell more below,
+  // whose upper corners are points.
   Vec3 origin = to_lattice_.point(ray.origin.cast<double>()).cast<float>();
   const Vec3 direction = to_lattice_.vector(ray.direction.cast<double>()).cast<float>();
-  origin -= Vec3(static_cast<float>(first_[0]), static_cast<float>(first_[1]), static_cast<float>(first_[2]));
+  origin -= Vec3(
+      static_cast<float>(first_[0]), static_cast<float>(first_[1]), static_cast<float>(first_[2]));
   float enter = t, leave = kFar;
   for (int i = 0; i < 3; ++i) {
     const float lo = -1, hi = static_cast<float>(blocks_[static_cast<std::size_t>(i)] * kSide);
@@ -186,7 +201,10 @@ float DensityGrid::bound(const Ray& ray, float t, float& end) const {
   }
   end = cell_end(origin, direction, t, kSide);
   const Vec3 p = origin + 0.5f * (t + std::min(end, t + 1e6f)) * direction;
-  const auto block = [&](int i) { return std::clamp(static_cast<int>(std::floor(p[i] / kSide)), -1, blocks_[static_cast<std::size_t>(i)]); };
+  const auto block = [&](int i) {
+    return std::clamp(
+        static_cast<int>(std::floor(p[i] / kSide)), -1, blocks_[static_cast<std::size_t>(i)]);
+  };
   const int x = block(0), y = block(1), z = block(2);
   if (x >= 0 && y >= 0 && z >= 0 && x < blocks_[0] && y < blocks_[1] && z < blocks_[2]) {
     return bounds_[slot(x, y, z)];
@@ -219,8 +237,10 @@ float HazeDensity::bound(const Ray& ray, float t, float reach, float& end) const
     // Height changes evenly along a ray: the lower end of the stretch is the densest.
     const float rise = up.dot(ray.direction), h = up.dot(ray.origin) + t * rise;
     if (h > kThin * falloff_height) {
-      end = rise < 0 ? std::min(reach, t + (h - kThin * falloff_height) / -rise + 1e-6f * (1 + t)) : reach;
-      const float highest = (grid != nullptr ? grid->highest() : 1.0f) * (clumps ? 1 + clumps->depth : 1.0f);
+      end = rise < 0 ? std::min(reach, t + (h - kThin * falloff_height) / -rise + 1e-6f * (1 + t))
+                     : reach;
+      const float highest =
+          (grid != nullptr ? grid->highest() : 1.0f) * (clumps ? 1 + clumps->depth : 1.0f);
       return highest * std::exp(-kThin);
     }
     if (std::abs(rise) > 1e-6f) {

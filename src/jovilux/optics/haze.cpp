@@ -1,9 +1,9 @@
 #include "jovilux/optics/haze.h"
 
+#include "jovilux/base/assert.h"
+
 #include <algorithm>
 #include <cmath>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 
@@ -58,12 +58,16 @@ float HazeAt::sample_phase(const Vec3& direction, const Vec2& u, Vec3& wi) const
     target -= sigma_[i];
   }
   const float v = std::clamp(target / sigma_[chosen], 0.0f, 1.0f - 6e-8f);
-  const float cosine = sample_henyey_greenstein((*hazes_)[chosen].g, v), sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
-  wi = Frame::around(direction).to_world({sine * std::cos(phi), sine * std::sin(phi), cosine}).normalized();
+  const float cosine = sample_henyey_greenstein((*hazes_)[chosen].g, v),
+              sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
+  wi = Frame::around(direction)
+           .to_world({sine * std::cos(phi), sine * std::sin(phi), cosine})
+           .normalized();
   return phase_pdf(direction.dot(wi));
 }
 
-HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end) : hazes_(hazes), ray_(ray), end_(end) {
+HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
+    : hazes_(hazes), ray_(ray), end_(end) {
   JOVILUX_HOT_ASSERT(hazes.size() <= kMostHazes);
   struct Crossing {
     float t;
@@ -87,7 +91,9 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end) 
       crossings.push_back({t, bit});
     }
   }
-  std::sort(crossings.begin(), crossings.end(), [](const Crossing& a, const Crossing& b) { return a.t < b.t; });
+  std::sort(crossings.begin(), crossings.end(), [](const Crossing& a, const Crossing& b) {
+    return a.t < b.t;
+  });
   if (crossings.size() + 1 > kFew) {
     more_.resize(crossings.size() + 1);
   }
@@ -137,7 +143,8 @@ float HazeAlong::uneven_sigma(const Piece& piece, const Vec3& p) const {
   float sum = 0;
   for (std::size_t i = 0; i < hazes_.size(); ++i) {
     if ((piece.uneven >> i & 1U) != 0) {
-      sum += hazes_[i].sigma_t * std::max(0.0f, hazes_[i].density.at(p) - hazes_[i].density.least());
+      sum +=
+          hazes_[i].sigma_t * std::max(0.0f, hazes_[i].density.at(p) - hazes_[i].density.least());
     }
   }
   return sum;
@@ -156,7 +163,9 @@ double HazeAlong::optical_depth(float t, int points) const {
   return tau;
 }
 
-float HazeAlong::likely_transmittance(float t) const { return static_cast<float>(std::exp(-optical_depth(t))); }
+float HazeAlong::likely_transmittance(float t) const {
+  return static_cast<float>(std::exp(-optical_depth(t)));
+}
 
 template <class Fn>
 void HazeAlong::stretches(float to, const Fn& f) const {
@@ -175,7 +184,8 @@ void HazeAlong::stretches(float to, const Fn& f) const {
       for (std::size_t i = 0; i < hazes_.size(); ++i) {
         if ((p.uneven >> i & 1U) != 0) {
           float until = stop;
-          const float of_this = hazes_[i].density.bound(ray_, t, stop, until) - hazes_[i].density.least();
+          const float of_this =
+              hazes_[i].density.bound(ray_, t, stop, until) - hazes_[i].density.least();
           bound += hazes_[i].sigma_t * std::max(0.0f, of_this);
           end = std::min(end, until);
         }
@@ -257,7 +267,10 @@ HazeAt HazeAlong::at(float t) const {
   const Piece& p = pieces()[piece(t)];
   const Vec3 place = ray_.at(t);
   for (std::size_t i = 0; i < hazes_.size(); ++i) {
-    out.sigma_[i] = (p.inside >> i & 1U) == 0 ? 0.0f : hazes_[i].sigma_t * ((p.uneven >> i & 1U) != 0 ? hazes_[i].density.at(place) : 1.0f);
+    out.sigma_[i] =
+        (p.inside >> i & 1U) == 0
+            ? 0.0f
+            : hazes_[i].sigma_t * ((p.uneven >> i & 1U) != 0 ? hazes_[i].density.at(place) : 1.0f);
     out.total_ += out.sigma_[i];
   }
   return out;

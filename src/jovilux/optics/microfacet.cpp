@@ -1,10 +1,10 @@
 #include "jovilux/optics/microfacet.h"
 
-#include <algorithm>
-#include <cmath>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/quadrature.h"
+
+#include <algorithm>
+#include <cmath>
 
 namespace jovilux {
 
@@ -102,7 +102,9 @@ Vec3 dielectric_normal(const Vec3& wo, const Vec3& wi, float eta) {
   return wo.dot(h) > 0 && (wi.z() > 0 ? wi.dot(h) > 0 : wi.dot(h) < 0) ? h : Vec3(Vec3::Zero());
 }
 
-float refraction_jacobian(float oh, float ih, float eta) { return eta * eta * std::abs(ih) / sqr(oh + eta * ih); }
+float refraction_jacobian(float oh, float ih, float eta) {
+  return eta * eta * std::abs(ih) / sqr(oh + eta * ih);
+}
 
 }  // namespace
 
@@ -111,7 +113,8 @@ float ggx_dielectric(const Vec3& wo, const Vec3& wi, float alpha, float eta) {
   if (h.z() <= 0 || wi.z() == 0) {
     return 0;
   }
-  const float oh = wo.dot(h), ih = wi.dot(h), f = fresnel_dielectric(std::min(1.0f, oh), eta), d = ggx_distribution(h, alpha);
+  const float oh = wo.dot(h), ih = wi.dot(h), f = fresnel_dielectric(std::min(1.0f, oh), eta),
+              d = ggx_distribution(h, alpha);
   if (wi.z() > 0) {
     return f * d * ggx_visibility(wo, wi, alpha) / (4 * wo.z() * wi.z());
   }
@@ -126,7 +129,8 @@ float ggx_dielectric_pdf(const Vec3& wo, const Vec3& wi, float alpha, float eta)
   }
   const float oh = wo.dot(h), f = fresnel_dielectric(std::min(1.0f, oh), eta);
   const float of_normal = ggx_distribution(h, alpha) * oh / ((1 + ggx_lambda(wo, alpha)) * wo.z());
-  return wi.z() > 0 ? f * of_normal / (4 * oh) : (1 - f) * of_normal * refraction_jacobian(oh, wi.dot(h), eta);
+  return wi.z() > 0 ? f * of_normal / (4 * oh)
+                    : (1 - f) * of_normal * refraction_jacobian(oh, wi.dot(h), eta);
 }
 
 Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u, float choice) {
@@ -150,7 +154,8 @@ void AlbedoTable::fill(const Fn& of_cosine) {
     value_[static_cast<std::size_t>(i)] = of_cosine(sqr(static_cast<float>(i) / (kSize - 1)));
   }
   // One panel a table cell, in s = sqrt(cosine), where at() is linear: c = s^2, 2 c dc = 4 s^3 ds.
-  average_ = static_cast<float>(integral([&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));
+  average_ = static_cast<float>(integral(
+      [&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));
 }
 
 AlbedoTable::AlbedoTable(float alpha, float fresnel_eta) {
@@ -173,8 +178,10 @@ AlbedoTable AlbedoTable::of_dielectric(float alpha, float eta) {
     double sum = 0;
     for (int i = 0; i < kQuadrature; ++i) {
       for (int j = 0; j < kQuadrature; ++j) {
-        const Vec2 u((static_cast<float>(i) + 0.5f) / kQuadrature, (static_cast<float>(j) + 0.5f) / kQuadrature);
-        const float f = fresnel_dielectric(std::clamp(wo.dot(sample_ggx_normal(wo, alpha, u)), 0.0f, 1.0f), eta);
+        const Vec2 u((static_cast<float>(i) + 0.5f) / kQuadrature,
+                     (static_cast<float>(j) + 0.5f) / kQuadrature);
+        const float f = fresnel_dielectric(
+            std::clamp(wo.dot(sample_ggx_normal(wo, alpha, u)), 0.0f, 1.0f), eta);
         if (const Vec3 back = sample_ggx_dielectric(wo, alpha, eta, u, -1); back.z() > 0) {
           sum += f * (1 + lambda_o) / (1 + lambda_o + ggx_lambda(back, alpha));
         }

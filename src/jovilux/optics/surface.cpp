@@ -1,9 +1,9 @@
 #include "jovilux/optics/surface.h"
 
+#include "jovilux/base/quadrature.h"
+
 #include <algorithm>
 #include <cmath>
-
-#include "jovilux/base/quadrature.h"
 
 namespace jovilux {
 namespace {
@@ -15,8 +15,10 @@ Vec3 cosine_direction(const Vec2& u) {
   return {r * std::cos(phi), r * std::sin(phi), std::sqrt(std::max(0.0f, 1 - u.x()))};
 }
 
-// Rough matte: Oren-Nayar's single scattering in Fujii's form, and what is scattered between facets added back.
-// Source: J. Portsmouth, P. Kutz, S. Hill, "EON: A Practical Energy-Preserving Rough Diffuse BRDF", JCGT 14(1), 2025.
+// Rough matte: Oren-Nayar's single scattering in Fujii's form, and what is scattered between facets
+// added back.
+// Source: J. Portsmouth, P. Kutz, S. Hill, "EON: A Practical Energy-Preserving Rough Diffuse BRDF",
+// JCGT 14(1), 2025.
 float matte_single_scale(float r) { return 1 / (1 + (0.5f - 2 * kInvPi / 3) * r); }
 
 float matte_single_albedo(float cosine, float r) {
@@ -36,7 +38,8 @@ Spectrum matte_reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi)
   const float average = scale * (1 + (2.0f / 3.0f - 28 * kInvPi / 15) * r);
   const Spectrum multiple = m.color.square() * average / (1.0f - m.color * (1 - average));
   const float between = std::max(0.0f, 1 - matte_single_albedo(wo.z(), r)) *
-                        std::max(0.0f, 1 - matte_single_albedo(wi.z(), r)) / std::max(1e-7f, 1 - average);
+                        std::max(0.0f, 1 - matte_single_albedo(wi.z(), r)) /
+                        std::max(1e-7f, 1 - average);
   return kInvPi * (m.color * (scale * (1 + r * s_over_t)) + multiple * between);
 }
 
@@ -52,8 +55,10 @@ Spectrum conductor(const SurfaceModel& m, float cosine) {
     return schlick(m.color, cosine);
   }
   const float c = std::clamp(cosine, 0.0f, 1.0f), c2 = c * c, s2 = 1 - c2;
-  const Spectrum n2 = m.n * m.n, k2 = m.k * m.k, t0 = n2 - k2 - s2, ab = (t0 * t0 + 4 * n2 * k2).sqrt();
-  const Spectrum a = (0.5f * (ab + t0)).max(0.0f).sqrt(), t1 = ab + c2, t2 = 2 * c * a, rs = (t1 - t2) / (t1 + t2);
+  const Spectrum n2 = m.n * m.n, k2 = m.k * m.k, t0 = n2 - k2 - s2,
+                 ab = (t0 * t0 + 4 * n2 * k2).sqrt();
+  const Spectrum a = (0.5f * (ab + t0)).max(0.0f).sqrt(), t1 = ab + c2, t2 = 2 * c * a,
+                 rs = (t1 - t2) / (t1 + t2);
   const Spectrum t3 = c2 * ab + s2 * s2, t4 = t2 * s2;
   return 0.5f * (rs + rs * (t3 - t4) / (t3 + t4));
 }
@@ -62,7 +67,8 @@ Spectrum metal_reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi)
   const Vec3 h = (wo + wi).normalized();
   const float single =
       ggx_distribution(h, m.alpha) * ggx_visibility(wo, wi, m.alpha) / (4 * wo.z() * wi.z());
-  // Light scattered between facets. Source: C. Kulla, A. Conty, SIGGRAPH course "Physically Based Shading", 2017.
+  // Light scattered between facets. Source: C. Kulla, A. Conty, SIGGRAPH course "Physically Based
+  // Shading", 2017.
   const float between = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z()));
   return conductor(m, wo.dot(h)) * single + m.compensation * between;
 }
@@ -117,11 +123,14 @@ namespace {
 void compensate(SurfaceModel& m, const Spectrum& fresnel) {
   const float average = m.lobe.average();
   if (m.alpha > 0 && average < 1) {
-    m.compensation = fresnel.square() * average / (1.0f - fresnel * (1 - average)) * (kInvPi / (1 - average));
+    m.compensation =
+        fresnel.square() * average / (1.0f - fresnel * (1 - average)) * (kInvPi / (1 - average));
   }
 }
 
-Spectrum schlick_mean(const Spectrum& normal_reflectance) { return (20.0f * normal_reflectance + 1.0f) / 21.0f; }
+Spectrum schlick_mean(const Spectrum& normal_reflectance) {
+  return (20.0f * normal_reflectance + 1.0f) / 21.0f;
+}
 
 }  // namespace
 
@@ -147,7 +156,8 @@ SurfaceModel metal_of_index(const Spectrum& n, const Spectrum& k, float roughnes
   for (int i = 0; i < static_cast<int>(n.size()); ++i) {
     const double ni = n[i], ki = k[i];
     m.color[i] = static_cast<float>(fresnel_conductor(1, ni, ki));
-    mean[i] = static_cast<float>(integral([&](double c) { return 2 * c * fresnel_conductor(c, ni, ki); }, 0, 1, 16));
+    mean[i] = static_cast<float>(
+        integral([&](double c) { return 2 * c * fresnel_conductor(c, ni, ki); }, 0, 1, 16));
   }
   compensate(m, mean);
   return m;
@@ -190,8 +200,11 @@ Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bo
   }
   switch (m.kind) {
     case SurfaceKind::kGlass:
-    case SurfaceKind::kSheet: break;
-    case SurfaceKind::kMatte: out.diffuse = matte_reflection(m, wo, wi); break;
+    case SurfaceKind::kSheet:
+      break;
+    case SurfaceKind::kMatte:
+      out.diffuse = matte_reflection(m, wo, wi);
+      break;
     case SurfaceKind::kMetal:
       if (m.alpha > 0) {
         out.gloss = metal_reflection(m, wo, wi);
@@ -215,12 +228,20 @@ SurfaceModel glass(float ior, const Spectrum& absorption, float roughness) {
   m.absorption = absorption;
   m.alpha = ggx_alpha(roughness);
   if (m.alpha > 0) {
-    // What is scattered between facets leaves to both sides, in shares that keep the whole reciprocal: those that pass, times
+    // What is scattered between facets leaves to both sides, in shares that keep the whole
+    // reciprocal: those that pass, times
     // what is missing on their side and the square of its index, are the same in and out.
     m.lobe = AlbedoTable::of_dielectric(m.alpha, ior);
     m.inner = AlbedoTable::of_dielectric(m.alpha, 1 / ior);
-    const auto fresnel = static_cast<float>(integral([&](double c) { return 2 * c * static_cast<double>(fresnel_dielectric(static_cast<float>(c), ior)); }, 0, 1, 64));
-    const float out = std::max(1e-6f, 1 - m.lobe.average()), in = std::max(1e-6f, 1 - m.inner.average());
+    const auto fresnel = static_cast<float>(integral(
+        [&](double c) {
+          return 2 * c * static_cast<double>(fresnel_dielectric(static_cast<float>(c), ior));
+        },
+        0,
+        1,
+        64));
+    const float out = std::max(1e-6f, 1 - m.lobe.average()),
+                in = std::max(1e-6f, 1 - m.inner.average());
     const float passes = (1 - fresnel) * std::min(out, in);
     m.onward = passes / out;
     m.outward = passes / (in * ior * ior);
@@ -284,36 +305,45 @@ float rough_glass(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool in
   const AlbedoTable& here = inside ? m.inner : m.lobe;
   const AlbedoTable& there = inside ? m.lobe : m.inner;
   const float passes = inside ? m.outward : m.onward, missing = 1 - here.at(wo.z());
-  const float between = wi.z() > 0 ? (1 - passes) * (1 - here.at(wi.z())) / std::max(1e-6f, 1 - here.average())
-                                   : passes * (1 - there.at(-wi.z())) / std::max(1e-6f, 1 - there.average());
+  const float between =
+      wi.z() > 0 ? (1 - passes) * (1 - here.at(wi.z())) / std::max(1e-6f, 1 - here.average())
+                 : passes * (1 - there.at(-wi.z())) / std::max(1e-6f, 1 - there.average());
   return ggx_dielectric(wo, wi, m.alpha, inside ? 1 / m.eta : m.eta) + missing * between * kInvPi;
 }
 
 float rough_glass_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
-  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()), passes = inside ? m.outward : m.onward;
-  return (1 - missing) * ggx_dielectric_pdf(wo, wi, m.alpha, inside ? 1 / m.eta : m.eta) + missing * (wi.z() > 0 ? 1 - passes : passes) * std::abs(wi.z()) * kInvPi;
+  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()),
+              passes = inside ? m.outward : m.onward;
+  return (1 - missing) * ggx_dielectric_pdf(wo, wi, m.alpha, inside ? 1 / m.eta : m.eta) +
+         missing * (wi.z() > 0 ? 1 - passes : passes) * std::abs(wi.z()) * kInvPi;
 }
 
 // What refraction does to radiance.
-float refracted_radiance(const SurfaceModel& m, const Vec3& wi, bool inside) { return wi.z() > 0 ? 1.0f : inside ? m.eta * m.eta : 1 / (m.eta * m.eta); }
+float refracted_radiance(const SurfaceModel& m, const Vec3& wi, bool inside) {
+  return wi.z() > 0 ? 1.0f : inside ? m.eta * m.eta : 1 / (m.eta * m.eta);
+}
 
-Scattering scatter_rough_glass(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float choice, bool inside) {
+Scattering scatter_rough_glass(
+    const SurfaceModel& m, const Vec3& wo, const Vec2& u, float choice, bool inside) {
   Scattering out;
-  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()), passes = inside ? m.outward : m.onward;
+  const float missing = 1 - (inside ? m.inner : m.lobe).at(wo.z()),
+              passes = inside ? m.outward : m.onward;
   if (choice < missing) {
     out.wi = cosine_direction(u);
     if (choice < missing * passes) {
       out.wi.z() = -out.wi.z();
     }
   } else {
-    out.wi = sample_ggx_dielectric(wo, m.alpha, inside ? 1 / m.eta : m.eta, u, (choice - missing) / (1 - missing));
+    out.wi = sample_ggx_dielectric(
+        wo, m.alpha, inside ? 1 / m.eta : m.eta, u, (choice - missing) / (1 - missing));
   }
   if (out.wi.z() == 0) {
     return out;
   }
   out.pdf = rough_glass_pdf(m, wo, out.wi, inside);
   if (out.pdf > 0) {
-    out.weight.setConstant(rough_glass(m, wo, out.wi, inside) * refracted_radiance(m, out.wi, inside) * std::abs(out.wi.z()) / out.pdf);
+    out.weight.setConstant(rough_glass(m, wo, out.wi, inside) *
+                           refracted_radiance(m, out.wi, inside) * std::abs(out.wi.z()) / out.pdf);
   }
   return out;
 }
@@ -322,7 +352,10 @@ Scattering scatter_rough_glass(const SurfaceModel& m, const Vec3& wo, const Vec2
 
 Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
   if (m.kind == SurfaceKind::kGlass) {
-    return Spectrum::Constant(m.alpha > 0 && wo.z() > 0 && wi.z() != 0 ? rough_glass(m, wo, wi, inside) * refracted_radiance(m, wi, inside) : 0.0f);
+    return Spectrum::Constant(m.alpha > 0 && wo.z() > 0 && wi.z() != 0
+                                  ? rough_glass(m, wo, wi, inside) *
+                                        refracted_radiance(m, wi, inside)
+                                  : 0.0f);
   }
   if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
     return (wi.z() > 0 ? m.color : m.through) * kInvPi;
@@ -332,11 +365,15 @@ Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool 
   }
   switch (m.kind) {
     case SurfaceKind::kGlass:
-    case SurfaceKind::kSheet: return Spectrum::Zero();
-    case SurfaceKind::kMatte: return matte_reflection(m, wo, wi);
-    case SurfaceKind::kMetal: return m.alpha > 0 ? metal_reflection(m, wo, wi) : Spectrum(Spectrum::Zero());
+    case SurfaceKind::kSheet:
+      return Spectrum::Zero();
+    case SurfaceKind::kMatte:
+      return matte_reflection(m, wo, wi);
+    case SurfaceKind::kMetal:
+      return m.alpha > 0 ? metal_reflection(m, wo, wi) : Spectrum(Spectrum::Zero());
     case SurfaceKind::kGloss:
-      return m.alpha > 0 ? Spectrum(gloss_base(m, wo, wi) + gloss_lobe(m, wo, wi)) : gloss_base(m, wo, wi);
+      return m.alpha > 0 ? Spectrum(gloss_base(m, wo, wi) + gloss_lobe(m, wo, wi))
+                         : gloss_base(m, wo, wi);
   }
   return Spectrum::Zero();
 }
@@ -364,13 +401,15 @@ float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool
   return chance * ggx_reflection_pdf(wo, h, m.alpha) + (1 - chance) * cosine;
 }
 
-Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside) {
+Scattering scatter(
+    const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside) {
   Scattering out;
   if (wo.z() <= 0) {
     return out;
   }
   if (m.kind == SurfaceKind::kGlass) {
-    return m.alpha > 0 ? scatter_rough_glass(m, wo, u, lobe_choice, inside) : scatter_glass(m, wo, lobe_choice, inside);
+    return m.alpha > 0 ? scatter_rough_glass(m, wo, u, lobe_choice, inside)
+                       : scatter_glass(m, wo, lobe_choice, inside);
   }
   if (m.kind == SurfaceKind::kSheet) {
     const float chance = through_chance(m);
@@ -419,13 +458,19 @@ Scattering scatter(const SurfaceModel& m, const Vec3& wo, const Vec2& u, float l
 }
 
 Spectrum albedo(const SurfaceModel& m, float cos_o) {
-  const float lobe = m.kind == SurfaceKind::kMetal || m.kind == SurfaceKind::kGloss ? m.lobe.at(cos_o) : 0;
+  const float lobe =
+      m.kind == SurfaceKind::kMetal || m.kind == SurfaceKind::kGloss ? m.lobe.at(cos_o) : 0;
   switch (m.kind) {
-    case SurfaceKind::kGlass: return Spectrum::Ones();
-    case SurfaceKind::kSheet: return m.color + m.through;
-    case SurfaceKind::kMatte: return m.color;
-    case SurfaceKind::kMetal: return m.color;
-    case SurfaceKind::kGloss: return m.color * m.coat * (1 - lobe) + lobe;
+    case SurfaceKind::kGlass:
+      return Spectrum::Ones();
+    case SurfaceKind::kSheet:
+      return m.color + m.through;
+    case SurfaceKind::kMatte:
+      return m.color;
+    case SurfaceKind::kMetal:
+      return m.color;
+    case SurfaceKind::kGloss:
+      return m.color * m.coat * (1 - lobe) + lobe;
   }
   return m.color;
 }

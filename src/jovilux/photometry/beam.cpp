@@ -1,10 +1,10 @@
 #include "jovilux/photometry/beam.h"
 
-#include <cmath>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/quadrature.h"
 #include "jovilux/base/vec.h"
+
+#include <cmath>
 
 namespace jovilux {
 
@@ -12,7 +12,8 @@ SpotBeam spot_beam(Radians beam, Radians field) {
   JOVILUX_ASSERT(beam.value > 0 && field >= beam && field.value <= kPiD * (1 + 1e-12));
   SpotBeam out{beam.value / 2, field.value / 2, 0};
   if (out.half_field > out.half_beam * (1 + 1e-9)) {
-    out.exponent = std::log(std::log(10.0) / std::log(2.0)) / std::log(out.half_field / out.half_beam);
+    out.exponent =
+        std::log(std::log(10.0) / std::log(2.0)) / std::log(out.half_field / out.half_beam);
   }
   return out;
 }
@@ -30,7 +31,8 @@ double flux_within(const SpotBeam& beam, double widest) {
   const auto ring = [&](double theta) { return relative_intensity(beam, theta) * std::sin(theta); };
   // Panels that follow the beam's own width, then the rest.
   const double near = std::min(widest, 2 * beam.half_field);
-  return 2 * kPiD * (integral(ring, 0, near, 128) + (near < widest ? integral(ring, near, widest, 128) : 0));
+  return 2 * kPiD *
+         (integral(ring, 0, near, 128) + (near < widest ? integral(ring, near, widest, 128) : 0));
 }
 
 }  // namespace
@@ -56,7 +58,10 @@ double projected_solid_angle_of_spread(double half) {
     return kPiD;
   }
   return 2 * kPiD *
-         integral([&](double t) { return relative_spread(t, half) * std::sin(t) * std::cos(t); }, 0, half, 16);
+         integral([&](double t) { return relative_spread(t, half) * std::sin(t) * std::cos(t); },
+                  0,
+                  half,
+                  16);
 }
 
 }  // namespace jovilux

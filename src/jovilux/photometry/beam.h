@@ -26,10 +26,12 @@ double flux_per_candela(const SpotBeam& beam);
 /// The same over the hemisphere in front, which is what leaves a lens [lm/cd].
 double front_flux_per_candela(const SpotBeam& beam);
 
-/// Luminance of a surface with `spread` over the angle theta to its normal, relative to that along the normal:
+/// Luminance of a surface with `spread` over the angle theta to its normal, relative to that along
+/// the normal:
 /// 1 - smoothstep(theta / half), 0 from half on. half in (0, pi/2].
 double relative_spread(double theta, double half);
-/// Integral of relative_spread cos(theta) over the hemisphere [sr]: exitance / luminance. pi for an even (Lambert)
+/// Integral of relative_spread cos(theta) over the hemisphere [sr]: exitance / luminance. pi for an
+/// even (Lambert)
 /// surface, which half <= 0 stands for.
 double projected_solid_angle_of_spread(double half);
 

@@ -1,12 +1,12 @@
 #include "jovilux/photometry/distribution.h"
 
-#include <algorithm>
-#include <cmath>
-#include <map>
-
 #include "jovilux/base/assert.h"
 #include "jovilux/base/interpolation.h"
 #include "jovilux/base/quadrature.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
 
 namespace jovilux {
 namespace {
@@ -17,9 +17,13 @@ constexpr double kAngleEpsilon = 1e-6;
 CandelaGrid whole(const CandelaGrid& g) {
   CandelaGrid out;
   out.type = g.type;
-  out.symmetry = g.symmetry == PhotometricSymmetry::kRotational ? g.symmetry : PhotometricSymmetry::kNone;
+  out.symmetry =
+      g.symmetry == PhotometricSymmetry::kRotational ? g.symmetry : PhotometricSymmetry::kNone;
   const std::size_t n = g.ver_rad.size();
-  const auto row = [&](std::size_t h) { return std::vector<double>(g.candela.begin() + static_cast<std::ptrdiff_t>(h * n), g.candela.begin() + static_cast<std::ptrdiff_t>((h + 1) * n)); };
+  const auto row = [&](std::size_t h) {
+    return std::vector<double>(g.candela.begin() + static_cast<std::ptrdiff_t>(h * n),
+                               g.candela.begin() + static_cast<std::ptrdiff_t>((h + 1) * n));
+  };
   std::map<double, std::vector<double>> rows;
   const auto put = [&](double angle, const std::vector<double>& values) {
     if (g.type == PhotometricType::kC) {
@@ -48,13 +52,19 @@ CandelaGrid whole(const CandelaGrid& g) {
         put(kPiD + a, row(h));
         put(-a, row(h));
         break;
-      case PhotometricSymmetry::kBilateral: put(-a, row(h)); break;
-      case PhotometricSymmetry::kBilateral90: put(kPiD - a, row(h)); break;
-      default: break;
+      case PhotometricSymmetry::kBilateral:
+        put(-a, row(h));
+        break;
+      case PhotometricSymmetry::kBilateral90:
+        put(kPiD - a, row(h));
+        break;
+      default:
+        break;
     }
   }
   out.ver_rad = g.ver_rad;
-  const bool mirror_ver = g.type != PhotometricType::kC && g.symmetry == PhotometricSymmetry::kQuadrant;
+  const bool mirror_ver =
+      g.type != PhotometricType::kC && g.symmetry == PhotometricSymmetry::kQuadrant;
   if (mirror_ver) {
     out.ver_rad.clear();
     for (std::size_t v = n; v-- > 0;) {
@@ -86,17 +96,23 @@ std::string_view to_string(PhotometricType type) {
 
 std::string_view to_string(PhotometricSymmetry symmetry) {
   switch (symmetry) {
-    case PhotometricSymmetry::kRotational: return "rotational";
-    case PhotometricSymmetry::kQuadrant: return "quadrant";
-    case PhotometricSymmetry::kBilateral: return "bilateral";
-    case PhotometricSymmetry::kBilateral90: return "bilateral-90";
-    case PhotometricSymmetry::kNone: return "none";
+    case PhotometricSymmetry::kRotational:
+      return "rotational";
+    case PhotometricSymmetry::kQuadrant:
+      return "quadrant";
+    case PhotometricSymmetry::kBilateral:
+      return "bilateral";
+    case PhotometricSymmetry::kBilateral90:
+      return "bilateral-90";
+    case PhotometricSymmetry::kNone:
+      return "none";
   }
   return "";
 }
 
 LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid.type) {
-  JOVILUX_ASSERT(grid.ver_rad.size() >= 2 && !grid.hor_rad.empty() && grid.candela.size() == grid.hor_rad.size() * grid.ver_rad.size());
+  JOVILUX_ASSERT(grid.ver_rad.size() >= 2 && !grid.hor_rad.empty() &&
+                 grid.candela.size() == grid.hor_rad.size() * grid.ver_rad.size());
   const CandelaGrid g = whole(grid);
   const std::size_t rows = g.hor_rad.size(), n = g.ver_rad.size();
   rotational_ = rows == 1;
@@ -106,20 +122,30 @@ LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid
   value_.assign(g.candela.begin(), g.candela.end());
   slope_.assign(value_.size(), 0.0f);
   for (std::size_t h = 0; h < rows; ++h) {
-    const auto chord = [&](std::size_t v) { return (g.at(h, v + 1) - g.at(h, v)) / (g.ver_rad[v + 1] - g.ver_rad[v]); };
+    const auto chord = [&](std::size_t v) {
+      return (g.at(h, v + 1) - g.at(h, v)) / (g.ver_rad[v + 1] - g.ver_rad[v]);
+    };
     for (std::size_t v = 0; v < n; ++v) {
       double m = 0;
       if (v > 0 && v + 1 < n) {
-        m = monotone_slope(g.ver_rad[v] - g.ver_rad[v - 1], chord(v - 1), g.ver_rad[v + 1] - g.ver_rad[v], chord(v));
-      } else if (periodic_ && ((v == 0 && g.ver_rad[0] < kAngleEpsilon) || (v + 1 == n && g.ver_rad[v] > kPiD - kAngleEpsilon))) {
-        // Over the pole the opposite half plane goes on, where one is measured; a lone plane turns there.
+        m = monotone_slope(g.ver_rad[v] - g.ver_rad[v - 1],
+                           chord(v - 1),
+                           g.ver_rad[v + 1] - g.ver_rad[v],
+                           chord(v));
+      } else if (periodic_ && ((v == 0 && g.ver_rad[0] < kAngleEpsilon) ||
+                               (v + 1 == n && g.ver_rad[v] > kPiD - kAngleEpsilon))) {
+        // Over the pole the opposite half plane goes on, where one is measured; a lone plane turns
+        // there.
         const double across = g.hor_rad[h] + (g.hor_rad[h] < kPiD ? kPiD : -kPiD);
         for (std::size_t o = 0; !rotational_ && o < rows; ++o) {
           if (std::abs(g.hor_rad[o] - across) < kAngleEpsilon) {
-            const double width = v == 0 ? g.ver_rad[1] - g.ver_rad[0] : g.ver_rad[v] - g.ver_rad[v - 1];
+            const double width =
+                v == 0 ? g.ver_rad[1] - g.ver_rad[0] : g.ver_rad[v] - g.ver_rad[v - 1];
             const double other = v == 0 ? g.at(o, 1) : g.at(o, v - 1);
-            const double inward = v == 0 ? (g.at(h, 0) - other) / width : (other - g.at(h, v)) / width;
-            m = v == 0 ? monotone_slope(width, inward, width, chord(0)) : monotone_slope(width, chord(v - 1), width, inward);
+            const double inward =
+                v == 0 ? (g.at(h, 0) - other) / width : (other - g.at(h, v)) / width;
+            m = v == 0 ? monotone_slope(width, inward, width, chord(0))
+                       : monotone_slope(width, chord(v - 1), width, inward);
           }
         }
       } else {
@@ -132,8 +158,10 @@ LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid
   on_axis_ = intensity(Vec3::UnitZ());
 
   // Cells of the table, or of the circle that a rotational one stands for.
-  constexpr double kX[4] = {0.1834346424956498, 0.5255324099163290, 0.7966664774136267, 0.9602898564975363};
-  constexpr double kW[4] = {0.3626837833783620, 0.3137066458778873, 0.2223810344533745, 0.1012285362903763};
+  constexpr double kX[4] = {
+      0.1834346424956498, 0.5255324099163290, 0.7966664774136267, 0.9602898564975363};
+  constexpr double kW[4] = {
+      0.3626837833783620, 0.3137066458778873, 0.2223810344533745, 0.1012285362903763};
   const auto over_ver = [&](double hor, bool front_only) {
     double sum = 0;
     for (std::size_t v = 0; v + 1 < n; ++v) {
@@ -145,8 +173,11 @@ LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid
       for (int i = 0; i < 8 && b > a; ++i) {
         const double x = (i < 4 ? kX[i] : -kX[i - 4]), w = kW[i % 4];
         const double ver = 0.5 * (a + b) + 0.5 * (b - a) * x;
-        const double measure = type_ == PhotometricType::kC ? std::sin(ver) : type_ == PhotometricType::kA ? std::cos(ver) : std::cos(hor);
-        sum += 0.5 * (b - a) * w * measure * interpolated(static_cast<float>(hor), static_cast<float>(ver));
+        const double measure = type_ == PhotometricType::kC   ? std::sin(ver)
+                               : type_ == PhotometricType::kA ? std::cos(ver)
+                                                              : std::cos(hor);
+        sum += 0.5 * (b - a) * w * measure *
+               interpolated(static_cast<float>(hor), static_cast<float>(ver));
       }
     }
     return sum;
@@ -232,19 +263,24 @@ float LuminousDistribution::intensity(const Vec3& d) const {
       const float c = std::atan2(d.y(), d.x());
       return interpolated(c < 0 ? c + 2 * kPi : c, ver);
     }
-    case PhotometricType::kB: return interpolated(std::asin(std::clamp(d.x(), -1.0f, 1.0f)), std::atan2(d.y(), d.z()));
-    case PhotometricType::kA: return interpolated(std::atan2(d.x(), d.z()), std::asin(std::clamp(d.y(), -1.0f, 1.0f)));
+    case PhotometricType::kB:
+      return interpolated(std::asin(std::clamp(d.x(), -1.0f, 1.0f)), std::atan2(d.y(), d.z()));
+    case PhotometricType::kA:
+      return interpolated(std::atan2(d.x(), d.z()), std::asin(std::clamp(d.y(), -1.0f, 1.0f)));
   }
   return 0;
 }
 
-double outermost_crossing(const std::vector<double>& angles, const std::vector<double>& values, double level) {
+double outermost_crossing(const std::vector<double>& angles,
+                          const std::vector<double>& values,
+                          double level) {
   for (std::size_t i = values.size(); i-- > 0;) {
     if (values[i] >= level) {
       if (i + 1 == values.size()) {
         return angles[i];
       }
-      return angles[i] + (values[i] - level) / (values[i] - values[i + 1]) * (angles[i + 1] - angles[i]);
+      return angles[i] +
+             (values[i] - level) / (values[i] - values[i + 1]) * (angles[i + 1] - angles[i]);
     }
   }
   return 0;
@@ -260,7 +296,9 @@ double LuminousDistribution::outermost_angle(double c_rad, double level) const {
     }
   }
   for (const double a : angles) {
-    values.push_back(intensity(Vec3d(std::sin(a) * std::cos(c_rad), std::sin(a) * std::sin(c_rad), std::cos(a)).cast<float>()));
+    values.push_back(
+        intensity(Vec3d(std::sin(a) * std::cos(c_rad), std::sin(a) * std::sin(c_rad), std::cos(a))
+                      .cast<float>()));
   }
   return outermost_crossing(angles, values, level);
 }

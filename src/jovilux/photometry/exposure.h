@@ -4,7 +4,8 @@
 
 namespace jovilux {
 
-// Exposure values at ISO 100 (ISO 2720): reflected-light constant 12.5, incident-light constant 250.
+// Exposure values at ISO 100 (ISO 2720): reflected-light constant 12.5, incident-light constant
+// 250.
 
 /// EV100 of a luminance [cd/m2] > 0: log2(L 100 / 12.5).
 double ev100(Nits luminance);

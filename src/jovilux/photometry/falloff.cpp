@@ -5,12 +5,13 @@
 namespace jovilux {
 namespace {
 
-constexpr std::pair<FalloffLaw, std::string_view> kNames[] = {{FalloffLaw::kInverseSquare, "inverse-square"},
-                                                              {FalloffLaw::kNone, "none"},
-                                                              {FalloffLaw::kLinear, "linear"},
-                                                              {FalloffLaw::kPolynomial, "polynomial"},
-                                                              {FalloffLaw::kPoints, "points"},
-                                                              {FalloffLaw::kFormula, "formula"}};
+constexpr std::pair<FalloffLaw, std::string_view> kNames[] = {
+    {FalloffLaw::kInverseSquare, "inverse-square"},
+    {FalloffLaw::kNone, "none"},
+    {FalloffLaw::kLinear, "linear"},
+    {FalloffLaw::kPolynomial, "polynomial"},
+    {FalloffLaw::kPoints, "points"},
+    {FalloffLaw::kFormula, "formula"}};
 
 }  // namespace
 

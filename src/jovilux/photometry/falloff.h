@@ -1,5 +1,9 @@
 #pragma once
 
+#include "jovilux/base/formula.h"
+#include "jovilux/base/interpolation.h"
+#include "jovilux/units/quantity.h"
+
 #include <algorithm>
 #include <cmath>
 #include <memory>
@@ -7,10 +11,6 @@
 #include <string>
 #include <string_view>
 #include <variant>
-
-#include "jovilux/base/formula.h"
-#include "jovilux/base/interpolation.h"
-#include "jovilux/units/quantity.h"
 
 namespace jovilux {
 
@@ -25,12 +25,14 @@ struct FalloffCurve {
   std::variant<MonotoneCubic, Formula> law;
 
   double operator()(double d) const {
-    const double v = law.index() == 0 ? std::get<0>(law)(d) : std::get<1>(law)(std::span<const double>(&d, 1));
+    const double v =
+        law.index() == 0 ? std::get<0>(law)(d) : std::get<1>(law)(std::span<const double>(&d, 1));
     return v > 0 && v <= 1e30 ? v : 0.0;
   }
 };
 
-/// A falloff law as a factor on the physical answer, a pure function of the distance to the light's center:
+/// A falloff law as a factor on the physical answer, a pure function of the distance to the light's
+/// center:
 ///
 ///     weight(d) = law(sqrt(d^2 + cushion^2)) d^2 window(d),   law(match) = 1 / match^2
 ///
@@ -39,7 +41,8 @@ struct FalloffCurve {
 ///     linear          law(d) = max(0, 1 - d / zero_at), scaled
 ///     polynomial      law(d) = 1 / (a + b d + c d^2), scaled; d in meters
 ///     points          law(d) = a monotone cubic through points, constant beyond them, scaled
-///     formula         law(d) = a formula of d in meters, scaled; counted as 0 where it is below 0 or has no value
+///     formula         law(d) = a formula of d in meters, scaled; counted as 0 where it is below 0
+///     or has no value
 ///     window(d)       1 up to reach_start, 0 from reach_end, 1 - (3 t^2 - 2 t^3) between
 ///
 /// All lengths in meters. match > 0; zero_at > match; reach_start <= reach_end.
@@ -54,7 +57,9 @@ struct Falloff {
   std::shared_ptr<const FalloffCurve> curve;  ///< of points and formula
   float curve_at_match = 1;                   ///< its value there, > 0
 
-  bool is_physical() const { return law == FalloffLaw::kInverseSquare && cushion == 0 && !has_reach; }
+  bool is_physical() const {
+    return law == FalloffLaw::kInverseSquare && cushion == 0 && !has_reach;
+  }
 };
 
 /// 1 up to `start`, 0 from `end` on, smoothstep between; a step where both are equal.
@@ -70,7 +75,8 @@ T reach_window(T d, T start, T end) {
   return T(1) - t * t * (T(3) - T(2) * t);
 }
 
-/// The factor on the physical illuminance at distance d > 0 [m]; >= 0, infinite only for a polynomial's root.
+/// The factor on the physical illuminance at distance d > 0 [m]; >= 0, infinite only for a
+/// polynomial's root.
 template <class T>
 T falloff_weight(const Falloff& f, T d) {
   const T window = f.has_reach ? reach_window(d, T(f.reach_start), T(f.reach_end)) : T(1);
@@ -93,12 +99,14 @@ T falloff_weight(const Falloff& f, T d) {
     }
     case FalloffLaw::kPoints:
     case FalloffLaw::kFormula:
-      return window * static_cast<T>((*f.curve)(static_cast<double>(soft))) / T(f.curve_at_match) * d2 / (m * m);
+      return window * static_cast<T>((*f.curve)(static_cast<double>(soft))) / T(f.curve_at_match) *
+             d2 / (m * m);
   }
   return window;
 }
 
-/// The smallest distance d >= 0 [m] at which the polynomial a + b d + c d^2 is not above 0; nothing where it is
+/// The smallest distance d >= 0 [m] at which the polynomial a + b d + c d^2 is not above 0; nothing
+/// where it is
 /// positive everywhere.
 std::optional<double> polynomial_root(double a, double b, double c);
 

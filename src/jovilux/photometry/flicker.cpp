@@ -1,11 +1,11 @@
 #include "jovilux/photometry/flicker.h"
 
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/sampler.h"
+
 #include <algorithm>
 #include <cmath>
 #include <numbers>
-
-#include "jovilux/base/quadrature.h"
-#include "jovilux/base/sampler.h"
 
 namespace jovilux {
 namespace {
@@ -14,7 +14,8 @@ constexpr double kPiHere = std::numbers::pi;
 
 // A value in [-1, 1] for each whole number.
 double noise_at(std::int64_t knot, std::uint32_t seed) {
-  const auto low = static_cast<std::uint32_t>(knot), high = static_cast<std::uint32_t>(static_cast<std::uint64_t>(knot) >> 32);
+  const auto low = static_cast<std::uint32_t>(knot),
+             high = static_cast<std::uint32_t>(static_cast<std::uint64_t>(knot) >> 32);
   return 2.0 * unit_float(mix(mix(seed, low), high)) - 1;
 }
 
@@ -25,7 +26,8 @@ double smooth_noise(double x, std::uint32_t seed) {
   return a + (b - a) * u * u * (3 - 2 * u);
 }
 
-// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones; together 1. Their sum keeps
+// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones;
+// together 1. Their sum keeps
 // near 0: a curve that is steep there spreads it over [-1, 1].
 constexpr int kOctaves = 4;
 constexpr double kFastest = 2;
@@ -39,7 +41,8 @@ double flame(double cycles, std::uint32_t seed) {
   return spread(spread(sum));
 }
 
-// 0 .. 1 over cycles since the switch: some tries, each a short weak flash, then an arc that runs up.
+// 0 .. 1 over cycles since the switch: some tries, each a short weak flash, then an arc that runs
+// up.
 constexpr double kFlash = 0.15;  // of a cycle
 double strike(double cycles, std::uint32_t seed) {
   if (cycles < 0) {
@@ -57,7 +60,8 @@ double strike(double cycles, std::uint32_t seed) {
 // Integral from 0 to x cycles of a wave of mean 1.
 double square_integral(double x, double high, double low, double duty) {
   const double floor = std::floor(x), u = x - floor;
-  return floor * (high * duty + low * (1 - duty)) + high * std::min(u, duty) + low * std::max(0.0, u - duty);
+  return floor * (high * duty + low * (1 - duty)) + high * std::min(u, duty) +
+         low * std::max(0.0, u - duty);
 }
 double pulse_integral(double x) {  // of |sin(pi x)|
   const double floor = std::floor(x), u = x - floor;
@@ -69,14 +73,19 @@ double pulse_integral(double x) {  // of |sin(pi x)|
 double Flicker::level(double t) const {
   const double cycles = rate * t + (wave == Wave::kStrike ? -1 : 1) * phase / (2 * kPiHere);
   switch (wave) {
-    case Wave::kSine: return 1 + depth * std::sin(2 * kPiHere * rate * t + phase);
+    case Wave::kSine:
+      return 1 + depth * std::sin(2 * kPiHere * rate * t + phase);
     case Wave::kSquare: {
       const double scale = 1 / (1 + depth * (2 * duty - 1));
       return scale * (cycles - std::floor(cycles) < duty ? 1 + depth : 1 - depth);
     }
-    case Wave::kRectified: return (1 - depth + 2 * depth * std::abs(std::sin(2 * kPiHere * cycles))) / (1 - depth + 4 * depth / kPiHere);
-    case Wave::kFlame: return 1 + depth * flame(cycles, seed);
-    case Wave::kStrike: return 1 - depth + depth * strike(cycles, seed);
+    case Wave::kRectified:
+      return (1 - depth + 2 * depth * std::abs(std::sin(2 * kPiHere * cycles))) /
+             (1 - depth + 4 * depth / kPiHere);
+    case Wave::kFlame:
+      return 1 + depth * flame(cycles, seed);
+    case Wave::kStrike:
+      return 1 - depth + depth * strike(cycles, seed);
     case Wave::kFormula: {
       const double v = (*formula)(std::span<const double>(&t, 1));
       return std::isfinite(v) ? std::max(0.0, v) : 0;
@@ -92,9 +101,12 @@ double Flicker::mean(double from, double to) const {
   }
   const double turn = phase / (2 * kPiHere), a = rate * from + turn, b = rate * to + turn;
   switch (wave) {
-    case Wave::kSine: return 1 + depth * (std::cos(2 * kPiHere * a) - std::cos(2 * kPiHere * b)) / (2 * kPiHere * rate * length);
+    case Wave::kSine:
+      return 1 + depth * (std::cos(2 * kPiHere * a) - std::cos(2 * kPiHere * b)) /
+                     (2 * kPiHere * rate * length);
     case Wave::kSquare: {
-      const double scale = 1 / (1 + depth * (2 * duty - 1)), high = scale * (1 + depth), low = scale * (1 - depth);
+      const double scale = 1 / (1 + depth * (2 * duty - 1)), high = scale * (1 + depth),
+                   low = scale * (1 - depth);
       return (square_integral(b, high, low, duty) - square_integral(a, high, low, duty)) / (b - a);
     }
     case Wave::kRectified: {
@@ -105,7 +117,8 @@ double Flicker::mean(double from, double to) const {
     case Wave::kStrike: {
       // Piece by piece between the corners of the curve.
       const bool is_flame = wave == Wave::kFlame;
-      const double first = is_flame ? kFastest * a : rate * from - turn, last = is_flame ? kFastest * b : rate * to - turn;
+      const double first = is_flame ? kFastest * a : rate * from - turn,
+                   last = is_flame ? kFastest * b : rate * to - turn;
       double sum = 0, x = first;
       constexpr double kMostPieces = 1e5;
       if (last - first > kMostPieces) {
@@ -121,7 +134,10 @@ double Flicker::mean(double from, double to) const {
           next = floor + 1;  // x is the corner, but for a rounding
         }
         next = std::min(next, last);
-        const auto at = [&](double u) { return is_flame ? 1 + depth * flame(u / kFastest, seed) : 1 - depth + depth * strike(u, seed); };
+        const auto at = [&](double u) {
+          return is_flame ? 1 + depth * flame(u / kFastest, seed)
+                          : 1 - depth + depth * strike(u, seed);
+        };
         sum += integral(at, x, next, 1);
         x = next;
       }
@@ -138,16 +154,21 @@ double Flicker::mean(double from, double to) const {
 std::optional<double> Flicker::period() const {
   switch (wave) {
     case Wave::kSine:
-    case Wave::kSquare: return 1 / rate;
-    case Wave::kRectified: return 0.5 / rate;
-    default: return std::nullopt;
+    case Wave::kSquare:
+      return 1 / rate;
+    case Wave::kRectified:
+      return 0.5 / rate;
+    default:
+      return std::nullopt;
   }
 }
 
 std::vector<double> Flicker::cycle(int count) const {
   std::vector<double> out;
-  // Square: in the middles of parts, so that no corner is hit; else from a zero on, so that both extremes are.
-  const double shift = wave == Wave::kSquare ? 0.5 : 0, zero = -phase / (2 * kPiHere * rate), length = period().value_or(1 / rate);
+  // Square: in the middles of parts, so that no corner is hit; else from a zero on, so that both
+  // extremes are.
+  const double shift = wave == Wave::kSquare ? 0.5 : 0, zero = -phase / (2 * kPiHere * rate),
+               length = period().value_or(1 / rate);
   for (int i = 0; i < count; ++i) {
     out.push_back(level(zero + length * (i + shift) / count));
   }

@@ -1,14 +1,14 @@
 #include "jovilux/photometry/gobo.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/sampler.h"
+#include "jovilux/color/rgb.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <cstdint>
-
-#include "jovilux/base/parallel.h"
-#include "jovilux/base/assert.h"
-#include "jovilux/base/sampler.h"
-#include "jovilux/color/rgb.h"
 
 namespace jovilux {
 namespace {
@@ -19,14 +19,17 @@ constexpr double kSoftPerDeviation = 2.5631031310892007;
 
 // The share of [a, b] inside the open part [0, open) of each unit interval.
 double covered(double a, double b, double open) {
-  const auto up_to = [&](double v) { return std::floor(v) * open + std::min(open, v - std::floor(v)); };
+  const auto up_to = [&](double v) {
+    return std::floor(v) * open + std::min(open, v - std::floor(v));
+  };
   return (up_to(b) - up_to(a)) / (b - a);
 }
 
 std::vector<float> leaves(int count, double open) {
   std::vector<float> out(static_cast<std::size_t>(kSide) * kSide, 1.0f);
   Rng rng(0x1eafULL);
-  const double length = 1.6 / count, width = 0.42 * length, area = 0.33 * length * width;  // of a leaf, about
+  // Of a leaf, about.
+  const double length = 1.6 / count, width = 0.42 * length, area = 0.33 * length * width;
   double clear = 1;
   const double per_pixel = 1.0 / (static_cast<double>(kSide) * kSide);
   for (int leaf = 0; leaf < 400'000 && clear > open + 0.002; ++leaf) {
@@ -45,7 +48,8 @@ std::vector<float> leaves(int count, double open) {
         if (std::abs(v) > blade) {
           continue;
         }
-        float& pixel = out[static_cast<std::size_t>((py + dy + 2 * kSide) % kSide) * kSide + static_cast<std::size_t>((px + dx + 2 * kSide) % kSide)];
+        float& pixel = out[static_cast<std::size_t>((py + dy + 2 * kSide) % kSide) * kSide +
+                           static_cast<std::size_t>((px + dx + 2 * kSide) % kSide)];
         clear -= pixel * per_pixel;
         pixel = 0;
       }
@@ -54,7 +58,8 @@ std::vector<float> leaves(int count, double open) {
   return out;
 }
 
-// One direction of a Gaussian blur; what repeats goes round, what does not is continued by its edge.
+// One direction of a Gaussian blur; what repeats goes round, what does not is continued by its
+// edge.
 void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
   const int reach = static_cast<int>(std::ceil(4 * deviation));
   if (deviation < 0.05) {
@@ -66,8 +71,11 @@ void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
     weight.push_back(static_cast<float>(std::exp(-0.5 * sqr(i / deviation))));
     sum += weight.back();
   }
-  const int n = along_x ? picture.width : picture.height, lines = along_x ? picture.height : picture.width;
-  const auto index = [&](int line, int i) { return static_cast<std::size_t>(along_x ? line * picture.width + i : i * picture.width + line); };
+  const int n = along_x ? picture.width : picture.height,
+            lines = along_x ? picture.height : picture.width;
+  const auto index = [&](int line, int i) {
+    return static_cast<std::size_t>(along_x ? line * picture.width + i : i * picture.width + line);
+  };
   parallel_for(static_cast<std::size_t>(lines), [&](std::size_t line_number) {
     const int line = static_cast<int>(line_number);
     // The line with what is beyond its ends, so that no place needs a question.
@@ -86,7 +94,8 @@ void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
   });
 }
 
-// Of an edge's softness: beyond this many of `edge` from it nothing is left of the mask (see Gobo::transmittance).
+// Of an edge's softness: beyond this many of `edge` from it nothing is left of the mask (see
+// Gobo::transmittance).
 constexpr double kEdgeReach = 3.4;
 double edge_of(const GoboSpec& spec) { return std::sqrt(2.0) * spec.soft / kSoftPerDeviation; }
 
@@ -105,24 +114,33 @@ MaskPicture pattern_picture(GoboPattern pattern, int count, double open) {
     const double side = std::sqrt(open), radius = std::sqrt(std::min(open, kPiD / 4) / kPiD);
     // Bars start half a bar in, so that the tile is symmetric.
     const auto bars = [&](int i, double share) {
-      const double lo = static_cast<double>(i) * count / kSide - 0.5 * (1 - share), hi = static_cast<double>(i + 1) * count / kSide - 0.5 * (1 - share);
+      const double lo = static_cast<double>(i) * count / kSide - 0.5 * (1 - share),
+                   hi = static_cast<double>(i + 1) * count / kSide - 0.5 * (1 - share);
       return covered(lo, hi, share);
     };
     for (int y = 0; y < kSide; ++y) {
       for (int x = 0; x < kSide; ++x) {
         double t = 0;
         switch (pattern) {
-          case GoboPattern::kSlats: t = bars(y, open); break;
-          case GoboPattern::kGrid: t = bars(x, side) * bars(y, side); break;
+          case GoboPattern::kSlats:
+            t = bars(y, open);
+            break;
+          case GoboPattern::kGrid:
+            t = bars(x, side) * bars(y, side);
+            break;
           default: {
             constexpr int kSub = 4;
             for (int s = 0; s < kSub * kSub; ++s) {
-              const double u = (x + (s % kSub + 0.5) / kSub) * count / kSide, v = (y + (s / kSub + 0.5) / kSub) * count / kSide;
-              t += std::hypot(u - std::floor(u) - 0.5, v - std::floor(v) - 0.5) < radius ? 1.0 / (kSub * kSub) : 0.0;
+              const double u = (x + (s % kSub + 0.5) / kSub) * count / kSide,
+                           v = (y + (s / kSub + 0.5) / kSub) * count / kSide;
+              t += std::hypot(u - std::floor(u) - 0.5, v - std::floor(v) - 0.5) < radius
+                       ? 1.0 / (kSub * kSub)
+                       : 0.0;
             }
           }
         }
-        gray[static_cast<std::size_t>(y) * kSide + static_cast<std::size_t>(x)] = static_cast<float>(t);
+        gray[static_cast<std::size_t>(y) * kSide + static_cast<std::size_t>(x)] =
+            static_cast<float>(t);
       }
     }
   }
@@ -134,7 +152,9 @@ MaskPicture pattern_picture(GoboPattern pattern, int count, double open) {
 }
 
 Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(std::move(picture)) {
-  JOVILUX_ASSERT(picture_.width > 0 && picture_.height > 0 && picture_.rgb.size() == static_cast<std::size_t>(picture_.width) * static_cast<std::size_t>(picture_.height));
+  JOVILUX_ASSERT(picture_.width > 0 && picture_.height > 0 &&
+                 picture_.rgb.size() == static_cast<std::size_t>(picture_.width) *
+                                            static_cast<std::size_t>(picture_.height));
   cos_turn_ = static_cast<float>(std::cos(spec.turn));
   sin_turn_ = static_cast<float>(std::sin(spec.turn));
   for (const Eigen::Array3f& p : picture_.rgb) {
@@ -142,8 +162,14 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
   }
   if (spec.soft > 0) {
     const double deviation = spec.soft / kSoftPerDeviation;
-    blur(picture_, std::min(deviation / spec.width, 1.0) * picture_.width, true, spec.surround == GoboSurround::kRepeat || spec.tiles_x > 1);
-    blur(picture_, std::min(deviation / spec.height, 1.0) * picture_.height, false, spec.surround == GoboSurround::kRepeat || spec.tiles_y > 1);
+    blur(picture_,
+         std::min(deviation / spec.width, 1.0) * picture_.width,
+         true,
+         spec.surround == GoboSurround::kRepeat || spec.tiles_x > 1);
+    blur(picture_,
+         std::min(deviation / spec.height, 1.0) * picture_.height,
+         false,
+         spec.surround == GoboSurround::kRepeat || spec.tiles_y > 1);
     edge_ = static_cast<float>(edge_of(spec));
   }
   sums_ = MaskSums(spec, picture_);
@@ -153,11 +179,17 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
   tiles_offset_ << 0.5 * spec.tiles_x, 0.5 * spec.tiles_y;
 }
 
-MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture) : surround_(spec.surround), strength_(spec.strength), complete_(spec.surround != GoboSurround::kClear || !(spec.soft > 0)), s_last_(spec.tiles_x), r_last_(spec.tiles_y) {
+MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
+    : surround_(spec.surround),
+      strength_(spec.strength),
+      complete_(spec.surround != GoboSurround::kClear || !(spec.soft > 0)),
+      s_last_(spec.tiles_x),
+      r_last_(spec.tiles_y) {
   columns_ = std::min(picture.width, kSide);
   rows_ = std::min(picture.height, kSide);
   if (surround_ == GoboSurround::kDark) {
-    const double s = std::ceil(kEdgeReach * edge_of(spec) / spec.width * columns_) / columns_, r = std::ceil(kEdgeReach * edge_of(spec) / spec.height * rows_) / rows_;
+    const double s = std::ceil(kEdgeReach * edge_of(spec) / spec.width * columns_) / columns_,
+                 r = std::ceil(kEdgeReach * edge_of(spec) / spec.height * rows_) / rows_;
     s_first_ -= s;
     s_last_ += s;
     r_first_ -= r;
@@ -166,7 +198,9 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture) : surround_
   const auto pixel = [&](int x, int y) {
     x = (x + picture.width) % picture.width;
     y = (y + picture.height) % picture.height;
-    return static_cast<double>(luminance_of(picture.rgb[static_cast<std::size_t>(y) * static_cast<std::size_t>(picture.width) + static_cast<std::size_t>(x)]));
+    return static_cast<double>(luminance_of(
+        picture.rgb[static_cast<std::size_t>(y) * static_cast<std::size_t>(picture.width) +
+                    static_cast<std::size_t>(x)]));
   };
   // What a pixel covers of cells: of one, or of two.
   struct Part {
@@ -174,25 +208,33 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture) : surround_
     double share;
   };
   const auto parts = [](int i, int pixels, int cells) {
-    const double from = static_cast<double>(i) * cells / pixels, to = static_cast<double>(i + 1) * cells / pixels;
-    const int first = std::min(cells - 1, static_cast<int>(from)), second = std::min(cells - 1, first + 1);
+    const double from = static_cast<double>(i) * cells / pixels,
+                 to = static_cast<double>(i + 1) * cells / pixels;
+    const int first = std::min(cells - 1, static_cast<int>(from)),
+              second = std::min(cells - 1, first + 1);
     const double in_first = std::min(to, first + 1.0) - from;
-    return std::array<Part, 2>{Part{first, in_first}, Part{second, std::max(0.0, to - from - in_first)}};
+    return std::array<Part, 2>{Part{first, in_first},
+                               Part{second, std::max(0.0, to - from - in_first)}};
   };
   const auto stride = static_cast<std::size_t>(columns_) + 1;
   sums_.assign(stride * (static_cast<std::size_t>(rows_) + 1), 0.0);
   std::vector<double> row(static_cast<std::size_t>(picture.width));
   for (int y = 0; y < picture.height; ++y) {
-    // The mean over a pixel of what is interpolated between the pixels' middles: 1/8, 3/4, 1/8 both ways.
+    // The mean over a pixel of what is interpolated between the pixels' middles: 1/8, 3/4, 1/8 both
+    // ways.
     for (int x = 0; x < picture.width; ++x) {
-      row[static_cast<std::size_t>(x)] = 0.125 * (pixel(x, y - 1) + pixel(x, y + 1)) + 0.75 * pixel(x, y);
+      row[static_cast<std::size_t>(x)] =
+          0.125 * (pixel(x, y - 1) + pixel(x, y + 1)) + 0.75 * pixel(x, y);
     }
     for (int x = 0; x < picture.width; ++x) {
-      const auto left = static_cast<std::size_t>((x + picture.width - 1) % picture.width), right = static_cast<std::size_t>((x + 1) % picture.width);
-      const double mean = 0.125 * (row[left] + row[right]) + 0.75 * row[static_cast<std::size_t>(x)];
+      const auto left = static_cast<std::size_t>((x + picture.width - 1) % picture.width),
+                 right = static_cast<std::size_t>((x + 1) % picture.width);
+      const double mean =
+          0.125 * (row[left] + row[right]) + 0.75 * row[static_cast<std::size_t>(x)];
       for (const Part& i : parts(y, picture.height, rows_)) {
         for (const Part& k : parts(x, picture.width, columns_)) {
-          sums_[static_cast<std::size_t>(i.cell + 1) * stride + static_cast<std::size_t>(k.cell + 1)] += mean * i.share * k.share;
+          sums_[static_cast<std::size_t>(i.cell + 1) * stride +
+                static_cast<std::size_t>(k.cell + 1)] += mean * i.share * k.share;
         }
       }
     }
@@ -241,18 +283,22 @@ struct Tile {
   }
 };
 
-// The place in [first, last] up to which `sum`, which grows from 0 at `first` and is straight between whole numbers, reaches
+// The place in [first, last] up to which `sum`, which grows from 0 at `first` and is straight
+// between whole numbers, reaches
 // `target`. sum(k, true) is told that k is whole.
 template <class Sum>
 double reach(double first, double last, double target, const Sum& sum) {
-  auto low = static_cast<std::int64_t>(whole(first)), high = static_cast<std::int64_t>(std::ceil(last));
+  auto low = static_cast<std::int64_t>(whole(first)),
+       high = static_cast<std::int64_t>(std::ceil(last));
   while (high - low > 1) {
     const std::int64_t middle = low + (high - low) / 2;
     (sum(static_cast<double>(middle), true) <= target ? low : high) = middle;
   }
-  const double a = std::max(first, static_cast<double>(low)), b = std::min(last, static_cast<double>(high));
+  const double a = std::max(first, static_cast<double>(low)),
+               b = std::min(last, static_cast<double>(high));
   const double at_a = sum(a, false), at_b = sum(b, false);
-  return at_b > at_a ? std::clamp(a + (target - at_a) / (at_b - at_a) * (b - a), a, b) : 0.5 * (a + b);
+  return at_b > at_a ? std::clamp(a + (target - at_a) / (at_b - at_a) * (b - a), a, b)
+                     : 0.5 * (a + b);
 }
 
 }  // namespace
@@ -260,7 +306,8 @@ double reach(double first, double last, double target, const Sum& sum) {
 // From the corner of the tiles' plane, as if the mask repeated forever.
 double MaskSums::whole_tiles(double s, double r) const {
   const double ks = whole(s), kr = whole(r);
-  const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+  const Tile tile{
+      sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
   const auto x = tile.column((s - ks) * columns_);
   const auto y = tile.row((r - kr) * rows_);
   double sum = tile.at(x, y);
@@ -290,16 +337,20 @@ double MaskSums::up_to(double s, double r) const {
 bool MaskSums::in_one_tile(double s0, double s1, double r0, double r1, double& s, double& r) const {
   s = whole(s0);
   r = whole(r0);
-  return s1 <= s + 1 && r1 <= r + 1 && (surround_ == GoboSurround::kRepeat || (s0 >= s_first_ && s1 <= s_last_ && r0 >= r_first_ && r1 <= r_last_));
+  return s1 <= s + 1 && r1 <= r + 1 &&
+         (surround_ == GoboSurround::kRepeat ||
+          (s0 >= s_first_ && s1 <= s_last_ && r0 >= r_first_ && r1 <= r_last_));
 }
 
 double MaskSums::over(double s0, double s1, double r0, double r1) const {
   double s, r, sum;
   if (in_one_tile(s0, s1, r0, r1, s, r)) {
-    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const Tile tile{
+        sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
     const auto x0 = tile.column((s0 - s) * columns_), x1 = tile.column((s1 - s) * columns_);
     const auto y0 = tile.row((r0 - r) * rows_), y1 = tile.row((r1 - r) * rows_);
-    sum = strength_ * ((tile.at(x1, y1) - tile.at(x0, y1)) - (tile.at(x1, y0) - tile.at(x0, y0))) + (1 - strength_) * (s1 - s0) * (r1 - r0);
+    sum = strength_ * ((tile.at(x1, y1) - tile.at(x0, y1)) - (tile.at(x1, y0) - tile.at(x0, y0))) +
+          (1 - strength_) * (s1 - s0) * (r1 - r0);
   } else {
     sum = (up_to(s1, r1) - up_to(s0, r1)) - (up_to(s1, r0) - up_to(s0, r0));
   }
@@ -308,10 +359,13 @@ double MaskSums::over(double s0, double s1, double r0, double r1) const {
 
 double MaskSums::at(double s, double r) const {
   double t = surround_ == GoboSurround::kClear ? 1 : 0;
-  if (surround_ == GoboSurround::kRepeat || (s >= s_first_ && s < s_last_ && r >= r_first_ && r < r_last_)) {
+  if (surround_ == GoboSurround::kRepeat ||
+      (s >= s_first_ && s < s_last_ && r >= r_first_ && r < r_last_)) {
     const auto stride = static_cast<std::size_t>(columns_) + 1;
-    const auto i = std::min(static_cast<std::size_t>((s - whole(s)) * columns_), static_cast<std::size_t>(columns_) - 1);
-    const auto k = std::min(static_cast<std::size_t>((r - whole(r)) * rows_), static_cast<std::size_t>(rows_) - 1);
+    const auto i = std::min(static_cast<std::size_t>((s - whole(s)) * columns_),
+                            static_cast<std::size_t>(columns_) - 1);
+    const auto k = std::min(static_cast<std::size_t>((r - whole(r)) * rows_),
+                            static_cast<std::size_t>(rows_) - 1);
     const double* upper = &sums_[k * stride + i];
     const double* lower = upper + stride;
     t = std::max(0.0, (lower[1] - lower[0]) - (upper[1] - upper[0])) * columns_ * rows_;
@@ -327,20 +381,27 @@ double MaskSums::along_row(double s0, double s1, double r) const {
 double MaskSums::split_rows(double s0, double s1, double r0, double r1, double u) const {
   double s, r;
   if (in_one_tile(s0, s1, r0, r1, s, r)) {
-    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const Tile tile{
+        sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
     const auto x0 = tile.column((s0 - s) * columns_), x1 = tile.column((s1 - s) * columns_);
-    const double first = (r0 - r) * rows_, last = (r1 - r) * rows_, open = (1 - strength_) * (s1 - s0) / rows_;
+    const double first = (r0 - r) * rows_, last = (r1 - r) * rows_,
+                 open = (1 - strength_) * (s1 - s0) / rows_;
     const auto up = [&](double v, bool is_edge) {
       const auto edge = static_cast<std::size_t>(v);
-      const double masked = is_edge ? tile.at_edge(x1, edge) - tile.at_edge(x0, edge) : tile.at(x1, tile.row(v)) - tile.at(x0, tile.row(v));
+      const double masked = is_edge ? tile.at_edge(x1, edge) - tile.at_edge(x0, edge)
+                                    : tile.at(x1, tile.row(v)) - tile.at(x0, tile.row(v));
       return strength_ * masked + open * (v - first);
     };
     const double before = up(first, false);
-    return r + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) { return up(v, is_edge) - before; }) / rows_;
+    return r + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) {
+                 return up(v, is_edge) - before;
+               }) / rows_;
   }
   const auto up = [&](double v) { return up_to(s1, v / rows_) - up_to(s0, v / rows_); };
   const double first = r0 * rows_, last = r1 * rows_, before = up(first);
-  return reach(first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) / rows_;
+  return reach(
+             first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) /
+         rows_;
 }
 
 double MaskSums::split_row(double s0, double s1, double r, double u) const {
@@ -350,8 +411,10 @@ double MaskSums::split_row(double s0, double s1, double r, double u) const {
     const auto edge = static_cast<std::size_t>(row - top * rows_);
     const std::size_t stride = static_cast<std::size_t>(columns_) + 1;
     const double *upper = &sums_[edge * stride], *lower = upper + stride;
-    const Tile tile{sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
-    const double first = (s0 - s) * columns_, last = (s1 - s) * columns_, open = (1 - strength_) / (static_cast<double>(rows_) * columns_);
+    const Tile tile{
+        sums_.data(), static_cast<std::size_t>(columns_), static_cast<std::size_t>(rows_)};
+    const double first = (s0 - s) * columns_, last = (s1 - s) * columns_,
+                 open = (1 - strength_) / (static_cast<double>(rows_) * columns_);
     const auto up = [&](double v, bool is_edge) {
       double masked;
       if (is_edge) {
@@ -363,22 +426,28 @@ double MaskSums::split_row(double s0, double s1, double r, double u) const {
       return strength_ * masked + open * (v - first);
     };
     const double before = up(first, false);
-    return s + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) { return up(v, is_edge) - before; }) / columns_;
+    return s + reach(first, last, u * (up(last, false) - before), [&](double v, bool is_edge) {
+                 return up(v, is_edge) - before;
+               }) / columns_;
   }
   const auto up = [&](double v) { return up_to(v / columns_, r1) - up_to(v / columns_, r0); };
   const double first = s0 * columns_, last = s1 * columns_, before = up(first);
-  return reach(first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) / columns_;
+  return reach(
+             first, last, u * (up(last) - before), [&](double v, bool) { return up(v) - before; }) /
+         columns_;
 }
 
 Eigen::Array3f Gobo::transmittance(float x, float y) const {
   // Seen from the light, right is -x; turned back by `turn`.
   const float right = -x;
   const float u = cos_turn_ * right - sin_turn_ * y, v = sin_turn_ * right + cos_turn_ * y;
-  const auto half_x = static_cast<float>(0.5 * spec_.width * spec_.tiles_x), half_y = static_cast<float>(0.5 * spec_.height * spec_.tiles_y);
+  const auto half_x = static_cast<float>(0.5 * spec_.width * spec_.tiles_x),
+             half_y = static_cast<float>(0.5 * spec_.height * spec_.tiles_y);
   float inside = 1;  // of the mask, 0 outside
   if (spec_.surround != GoboSurround::kRepeat) {
     const auto within = [&](float q, float half) {
-      return edge_ > 0 ? 0.5f * (std::erf((half - q) / edge_) + std::erf((half + q) / edge_)) : (std::abs(q) <= half ? 1.0f : 0.0f);
+      return edge_ > 0 ? 0.5f * (std::erf((half - q) / edge_) + std::erf((half + q) / edge_))
+                       : (std::abs(q) <= half ? 1.0f : 0.0f);
     };
     inside = within(u, half_x) * within(v, half_y);
   }
@@ -386,16 +455,20 @@ Eigen::Array3f Gobo::transmittance(float x, float y) const {
   Eigen::Array3f t = Eigen::Array3f::Constant(around);
   if (inside > 1e-6f) {
     // Tiles run from the left and top edges.
-    const float s = (u + half_x) / static_cast<float>(spec_.width), r = (half_y - v) / static_cast<float>(spec_.height);
-    const float px = (s - std::floor(s)) * static_cast<float>(picture_.width) - 0.5f, py = (r - std::floor(r)) * static_cast<float>(picture_.height) - 0.5f;
+    const float s = (u + half_x) / static_cast<float>(spec_.width),
+                r = (half_y - v) / static_cast<float>(spec_.height);
+    const float px = (s - std::floor(s)) * static_cast<float>(picture_.width) - 0.5f,
+                py = (r - std::floor(r)) * static_cast<float>(picture_.height) - 0.5f;
     const int x0 = static_cast<int>(std::floor(px)), y0 = static_cast<int>(std::floor(py));
     const float fx = px - static_cast<float>(x0), fy = py - static_cast<float>(y0);
     const auto pixel = [&](int i, int j) -> const Eigen::Array3f& {
       i = (i + picture_.width) % picture_.width;
       j = (j + picture_.height) % picture_.height;
-      return picture_.rgb[static_cast<std::size_t>(j) * static_cast<std::size_t>(picture_.width) + static_cast<std::size_t>(i)];
+      return picture_.rgb[static_cast<std::size_t>(j) * static_cast<std::size_t>(picture_.width) +
+                          static_cast<std::size_t>(i)];
     };
-    const Eigen::Array3f mask = (1 - fy) * ((1 - fx) * pixel(x0, y0) + fx * pixel(x0 + 1, y0)) + fy * ((1 - fx) * pixel(x0, y0 + 1) + fx * pixel(x0 + 1, y0 + 1));
+    const Eigen::Array3f mask = (1 - fy) * ((1 - fx) * pixel(x0, y0) + fx * pixel(x0 + 1, y0)) +
+                                fy * ((1 - fx) * pixel(x0, y0 + 1) + fx * pixel(x0 + 1, y0 + 1));
     t = inside * mask + (1 - inside) * around;
   }
   return 1 - static_cast<float>(spec_.strength) * (1 - t);

@@ -5,15 +5,18 @@
 
 namespace jovilux {
 
-/// How a sky's luminance is spread: the same everywhere; CIE's traditional overcast sky L = Lz (1 + 2 sin(elevation)) / 3;
+/// How a sky's luminance is spread: the same everywhere; CIE's traditional overcast sky L = Lz (1 +
+/// 2 sin(elevation)) / 3;
 /// or one of the CIE standard general skies.
 enum class SkyModel { kUniform, kOvercast, kGeneral };
 
-/// A sky's shape. `general` is 1..15 (12: clear, 16 luminance gradations and solar scatterings of ISO 15469).
+/// A sky's shape. `general` is 1..15 (12: clear, 16 luminance gradations and solar scatterings of
+/// ISO 15469).
 struct SkyShape {
   SkyModel model = SkyModel::kUniform;
-  int general = 0;                         ///< with kGeneral
-  Vec3d towards_sun = Vec3d::UnitZ();      ///< with kGeneral, unit, z is up; needed where the type knows a sun
+  int general = 0;  ///< with kGeneral
+  /// With kGeneral, unit, z is up; needed where the type knows a sun.
+  Vec3d towards_sun = Vec3d::UnitZ();
 };
 
 /// Whether a general sky's luminance depends on where the sun is.
@@ -27,7 +30,8 @@ bool knows_sun(int general);
 /// chi: angle to the sun, Z: from the zenith, Zs: of the sun. Source: ISO 15469 / CIE S 011.
 double relative_sky_luminance(const SkyShape& sky, const Vec3d& d);
 
-/// Illuminance on open level ground per zenith luminance [sr]: pi, 7 pi / 9 under the traditional overcast sky, by
+/// Illuminance on open level ground per zenith luminance [sr]: pi, 7 pi / 9 under the traditional
+/// overcast sky, by
 /// quadrature (1e-7) under a general one.
 double sky_illuminance_per_luminance(const SkyShape& sky);
 

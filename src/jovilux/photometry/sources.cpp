@@ -1,62 +1,96 @@
 #include "jovilux/photometry/sources.h"
 
+#include "jovilux/base/assert.h"
+#include "jovilux/base/quadrature.h"
+
 #include <algorithm>
 #include <cmath>
 #include <vector>
 
 #include <fmt/format.h>
 
-#include "jovilux/base/assert.h"
-#include "jovilux/base/quadrature.h"
-
 namespace jovilux {
 namespace {
 
-constexpr std::pair<Form, std::string_view> kForms[] = {{Form::kPoint, "point"},   {Form::kSpot, "spot"},
-                                                        {Form::kSphere, "sphere"}, {Form::kDisk, "disk"},
-                                                        {Form::kRect, "rect"},     {Form::kTube, "tube"},
-                                                        {Form::kObject, "object"}, {Form::kSun, "sun"},
-                                                        {Form::kSky, "sky"},       {Form::kDome, "dome"}};
+constexpr std::pair<Form, std::string_view> kForms[] = {{Form::kPoint, "point"},
+                                                        {Form::kSpot, "spot"},
+                                                        {Form::kSphere, "sphere"},
+                                                        {Form::kDisk, "disk"},
+                                                        {Form::kRect, "rect"},
+                                                        {Form::kTube, "tube"},
+                                                        {Form::kObject, "object"},
+                                                        {Form::kSun, "sun"},
+                                                        {Form::kSky, "sky"},
+                                                        {Form::kDome, "dome"}};
 
 double area(const SourceShape& s) {
   switch (s.form) {
     case Form::kSphere:  // the disc that it shows
     case Form::kSpot:
-    case Form::kDisk: return kPiD * s.radius * s.radius;
-    case Form::kTube: return 2 * s.radius * s.length;  // the strip that it shows
-    case Form::kObject: return s.area;
-    default: return s.width * s.height;
+    case Form::kDisk:
+      return kPiD * s.radius * s.radius;
+    case Form::kTube:
+      return 2 * s.radius * s.length;  // the strip that it shows
+    case Form::kObject:
+      return s.area;
+    default:
+      return s.width * s.height;
   }
 }
 
-// Illuminance per peak intensity, or per mean luminance, at d on the axis of a flat surface, by quadrature over it.
+// Illuminance per peak intensity, or per mean luminance, at d on the axis of a flat surface, by
+// quadrature over it.
 double flat_illuminance_on_axis(const SourceShape& s, double d) {
   const double A = area(s);
   // At (x, y) of the surface: luminance cos^2 / r^2.
   const auto from_place = [&](double x, double y) {
     const double r2 = x * x + y * y + d * d;
     const double cosine = d / std::sqrt(r2);
-    const double weighting = s.center_weight > 0 ? (s.form == Form::kRect ? center_weighting(s.form, s.center_weight, 2 * x / s.width, 2 * y / s.height)
-                                                                          : center_weighting(Form::kDisk, s.center_weight, std::hypot(x, y) / s.radius, 0))
-                                                 : 1.0;
+    const double weighting =
+        s.center_weight > 0
+            ? (s.form == Form::kRect
+                   ? center_weighting(s.form, s.center_weight, 2 * x / s.width, 2 * y / s.height)
+                   : center_weighting(Form::kDisk, s.center_weight, std::hypot(x, y) / s.radius, 0))
+            : 1.0;
     if (s.profile) {
       const Vec3d direction = Vec3d(-x, -y, d) / std::sqrt(r2);
-      return weighting * s.profile->intensity(direction.cast<float>()) / s.profile->peak() / A * cosine / r2;
+      return weighting * s.profile->intensity(direction.cast<float>()) / s.profile->peak() / A *
+             cosine / r2;
     }
     if (s.form == Form::kSpot) {
-      return weighting * relative_intensity(s.beam, std::acos(std::min(1.0, cosine))) / A * cosine / r2;
+      return weighting * relative_intensity(s.beam, std::acos(std::min(1.0, cosine))) / A * cosine /
+             r2;
     }
-    const double spread = s.half_spread > 0 ? relative_spread(std::acos(std::min(1.0, cosine)), s.half_spread) : 1.0;
+    const double spread =
+        s.half_spread > 0 ? relative_spread(std::acos(std::min(1.0, cosine)), s.half_spread) : 1.0;
     return weighting * spread * cosine * cosine / r2;
   };
   if (s.form == Form::kRect) {
-    return integral([&](double x) { return integral([&](double y) { return from_place(x, y); }, -s.height / 2, s.height / 2, 32); }, -s.width / 2, s.width / 2, 32);
+    return integral(
+        [&](double x) {
+          return integral(
+              [&](double y) { return from_place(x, y); }, -s.height / 2, s.height / 2, 32);
+        },
+        -s.width / 2,
+        s.width / 2,
+        32);
   }
-  const double edge = s.half_spread > 0 ? std::min(s.radius, d * std::tan(std::min(s.half_spread, kPiD / 2 - 1e-9))) : s.radius;
+  const double edge =
+      s.half_spread > 0 ? std::min(s.radius, d * std::tan(std::min(s.half_spread, kPiD / 2 - 1e-9)))
+                        : s.radius;
   if (!s.profile) {
     return 2 * kPiD * integral([&](double r) { return r * from_place(r, 0); }, 0, edge, 64);
   }
-  return integral([&](double r) { return r * integral([&](double a) { return from_place(r * std::cos(a), r * std::sin(a)); }, 0, 2 * kPiD, 16); }, 0, edge, 32);
+  return integral(
+      [&](double r) {
+        return r * integral([&](double a) { return from_place(r * std::cos(a), r * std::sin(a)); },
+                            0,
+                            2 * kPiD,
+                            16);
+      },
+      0,
+      edge,
+      32);
 }
 
 double sides(const SourceShape& s) { return s.two_sided ? 2 : 1; }
@@ -78,7 +112,9 @@ SourceLevels from_luminance(const SourceShape& s, double L) {
         out.flux = Lumens{kPiD * kPiD * out.intensity->value};
       }
       break;
-    case Form::kObject: out.flux = Lumens{kPiD * sides(s) * s.area * L}; break;
+    case Form::kObject:
+      out.flux = Lumens{kPiD * sides(s) * s.area * L};
+      break;
     default:
       out.intensity = Candela{area(s) * L};
       out.flux = Lumens{sides(s) * projected_solid_angle_of_spread(s.half_spread) * area(s) * L};
@@ -140,13 +176,20 @@ std::vector<std::string> form_names() {
 std::string output_units(Form form) {
   switch (form) {
     case Form::kPoint:
-    case Form::kSpot: return "lm, cd, lx @ distance or W @ lm/W";
-    case Form::kTube: return "lm, cd, cd/m2, lx @ distance or W @ lm/W; lm/m or cd/m2 when endless";
-    case Form::kObject: return "lm, cd/m2 or W @ lm/W";
-    case Form::kSun: return "lx on a surface facing it, or cd/m2 of its disc";
-    case Form::kSky: return "lx on open level ground, or cd/m2 at the zenith";
-    case Form::kDome: return "lx on open level ground, or \"as-is\"";
-    default: return "lm, cd, cd/m2, lx @ distance or W @ lm/W";
+    case Form::kSpot:
+      return "lm, cd, lx @ distance or W @ lm/W";
+    case Form::kTube:
+      return "lm, cd, cd/m2, lx @ distance or W @ lm/W; lm/m or cd/m2 when endless";
+    case Form::kObject:
+      return "lm, cd/m2 or W @ lm/W";
+    case Form::kSun:
+      return "lx on a surface facing it, or cd/m2 of its disc";
+    case Form::kSky:
+      return "lx on open level ground, or cd/m2 at the zenith";
+    case Form::kDome:
+      return "lx on open level ground, or \"as-is\"";
+    default:
+      return "lm, cd, cd/m2, lx @ distance or W @ lm/W";
   }
 }
 
@@ -162,14 +205,16 @@ double center_weighting(Form form, double w, double qx, double qy) {
 LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
   using Kind = Output::Kind;
   const auto fault = [&] {
-    return LevelsOrFault{std::nullopt,
-                         fmt::format("a {} takes {}", to_string(shape.form), output_units(shape.form))};
+    return LevelsOrFault{
+        std::nullopt,
+        fmt::format("a {} takes {}", to_string(shape.form), output_units(shape.form))};
   };
   double flux = output.kind == Kind::kPower ? output.value * output.efficacy.value : output.value;
   const bool is_flux = output.kind == Kind::kFlux || output.kind == Kind::kPower;
   if (output.per_meter != shape.endless && (is_flux || output.per_meter)) {
     if (shape.form != Form::kTube || shape.endless) {
-      return {std::nullopt, shape.endless ? "an endless tube takes lm/m or cd/m2" : "only a tube takes lm/m"};
+      return {std::nullopt,
+              shape.endless ? "an endless tube takes lm/m or cd/m2" : "only a tube takes lm/m"};
     }
     flux *= shape.length;
   }
@@ -184,7 +229,9 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       return {from_intensity(shape, output.value, per_candela), ""};
     }
     if (at_distance) {
-      const double e = illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value).value;
+      const double e =
+          illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value)
+              .value;
       if (!(e > 0)) {
         return {std::nullopt, "its profile sends nothing along the axis; state lm or cd"};
       }
@@ -209,12 +256,16 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
           return l;
         };
         if (at_distance) {
-          return {line(output.value / illuminance_on_axis(shape, line(1), output.distance->value).value), ""};
+          return {line(output.value /
+                       illuminance_on_axis(shape, line(1), output.distance->value).value),
+                  ""};
         }
         if (is_flux || (output.kind == Kind::kIntensity && !shape.endless)) {
           return {line(perpendicular), ""};
         }
-        return output.kind == Kind::kLuminance ? LevelsOrFault{std::nullopt, "an ideal line has no luminance; give it a radius"} : fault();
+        return output.kind == Kind::kLuminance
+                   ? LevelsOrFault{std::nullopt, "an ideal line has no luminance; give it a radius"}
+                   : fault();
       }
       if (shape.endless && output.kind == Kind::kIntensity) {
         return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
@@ -284,7 +335,8 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       out.illuminance = Lux{out.dome_factor * shape.dome_illuminance};
       return {out, ""};
-    default: break;
+    default:
+      break;
   }
   return fault();
 }
@@ -298,19 +350,29 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
       if (shape.form == Form::kSpot && shape.radius > 0) {
         return {levels.intensity->value * flat_illuminance_on_axis(shape, d)};
       }
-      return {levels.intensity->value * (shape.profile ? shape.profile->on_axis() / shape.profile->peak() : 1.0) / (d * d)};
+      return {levels.intensity->value *
+              (shape.profile ? shape.profile->on_axis() / shape.profile->peak() : 1.0) / (d * d)};
     case Form::kSphere: {
-      if (!shape.profile) {  // a center weight keeps it: what it takes from the rim, it gives to the middle
+      // A center weight keeps it: what it takes from the rim, it gives to the middle.
+      if (!shape.profile) {
         return {kPiD * levels.luminance->value * sqr(shape.radius / d)};
       }
       // Over the directions that it fills, turned about the axis.
       const double widest = std::asin(std::min(1.0, shape.radius / d));
       const auto ring = [&](double t) {
-        return std::sin(t) * std::cos(t) * integral([&](double a) {
-                 return shape.profile->intensity(Vec3d(-std::sin(t) * std::cos(a), -std::sin(t) * std::sin(a), std::cos(t)).cast<float>());
-               }, 0, 2 * kPiD, 16);
+        return std::sin(t) * std::cos(t) *
+               integral(
+                   [&](double a) {
+                     return shape.profile->intensity(
+                         Vec3d(-std::sin(t) * std::cos(a), -std::sin(t) * std::sin(a), std::cos(t))
+                             .cast<float>());
+                   },
+                   0,
+                   2 * kPiD,
+                   16);
       };
-      return {levels.intensity->value / shape.profile->peak() / area(shape) * integral(ring, 0, widest, 32)};
+      return {levels.intensity->value / shape.profile->peak() / area(shape) *
+              integral(ring, 0, widest, 32)};
     }
     case Form::kDisk:
     case Form::kRect:
@@ -320,24 +382,35 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
       if (shape.half_spread > 0 || !plain) {
         return {levels.luminance->value * flat_illuminance_on_axis(shape, d)};
       }
-      return {shape.form == Form::kDisk ? disk_illuminance_on_axis(levels.luminance->value, shape.radius, d)
-                                        : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
+      return {
+          shape.form == Form::kDisk
+              ? disk_illuminance_on_axis(levels.luminance->value, shape.radius, d)
+              : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
     case Form::kTube: {
       if (shape.endless) {
         return {endless_tube_illuminance(levels.flux->value, d)};
       }
-      const double strength = shape.radius > 0 ? levels.luminance->value : levels.intensity->value / shape.length;
-      return {tube_illuminance(strength, {-shape.length / 2, 0, 0}, {shape.length / 2, 0, 0}, shape.radius, {0, 0, -d}, Vec3d::UnitZ())};
+      const double strength =
+          shape.radius > 0 ? levels.luminance->value : levels.intensity->value / shape.length;
+      return {tube_illuminance(strength,
+                               {-shape.length / 2, 0, 0},
+                               {shape.length / 2, 0, 0},
+                               shape.radius,
+                               {0, 0, -d},
+                               Vec3d::UnitZ())};
     }
-    case Form::kObject: return {};
+    case Form::kObject:
+      return {};
     case Form::kSun:
     case Form::kSky:
-    case Form::kDome: return *levels.illuminance;
+    case Form::kDome:
+      return *levels.illuminance;
   }
   return {};
 }
 
-double tube_illuminance(double L, const Vec3d& A, const Vec3d& B, double radius, const Vec3d& P, const Vec3d& n) {
+double tube_illuminance(
+    double L, const Vec3d& A, const Vec3d& B, double radius, const Vec3d& P, const Vec3d& n) {
   const Vec3d axis = (B - A).normalized();
   const double za = (A - P).dot(axis), zb = (B - P).dot(axis);
   const Vec3d across = A - P - za * axis;  // from P straight to the axis
@@ -347,9 +420,12 @@ double tube_illuminance(double L, const Vec3d& A, const Vec3d& B, double radius,
   }
   const Vec3d to = across / d, side = axis.cross(to);
   const double along = n.dot(axis);
-  // Integral of max(0, a cos b + along sin b) cos b over the angles b to the perpendicular in [b0, b1].
+  // Integral of max(0, a cos b + along sin b) cos b over the angles b to the perpendicular in [b0,
+  // b1].
   const auto strip = [&](double a, double b0, double b1) {
-    const auto F = [&](double b) { return a * (b / 2 + std::sin(2 * b) / 4) + along * sqr(std::sin(b)) / 2; };
+    const auto F = [&](double b) {
+      return a * (b / 2 + std::sin(2 * b) / 4) + along * sqr(std::sin(b)) / 2;
+    };
     const double horizon = along != 0 ? std::atan(-a / along) : 0;
     if (along > 0) {
       b0 = std::max(b0, horizon);
@@ -365,14 +441,25 @@ double tube_illuminance(double L, const Vec3d& A, const Vec3d& B, double radius,
   }
   const double widest = std::asin(radius / d);
   // phi = widest sin(t): smooth where the tube's limb is grazed.
-  return L * integral([&](double t) {
-           const double phi = widest * std::sin(t);
-           const double s = d * std::cos(phi) - std::sqrt(std::max(0.0, radius * radius - sqr(d * std::sin(phi))));
-           return widest * std::cos(t) * strip(n.dot(std::cos(phi) * to + std::sin(phi) * side), std::atan(za / s), std::atan(zb / s));
-         }, -kPiD / 2, kPiD / 2, 64);
+  return L * integral(
+                 [&](double t) {
+                   const double phi = widest * std::sin(t);
+                   const double s =
+                       d * std::cos(phi) -
+                       std::sqrt(std::max(0.0, radius * radius - sqr(d * std::sin(phi))));
+                   return widest * std::cos(t) *
+                          strip(n.dot(std::cos(phi) * to + std::sin(phi) * side),
+                                std::atan(za / s),
+                                std::atan(zb / s));
+                 },
+                 -kPiD / 2,
+                 kPiD / 2,
+                 64);
 }
 
-double endless_tube_illuminance(double flux_per_meter, double d) { return flux_per_meter / (2 * kPiD * d); }
+double endless_tube_illuminance(double flux_per_meter, double d) {
+  return flux_per_meter / (2 * kPiD * d);
+}
 
 double disk_illuminance_on_axis(double L, double radius, double d) {
   return kPiD * L * radius * radius / (radius * radius + d * d);
@@ -384,7 +471,8 @@ double rect_illuminance_on_axis(double L, double w, double h, double d) {
   return 4 * L / 2 * (a / pa * std::atan(b / pa) + b / pb * std::atan(a / pb));
 }
 
-double sphere_illuminance(double L, const Vec3d& center, double radius, const Vec3d& P, const Vec3d& n) {
+double sphere_illuminance(
+    double L, const Vec3d& center, double radius, const Vec3d& P, const Vec3d& n) {
   const Vec3d to = center - P;
   const double d = to.norm();
   JOVILUX_ASSERT(d > radius);
@@ -405,7 +493,10 @@ double sphere_illuminance(double L, const Vec3d& center, double radius, const Ve
   return kPiD * L * std::max(0.0, share);
 }
 
-double polygon_illuminance(double L, std::span<const Vec3d> corners, const Vec3d& P, const Vec3d& n) {
+double polygon_illuminance(double L,
+                           std::span<const Vec3d> corners,
+                           const Vec3d& P,
+                           const Vec3d& n) {
   JOVILUX_ASSERT(corners.size() >= 3);
   Vec3d facing = Vec3d::Zero();
   for (std::size_t i = 0; i < corners.size(); ++i) {
@@ -438,12 +529,18 @@ double polygon_illuminance(double L, std::span<const Vec3d> corners, const Vec3d
   return std::abs(0.5 * L * sum);
 }
 
-double rect_illuminance(double L, const Vec3d& center, const Vec3d& u, const Vec3d& v, const Vec3d& P, const Vec3d& n) {
+double rect_illuminance(
+    double L, const Vec3d& center, const Vec3d& u, const Vec3d& v, const Vec3d& P, const Vec3d& n) {
   const Vec3d corners[] = {center - u - v, center + u - v, center + u + v, center - u + v};
   return polygon_illuminance(L, corners, P, n);
 }
 
-double disk_illuminance(double L, const Vec3d& center, const Vec3d& axis, double radius, const Vec3d& P, const Vec3d& n) {
+double disk_illuminance(double L,
+                        const Vec3d& center,
+                        const Vec3d& axis,
+                        double radius,
+                        const Vec3d& P,
+                        const Vec3d& n) {
   // A regular polygon of the same area: 4e-7 from the disk at this number of corners.
   constexpr int kCorners = 2048;
   const Frame frame = Frame::around(axis.cast<float>());

@@ -1,10 +1,10 @@
 #include "jovilux/photometry/sun_position.h"
 
+#include "jovilux/base/text.h"
+
 #include <cmath>
 #include <numbers>
 #include <string>
-
-#include "jovilux/base/text.h"
 
 namespace jovilux {
 namespace {
@@ -18,7 +18,8 @@ double julian_day(int year, int month, int day) {
     month += 12;
   }
   const int century = year / 100;
-  return std::floor(365.25 * (year + 4716)) + std::floor(30.6001 * (month + 1)) + day + (2 - century + century / 4) - 1524.5;
+  return std::floor(365.25 * (year + 4716)) + std::floor(30.6001 * (month + 1)) + day +
+         (2 - century + century / 4) - 1524.5;
 }
 
 int days_in(int year, int month) {
@@ -99,16 +100,19 @@ std::optional<Moment> parse_moment(std::string_view text) {
   if (!text.empty()) {
     return std::nullopt;
   }
-  return Moment{julian_day(year, month, day) + (hour + (minute - offset_minutes + second / 60) / 60) / 24};
+  return Moment{julian_day(year, month, day) +
+                (hour + (minute - offset_minutes + second / 60) / 60) / 24};
 }
 
-SunPosition sun_position(Moment moment, Radians latitude, Radians longitude, double pressure_hpa, double temperature_c) {
+SunPosition sun_position(
+    Moment moment, Radians latitude, Radians longitude, double pressure_hpa, double temperature_c) {
   constexpr double kDeltaT = 69;  // seconds from universal to dynamical time around 2020
   const double jd = moment.julian_date;
   const double t = (jd + kDeltaT / 86400 - 2451545) / 36525;
   const double mean_longitude = 280.46646 + t * (36000.76983 + t * 0.0003032);
   const double m = kDegree * (357.52911 + t * (35999.05029 - t * 0.0001537));
-  const double center = (1.914602 - t * (0.004817 + t * 0.000014)) * std::sin(m) + (0.019993 - 0.000101 * t) * std::sin(2 * m) + 0.000289 * std::sin(3 * m);
+  const double center = (1.914602 - t * (0.004817 + t * 0.000014)) * std::sin(m) +
+                        (0.019993 - 0.000101 * t) * std::sin(2 * m) + 0.000289 * std::sin(3 * m);
   const double node = kDegree * (125.04 - 1934.136 * t);
   const double nutation = -0.00478 * std::sin(node);  // in longitude
   const double lambda = kDegree * (mean_longitude + center - 0.00569 + nutation);
@@ -116,11 +120,16 @@ SunPosition sun_position(Moment moment, Radians latitude, Radians longitude, dou
   const double right_ascension = std::atan2(std::cos(epsilon) * std::sin(lambda), std::cos(lambda));
   const double declination = std::asin(std::sin(epsilon) * std::sin(lambda));
   const double tu = (jd - 2451545) / 36525;
-  const double sidereal = kDegree * (280.46061837 + 360.98564736629 * (jd - 2451545) + 0.000387933 * tu * tu + nutation * std::cos(epsilon));
+  const double sidereal = kDegree * (280.46061837 + 360.98564736629 * (jd - 2451545) +
+                                     0.000387933 * tu * tu + nutation * std::cos(epsilon));
   const double hour_angle = sidereal + longitude.value - right_ascension;
   const double phi = latitude.value;
-  double elevation = std::asin(std::sin(phi) * std::sin(declination) + std::cos(phi) * std::cos(declination) * std::cos(hour_angle));
-  double azimuth = std::atan2(std::sin(hour_angle), std::cos(hour_angle) * std::sin(phi) - std::tan(declination) * std::cos(phi)) + std::numbers::pi;
+  double elevation = std::asin(std::sin(phi) * std::sin(declination) +
+                               std::cos(phi) * std::cos(declination) * std::cos(hour_angle));
+  double azimuth =
+      std::atan2(std::sin(hour_angle),
+                 std::cos(hour_angle) * std::sin(phi) - std::tan(declination) * std::cos(phi)) +
+      std::numbers::pi;
   azimuth = std::fmod(azimuth + 4 * std::numbers::pi, 2 * std::numbers::pi);
   elevation -= 8.794 / 3600 * kDegree * std::cos(elevation);  // parallax
   const double degrees_up = elevation / kDegree;

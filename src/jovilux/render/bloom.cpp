@@ -1,5 +1,7 @@
 #include "jovilux/render/bloom.h"
 
+#include "jovilux/base/assert.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -7,8 +9,6 @@
 #include <numbers>
 
 #include <fftw3.h>
-
-#include "jovilux/base/assert.h"
 
 namespace jovilux {
 
@@ -23,12 +23,16 @@ void bloom(std::vector<float>& rgb, int width, int height, double share) {
   std::vector<float> spread(pixels);
   for (std::size_t y = 0; y < static_cast<std::size_t>(height); ++y) {
     for (std::size_t x = 0; x < static_cast<std::size_t>(width); ++x) {
-      const double f = std::hypot(static_cast<double>(x) / (2 * width), static_cast<double>(y) / (2 * height));  // [1/pixel]
+      // [1/pixel].
+      const double f =
+          std::hypot(static_cast<double>(x) / (2 * width), static_cast<double>(y) / (2 * height));
       double kept = 0;
       for (const double a : kWidths) {
-        kept += std::exp(-2 * std::numbers::pi * std::max(a * width, kNarrowest) * f) / kWidths.size();
+        kept +=
+            std::exp(-2 * std::numbers::pi * std::max(a * width, kNarrowest) * f) / kWidths.size();
       }
-      spread[y * static_cast<std::size_t>(width) + x] = static_cast<float>(1 - share + share * kept);
+      spread[y * static_cast<std::size_t>(width) + x] =
+          static_cast<float>(1 - share + share * kept);
     }
   }
   struct Free {
@@ -45,8 +49,10 @@ void bloom(std::vector<float>& rgb, int width, int height, double share) {
     ~Plan() { fftwf_destroy_plan(plan); }
     Plan(const Plan&) = delete;
   };
-  const Plan forth(fftwf_plan_r2r_2d(height, width, plane.get(), plane.get(), FFTW_REDFT10, FFTW_REDFT10, FFTW_ESTIMATE));
-  const Plan back(fftwf_plan_r2r_2d(height, width, plane.get(), plane.get(), FFTW_REDFT01, FFTW_REDFT01, FFTW_ESTIMATE));
+  const Plan forth(fftwf_plan_r2r_2d(
+      height, width, plane.get(), plane.get(), FFTW_REDFT10, FFTW_REDFT10, FFTW_ESTIMATE));
+  const Plan back(fftwf_plan_r2r_2d(
+      height, width, plane.get(), plane.get(), FFTW_REDFT01, FFTW_REDFT01, FFTW_ESTIMATE));
   const float scale = 1 / (4 * static_cast<float>(pixels));
   for (std::size_t c = 0; c < 3; ++c) {
     for (std::size_t i = 0; i < pixels; ++i) {

@@ -47,15 +47,21 @@ std::optional<Camera::FilmPoint> Camera::film_point(const Vec3& p, const Vec2& u
   if (!(ahead > 1e-6f * distance)) {
     return std::nullopt;
   }
-  // The point of the plane in focus that the ray passes, brought to distance 1; without a lens all planes are.
-  const Vec3 towards = lens_radius_ > 0 ? Vec3((from + way * (focus_ / ahead) - at_) / focus_) : Vec3(way / ahead);
+  // The point of the plane in focus that the ray passes, brought to distance 1; without a lens all
+  // planes are.
+  const Vec3 towards =
+      lens_radius_ > 0 ? Vec3((from + way * (focus_ / ahead) - at_) / focus_) : Vec3(way / ahead);
   const Vec3 on_film = towards - corner_;
-  return FilmPoint{on_film.dot(dx_) / dx_.squaredNorm(), on_film.dot(dy_) / dy_.squaredNorm(), -way / distance, distance};
+  return FilmPoint{on_film.dot(dx_) / dx_.squaredNorm(),
+                   on_film.dot(dy_) / dy_.squaredNorm(),
+                   -way / distance,
+                   distance};
 }
 
 double Camera::film_density(const Vec3& direction) const {
   const double cosine = direction.dot(frame_.z);
-  return cosine > 0 ? 1 / (static_cast<double>(dx_.norm()) * dy_.norm() * cosine * cosine * cosine) : 0;
+  return cosine > 0 ? 1 / (static_cast<double>(dx_.norm()) * dy_.norm() * cosine * cosine * cosine)
+                    : 0;
 }
 
 }  // namespace jovilux

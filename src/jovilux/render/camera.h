@@ -1,10 +1,10 @@
 #pragma once
 
-#include <optional>
-
 #include "jovilux/base/vec.h"
 #include "jovilux/geometry/ray.h"
 #include "jovilux/rig/rig.h"
+
+#include <optional>
 
 namespace jovilux {
 
@@ -18,12 +18,13 @@ class Camera {
 
   /// How the camera sees a point in front of it, from the lens point chosen by u.
   struct FilmPoint {
-    float x, y;       ///< film point, in the picture or beside it
-    Vec3 toward;      ///< unit, from the point to the lens point
-    float distance;   ///< [m]
+    float x, y;      ///< film point, in the picture or beside it
+    Vec3 toward;     ///< unit, from the point to the lens point
+    float distance;  ///< [m]
   };
   std::optional<FilmPoint> film_point(const Vec3& p, const Vec2& u) const;
-  /// Pixels per steradian around a ray's unit direction (away from the camera): 1 / (a cos^3), with a the area of a pixel
+  /// Pixels per steradian around a ray's unit direction (away from the camera): 1 / (a cos^3), with
+  /// a the area of a pixel
   /// at distance 1 and the angle to the axis.
   double film_density(const Vec3& direction) const;
 

@@ -1,9 +1,9 @@
 #include "jovilux/render/exposure_moments.h"
 
+#include "jovilux/base/parallel.h"
+
 #include <algorithm>
 #include <optional>
-
-#include "jovilux/base/parallel.h"
 
 namespace jovilux {
 namespace {
@@ -14,15 +14,21 @@ bool moves(const DocumentNode& node, double from, double to) {
     return varies_between(node, from, to);
   }
   if (node.is_table()) {
-    return std::any_of(node.table().begin(), node.table().end(), [&](const DocumentEntry& e) { return moves(e.value, from, to); });
+    return std::any_of(node.table().begin(), node.table().end(), [&](const DocumentEntry& e) {
+      return moves(e.value, from, to);
+    });
   }
-  return node.is_array() && std::any_of(node.array().begin(), node.array().end(), [&](const DocumentNode& item) { return moves(item, from, to); });
+  return node.is_array() &&
+         std::any_of(node.array().begin(), node.array().end(), [&](const DocumentNode& item) {
+           return moves(item, from, to);
+         });
 }
 
 bool anything_moves(const Rig& rig, int camera, double from, double to) {
   for (const char* kind : {"light", "array", "object", "solid", "haze"}) {
     const DocumentNode* list = rig.document.find(kind);
-    for (const DocumentNode& item : list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
+    for (const DocumentNode& item :
+         list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
       for (const DocumentEntry& e : item.is_table() ? item.table() : DocumentNode::Table{}) {
         if (e.key != "dimmer" && e.key != "on" && moves(e.value, from, to)) {
           return true;
@@ -31,7 +37,9 @@ bool anything_moves(const Rig& rig, int camera, double from, double to) {
     }
   }
   const DocumentNode* cameras = rig.document.find("camera");
-  return cameras != nullptr && cameras->is_array() && static_cast<std::size_t>(camera) < cameras->array().size() && moves(cameras->array()[static_cast<std::size_t>(camera)], from, to);
+  return cameras != nullptr && cameras->is_array() &&
+         static_cast<std::size_t>(camera) < cameras->array().size() &&
+         moves(cameras->array()[static_cast<std::size_t>(camera)], from, to);
 }
 
 }  // namespace
@@ -67,7 +75,8 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
   };
   for (std::size_t l = 0; l < rig.lights.size(); ++l) {
     const LightSpec& light = rig.lights[l];
-    const bool shines = std::any_of(rigs.begin(), rigs.end(), [&](const Rig& r) { return r.lights[l].dimmed() > 0; });
+    const bool shines = std::any_of(
+        rigs.begin(), rigs.end(), [&](const Rig& r) { return r.lights[l].dimmed() > 0; });
     const std::string& layer = light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
     if (shines && light.split_tint) {
       for (const char* channel : {"~1", "~2", "~3"}) {
@@ -78,7 +87,9 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
     }
   }
   for (std::size_t h = 0; h < rig.hazes.size(); ++h) {
-    if (std::any_of(rigs.begin(), rigs.end(), [&](const Rig& r) { return r.hazes[h].glow > 0 && r.hazes[h].extinction > 0; })) {
+    if (std::any_of(rigs.begin(), rigs.end(), [&](const Rig& r) {
+          return r.hazes[h].glow > 0 && r.hazes[h].extinction > 0;
+        })) {
       add(rig.hazes[h].name);
     }
   }
@@ -90,7 +101,8 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
       faults[m] = there.problems();
       return;
     }
-    out.moments[m] = {std::make_shared<const Scene>(std::move(*there)), rigs[m].cameras[static_cast<std::size_t>(camera)]};
+    out.moments[m] = {std::make_shared<const Scene>(std::move(*there)),
+                      rigs[m].cameras[static_cast<std::size_t>(camera)]};
   });
   for (const auto& fault : faults) {
     if (fault) {

@@ -1,8 +1,6 @@
 #include "jovilux/render/film.h"
 
-#include <fcntl.h>
-#include <sys/mman.h>
-#include <unistd.h>
+#include "jovilux/files/atomic_file.h"
 
 #include <algorithm>
 #include <cerrno>
@@ -12,13 +10,15 @@
 #include <limits>
 #include <string>
 
+#include <fcntl.h>
 #include <fmt/format.h>
-
-#include "jovilux/files/atomic_file.h"
+#include <sys/mman.h>
+#include <unistd.h>
 
 namespace jovilux {
 
-FilmMemory::FilmMemory(std::size_t bytes, bool in_file) : bytes_(std::max<std::size_t>(bytes, 1)), in_file_(in_file) {
+FilmMemory::FilmMemory(std::size_t bytes, bool in_file)
+    : bytes_(std::max<std::size_t>(bytes, 1)), in_file_(in_file) {
   int file = -1;
   if (in_file) {
     const std::string folder = Film::file_folder();
@@ -29,21 +29,34 @@ FilmMemory::FilmMemory(std::size_t bytes, bool in_file) : bytes_(std::max<std::s
       if (file >= 0) {
         ::close(file);
       }
-      throw MachineTrouble(fmt::format("cannot keep a film of {:.1f} GB in {}: {}; name a folder with room in TMPDIR", static_cast<double>(bytes_) / 1e9, folder, std::strerror(trouble)));
+      throw MachineTrouble(fmt::format(
+          "cannot keep a film of {:.1f} GB in {}: {}; name a folder with room in TMPDIR",
+          static_cast<double>(bytes_) / 1e9,
+          folder,
+          std::strerror(trouble)));
     }
   }
-  void* at = ::mmap(nullptr, bytes_, PROT_READ | PROT_WRITE, in_file ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, file, 0);
+  void* at = ::mmap(nullptr,
+                    bytes_,
+                    PROT_READ | PROT_WRITE,
+                    in_file ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE,
+                    file,
+                    0);
   const int trouble = errno;
   if (file >= 0) {
     ::close(file);
   }
   if (at == MAP_FAILED) {
-    throw MachineTrouble(fmt::format("cannot keep a film of {:.1f} GB: {}", static_cast<double>(bytes_) / 1e9, std::strerror(trouble)));
+    throw MachineTrouble(fmt::format("cannot keep a film of {:.1f} GB: {}",
+                                     static_cast<double>(bytes_) / 1e9,
+                                     std::strerror(trouble)));
   }
   data_ = static_cast<std::byte*>(at);
 }
 
-FilmMemory::FilmMemory(const FilmMemory& o) : FilmMemory(o.bytes_, o.in_file_) { std::memcpy(data_, o.data_, bytes_); }
+FilmMemory::FilmMemory(const FilmMemory& o) : FilmMemory(o.bytes_, o.in_file_) {
+  std::memcpy(data_, o.data_, bytes_);
+}
 
 FilmMemory::~FilmMemory() {
   if (data_ != nullptr) {
@@ -51,15 +64,27 @@ FilmMemory::~FilmMemory() {
   }
 }
 
-Film::Film(int width, int height, int layers, int parts) : Film(width, height, layers, parts, memory_bytes(width, height, layers, parts) > most_in_memory()) {}
+Film::Film(int width, int height, int layers, int parts)
+    : Film(width,
+           height,
+           layers,
+           parts,
+           memory_bytes(width, height, layers, parts) > most_in_memory()) {}
 
 Film::Film(int width, int height, int layers, int parts, bool in_file)
-    : width_(width), height_(height), layers_(layers), parts_(parts),
-      across_(static_cast<std::size_t>((width + kTile - 1) / kTile)), per_pixel_(before_counts() + 3),
-      memory_(across_ * static_cast<std::size_t>((height + kTile - 1) / kTile) * kTile * kTile * per_pixel_ * 4, in_file) {}
+    : width_(width),
+      height_(height),
+      layers_(layers),
+      parts_(parts),
+      across_(static_cast<std::size_t>((width + kTile - 1) / kTile)),
+      per_pixel_(before_counts() + 3),
+      memory_(across_ * static_cast<std::size_t>((height + kTile - 1) / kTile) * kTile * kTile *
+                  per_pixel_ * 4,
+              in_file) {}
 
 double Film::memory_bytes(int width, int height, int layers, int parts) {
-  return static_cast<double>(width) * height * (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 3));
+  return static_cast<double>(width) * height *
+         (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 3));
 }
 
 std::string Film::file_folder() {
@@ -67,21 +92,27 @@ std::string Film::file_folder() {
   return named != nullptr && *named != '\0' ? named : "/var/tmp";
 }
 
-double Film::most_in_memory() { return static_cast<double>(::sysconf(_SC_PHYS_PAGES)) * static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3; }
+double Film::most_in_memory() {
+  return static_cast<double>(::sysconf(_SC_PHYS_PAGES)) *
+         static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3;
+}
 
 void Film::rest(std::size_t first, std::size_t tiles) const {
   if (!in_file()) {
     return;
   }
-  const std::size_t tile = static_cast<std::size_t>(kTile) * kTile * per_pixel_ * 4, page = static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
+  const std::size_t tile = static_cast<std::size_t>(kTile) * kTile * per_pixel_ * 4,
+                    page = static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
   const std::size_t begin = first * tile / page * page;
-  ::madvise(memory_.data() + begin, (first + tiles) * tile - begin, MADV_DONTNEED);  // shared with the file: nothing is lost
+  // Shared with the file: nothing is lost.
+  ::madvise(memory_.data() + begin, (first + tiles) * tile - begin, MADV_DONTNEED);
 }
 
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
   const std::uint32_t n = weight(pixel);
   const float* v = xyz(pixel) + slot * 3;
-  return n == 0 ? Eigen::Vector3f(0, 0, 0) : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
+  return n == 0 ? Eigen::Vector3f(0, 0, 0)
+                : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
 }
 
 float Film::luminance(std::size_t pixel) const {
@@ -124,7 +155,10 @@ float Film::variance(std::size_t pixel) const {
 std::vector<float> noise_of_pixels(const Film& film, double white) {
   std::vector<float> noise(film.pixels());
   const double floor = std::max(kNoiseFloor * white, 1e-12);
-  each_pixel(film, [&](std::size_t i) { noise[i] = static_cast<float>(std::sqrt(film.variance(i)) / std::max<double>(film.luminance(i), floor)); });
+  each_pixel(film, [&](std::size_t i) {
+    noise[i] = static_cast<float>(std::sqrt(film.variance(i)) /
+                                  std::max<double>(film.luminance(i), floor));
+  });
   return noise;
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <Eigen/Core>
 #include <array>
 #include <cstddef>
 #include <cstdint>
@@ -7,15 +8,15 @@
 #include <utility>
 #include <vector>
 
-#include <Eigen/Core>
-
 namespace jovilux {
 
-/// How many independent scramblings share a pixel's samples: sample i belongs to scrambling i mod kScramblings. Their
+/// How many independent scramblings share a pixel's samples: sample i belongs to scrambling i mod
+/// kScramblings. Their
 /// means are independent, which is what makes the standard error of low-discrepancy samples known.
 inline constexpr int kScramblings = 8;
 
-/// What of a light a contribution is: seen or after one scattering; after more; after more, and a mirror or gloss on which it fell threw it
+/// What of a light a contribution is: seen or after one scattering; after more; after more, and a
+/// mirror or gloss on which it fell threw it
 /// on a surface that is no mirror; or on a path that haze scattered.
 enum class Part : std::uint8_t { kDirect, kBounce, kCaustic, kHaze };
 inline constexpr std::array<const char*, 4> kPartNames = {"direct", "bounce", "caustic", "haze"};
@@ -25,14 +26,19 @@ inline constexpr int kParts = 3, kPartsWithHaze = 4;
 /// Pictures are rendered, kept and shared out in squares of this side [pixels].
 inline constexpr int kTile = 16;
 
-/// Zeros to begin with: in memory, or in a file of the folder for temporary files ($TMPDIR, else /var/tmp), which has no
-/// name and goes with the process; the system then keeps in memory what it has room for. Throws MachineTrouble where there
+/// Zeros to begin with: in memory, or in a file of the folder for temporary files ($TMPDIR, else
+/// /var/tmp), which has no
+/// name and goes with the process; the system then keeps in memory what it has room for. Throws
+/// MachineTrouble where there
 /// is no room.
 class FilmMemory {
  public:
   explicit FilmMemory(std::size_t bytes, bool in_file);
   FilmMemory(const FilmMemory& o);
-  FilmMemory(FilmMemory&& o) noexcept : data_(std::exchange(o.data_, nullptr)), bytes_(std::exchange(o.bytes_, 0)), in_file_(o.in_file_) {}
+  FilmMemory(FilmMemory&& o) noexcept
+      : data_(std::exchange(o.data_, nullptr)),
+        bytes_(std::exchange(o.bytes_, 0)),
+        in_file_(o.in_file_) {}
   FilmMemory& operator=(FilmMemory o) noexcept {
     std::swap(data_, o.data_);
     std::swap(bytes_, o.bytes_);
@@ -54,13 +60,18 @@ class FilmMemory {
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
 ///     xyz         weighted sum over samples, [pixel][slot][3]
-///     batch       weighted sum of the whole Y of the samples of each scrambling, [pixel][kScramblings]
-///     weight      what the sums are to be divided by, [pixel]: the samples taken, where all pixels take as many; else the
-///                 sum of the weights of the rounds, whatever number of samples each gave this pixel
+///     batch       weighted sum of the whole Y of the samples of each scrambling,
+///     [pixel][kScramblings]
+///     weight      what the sums are to be divided by, [pixel]: the samples taken, where all pixels
+///     take as many; else the
+///                 sum of the weights of the rounds, whatever number of samples each gave this
+///                 pixel
 ///     taken       how many samples there were, [pixel]
-///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how many met something
+///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how
+///     many met something
 ///
-/// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture larger than a third of the
+/// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture
+/// larger than a third of the
 /// machine's memory is kept in a file.
 class Film {
  public:
@@ -68,7 +79,8 @@ class Film {
   Film(int width, int height, int layers, int parts);
   Film(int width, int height, int layers, int parts, bool in_file);
 
-  static constexpr int kGuideSamples = 16;  ///< samples that albedo, normal and depth are averaged over
+  /// Samples that albedo, normal and depth are averaged over.
+  static constexpr int kGuideSamples = 16;
   static constexpr int kGuides = 8;
 
   int width() const { return width_; }
@@ -80,28 +92,50 @@ class Film {
   std::size_t pixel(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
 
   /// Neighbors along a row of a tile follow each other in each of these.
-  float* xyz(std::size_t pixel) { return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3); }
-  const float* xyz(std::size_t pixel) const { return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3); }
+  float* xyz(std::size_t pixel) {
+    return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3);
+  }
+  const float* xyz(std::size_t pixel) const {
+    return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3);
+  }
   float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kScramblings); }
-  const float* batch(std::size_t pixel) const { return of<float>(pixel, before_batch(), kScramblings); }
-  float* guide(std::size_t pixel) { return of<float>(pixel, before_batch() + kScramblings, kGuides); }
-  const float* guide(std::size_t pixel) const { return of<float>(pixel, before_batch() + kScramblings, kGuides); }
+  const float* batch(std::size_t pixel) const {
+    return of<float>(pixel, before_batch(), kScramblings);
+  }
+  float* guide(std::size_t pixel) {
+    return of<float>(pixel, before_batch() + kScramblings, kGuides);
+  }
+  const float* guide(std::size_t pixel) const {
+    return of<float>(pixel, before_batch() + kScramblings, kGuides);
+  }
   std::uint32_t& weight(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts(), 1); }
-  std::uint32_t weight(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts(), 1); }
-  std::uint32_t& taken(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts() + 1, 1); }
-  std::uint32_t taken(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts() + 1, 1); }
-  std::uint32_t& object(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts() + 2, 1); }
-  std::uint32_t object(std::size_t pixel) const { return *of<std::uint32_t>(pixel, before_counts() + 2, 1); }
+  std::uint32_t weight(std::size_t pixel) const {
+    return *of<std::uint32_t>(pixel, before_counts(), 1);
+  }
+  std::uint32_t& taken(std::size_t pixel) {
+    return *of<std::uint32_t>(pixel, before_counts() + 1, 1);
+  }
+  std::uint32_t taken(std::size_t pixel) const {
+    return *of<std::uint32_t>(pixel, before_counts() + 1, 1);
+  }
+  std::uint32_t& object(std::size_t pixel) {
+    return *of<std::uint32_t>(pixel, before_counts() + 2, 1);
+  }
+  std::uint32_t object(std::size_t pixel) const {
+    return *of<std::uint32_t>(pixel, before_counts() + 2, 1);
+  }
 
   /// Mean XYZ of one slot of a pixel; 0 without samples.
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
   /// Mean luminance of a pixel [cd/m2].
   float luminance(std::size_t pixel) const;
-  /// Variance of the mean luminance [(cd/m2)^2], from the scatter of the scramblings; infinite for fewer than two.
+  /// Variance of the mean luminance [(cd/m2)^2], from the scatter of the scramblings; infinite for
+  /// fewer than two.
   float variance(std::size_t pixel) const;
 
   bool in_file() const { return memory_.in_file(); }
-  /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are used again; what they hold
+  /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are
+  /// used again; what they hold
   /// stays in the file. Of any thread, at any time.
   void rest(std::size_t first, std::size_t tiles) const;
   std::size_t tiles_across() const { return across_; }
@@ -121,9 +155,12 @@ class Film {
   template <class T>
   T* of(std::size_t pixel, std::size_t before, std::size_t each) const {
     constexpr std::size_t kArea = static_cast<std::size_t>(kTile) * kTile;
-    const std::size_t x = pixel % static_cast<std::size_t>(width_), y = pixel / static_cast<std::size_t>(width_);
-    const std::size_t tile = y / kTile * across_ + x / kTile, in_tile = y % kTile * kTile + x % kTile;
-    return reinterpret_cast<T*>(memory_.data()) + (tile * per_pixel_ + before) * kArea + in_tile * each;
+    const std::size_t x = pixel % static_cast<std::size_t>(width_),
+                      y = pixel / static_cast<std::size_t>(width_);
+    const std::size_t tile = y / kTile * across_ + x / kTile,
+                      in_tile = y % kTile * kTile + x % kTile;
+    return reinterpret_cast<T*>(memory_.data()) + (tile * per_pixel_ + before) * kArea +
+           in_tile * each;
   }
 
   int width_, height_, layers_, parts_;
@@ -144,15 +181,18 @@ void each_pixel(const Film& film, const Body& body) {
   }
 }
 
-/// Variance of the mean of all samples, from the sums and counts of kScramblings independent scramblings: the scatter
+/// Variance of the mean of all samples, from the sums and counts of kScramblings independent
+/// scramblings: the scatter
 /// of their means, weighted by their counts. Infinite where fewer than two have samples.
 double variance_of_mean(const float* sums, const std::uint32_t* counts);
 
-/// The noise of a picture: of each pixel, its standard error over the larger of its luminance and 2 % of `white`
+/// The noise of a picture: of each pixel, its standard error over the larger of its luminance and 2
+/// % of `white`
 /// (the luminance that the look shows as white).
 struct NoiseFigures {
   double median = 0, p95 = 0;
-  /// Pixels that one sample has made bright: three times the median of their neighbours, above that floor, and with a
+  /// Pixels that one sample has made bright: three times the median of their neighbours, above that
+  /// floor, and with a
   /// standard error of half their own luminance or more.
   std::uint64_t fireflies = 0;
 };

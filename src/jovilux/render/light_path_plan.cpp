@@ -1,12 +1,12 @@
 #include "jovilux/render/light_path_plan.h"
 
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/path.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <vector>
-
-#include "jovilux/base/parallel.h"
-#include "jovilux/render/path.h"
 
 namespace jovilux {
 namespace {
@@ -14,21 +14,30 @@ namespace {
 // The picture in blocks, with as many camera samples each.
 constexpr int kAcross = 48, kDown = 32;
 constexpr std::uint32_t kSamples = 6;
-constexpr std::array<double, 6> kChoices = {kLeastLightPathsPerPixel, 1.0 / 32, 1.0 / 16, 0.125, 0.25, 0.5};
+constexpr std::array<double, 6> kChoices = {
+    kLeastLightPathsPerPixel, 1.0 / 32, 1.0 / 16, 0.125, 0.25, 0.5};
 // A step of a march costs about as much of a ray (jovilux_bench march).
 constexpr double kStepRays = 0.2;
 // What is dark counts as this share of the mean: the white is not known yet.
 constexpr double kFloor = 0.05;
 
 struct Blocks {
-  std::vector<double> level;     // mean luminance, at least the floor
-  std::vector<double> noise;     // relative variance of a sample
-  double work = 0;               // of a sample, in rays
+  std::vector<double> level;  // mean luminance, at least the floor
+  std::vector<double> noise;  // relative variance of a sample
+  double work = 0;            // of a sample, in rays
 };
 
-double work_of(const RayCounts& rays) { return static_cast<double>(rays.camera + rays.path + rays.shadow) + kStepRays * static_cast<double>(rays.march.steps); }
+double work_of(const RayCounts& rays) {
+  return static_cast<double>(rays.camera + rays.path + rays.shadow) +
+         kStepRays * static_cast<double>(rays.march.steps);
+}
 
-Blocks rough_picture(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed) {
+Blocks rough_picture(const Scene& scene,
+                     const Camera& camera,
+                     int width,
+                     int height,
+                     int bounces,
+                     std::uint32_t seed) {
   constexpr std::uint32_t kStream = 0x726f7567U;
   constexpr std::size_t kCount = static_cast<std::size_t>(kAcross) * kDown;
   std::vector<double> mean(kCount), variance(kCount);
@@ -37,13 +46,15 @@ Blocks rough_picture(const Scene& scene, const Camera& camera, int width, int he
   parallel_for(kCount, [&](std::size_t b) {
     std::vector<float> sums(slots * 3), luminance(slots);
     // All of a block's samples look at one place, so that what differs is noise.
-    const float x = (static_cast<float>(b % kAcross) + 0.5f) * static_cast<float>(width) / kAcross, y = (static_cast<float>(b / kAcross) + 0.5f) * static_cast<float>(height) / kDown;
+    const float x = (static_cast<float>(b % kAcross) + 0.5f) * static_cast<float>(width) / kAcross,
+                y = (static_cast<float>(b / kAcross) + 0.5f) * static_cast<float>(height) / kDown;
     double sum = 0, squares = 0;
     const MarchCounts march_before = march_counts();
     for (std::uint32_t s = 0; s < kSamples; ++s) {
       const Sampler sampler(seed, mix(kStream + static_cast<std::uint32_t>(b), s), 0);
       LightSink sink(sums.data(), luminance.data(), 1);
-      trace_path(scene, camera.ray(x, y, sampler.pair(1)), sampler, bounces, sink, nullptr, rays[b]);
+      trace_path(
+          scene, camera.ray(x, y, sampler.pair(1)), sampler, bounces, sink, nullptr, rays[b]);
       sum += sink.total();
       squares += static_cast<double>(sink.total()) * sink.total();
     }
@@ -71,7 +82,13 @@ Blocks rough_picture(const Scene& scene, const Camera& camera, int width, int he
 
 }  // namespace
 
-double light_paths_per_pixel(const Scene& scene, const Camera& camera, const LightPaths& paths, int width, int height, int bounces, std::uint32_t seed) {
+double light_paths_per_pixel(const Scene& scene,
+                             const Camera& camera,
+                             const LightPaths& paths,
+                             int width,
+                             int height,
+                             int bounces,
+                             std::uint32_t seed) {
   if (!paths.any()) {
     return 0;
   }
@@ -81,21 +98,28 @@ double light_paths_per_pixel(const Scene& scene, const Camera& camera, const Lig
     return only_so ? kChoices.front() : 0;
   }
   const Blocks picture = rough_picture(scene, camera, width, height, bounces, seed);
-  // Of each number of paths, first of none, the relative variance that caustics add to a sample of each block.
+  // Of each number of paths, first of none, the relative variance that caustics add to a sample of
+  // each block.
   std::array<std::vector<double>, kChoices.size() + 1> added;
   added.fill(std::vector<double>(picture.level.size()));
   // As many paths as there are pixels would bring their sum to the picture.
-  const double per_pixel = static_cast<double>(picture.level.size()) / static_cast<double>(trial.cells.size());
+  const double per_pixel =
+      static_cast<double>(picture.level.size()) / static_cast<double>(trial.cells.size());
   for (const Splat& s : trial.splats) {
-    const auto x = static_cast<int>(s.pixel % static_cast<std::uint32_t>(width)), y = static_cast<int>(s.pixel / static_cast<std::uint32_t>(width));
-    const std::size_t block = static_cast<std::size_t>(y * kDown / height) * kAcross + static_cast<std::size_t>(x * kAcross / width);
+    const auto x = static_cast<int>(s.pixel % static_cast<std::uint32_t>(width)),
+               y = static_cast<int>(s.pixel / static_cast<std::uint32_t>(width));
+    const std::size_t block = static_cast<std::size_t>(y * kDown / height) * kAcross +
+                              static_cast<std::size_t>(x * kAcross / width);
     // What the path brings alone, one of as many as there are pixels.
-    const double r = s.ratio, weight = std::isinf(r) ? 1 : 1 / (1 + 1 / (r * r)), alone = weight > 0 ? static_cast<double>(s.xyz[1]) / weight / picture.level[block] : 0;
+    const double r = s.ratio, weight = std::isinf(r) ? 1 : 1 / (1 + 1 / (r * r)),
+                 alone =
+                     weight > 0 ? static_cast<double>(s.xyz[1]) / weight / picture.level[block] : 0;
     const double square = alone * alone * per_pixel;
     added[0][block] += square * r;
     for (std::size_t k = 0; k < kChoices.size(); ++k) {
       const double rk = r * kChoices[k], w = std::isinf(rk) ? 1 : 1 / (1 + 1 / (rk * rk));
-      added[k + 1][block] += square * (w * w / kChoices[k] + (std::isinf(r) ? 0 : r * (1 - w) * (1 - w)));
+      added[k + 1][block] +=
+          square * (w * w / kChoices[k] + (std::isinf(r) ? 0 : r * (1 - w) * (1 - w)));
     }
   }
   const double each = work_of(trial.rays) / static_cast<double>(trial.cells.size());

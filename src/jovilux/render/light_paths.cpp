@@ -1,17 +1,24 @@
 #include "jovilux/render/light_paths.h"
 
+#include "jovilux/base/parallel.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <numeric>
 
-#include "jovilux/base/parallel.h"
-
 namespace jovilux {
 namespace {
 
 // Pairs of dimensions of a path: where it begins, then those of each scattering.
-enum Use : std::uint32_t { kCell = 0, kPlace = 1, kLight = 2, kOnLight = 3, kTracking = 4, kFirst = 8 };
+enum Use : std::uint32_t {
+  kCell = 0,
+  kPlace = 1,
+  kLight = 2,
+  kOnLight = 3,
+  kTracking = 4,
+  kFirst = 8
+};
 constexpr std::uint32_t kPairsPerVertex = 4;
 enum VertexUse : std::uint32_t { kScatter = 0, kChoices = 1, kLens = 2, kMask = 3 };
 constexpr std::uint32_t kPanePairs = 1U << 16;
@@ -38,7 +45,9 @@ Emitter aimed(const Emitter& e) {
     detail->tint.reset();
     out.detail = std::move(detail);
   }
-  if (e.cheats.caustics == LightCheats::Caustics::kOff || e.cheats.gloss == 0 || e.cheats.bounce == 0 || (!LightPaths::cameras_find(e) && (e.cheats.shadow_color == 1.0f).all())) {
+  if (e.cheats.caustics == LightCheats::Caustics::kOff || e.cheats.gloss == 0 ||
+      e.cheats.bounce == 0 ||
+      (!LightPaths::cameras_find(e) && (e.cheats.shadow_color == 1.0f).all())) {
     out.luminance = out.intensity = 0;
   }
   return out;
@@ -51,20 +60,30 @@ float mirrored(const SurfaceModel& m) {
   }
   return m.is_pane() ? 0.1f : 1.0f;
 }
-bool is_target(const SurfaceModel& m) { return m.has_mirror_part() && m.kind != SurfaceKind::kSheet; }
+bool is_target(const SurfaceModel& m) {
+  return m.has_mirror_part() && m.kind != SurfaceKind::kSheet;
+}
 
-// A direction as seen from the side that it is on: the surfaces' functions want the first one above.
+// A direction as seen from the side that it is on: the surfaces' functions want the first one
+// above.
 struct Above {
   Vec3 wo, wi;
   bool inside;
 };
 Above above(const Vec3& wo, const Vec3& wi, bool inside) {
-  return wo.z() >= 0 ? Above{wo, wi, inside} : Above{{wo.x(), wo.y(), -wo.z()}, {wi.x(), wi.y(), -wi.z()}, !inside};
+  return wo.z() >= 0 ? Above{wo, wi, inside}
+                     : Above{{wo.x(), wo.y(), -wo.z()}, {wi.x(), wi.y(), -wi.z()}, !inside};
 }
 
 }  // namespace
 
-LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed, const LightPaths* like)
+LightPaths::LightPaths(const Scene& scene,
+                       const Camera& camera,
+                       int width,
+                       int height,
+                       int bounces,
+                       std::uint32_t seed,
+                       const LightPaths* like)
     : scene_(scene), camera_(camera), width_(width), height_(height), bounces_(bounces) {
   if (bounces_ < 2) {
     return;
@@ -83,7 +102,12 @@ LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int 
     const float factor = mirrored(scene_.materials[scene_.surfaces[target.surface].material]);
     for (std::size_t c = target.first_cell; c < target.first_cell + 6 * grid_ * grid_; ++c) {
       const Exit exit = exit_in(target, c, Vec2(0.5f, 0.5f));
-      brought[c] = exit.area > 0 ? factor * exit.area * clusters_.total(aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0})) : 0;
+      brought[c] =
+          exit.area > 0
+              ? factor * exit.area *
+                    clusters_.total(aims_,
+                                    LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}))
+              : 0;
       if (!std::isfinite(brought[c])) {
         brought[c] = 0;
       }
@@ -96,9 +120,13 @@ LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int 
   // A cell whose middle is dark may be lit at its rim.
   const double least = 0.02 * all / static_cast<double>(brought.size());
   for (std::size_t t = 0; t < targets_.size(); ++t) {
-    const auto first = brought.begin() + static_cast<std::ptrdiff_t>(targets_[t].first_cell), last = first + static_cast<std::ptrdiff_t>(6 * grid_ * grid_);
+    const auto first = brought.begin() + static_cast<std::ptrdiff_t>(targets_[t].first_cell),
+               last = first + static_cast<std::ptrdiff_t>(6 * grid_ * grid_);
     for (auto b = first; b != last; ++b) {
-      *b = exit_in(targets_[t], static_cast<std::size_t>(b - brought.begin()), Vec2(0.5f, 0.5f)).area > 0 ? *b + least : 0;
+      *b = exit_in(targets_[t], static_cast<std::size_t>(b - brought.begin()), Vec2(0.5f, 0.5f))
+                       .area > 0
+               ? *b + least
+               : 0;
     }
   }
   cells_ = std::move(brought);
@@ -124,7 +152,9 @@ LightPaths::LightPaths(const Scene& scene, const Camera& camera, int width, int 
 }
 
 bool LightPaths::only_so() const {
-  return any() && std::any_of(aims_.begin(), aims_.end(), [](const Emitter& e) { return e.shines() && !cameras_find(e); });
+  return any() && std::any_of(aims_.begin(), aims_.end(), [](const Emitter& e) {
+           return e.shines() && !cameras_find(e);
+         });
 }
 
 void LightPaths::add_targets() {
@@ -132,7 +162,8 @@ void LightPaths::add_targets() {
   target_of_.assign(scene_.surfaces.size(), kNoIndex);
   for (std::uint32_t s = 0; s < scene_.surfaces.size(); ++s) {
     const std::uint32_t material = scene_.surfaces[s].material;
-    if (material == kNoIndex || !is_target(scene_.materials[scene_.after_bounce(material)]) || boxes[s].empty()) {
+    if (material == kNoIndex || !is_target(scene_.materials[scene_.after_bounce(material)]) ||
+        boxes[s].empty()) {
       continue;
     }
     target_of_[s] = static_cast<std::uint32_t>(targets_.size());
@@ -146,7 +177,8 @@ void LightPaths::add_targets() {
   }
 }
 
-// What is endless ends where twice the size of all bounded things around it does; moved out by a rounding, so that all of the surface lies within.
+// What is endless ends where twice the size of all bounded things around it does; moved out by a
+// rounding, so that all of the surface lies within.
 Bounds LightPaths::target_box(const Bounds& own) const {
   Bounds world = scene_.world.bounds();
   if (world.empty()) {
@@ -157,7 +189,8 @@ Bounds LightPaths::target_box(const Bounds& own) const {
   Bounds out;
   out.lo = own.lo.cwiseMax(world.lo - Vec3::Constant(reach));
   out.hi = own.hi.cwiseMin(world.hi + Vec3::Constant(reach));
-  const Vec3 slack = Vec3::Constant(1e-5f * (1e-2f + out.diagonal())) + 4e-7f * out.lo.cwiseAbs().cwiseMax(out.hi.cwiseAbs());
+  const Vec3 slack = Vec3::Constant(1e-5f * (1e-2f + out.diagonal())) +
+                     4e-7f * out.lo.cwiseAbs().cwiseMax(out.hi.cwiseAbs());
   out.lo -= slack;
   out.hi += slack;
   return out;
@@ -172,7 +205,8 @@ void LightPaths::choose_cells_by(const std::vector<double>& importance) {
 }
 
 LightPaths::Exit LightPaths::exit_in(const Target& t, std::size_t cell, const Vec2& u) const {
-  const std::size_t k = cell - t.first_cell, face = k / (grid_ * grid_), row = k / grid_ % grid_, column = k % grid_;
+  const std::size_t k = cell - t.first_cell, face = k / (grid_ * grid_), row = k / grid_ % grid_,
+                    column = k % grid_;
   const auto axis = static_cast<int>(face / 2), a = (axis + 1) % 3, b = (axis + 2) % 3;
   const bool high = face % 2 == 1;
   const Vec3 side = t.box.hi - t.box.lo;
@@ -188,7 +222,9 @@ LightPaths::Exit LightPaths::exit_in(const Target& t, std::size_t cell, const Ve
   return out;
 }
 
-std::optional<LightPaths::Exit> LightPaths::exit_of(const Target& t, const Vec3& from, const Vec3& direction) const {
+std::optional<LightPaths::Exit> LightPaths::exit_of(const Target& t,
+                                                    const Vec3& from,
+                                                    const Vec3& direction) const {
   float nearest = kFar;
   int axis = -1;
   for (int k = 0; k < 3; ++k) {
@@ -206,15 +242,21 @@ std::optional<LightPaths::Exit> LightPaths::exit_of(const Target& t, const Vec3&
   }
   const Vec3 at = from + nearest * direction, side = t.box.hi - t.box.lo;
   const int a = (axis + 1) % 3, b = (axis + 2) % 3;
-  const auto place = [&](int k) { return std::min(grid_ - 1, static_cast<std::size_t>(std::max(0.0f, (at[k] - t.box.lo[k]) / side[k] * static_cast<float>(grid_)))); };
+  const auto place = [&](int k) {
+    return std::min(grid_ - 1,
+                    static_cast<std::size_t>(std::max(
+                        0.0f, (at[k] - t.box.lo[k]) / side[k] * static_cast<float>(grid_))));
+  };
   const std::size_t face = static_cast<std::size_t>(2 * axis) + (direction[axis] > 0 ? 1 : 0);
-  Exit out = exit_in(t, t.first_cell + (face * grid_ + place(b)) * grid_ + place(a), Vec2(0.5f, 0.5f));
+  Exit out =
+      exit_in(t, t.first_cell + (face * grid_ + place(b)) * grid_ + place(a), Vec2(0.5f, 0.5f));
   out.at = at;
   return out;
 }
 
 double LightPaths::density(const LightPathStart& start) const {
-  const std::uint32_t target = start.surface < target_of_.size() ? target_of_[start.surface] : kNoIndex;
+  const std::uint32_t target =
+      start.surface < target_of_.size() ? target_of_[start.surface] : kNoIndex;
   if (cells_.empty() || target == kNoIndex) {
     return 0;
   }
@@ -230,27 +272,37 @@ double LightPaths::density(const LightPathStart& start) const {
   }
   const Emitter& aim = aims_[start.emitter];
   const double chance = clusters_.chance(aims_, query, start.emitter, total);
-  return chance_of(exit->cell) / exit->area * chance * static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place, &exit->inward)) / static_cast<double>(cosine);
+  return chance_of(exit->cell) / exit->area * chance *
+         static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place, &exit->inward)) /
+         static_cast<double>(cosine);
 }
 
 // A path on its way.
 struct LightPaths::Walk {
   const Emitter* e = nullptr;
   RayCounts* counts = nullptr;
-  double scale = 0;          // of its light, over M: lm per unit of throughput
-  double ratio = 0;          // R without what the surface seen by the camera adds; 0: the camera's paths do not find it
+  double scale = 0;  // of its light, over M: lm per unit of throughput
+  // R without what the surface seen by the camera adds; 0: the camera's paths do not find it.
+  double ratio = 0;
   Spectrum throughput = Spectrum::Ones();
   Arrival how;
   Vec3 local_to_light = Vec3::UnitZ();  // from the surface it is at, in the shading frame
   bool inside = false;
-  float tilt = 1;            // |to_light . shading normal| / |to_light . normal|
+  float tilt = 1;  // |to_light . shading normal| / |to_light . normal|
   Vec2 lens = Vec2::Zero();
   Rng random{0};
 };
 
-void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& material, const Frame& frame, const Vec3& normal, std::vector<Splat>& out) const {
+void LightPaths::connect(Walk& w,
+                         const SurfacePoint& p,
+                         const SurfaceModel& material,
+                         const Frame& frame,
+                         const Vec3& normal,
+                         std::vector<Splat>& out) const {
   const auto seen = camera_.film_point(p.position, w.lens);
-  if (!seen || !(seen->x > -0.5f) || !(seen->y > -0.5f) || !(seen->x < static_cast<float>(width_) + 0.5f) || !(seen->y < static_cast<float>(height_) + 0.5f)) {
+  if (!seen || !(seen->x > -0.5f) || !(seen->y > -0.5f) ||
+      !(seen->x < static_cast<float>(width_) + 0.5f) ||
+      !(seen->y < static_cast<float>(height_) + 0.5f)) {
     return;
   }
   const Vec3 local = frame.to_local(seen->toward);
@@ -263,7 +315,8 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
   if (!(f > 0.0f).any()) {
     return;
   }
-  const double film = camera_.film_density(-seen->toward) * std::abs(cosine) / (static_cast<double>(seen->distance) * seen->distance);
+  const double film = camera_.film_density(-seen->toward) * std::abs(cosine) /
+                      (static_cast<double>(seen->distance) * seen->distance);
   double weight = 1, ratio = HUGE_VAL;
   if (w.ratio > 0) {
     const double pdf = reflection_pdf(material, v.wo, v.wi, v.inside);
@@ -289,12 +342,19 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
     float ratio, held_back = 0;
     void hold_back(std::uint32_t, float luminance) { held_back = luminance; }
     void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
-      const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left, low = y - 0.5f - top;
+      const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left,
+                  low = y - 0.5f - top;
       for (int k = 0; k < 4; ++k) {
         const int i = static_cast<int>(left) + k % 2, j = static_cast<int>(top) + k / 2;
         const float share = (k % 2 == 1 ? right : 1 - right) * (k / 2 == 1 ? low : 1 - low);
         if (share > 0 && i >= 0 && j >= 0 && i < width && j < height) {
-          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) + static_cast<std::uint32_t>(i), layer, part, share * xyz, std::exchange(held_back, 0.0f), ratio});
+          out.push_back({static_cast<std::uint32_t>(j) * static_cast<std::uint32_t>(width) +
+                             static_cast<std::uint32_t>(i),
+                         layer,
+                         part,
+                         share * xyz,
+                         std::exchange(held_back, 0.0f),
+                         ratio});
         }
       }
     }
@@ -302,7 +362,10 @@ void LightPaths::connect(Walk& w, const SurfacePoint& p, const SurfaceModel& mat
   contribute(*w.e, w.throughput * f * passed, static_cast<float>(value), w.how, pixels);
 }
 
-std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const {
+std::size_t LightPaths::walk(const Sampler& sampler,
+                             double per_sample,
+                             std::vector<Splat>& out,
+                             RayCounts& counts) const {
   // The first ray.
   const Vec2 which = sampler.pair(kCell);
   const double u = static_cast<double>(which.x()) + static_cast<double>(which.y()) * 0x1p-24;
@@ -314,12 +377,14 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
   if (!(chance > 0) || !(exit.area > 0)) {
     return cell;
   }
-  const LightChoice choice = clusters_.choose(aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}), sampler.single(kLight));
+  const LightChoice choice = clusters_.choose(
+      aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}), sampler.single(kLight));
   if (choice.index == kNoIndex) {
     return cell;
   }
   const Emitter& e = scene_.emitters[choice.index];
-  const LightSample light = sample_toward(aims_[choice.index], exit.at, sampler.pair(kOnLight), &exit.inward);
+  const LightSample light =
+      sample_toward(aims_[choice.index], exit.at, sampler.pair(kOnLight), &exit.inward);
   const float cosine = light.wi.dot(exit.inward);
   if (!(light.weight > 0) || !(cosine > 0)) {
     return cell;
@@ -328,7 +393,8 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
   Walk w;
   w.e = &e;
   w.counts = &counts;
-  w.random = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 | static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
+  w.random = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 |
+                 static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
   const double place_density = chance / exit.area * static_cast<double>(choice.chance);
   w.scale = static_cast<double>(light.weight) * cosine / place_density / per_sample;
   const bool findable = cameras_find(e);
@@ -346,15 +412,20 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
     float enters = -kFar;
     for (int k = 0; k < 3; ++k) {
       if (direction[k] != 0) {
-        enters = std::max(enters, ((direction[k] > 0 ? target.box.lo[k] : target.box.hi[k]) - exit.at[k]) / direction[k]);
+        enters = std::max(
+            enters,
+            ((direction[k] > 0 ? target.box.lo[k] : target.box.hi[k]) - exit.at[k]) / direction[k]);
       }
     }
     const float short_of = e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f;
-    start = std::min(0.0f, std::max(enters, light.distance == kFar ? -kFar : -light.distance * short_of));
+    start = std::min(0.0f,
+                     std::max(enters, light.distance == kFar ? -kFar : -light.distance * short_of));
   }
   Ray ray{exit.at + start * direction, direction, -start};
   const std::uint32_t body = e.is_distant() ? kNoIndex : scene_.emitter_surface[choice.index];
-  const auto throws = [&](std::uint32_t surface) { return e.casters == kNoIndex || scene_.casters[e.casters][surface]; };
+  const auto throws = [&](std::uint32_t surface) {
+    return e.casters == kNoIndex || scene_.casters[e.casters][surface];
+  };
   SurfacePoint p;
   SurfaceModel colored;
   const SurfaceModel* material = nullptr;
@@ -367,7 +438,8 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
     p = scene_.world.point(ray, hit);
     const std::uint32_t m = scene_.surfaces[p.surface].material;
     const bool own = p.surface == target.surface;
-    // What throws none of this light's shadows, or not the whole of one, the light passes; what is left of it, passage() tells.
+    // What throws none of this light's shadows, or not the whole of one, the light passes; what is
+    // left of it, passage() tells.
     const bool stands = findable || (throws(p.surface) && !(e.cheats.shadow_color > 0.0f).any());
     if (own || (p.surface != body && stands)) {
       if (m == kNoIndex) {
@@ -417,20 +489,26 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
   if (!(w.scale > 0) || !(w.throughput > 0.0f).any()) {
     return cell;
   }
-  // Back to the light, as a shadow ray; the stretch within holes and panes of the box's own is weighed by it as well.
+  // Back to the light, as a shadow ray; the stretch within holes and panes of the box's own is
+  // weighed by it as well.
   {
     Ray back{World::leave(p, light.wi), light.wi};
     if (!e.is_distant()) {
       const float to_exit = (exit.at - p.position).norm();
-      back.t_max = std::max(0.0f, (light.distance - to_exit) * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset);
+      back.t_max =
+          std::max(0.0f,
+                   (light.distance - to_exit) * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) -
+                       p.offset);
     }
     ++counts.shadow;
-    w.throughput *= passage(scene_, findable ? ShadowRule{} : ShadowRule::of(scene_, e), back, body, counts);
+    w.throughput *=
+        passage(scene_, findable ? ShadowRule{} : ShadowRule::of(scene_, e), back, body, counts);
     if (!(w.throughput > 0.0f).any()) {
       return cell;
     }
     w.throughput *= haze_passes(scene_, back, back.t_max, w.random);
-    if (material->kind == SurfaceKind::kGlass && !material->thin && p.normal.dot(light.wi) < 0 && !e.is_distant()) {
+    if (material->kind == SurfaceKind::kGlass && !material->thin && p.normal.dot(light.wi) < 0 &&
+        !e.is_distant()) {
       w.throughput *= (-back.t_max * material->absorption).exp();
     }
   }
@@ -476,8 +554,10 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       if (vertex == bounces_) {
         return cell;
       }
-      // The light goes on to a surface that is no mirror: so the camera's paths meet this one after a bounce.
-      if (const std::uint32_t rougher = scene_.after_bounce(surface.material); rougher != surface.material) {
+      // The light goes on to a surface that is no mirror: so the camera's paths meet this one after
+      // a bounce.
+      if (const std::uint32_t rougher = scene_.after_bounce(surface.material);
+          rougher != surface.material) {
         material = &scene_.materials[rougher];
         if (pictures.color != nullptr) {
           colored = painted(*material, pictures, p.uv);
@@ -487,7 +567,11 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       const Vec2 choices = sampler.pair(pairs + kChoices);
       // The first surface is one of mirrors: what else it does, shadow rays find.
       const bool forced = vertex == 1 && material->kind == SurfaceKind::kGloss;
-      const Scattering next = scatter(*material, w.local_to_light, sampler.pair(pairs + kScatter), forced ? 0.0f : choices.x(), w.inside);
+      const Scattering next = scatter(*material,
+                                      w.local_to_light,
+                                      sampler.pair(pairs + kScatter),
+                                      forced ? 0.0f : choices.x(),
+                                      w.inside);
       if (!(next.pdf > 0) || (vertex == 1 && !next.mirror)) {
         return cell;
       }
@@ -496,9 +580,11 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       if (away * next.wi.z() <= 0) {
         return cell;
       }
-      // As the camera's paths have it: the cosine is that to the light, of the shading normal; and refraction scales radiance,
+      // As the camera's paths have it: the cosine is that to the light, of the shading normal; and
+      // refraction scales radiance,
       // not flux.
-      w.throughput *= next.weight * (forced ? next.pdf : 1.0f) * std::abs(w.tilt * away / next.wi.z());
+      w.throughput *=
+          next.weight * (forced ? next.pdf : 1.0f) * std::abs(w.tilt * away / next.wi.z());
       if (material->kind == SurfaceKind::kGlass && next.wi.z() < 0) {
         const float n2 = material->eta * material->eta;
         w.throughput *= w.inside ? 1 / n2 : n2;
@@ -508,7 +594,12 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       }
       if (!next.mirror) {
         const double pdf = pdf_back(*material, w.local_to_light, next.wi, w.inside);
-        w.ratio = pdf > 0 ? w.ratio * (static_cast<double>(next.pdf) / std::abs(static_cast<double>(next.wi.z()))) * (static_cast<double>(w.local_to_light.z()) / pdf) : 0;
+        w.ratio =
+            pdf > 0
+                ? w.ratio *
+                      (static_cast<double>(next.pdf) / std::abs(static_cast<double>(next.wi.z()))) *
+                      (static_cast<double>(w.local_to_light.z()) / pdf)
+                : 0;
         if (findable && !(w.ratio > 0)) {
           return cell;
         }
@@ -543,10 +634,12 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
       }
       material = &scene_.materials[m];
       const Scene::Pictures& behind = scene_.pictures[m];
-      const float covered = behind.covered(p.uv), r = sampler.pair(pairs + kPairsPerVertex * 64 * (panes + 1) + kMask).x();
+      const float covered = behind.covered(p.uv),
+                  r = sampler.pair(pairs + kPairsPerVertex * 64 * (panes + 1) + kMask).x();
       bool straight = covered < 1 && !(r < covered);
       if (!straight && material->is_pane()) {
-        const float mirrors = pane_reflectance(*material, std::min(1.0f, std::abs(p.normal.dot(travel))));
+        const float mirrors =
+            pane_reflectance(*material, std::min(1.0f, std::abs(p.normal.dot(travel))));
         const float left = covered < 1 ? r / covered : r;
         if (!(left < mirrors)) {
           straight = true;
@@ -562,16 +655,27 @@ std::size_t LightPaths::walk(const Sampler& sampler, double per_sample, std::vec
   return cell;
 }
 
-void LightPaths::trace(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const { walk(sampler, per_sample, out, counts); }
+void LightPaths::trace(const Sampler& sampler,
+                       double per_sample,
+                       std::vector<Splat>& out,
+                       RayCounts& counts) const {
+  walk(sampler, per_sample, out, counts);
+}
 
-LightPaths::Round LightPaths::round(std::uint32_t seed, std::uint32_t stream, std::size_t paths) const {
+LightPaths::Round LightPaths::round(std::uint32_t seed,
+                                    std::uint32_t stream,
+                                    std::size_t paths) const {
   const double per_sample = static_cast<double>(width_) * height_;
   constexpr std::size_t kBlock = 512;
   std::vector<Round> blocks((paths + kBlock - 1) / kBlock);
   parallel_for(blocks.size(), [&](std::size_t b) {
     const MarchCounts march_before = march_counts();
     for (std::size_t i = b * kBlock; i < std::min(paths, (b + 1) * kBlock); ++i) {
-      blocks[b].cells.push_back(static_cast<std::uint32_t>(walk(Sampler(seed, stream, static_cast<std::uint32_t>(i)), per_sample, blocks[b].splats, blocks[b].rays)));
+      blocks[b].cells.push_back(
+          static_cast<std::uint32_t>(walk(Sampler(seed, stream, static_cast<std::uint32_t>(i)),
+                                          per_sample,
+                                          blocks[b].splats,
+                                          blocks[b].rays)));
       blocks[b].ends.push_back(blocks[b].splats.size());
     }
     blocks[b].rays.march += march_counts() - march_before;

@@ -1,13 +1,13 @@
 #pragma once
 
-#include <cstdint>
-#include <optional>
-#include <vector>
-
 #include "jovilux/emitters/light_clusters.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/transport.h"
 #include "jovilux/scene/scene.h"
+
+#include <cstdint>
+#include <optional>
+#include <vector>
 
 namespace jovilux {
 
@@ -16,44 +16,64 @@ struct Splat {
   std::uint32_t pixel = 0, layer = 0;
   Part part = Part::kCaustic;
   Eigen::Array3f xyz = Eigen::Array3f::Zero();  ///< absolute, Y in cd/m2
-  float held_back = 0;  ///< by the light's limit [cd/m2], in the first of the splats of a contribution
+  /// By the light's limit [cd/m2], in the first of the splats of a contribution.
+  float held_back = 0;
   float ratio = 0;  ///< R below; infinite where the camera's paths do not find it
 };
 
 /// Where a light's path begins on a mirror or smooth glass, as the camera's paths find it too.
 struct LightPathStart {
   std::uint32_t emitter = kNoIndex;
-  LightPlace place;                     ///< on the light
-  std::uint32_t surface = kNoIndex;     ///< the number of the first surface that it falls on,
-  Vec3 at = Vec3::Zero();               ///< where,
-  Vec3 toward = Vec3::UnitZ();          ///< and the unit direction from there to the light
+  LightPlace place;                  ///< on the light
+  std::uint32_t surface = kNoIndex;  ///< the number of the first surface that it falls on,
+  Vec3 at = Vec3::Zero();            ///< where,
+  Vec3 toward = Vec3::UnitZ();       ///< and the unit direction from there to the light
 };
 
-/// Paths of light traced from the emitters through mirrors and smooth glass to surfaces that the camera sees: caustics,
+/// Paths of light traced from the emitters through mirrors and smooth glass to surfaces that the
+/// camera sees: caustics,
 /// which the camera's own paths find by chance, and those of lights without size not at all.
 ///
-/// Each mirroring object has a box. A path begins by a place on the inner side of a box, chosen by what the lights bring
-/// there and by what a first round of paths brought to the picture; a light is chosen there (LightClusters) and a place
-/// on it (sample_toward); the straight way from the light through the box to that place is the path's first ray. Only
-/// what first falls on the box's own object counts, so that a ray belongs to one box; it leaves a box in one place, so
-/// that its density is known. From there the path goes on as the surfaces scatter it, and wherever one is no mirror what
+/// Each mirroring object has a box. A path begins by a place on the inner side of a box, chosen by
+/// what the lights bring
+/// there and by what a first round of paths brought to the picture; a light is chosen there
+/// (LightClusters) and a place
+/// on it (sample_toward); the straight way from the light through the box to that place is the
+/// path's first ray. Only
+/// what first falls on the box's own object counts, so that a ray belongs to one box; it leaves a
+/// box in one place, so
+/// that its density is known. From there the path goes on as the surfaces scatter it, and wherever
+/// one is no mirror what
 /// it throws to the camera is kept.
 ///
-/// Joined with the camera's paths by multiple importance sampling (power heuristic, E. Veach, "Robust Monte Carlo Methods
-/// for Light Transport Simulation", 1997, ch. 8 to 10): where a path has a mirror next to the light, all else that both
+/// Joined with the camera's paths by multiple importance sampling (power heuristic, E. Veach,
+/// "Robust Monte Carlo Methods
+/// for Light Transport Simulation", 1997, ch. 8 to 10): where a path has a mirror next to the
+/// light, all else that both
 /// densities share cancels, and what is left is (docs/physics.md)
 ///
 ///     R = M q cos_1 / (p_1 f) prod over i >= 2 of (b_i / a_i) (cos_i / p_i)
 ///
-/// with M paths from lights for each sample of the whole picture, q the density of the first ray [1/(m2 sr)], and for each
-/// surface that is no mirror, from the camera on, cos_i the cosine toward the light, a_i the cosine toward the camera, p_i
-/// and b_i the densities of scattering toward light and camera; f the density of the camera's samples at the first [1/m2].
-/// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up to one.
+/// with M paths from lights for each sample of the whole picture, q the density of the first ray
+/// [1/(m2 sr)], and for each
+/// surface that is no mirror, from the camera on, cos_i the cosine toward the light, a_i the cosine
+/// toward the camera, p_i
+/// and b_i the densities of scattering toward light and camera; f the density of the camera's
+/// samples at the first [1/m2].
+/// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up
+/// to one.
 class LightPaths {
  public:
-  /// For the picture of one camera. The scene must stay where it is. `seed` drives the first round; with `like`, paths of
+  /// For the picture of one camera. The scene must stay where it is. `seed` drives the first round;
+  /// with `like`, paths of
   /// the same rig at another moment, there is none: they begin where those do.
-  LightPaths(const Scene& scene, const Camera& camera, int width, int height, int bounces, std::uint32_t seed, const LightPaths* like = nullptr);
+  LightPaths(const Scene& scene,
+             const Camera& camera,
+             int width,
+             int height,
+             int bounces,
+             std::uint32_t seed,
+             const LightPaths* like = nullptr);
 
   /// Whether there are mirrors or smooth glass, and lights that shine on them.
   bool any() const { return !cells_.empty(); }
@@ -64,21 +84,30 @@ class LightPaths {
     std::vector<Splat> splats;
     RayCounts rays;
   };
-  /// A second round, begun where the first one told; empty if that brought nothing to the picture, and after forget().
+  /// A second round, begun where the first one told; empty if that brought nothing to the picture,
+  /// and after forget().
   const Round& trial() const { return trial_; }
   void forget() { trial_ = {}; }
   /// Whether some light that shines on mirrors is one that the camera's paths do not find.
   bool only_so() const;
 
-  /// One path: its contributions to the picture, each the estimate that the path alone makes of the pixel, for `per_sample`
+  /// One path: its contributions to the picture, each the estimate that the path alone makes of the
+  /// pixel, for `per_sample`
   /// paths for each sample a pixel. `sampler`: the path's own.
-  void trace(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const;
+  void trace(const Sampler& sampler,
+             double per_sample,
+             std::vector<Splat>& out,
+             RayCounts& counts) const;
 
   /// Density q of a path's first ray [1/(m2 sr)]; 0 where none is begun so.
   double density(const LightPathStart& start) const;
-  /// The density f of the camera's samples at a surface's point [1/m2]: one a pixel. `cosine` between the surface's normal
+  /// The density f of the camera's samples at a surface's point [1/m2]: one a pixel. `cosine`
+  /// between the surface's normal
   /// and the ray's direction.
-  double film_density(const Ray& from_camera, float distance, float cosine) const { return camera_.film_density(from_camera.direction) * cosine / (static_cast<double>(distance) * distance); }
+  double film_density(const Ray& from_camera, float distance, float cosine) const {
+    return camera_.film_density(from_camera.direction) * cosine /
+           (static_cast<double>(distance) * distance);
+  }
   /// Whether camera paths find this light through mirrors: it has a size, and they see it.
   static bool cameras_find(const Emitter& e) { return !e.is_zero_size() && e.cheats.seen; }
 
@@ -93,7 +122,7 @@ class LightPaths {
   struct Exit {
     std::size_t cell = 0;
     Vec3 at = Vec3::Zero(), inward = Vec3::UnitZ();
-    double area = 0;                     // of the cell
+    double area = 0;  // of the cell
   };
   struct Walk;
 
@@ -106,20 +135,29 @@ class LightPaths {
   std::optional<Exit> exit_of(const Target& t, const Vec3& from, const Vec3& direction) const;
   double chance_of(std::size_t cell) const { return cumulative_[cell + 1] - cumulative_[cell]; }
   // One path; the cell that it left its box by.
-  std::size_t walk(const Sampler& sampler, double per_sample, std::vector<Splat>& out, RayCounts& counts) const;
-  void connect(Walk& w, const SurfacePoint& p, const SurfaceModel& material, const Frame& frame, const Vec3& normal, std::vector<Splat>& out) const;
+  std::size_t walk(const Sampler& sampler,
+                   double per_sample,
+                   std::vector<Splat>& out,
+                   RayCounts& counts) const;
+  void connect(Walk& w,
+               const SurfacePoint& p,
+               const SurfaceModel& material,
+               const Frame& frame,
+               const Vec3& normal,
+               std::vector<Splat>& out) const;
 
   const Scene& scene_;
   const Camera& camera_;
   int width_, height_, bounces_;
-  std::vector<Emitter> aims_;            // the emitters as they shine on boxes: without falloff laws, zones, links
+  // The emitters as they shine on boxes: without falloff laws, zones, links.
+  std::vector<Emitter> aims_;
   LightClusters clusters_;
   std::vector<Target> targets_;
-  std::vector<std::uint32_t> target_of_; // by surface number
-  std::size_t grid_ = 1;                 // cells along each side of a face
-  std::vector<double> cells_;            // what lights bring to each
-  std::vector<double> cumulative_;       // chances
-  std::vector<double> by_picture_;       // what each brought, of the whole; empty: nothing
+  std::vector<std::uint32_t> target_of_;  // by surface number
+  std::size_t grid_ = 1;                  // cells along each side of a face
+  std::vector<double> cells_;             // what lights bring to each
+  std::vector<double> cumulative_;        // chances
+  std::vector<double> by_picture_;        // what each brought, of the whole; empty: nothing
   Round trial_;
 };
 

@@ -1,5 +1,12 @@
 #include "jovilux/render/picture_files.h"
 
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/exr.h"
+#include "jovilux/files/png.h"
+#include "jovilux/render/bloom.h"
+#include "jovilux/render/preview.h"
+#include "jovilux/render/view.h"
+
 #include <array>
 #include <filesystem>
 #include <limits>
@@ -11,13 +18,6 @@
 #include <sys/resource.h>
 #include <tbb/enumerable_thread_specific.h>
 
-#include "jovilux/files/atomic_file.h"
-#include "jovilux/files/exr.h"
-#include "jovilux/files/png.h"
-#include "jovilux/render/bloom.h"
-#include "jovilux/render/preview.h"
-#include "jovilux/render/view.h"
-
 namespace jovilux {
 namespace {
 
@@ -25,7 +25,8 @@ namespace fs = std::filesystem;
 
 Rgb rgb_of(const Eigen::Vector3f& xyz) { return rec709_from_xyz() * xyz.cast<double>(); }
 
-// The slots of a pixel as linear RGB, in single precision: the picture is their sum in this order, to the bit.
+// The slots of a pixel as linear RGB, in single precision: the picture is their sum in this order,
+// to the bit.
 Eigen::Vector3f slot_rgb(const Film& film, std::size_t pixel, int slot) {
   return rgb_of(film.slot_mean(pixel, slot)).cast<float>();
 }
@@ -46,9 +47,14 @@ Eigen::Vector3f picture_rgb(const Film& film, std::size_t pixel) {
   return sum;
 }
 
-// Three channels NAME.R/G/B from one function of the pixel, called once a pixel: the three share their row, of each thread.
+// Three channels NAME.R/G/B from one function of the pixel, called once a pixel: the three share
+// their row, of each thread.
 template <class Fn>
-void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::string& prefix, ExrChannel::Type type, const Fn& color,
+void add_rgb(std::vector<ExrChannel>& channels,
+             const Film& film,
+             const std::string& prefix,
+             ExrChannel::Type type,
+             const Fn& color,
              const char* letters = "RGB") {
   struct Row {
     int y = -1;
@@ -73,7 +79,11 @@ void add_rgb(std::vector<ExrChannel>& channels, const Film& film, const std::str
 }
 
 template <class Fn>
-void add_one(std::vector<ExrChannel>& channels, const Film& film, const std::string& name, ExrChannel::Type type, const Fn& value) {
+void add_one(std::vector<ExrChannel>& channels,
+             const Film& film,
+             const std::string& name,
+             ExrChannel::Type type,
+             const Fn& value) {
   channels.push_back({name, type, [&film, value](int y, float* out) {
                         for (int x = 0; x < film.width(); ++x) {
                           out[x] = value(film.pixel(x, y));
@@ -81,24 +91,40 @@ void add_one(std::vector<ExrChannel>& channels, const Film& film, const std::str
                       }});
 }
 
-void save_exr(const std::string& path, const std::string& rig_text, const Rig& rig, const std::vector<std::string>& names, const RenderOptions& options,
-              const Render& r, double ev) {
+void save_exr(const std::string& path,
+              const std::string& rig_text,
+              const Rig& rig,
+              const std::vector<std::string>& names,
+              const RenderOptions& options,
+              const Render& r,
+              double ev) {
   using Type = ExrChannel::Type;
   const Film& film = r.film();
   std::vector<ExrChannel> channels;
-  add_rgb(channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
-  add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) { return film.variance(i); });
+  add_rgb(
+      channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
+  add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) {
+    return film.variance(i);
+  });
   if (rig.render.noise) {
-    add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) { return static_cast<float>(film.taken(i)); });
+    add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) {
+      return static_cast<float>(film.taken(i));
+    });
   }
   if (rig.render.layers != RenderSpec::Layers::kNone) {
     for (int layer = 0; layer < film.layers(); ++layer) {
       const std::string prefix = "light." + names[static_cast<std::size_t>(layer)] + ".";
-      add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) { return layer_rgb(film, i, layer); });
+      add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) {
+        return layer_rgb(film, i, layer);
+      });
       if (film.parts() > 1) {
         for (int part = 0; part < film.parts(); ++part) {
           const int slot = layer * film.parts() + part;
-          add_rgb(channels, film, prefix + kPartNames[static_cast<std::size_t>(part)] + ".", Type::kFloat, [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
+          add_rgb(channels,
+                  film,
+                  prefix + kPartNames[static_cast<std::size_t>(part)] + ".",
+                  Type::kFloat,
+                  [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
         }
       }
     }
@@ -106,15 +132,24 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
   const auto guide = [&film](std::size_t i, int first) -> Eigen::Vector3f {
     const float n = film.guide(i)[7];
     const float* g = film.guide(i) + first;
-    return n > 0 ? Eigen::Vector3f(Eigen::Vector3f(g[0], g[1], g[2]) / n) : Eigen::Vector3f(Eigen::Vector3f::Zero());
+    return n > 0 ? Eigen::Vector3f(Eigen::Vector3f(g[0], g[1], g[2]) / n)
+                 : Eigen::Vector3f(Eigen::Vector3f::Zero());
   };
   add_rgb(channels, film, "albedo.", Type::kHalf, [guide](std::size_t i) { return guide(i, 0); });
-  add_rgb(channels, film, "normal.", Type::kHalf, [guide](std::size_t i) { return guide(i, 3); }, "XYZ");
+  add_rgb(
+      channels,
+      film,
+      "normal.",
+      Type::kHalf,
+      [guide](std::size_t i) { return guide(i, 3); },
+      "XYZ");
   add_one(channels, film, "depth.Z", Type::kFloat, [&film](std::size_t i) {
     const float n = film.guide(i)[7];
     return n > 0 ? film.guide(i)[6] / n : std::numeric_limits<float>::infinity();
   });
-  add_one(channels, film, "object.id", Type::kIndex, [&film](std::size_t i) { return static_cast<float>(film.object(i)); });
+  add_one(channels, film, "object.id", Type::kIndex, [&film](std::size_t i) {
+    return static_cast<float>(film.object(i));
+  });
   ExrHeader header;
   header.width = film.width();
   header.height = film.height();
@@ -130,38 +165,61 @@ void save_exr(const std::string& path, const std::string& rig_text, const Rig& r
 }
 
 // The picture as it is to be seen, its lens included; returns its bytes.
-std::vector<std::uint8_t> save_view(const std::string& path, const Rig& rig, const View& view, std::vector<float>& rgb, int width, int height) {
+std::vector<std::uint8_t> save_view(const std::string& path,
+                                    const Rig& rig,
+                                    const View& view,
+                                    std::vector<float>& rgb,
+                                    int width,
+                                    int height) {
   bloom(rgb, width, height, rig.look.bloom);
   std::vector<std::uint8_t> bytes(rgb.size());
   for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
     const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
     std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
   }
-  write_png(path, width, height, bytes, {{"Title", rig.title}, {"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  write_png(path,
+            width,
+            height,
+            bytes,
+            {{"Title", rig.title},
+             {"Software", "Jovilux"},
+             {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
   return bytes;
 }
 
 // JSON has no infinities: what is not known is null.
-nlohmann::json known(double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); }
+nlohmann::json known(double v) {
+  return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr);
+}
 
 }  // namespace
 
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film) {
   std::vector<float> rgb(film.pixels() * 3);
-  each_pixel(film, [&](std::size_t i) { Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i); });
+  each_pixel(film, [&](std::size_t i) {
+    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
+  });
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
   save_view((fs::path(folder) / "view.png").string(), rig, view, rgb, film.width(), film.height());
 }
 
-std::vector<std::uint8_t> save_picture(const std::string& exr, const std::string& png, const Rig& rig, const std::string& rig_text, double ev, std::vector<float> rgb) {
+std::vector<std::uint8_t> save_picture(const std::string& exr,
+                                       const std::string& png,
+                                       const Rig& rig,
+                                       const std::string& rig_text,
+                                       double ev,
+                                       std::vector<float> rgb) {
   const int width = rig.render.width, height = rig.render.height;
   std::vector<ExrChannel> channels;
   for (std::size_t c = 0; c < 3; ++c) {
-    channels.push_back({std::string(1, "RGB"[c]), ExrChannel::Type::kFloat, [&rgb, width, c](int y, float* out) {
-                          for (int x = 0; x < width; ++x) {
-                            out[x] = rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)) + c];
-                          }
-                        }});
+    channels.push_back(
+        {std::string(1, "RGB"[c]), ExrChannel::Type::kFloat, [&rgb, width, c](int y, float* out) {
+           for (int x = 0; x < width; ++x) {
+             out[x] = rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+                               static_cast<std::size_t>(x)) +
+                          c];
+           }
+         }});
   }
   ExrHeader header;
   header.width = width;
@@ -183,7 +241,10 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["width"] = width;
   j["height"] = height;
   j["samples_per_pixel"] = stats.samples_per_pixel;
-  j["sampling"] = {{"even", !rig.render.noise.has_value()}, {"least", stats.least_samples}, {"most", stats.most_samples}, {"rounds", nlohmann::json::array()}};
+  j["sampling"] = {{"even", !rig.render.noise.has_value()},
+                   {"least", stats.least_samples},
+                   {"most", stats.most_samples},
+                   {"rounds", nlohmann::json::array()}};
   for (const SampleRound& r : stats.rounds) {
     j["sampling"]["rounds"].push_back({{"mean", r.mean}, {"least", r.least}, {"most", r.most}});
   }
@@ -192,12 +253,24 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["cpu_s"] = stats.cpu_s;
   j["peak_memory_bytes"] = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
   j["stopped_by"] = kStopped[static_cast<int>(stats.stopped_by)];
-  j["noise"] = {{"median", known(stats.noise.median)}, {"p95", known(stats.noise.p95)}, {"fireflies", stats.noise.fireflies}};
+  j["noise"] = {{"median", known(stats.noise.median)},
+                {"p95", known(stats.noise.p95)},
+                {"fireflies", stats.noise.fireflies}};
   j["white_luminance_cd_m2"] = stats.white_luminance;
-  j["rays"] = {{"camera", stats.rays.camera}, {"path", stats.rays.path}, {"shadow", stats.rays.shadow}, {"march_steps", stats.rays.march.steps}, {"marches", stats.rays.march.marches}, {"marches_out_of_steps", stats.rays.march.exhausted}, {"media_steps", stats.rays.media_steps}};
+  j["rays"] = {{"camera", stats.rays.camera},
+               {"path", stats.rays.path},
+               {"shadow", stats.rays.shadow},
+               {"march_steps", stats.rays.march.steps},
+               {"marches", stats.rays.march.marches},
+               {"marches_out_of_steps", stats.rays.march.exhausted},
+               {"media_steps", stats.rays.media_steps}};
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
-    nlohmann::ordered_json one = {{"name", l.name}, {"mean_luminance_cd_m2", l.mean_luminance}, {"share", l.share}, {"noise", known(l.noise)}, {"noise_share", known(l.noise_share)}};
+    nlohmann::ordered_json one = {{"name", l.name},
+                                  {"mean_luminance_cd_m2", l.mean_luminance},
+                                  {"share", l.share},
+                                  {"noise", known(l.noise)},
+                                  {"noise_share", known(l.noise_share)}};
     if (l.held_back > 0) {
       one["held_back_cd_m2"] = l.held_back;
     }
@@ -209,24 +282,35 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
   if (stats.by_bounce_roughness) {
-    j["bounce_roughness"] = {{"removed_cd_m2", stats.by_bounce_roughness->luminance}, {"standard_error_cd_m2", stats.by_bounce_roughness->standard_error}};
+    j["bounce_roughness"] = {{"removed_cd_m2", stats.by_bounce_roughness->luminance},
+                             {"standard_error_cd_m2", stats.by_bounce_roughness->standard_error}};
   }
   j["history"] = nlohmann::json::array();
   for (const NoiseMoment& m : stats.history) {
-    j["history"].push_back({{"samples", m.samples}, {"seconds", m.seconds}, {"median", known(m.median)}, {"p95", known(m.p95)}});
+    j["history"].push_back({{"samples", m.samples},
+                            {"seconds", m.seconds},
+                            {"median", known(m.median)},
+                            {"p95", known(m.p95)}});
   }
   return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
 }
 
-void save_render(const std::string& folder, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options, const Render& r,
+void save_render(const std::string& folder,
+                 const Rig& rig,
+                 const std::vector<std::string>& layers,
+                 const RenderOptions& options,
+                 const Render& r,
                  std::optional<std::pair<int, int>> preview) {
   const fs::path dir(folder);
   const Film& film = r.film();
   const std::string rig_text = resolved_toml(rig, folder);
-  const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
+  const View view(rig.look,
+                  look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
   save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view.ev());
   std::vector<float> rgb(film.pixels() * 3);
-  each_pixel(film, [&](std::size_t i) { Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i); });
+  each_pixel(film, [&](std::size_t i) {
+    Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
+  });
   int width = film.width(), height = film.height();
   if (preview) {
     rgb = enlarged(smoothed(film), width, height, preview->first, preview->second);
@@ -234,7 +318,8 @@ void save_render(const std::string& folder, const Rig& rig, const std::vector<st
   }
   save_view((dir / "view.png").string(), rig, view, rgb, width, height);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
-  write_text_file((dir / "stats.json").string(), stats_json(rig, r.stats, film.width(), film.height()));
+  write_text_file((dir / "stats.json").string(),
+                  stats_json(rig, r.stats, film.width(), film.height()));
 }
 
 }  // namespace jovilux

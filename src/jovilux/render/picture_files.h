@@ -1,13 +1,13 @@
 #pragma once
 
+#include "jovilux/render/renderer.h"
+#include "jovilux/rig/rig.h"
+
 #include <cstdint>
 #include <optional>
 #include <string>
 #include <utility>
 #include <vector>
-
-#include "jovilux/render/renderer.h"
-#include "jovilux/rig/rig.h"
 
 namespace jovilux {
 
@@ -19,17 +19,29 @@ inline constexpr const char* kCameraAttribute = "jovilux:camera";
 inline constexpr const char* kSamplesChannel = "samples.N";
 inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
-/// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each atomically and
-/// stats.json last. `preview`: view.png is smoothed and enlarged to this width and height. Throws MachineTrouble.
-void save_render(const std::string& folder, const Rig& rig, const std::vector<std::string>& layers, const RenderOptions& options, const Render& render,
+/// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each
+/// atomically and
+/// stats.json last. `preview`: view.png is smoothed and enlarged to this width and height. Throws
+/// MachineTrouble.
+void save_render(const std::string& folder,
+                 const Rig& rig,
+                 const std::vector<std::string>& layers,
+                 const RenderOptions& options,
+                 const Render& render,
                  std::optional<std::pair<int, int>> preview = std::nullopt);
 
 /// Writes view.png of a film that is not finished, atomically.
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film);
 
-/// Writes a picture alone, linear Rec.709 in cd/m2, 3 a pixel: an EXR with the rig's text, and the PNG that the look makes of it at
+/// Writes a picture alone, linear Rec.709 in cd/m2, 3 a pixel: an EXR with the rig's text, and the
+/// PNG that the look makes of it at
 /// an EV100, whose bytes are returned (8-bit sRGB). Throws MachineTrouble.
-std::vector<std::uint8_t> save_picture(const std::string& exr, const std::string& png, const Rig& rig, const std::string& rig_text, double ev, std::vector<float> rgb);
+std::vector<std::uint8_t> save_picture(const std::string& exr,
+                                       const std::string& png,
+                                       const Rig& rig,
+                                       const std::string& rig_text,
+                                       double ev,
+                                       std::vector<float> rgb);
 
 /// stats.json as text (docs/commands.md).
 std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height);

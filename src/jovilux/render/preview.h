@@ -1,9 +1,9 @@
 #pragma once
 
-#include <vector>
-
 #include "jovilux/render/film.h"
 #include "jovilux/rig/rig.h"
+
+#include <vector>
 
 namespace jovilux {
 
@@ -11,12 +11,15 @@ namespace jovilux {
 inline constexpr double kPreviewPixels = 57600;
 void shrink_for_preview(RenderSpec& render);
 
-/// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and depth tell that a surface goes
+/// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and
+/// depth tell that a surface goes
 /// on and where luminances differ by no more than noise explains. For looking at, not for reading.
-/// Source: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast Global Illumination Filtering", HPG 2010.
+/// Source: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast Global
+/// Illumination Filtering", HPG 2010.
 std::vector<float> smoothed(const Film& film);
 
 /// Pixels, 3 values each, enlarged bilinearly.
-std::vector<float> enlarged(const std::vector<float>& rgb, int width, int height, int to_width, int to_height);
+std::vector<float> enlarged(
+    const std::vector<float>& rgb, int width, int height, int to_width, int to_height);
 
 }  // namespace jovilux

@@ -1,5 +1,8 @@
 #include "jovilux/render/render_state.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+
 #include <algorithm>
 #include <bit>
 #include <cstring>
@@ -8,9 +11,6 @@
 
 #include <fmt/format.h>
 #include <zlib.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
 
 namespace jovilux {
 namespace {
@@ -22,7 +22,9 @@ constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '2'};
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
   for (std::size_t at = 0; at < size; at += kMost) {
-    sum = ::crc32(sum, reinterpret_cast<const Bytef*>(data + at), static_cast<uInt>(std::min(kMost, size - at)));
+    sum = ::crc32(sum,
+                  reinterpret_cast<const Bytef*>(data + at),
+                  static_cast<uInt>(std::min(kMost, size - at)));
   }
   return sum;
 }
@@ -66,7 +68,8 @@ class Reader {
   void numbers(T* data, std::size_t count) {
     if (good_ && count > 0) {
       good_ = in_(reinterpret_cast<char*>(data), count * sizeof(T));
-      crc_ = checksum_with(crc_, reinterpret_cast<const char*>(data), good_ ? count * sizeof(T) : 0);
+      crc_ =
+          checksum_with(crc_, reinterpret_cast<const char*>(data), good_ ? count * sizeof(T) : 0);
     }
   }
   void text(std::string& s) {
@@ -156,13 +159,26 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
     }
     one(s, state.tile_done[tile]);
     TileTally& t = state.tallies[tile];
-    for (std::uint64_t* count : {&t.rays.camera, &t.rays.path, &t.rays.shadow, &t.rays.march.marches, &t.rays.march.steps, &t.rays.march.exhausted, &t.rays.media_steps, &t.rays.query_ns}) {
+    for (std::uint64_t* count : {&t.rays.camera,
+                                 &t.rays.path,
+                                 &t.rays.shadow,
+                                 &t.rays.march.marches,
+                                 &t.rays.march.steps,
+                                 &t.rays.march.exhausted,
+                                 &t.rays.media_steps,
+                                 &t.rays.query_ns}) {
       one(s, *count);
     }
-    for (std::vector<double>* sums : {&t.light_variance, &t.light_noise, &t.slot_variance, &t.slot_noise, &t.held_back, &t.roughened}) {
+    for (std::vector<double>* sums : {&t.light_variance,
+                                      &t.light_noise,
+                                      &t.slot_variance,
+                                      &t.slot_noise,
+                                      &t.held_back,
+                                      &t.roughened}) {
       s.numbers(sums->data(), sums->size());
     }
-    const int x0 = static_cast<int>(tile) % state.tiles_across() * kTile, y0 = static_cast<int>(tile) / state.tiles_across() * kTile;
+    const int x0 = static_cast<int>(tile) % state.tiles_across() * kTile,
+              y0 = static_cast<int>(tile) / state.tiles_across() * kTile;
     const auto across = static_cast<std::size_t>(std::min(kTile, film.width() - x0));
     for (int y = y0; y < std::min(film.height(), y0 + kTile); ++y) {
       const std::size_t first = film.pixel(x0, y);
@@ -194,10 +210,14 @@ Result<std::ifstream> open_film(const std::string& path) {
 }
 
 Reader reader_of(std::ifstream& in) {
-  return Reader([&in](char* data, std::size_t size) { return static_cast<bool>(in.read(data, static_cast<std::streamsize>(size))); });
+  return Reader([&in](char* data, std::size_t size) {
+    return static_cast<bool>(in.read(data, static_cast<std::streamsize>(size)));
+  });
 }
 
-bool sound(const FilmLabel& label) { return label.share.count >= 1 && label.share.index >= 0 && label.share.index < label.share.count; }
+bool sound(const FilmLabel& label) {
+  return label.share.count >= 1 && label.share.index >= 0 && label.share.index < label.share.count;
+}
 
 }  // namespace
 
@@ -216,8 +236,10 @@ void TileTally::add(const TileTally& more) {
   sum(roughened, more.roughened);
 }
 
-RenderState::RenderState(int width, int height, std::size_t layers, int parts) : film(width, height, static_cast<int>(layers), parts) {
-  tallies.assign(static_cast<std::size_t>(tiles_across()) * ((height + kTile - 1) / kTile), TileTally(layers, layers * static_cast<std::size_t>(parts)));
+RenderState::RenderState(int width, int height, std::size_t layers, int parts)
+    : film(width, height, static_cast<int>(layers), parts) {
+  tallies.assign(static_cast<std::size_t>(tiles_across()) * ((height + kTile - 1) / kTile),
+                 TileTally(layers, layers * static_cast<std::size_t>(parts)));
   tile_done.assign(tallies.size(), 0);
 }
 
@@ -249,7 +271,9 @@ Result<FilmLabel> film_label(const std::string& path) {
   return label;
 }
 
-Result<FilmLabel> load_state(const std::string& path, const FilmLabel& expected, RenderState& state) {
+Result<FilmLabel> load_state(const std::string& path,
+                             const FilmLabel& expected,
+                             RenderState& state) {
   auto in = open_film(path);
   if (!in) {
     return in.problems();
@@ -260,16 +284,25 @@ Result<FilmLabel> load_state(const std::string& path, const FilmLabel& expected,
   if (!r.good() || !sound(label)) {
     return fault(path, "is cut short or damaged", "remove it and render again");
   }
-  if (label.rig_text != expected.rig_text || label.camera != expected.camera || label.layers != expected.layers) {
-    return fault(path, label.camera != expected.camera ? fmt::format("is of camera \"{}\"", printable(label.camera)) : "is of another rig, or of other settings", "render without --resume to begin anew");
+  if (label.rig_text != expected.rig_text || label.camera != expected.camera ||
+      label.layers != expected.layers) {
+    return fault(path,
+                 label.camera != expected.camera
+                     ? fmt::format("is of camera \"{}\"", printable(label.camera))
+                     : "is of another rig, or of other settings",
+                 "render without --resume to begin anew");
   }
-  RenderState read(state.film.width(), state.film.height(), static_cast<std::size_t>(state.film.layers()), state.film.parts());
+  RenderState read(state.film.width(),
+                   state.film.height(),
+                   static_cast<std::size_t>(state.film.layers()),
+                   state.film.parts());
   progress_part(r, read);
   const bool counts_fit = read.pass.counts.empty() || read.pass.counts.size() == read.film.pixels();
   tiles_part(r, read, label.share);
   const std::uint32_t sum = r.checksum();
   std::uint32_t stored = 0;
-  if (!r.good() || !counts_fit || read.taken < 0 || read.passes_done < 0 || !in->read(reinterpret_cast<char*>(&stored), sizeof stored) || stored != sum) {
+  if (!r.good() || !counts_fit || read.taken < 0 || read.passes_done < 0 ||
+      !in->read(reinterpret_cast<char*>(&stored), sizeof stored) || stored != sum) {
     return fault(path, "is cut short or damaged", "remove it and render again");
   }
   // Of other shares nothing is known.

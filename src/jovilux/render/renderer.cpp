@@ -1,5 +1,12 @@
 #include "jovilux/render/renderer.h"
 
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/render/light_path_plan.h"
+#include "jovilux/render/light_paths.h"
+#include "jovilux/render/sample_plan.h"
+#include "jovilux/render/view.h"
+
 #include <algorithm>
 #include <array>
 #include <atomic>
@@ -13,13 +20,6 @@
 #include <numeric>
 #include <shared_mutex>
 
-#include "jovilux/base/parallel.h"
-#include "jovilux/render/camera.h"
-#include "jovilux/render/light_path_plan.h"
-#include "jovilux/render/light_paths.h"
-#include "jovilux/render/sample_plan.h"
-#include "jovilux/render/view.h"
-
 namespace jovilux {
 namespace {
 
@@ -28,33 +28,42 @@ float tent(float u) { return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 -
 
 double cpu_seconds() { return static_cast<double>(std::clock()) / CLOCKS_PER_SEC; }
 
-// Cumulative sample counts after each pass: a rough picture soon, then passes short enough to stop between.
+// Cumulative sample counts after each pass: a rough picture soon, then passes short enough to stop
+// between.
 std::vector<int> pass_ends(int samples, bool in_haste) {
   std::vector<int> ends;
-  for (int end = 1; end < samples; end = in_haste && end < 8 ? 2 * end : end == 1 ? 8 : end + std::min(end, 64)) {
+  for (int end = 1; end < samples; end = in_haste && end < 8 ? 2 * end
+                                         : end == 1          ? 8
+                                                             : end + std::min(end, 64)) {
     ends.push_back(end);
   }
   ends.push_back(samples);
   return ends;
 }
 
-// A target is first measured with this many samples each, then come the rounds. Their samples count four times as much: the
+// A target is first measured with this many samples each, then come the rounds. Their samples count
+// four times as much: the
 // first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 // One in so many samples tells what bounce_roughness does.
 constexpr int kComparedEvery = 16;
 
-
 class Renderer {
  public:
   Renderer(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from)
-      : rig_(rig), options_(options), camera_spec_(rig.cameras.at(static_cast<std::size_t>(options.camera))), s_(std::move(from)), film_(s_.film) {
+      : rig_(rig),
+        options_(options),
+        camera_spec_(rig.cameras.at(static_cast<std::size_t>(options.camera))),
+        s_(std::move(from)),
+        film_(s_.film) {
     if (options.moments.empty()) {
-      views_.push_back({&scene, Camera(camera_spec_, rig.up, rig.render.width, rig.render.height), {}});
+      views_.push_back(
+          {&scene, Camera(camera_spec_, rig.up, rig.render.width, rig.render.height), {}});
     }
     for (const RenderOptions::Moment& m : options.moments) {
-      views_.push_back({m.scene.get(), Camera(m.camera, rig.up, rig.render.width, rig.render.height), {}});
+      views_.push_back(
+          {m.scene.get(), Camera(m.camera, rig.up, rig.render.width, rig.render.height), {}});
     }
     for (std::size_t t = 0; t < s_.tiles(); ++t) {
       own_tiles_ += options.share.holds(t) ? 1 : 0;
@@ -63,7 +72,9 @@ class Renderer {
     tiles_done_ = own_done_ + s_.passes_done * own_tiles_;
     found_by_cameras_.assign(static_cast<std::size_t>(film_.layers()), true);
     for (const Emitter& e : views_.front().scene->emitters) {
-      for (std::uint32_t l = e.layer; e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U); ++l) {
+      for (std::uint32_t l = e.layer;
+           e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U);
+           ++l) {
         found_by_cameras_[l] = found_by_cameras_[l] && LightPaths::cameras_find(e);
       }
     }
@@ -90,7 +101,8 @@ class Renderer {
 
  private:
   double seconds() const {
-    return wall_before_ + std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+    return wall_before_ +
+           std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
   }
   double seconds_now() const { return seconds() - wall_before_; }
 
@@ -99,7 +111,9 @@ class Renderer {
     s_.cpu_s = cpu_before_ + cpu_seconds() - cpu_start_;
   }
 
-  std::uint32_t count_of(std::size_t pixel) const { return s_.pass.counts.empty() ? s_.pass.mean : s_.pass.counts[pixel]; }
+  std::uint32_t count_of(std::size_t pixel) const {
+    return s_.pass.counts.empty() ? s_.pass.mean : s_.pass.counts[pixel];
+  }
 
   StoppedBy passes() {
     if (options_.exchange && s_.passes_done > 0 && !s_.in_pass) {
@@ -142,7 +156,8 @@ class Renderer {
       if (left < kScramblings || even == samples) {
         return false;
       }
-      // As many more as the noise tells are needed, a tenth beyond for what that is uncertain; at most twice the sum so far.
+      // As many more as the noise tells are needed, a tenth beyond for what that is uncertain; at
+      // most twice the sum so far.
       const double times = std::pow(s_.noise / *rig_.render.noise, 2) * 1.1 - 1;
       int mean = static_cast<int>(std::clamp(times, 0.0, 1.0) * s_.taken);
       mean = std::clamp(mean, std::min(left, 2 * kScramblings), left);
@@ -155,9 +170,18 @@ class Renderer {
         taken[i] = static_cast<float>(film_.taken(i));
       }
       // A multiple of the scramblings, so that each holds the same part of it.
-      const std::uint32_t weight = (kRoundWeight * static_cast<std::uint32_t>(mean) + kScramblings / 2) / kScramblings * kScramblings;
-      s_.pass = {0, static_cast<std::uint32_t>(mean), weight, static_cast<std::uint32_t>(s_.rounds.size() + 1),
-                 share_out(sample_need(film_.width(), film_.height(), noise_of_pixels(film_, view.white_luminance()), taken), mean)};
+      const std::uint32_t weight =
+          (kRoundWeight * static_cast<std::uint32_t>(mean) + kScramblings / 2) / kScramblings *
+          kScramblings;
+      s_.pass = {0,
+                 static_cast<std::uint32_t>(mean),
+                 weight,
+                 static_cast<std::uint32_t>(s_.rounds.size() + 1),
+                 share_out(sample_need(film_.width(),
+                                       film_.height(),
+                                       noise_of_pixels(film_, view.white_luminance()),
+                                       taken),
+                           mean)};
     }
     s_.in_pass = true;
     std::fill(s_.tile_done.begin(), s_.tile_done.end(), std::uint8_t{0});
@@ -166,12 +190,17 @@ class Renderer {
 
   // One pass over the picture; why the render is to stop after it, if it is.
   std::optional<StoppedBy> run_pass() {
-    const std::uint32_t largest = s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples()) : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
-    sample_bits_ = static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
+    const std::uint32_t largest =
+        s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples())
+                           : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
+    sample_bits_ =
+        static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
     const std::size_t at_once = tiles_at_once();
     for (std::size_t first = 0; first < s_.tiles() && stop_reason_ == -1; first += at_once) {
       const std::size_t last = std::min(s_.tiles(), first + at_once);
-      const auto waits = [&](std::size_t tile) { return options_.share.holds(tile) && s_.tile_done[tile] == 0; };
+      const auto waits = [&](std::size_t tile) {
+        return options_.share.holds(tile) && s_.tile_done[tile] == 0;
+      };
       bool any = false;
       for (std::size_t tile = first; tile < last; ++tile) {
         any = any || waits(tile);
@@ -193,7 +222,8 @@ class Renderer {
       return reason;
     }
     const int end = s_.taken + static_cast<int>(s_.pass.mean), even = even_samples();
-    const bool last = end >= rig_.render.samples || (rig_.render.samples - end < kScramblings && end >= even);
+    const bool last =
+        end >= rig_.render.samples || (rig_.render.samples - end < kScramblings && end >= even);
     if (options_.exchange && (stopping || rig_.render.noise || last)) {
       if (const auto stopped = join(stopping)) {
         return *stopped;
@@ -201,7 +231,9 @@ class Renderer {
     }
     if (s_.pass.round > 0) {
       const auto [least, most] = std::minmax_element(s_.pass.counts.begin(), s_.pass.counts.end());
-      s_.rounds.push_back({static_cast<double>(s_.pass.mean), static_cast<double>(*least), static_cast<double>(*most)});
+      s_.rounds.push_back({static_cast<double>(s_.pass.mean),
+                           static_cast<double>(*least),
+                           static_cast<double>(*most)});
     }
     s_.taken = end;
     ++s_.passes_done;
@@ -212,7 +244,8 @@ class Renderer {
     light_path_rays_ = {};
     // History: at powers of two, after each round, and at the end; of the whole picture only.
     const bool whole = options_.share.whole() || (options_.exchange && (rig_.render.noise || last));
-    const bool told = whole && (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
+    const bool told =
+        whole && (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
     if (s_.taken >= kScramblings) {
       const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
       s_.white = view.white_luminance();
@@ -220,7 +253,8 @@ class Renderer {
       s_.noise = figures.p95;
       const bool reached = rig_.render.noise && s_.noise <= *rig_.render.noise;
       if (told || reached) {
-        s_.history.push_back({static_cast<double>(s_.taken), seconds(), figures.median, figures.p95});
+        s_.history.push_back(
+            {static_cast<double>(s_.taken), seconds(), figures.median, figures.p95});
       }
       if (reached) {
         return StoppedBy::kNoise;
@@ -229,7 +263,8 @@ class Renderer {
     return std::nullopt;
   }
 
-  // Takes in the tiles of the other processes. Why the render is to stop: one of them is lost, or one of them stops.
+  // Takes in the tiles of the other processes. Why the render is to stop: one of them is lost, or
+  // one of them stops.
   std::optional<StoppedBy> join(bool stopping) {
     const auto all = options_.exchange((stopping ? "s" : "-") + packed_tiles(s_, options_.share));
     if (!all) {
@@ -251,7 +286,8 @@ class Renderer {
       return;
     }
     const auto now = std::chrono::steady_clock::now();
-    if (std::chrono::duration<double>(now - last_checkpoint_).count() >= options_.checkpoint_every) {
+    if (std::chrono::duration<double>(now - last_checkpoint_).count() >=
+        options_.checkpoint_every) {
       const std::unique_lock lock(commits_);
       tell_time();
       options_.checkpoint(s_);
@@ -274,11 +310,14 @@ class Renderer {
 
   // All samples of this pass for one tile; kept only when complete.
   void render_tile(std::size_t tile) {
-    const int x0 = static_cast<int>(tile) % s_.tiles_across() * kTile, y0 = static_cast<int>(tile) / s_.tiles_across() * kTile;
+    const int x0 = static_cast<int>(tile) % s_.tiles_across() * kTile,
+              y0 = static_cast<int>(tile) / s_.tiles_across() * kTile;
     const int x1 = std::min(film_.width(), x0 + kTile), y1 = std::min(film_.height(), y0 + kTile);
-    const auto layers = static_cast<std::size_t>(film_.layers()), slots = static_cast<std::size_t>(film_.slots());
+    const auto layers = static_cast<std::size_t>(film_.layers()),
+               slots = static_cast<std::size_t>(film_.slots());
     const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
-    std::vector<float> sums(area * slots * 3), batches(area * kScramblings), guides(area * Film::kGuides);
+    std::vector<float> sums(area * slots * 3), batches(area * kScramblings),
+        guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
     std::vector<float> by_light(kScramblings * slots);
     std::vector<double> held_back(layers);
@@ -295,14 +334,32 @@ class Renderer {
       for (int x = x0; x < x1; ++x, ++i) {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
         std::fill(held_back.begin(), held_back.end(), 0.0);
-        render_pixel(x, y, sums.data() + i * slots * 3, batches.data() + i * kScramblings, by_light.data(),
-                     guides.data() + i * Film::kGuides, objects[i], held_back.data(), scratch, tally);
-        add_splats(tile, i, static_cast<std::size_t>((y - y0) * kTile + x - x0), film_.pixel(x, y), sums, batches, by_light, held_back);
+        render_pixel(x,
+                     y,
+                     sums.data() + i * slots * 3,
+                     batches.data() + i * kScramblings,
+                     by_light.data(),
+                     guides.data() + i * Film::kGuides,
+                     objects[i],
+                     held_back.data(),
+                     scratch,
+                     tally);
+        add_splats(tile,
+                   i,
+                   static_cast<std::size_t>((y - y0) * kTile + x - x0),
+                   film_.pixel(x, y),
+                   sums,
+                   batches,
+                   by_light,
+                   held_back);
         const std::size_t pixel = film_.pixel(x, y);
         for (std::size_t l = 0; l < layers; ++l) {
           tally.held_back[l] += held_back[l] * s_.pass.weight / count_of(pixel);
         }
-        tally_lights(by_light, static_cast<int>(count_of(pixel)), level_after(pixel, batches.data() + i * kScramblings), tally);
+        tally_lights(by_light,
+                     static_cast<int>(count_of(pixel)),
+                     level_after(pixel, batches.data() + i * kScramblings),
+                     tally);
       }
     }
     tally.rays.march += march_counts() - march_before;
@@ -314,7 +371,9 @@ class Renderer {
         const std::size_t pixel = film_.pixel(x, y);
         const std::uint32_t count = count_of(pixel);
         // The round's mean times its weight; exactly the sum where the two are the same.
-        const float scale = count == s_.pass.weight ? 1.0f : static_cast<float>(s_.pass.weight) / static_cast<float>(count);
+        const float scale = count == s_.pass.weight
+                                ? 1.0f
+                                : static_cast<float>(s_.pass.weight) / static_cast<float>(count);
         for (std::size_t k = 0; k < slots * 3; ++k) {
           film_.xyz(pixel)[k] += scale * sums[i * slots * 3 + k];
         }
@@ -342,27 +401,57 @@ class Renderer {
     }
   }
 
-  void render_pixel(int x, int y, float* sums, float* batches, float* by_light, float* guides, std::uint32_t& object, double* held_back, std::vector<float>& scratch, TileTally& tally) {
+  void render_pixel(int x,
+                    int y,
+                    float* sums,
+                    float* batches,
+                    float* by_light,
+                    float* guides,
+                    std::uint32_t& object,
+                    double* held_back,
+                    std::vector<float>& scratch,
+                    TileTally& tally) {
     RayCounts& rays = tally.rays;
     const auto slots = static_cast<std::size_t>(film_.slots());
     const bool first_round = s_.pass.round == 0;
-    const std::uint32_t seed = first_round ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
+    const std::uint32_t seed =
+        first_round ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
     const int end = s_.pass.begin + static_cast<int>(count_of(film_.pixel(x, y)));
-    const PixelSampling sampling(seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
+    const PixelSampling sampling(
+        seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
     for (int s = s_.pass.begin; s < end; ++s) {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
-      const Sampler sampler = sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
+      const Sampler sampler =
+          sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
       const Vec2 place = sampler.pair(0);
       const MomentView& view = views_[moment_of(sampler)];
       const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
-      const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()), static_cast<float>(y) + 0.5f + tent(place.y()), lens);
+      const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
+                                      static_cast<float>(y) + 0.5f + tent(place.y()),
+                                      lens);
       LightSink sink(sums, by_light + scrambling * slots, film_.parts(), held_back);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
-        trace_path<true>(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays, nullptr, view.light_paths);
+        trace_path<true>(*view.scene,
+                         ray,
+                         sampler,
+                         rig_.render.bounces,
+                         sink,
+                         wanted,
+                         rays,
+                         nullptr,
+                         view.light_paths);
       } else {
-        trace_path(*view.scene, ray, sampler, rig_.render.bounces, sink, wanted, rays, nullptr, view.light_paths);
+        trace_path(*view.scene,
+                   ray,
+                   sampler,
+                   rig_.render.bounces,
+                   sink,
+                   wanted,
+                   rays,
+                   nullptr,
+                   view.light_paths);
       }
       batches[scrambling] += sink.total();
       if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
@@ -384,17 +473,26 @@ class Renderer {
   }
 
   // One sample with bounce_roughness and without, by the same choices.
-  void compare_roughness(const Scene& scene, const Ray& ray, const Sampler& sampler, std::vector<float>& scratch, TileTally& tally) const {
-    const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
+  void compare_roughness(const Scene& scene,
+                         const Ray& ray,
+                         const Sampler& sampler,
+                         std::vector<float>& scratch,
+                         TileTally& tally) const {
+    const auto slots = static_cast<std::size_t>(film_.slots()),
+               parts = static_cast<std::size_t>(film_.parts());
     scratch.assign(slots * 5, 0.0f);
     float* const with = scratch.data() + 3 * slots;
     float* const without = with + slots;
-    LightSink rough(scratch.data(), with, film_.parts()), plain(scratch.data(), without, film_.parts());
+    LightSink rough(scratch.data(), with, film_.parts()),
+        plain(scratch.data(), without, film_.parts());
     trace_path(scene, ray, sampler, rig_.render.bounces, rough, nullptr, tally.rays);
-    trace_path(scene, ray, sampler, rig_.render.bounces, plain, nullptr, tally.rays, nullptr, {}, true);
+    trace_path(
+        scene, ray, sampler, rig_.render.bounces, plain, nullptr, tally.rays, nullptr, {}, true);
     double removed = 0;
     for (std::size_t s = 0; s < slots; ++s) {
-      removed += found_by_cameras_[s / parts] ? static_cast<double>(without[s]) - static_cast<double>(with[s]) : 0.0;
+      removed += found_by_cameras_[s / parts]
+                     ? static_cast<double>(without[s]) - static_cast<double>(with[s])
+                     : 0.0;
     }
     tally.roughened[0] += 1;
     tally.roughened[1] += removed;
@@ -409,23 +507,37 @@ class Renderer {
     const std::size_t middle = views_.size() / 2;
     light_paths_.resize(views_.size());
     const auto paths_of = [&](std::size_t v, const LightPaths* like) {
-      light_paths_[v] = std::make_unique<LightPaths>(*views_[v].scene, views_[v].camera, film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed, like);
+      light_paths_[v] = std::make_unique<LightPaths>(*views_[v].scene,
+                                                     views_[v].camera,
+                                                     film_.width(),
+                                                     film_.height(),
+                                                     rig_.render.bounces,
+                                                     rig_.render.seed,
+                                                     like);
     };
     paths_of(middle, nullptr);
-    double per_pixel = light_paths_per_pixel(*views_[middle].scene, views_[middle].camera, *light_paths_[middle], film_.width(), film_.height(), rig_.render.bounces, rig_.render.seed);
+    double per_pixel = light_paths_per_pixel(*views_[middle].scene,
+                                             views_[middle].camera,
+                                             *light_paths_[middle],
+                                             film_.width(),
+                                             film_.height(),
+                                             rig_.render.bounces,
+                                             rig_.render.seed);
     light_paths_[middle]->forget();
     for (std::size_t v = 0; v < views_.size(); ++v) {
       if (v != middle) {
         paths_of(v, light_paths_[middle].get());
         // A light that is off in the middle of the exposure may shine at another moment.
-        per_pixel = std::max(per_pixel, light_paths_[v]->only_so() ? kLeastLightPathsPerPixel : 0.0);
+        per_pixel =
+            std::max(per_pixel, light_paths_[v]->only_so() ? kLeastLightPathsPerPixel : 0.0);
       }
     }
     if (!(per_pixel > 0)) {
       light_paths_.clear();
       return;
     }
-    paths_per_sample_ = static_cast<std::uint64_t>(std::ceil(static_cast<double>(film_.pixels()) * per_pixel));
+    paths_per_sample_ =
+        static_cast<std::uint64_t>(std::ceil(static_cast<double>(film_.pixels()) * per_pixel));
     for (std::size_t v = 0; v < views_.size(); ++v) {
       views_[v].light_paths = {light_paths_[v].get(), static_cast<double>(paths_per_sample_)};
     }
@@ -433,20 +545,24 @@ class Renderer {
 
   // How many sets of light paths this pass has, each of paths_per_sample_.
   std::uint32_t light_path_sets() const {
-    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kScramblings - 1) / kScramblings * kScramblings;
+    return s_.pass.round == 0 ? s_.pass.mean
+                              : (s_.pass.mean + kScramblings - 1) / kScramblings * kScramblings;
   }
 
-  // For how many tiles what paths from lights bring may wait at once, if it came to all of them from all lights.
+  // For how many tiles what paths from lights bring may wait at once, if it came to all of them
+  // from all lights.
   std::size_t tiles_at_once() const {
     if (light_paths_.empty()) {
       return s_.tiles();
     }
     const double parts = film_.parts() > kParts ? 2 : 1;  // caustic, haze
     const double of_tile = parts * film_.layers() * kTile * kTile * sizeof(TileSplats::Pixel);
-    return static_cast<std::size_t>(std::clamp(options_.light_path_memory / of_tile, 1.0, static_cast<double>(s_.tiles())));
+    return static_cast<std::size_t>(
+        std::clamp(options_.light_path_memory / of_tile, 1.0, static_cast<double>(s_.tiles())));
   }
 
-  // The paths from lights of this pass: what they bring to each tile from `first_tile` on waits for the tile to be rendered. All of them in
+  // The paths from lights of this pass: what they bring to each tile from `first_tile` on waits for
+  // the tile to be rendered. All of them in
   // every process that has a share; summed in their order, so that no thread changes a bit.
   void trace_light_paths(std::size_t first_tile, std::size_t last_tile) {
     splats_.clear();
@@ -462,7 +578,8 @@ class Renderer {
       std::uint32_t scrambling;
     };
     const std::uint64_t all = light_path_sets() * paths_per_sample_;
-    const std::uint32_t seed = s_.pass.round == 0 ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
+    const std::uint32_t seed =
+        s_.pass.round == 0 ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
     std::vector<std::array<std::vector<Brought>, kBands>> jobs(kJobs);
     std::vector<RayCounts> rays(kJobs);
     for (std::uint64_t begin = 0; begin < all; begin += kJob * kJobs) {
@@ -480,16 +597,23 @@ class Renderer {
         std::vector<Splat> splats;
         const std::uint64_t first = begin + j * kJob;
         for (std::uint64_t i = first; i < std::min(all, first + kJob); ++i) {
-          const std::uint64_t set = static_cast<std::uint64_t>(s_.pass.begin) + i / paths_per_sample_;
+          const std::uint64_t set =
+              static_cast<std::uint64_t>(s_.pass.begin) + i / paths_per_sample_;
           const auto scrambling = static_cast<std::uint32_t>(set % kScramblings);
           // A sequence has 2^32 points; further ones come from another of the same scrambling.
-          const std::uint64_t point = set / kScramblings * paths_per_sample_ + i % paths_per_sample_;
-          const std::uint32_t stream = mix(kLightStream, scrambling), beyond = static_cast<std::uint32_t>(point >> 32);
-          const Sampler sampler(seed, beyond == 0 ? stream : mix(stream, beyond), static_cast<std::uint32_t>(point));
+          const std::uint64_t point =
+              set / kScramblings * paths_per_sample_ + i % paths_per_sample_;
+          const std::uint32_t stream = mix(kLightStream, scrambling),
+                              beyond = static_cast<std::uint32_t>(point >> 32);
+          const Sampler sampler(
+              seed, beyond == 0 ? stream : mix(stream, beyond), static_cast<std::uint32_t>(point));
           splats.clear();
-          light_paths_[moment_of(sampler)]->trace(sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
+          light_paths_[moment_of(sampler)]->trace(
+              sampler, static_cast<double>(paths_per_sample_), splats, rays[j]);
           for (const Splat& s : splats) {
-            if (const std::size_t tile = tile_of(s.pixel); tile >= first_tile && tile < last_tile && options_.share.holds(tile) && s_.tile_done[tile] == 0) {
+            if (const std::size_t tile = tile_of(s.pixel); tile >= first_tile && tile < last_tile &&
+                                                           options_.share.holds(tile) &&
+                                                           s_.tile_done[tile] == 0) {
               jobs[j][tile % kBands].push_back({s, scrambling});
             }
           }
@@ -513,19 +637,34 @@ class Renderer {
     }
   }
 
-  // Which of the exposure's moments a sample sees: each scrambling's samples are spread evenly over them.
+  // Which of the exposure's moments a sample sees: each scrambling's samples are spread evenly over
+  // them.
   std::size_t moment_of(const Sampler& sampler) const {
     constexpr std::uint32_t kMomentPair = 1U << 30;
-    return views_.size() == 1 ? 0 : std::min(views_.size() - 1, static_cast<std::size_t>(sampler.single(kMomentPair) * static_cast<float>(views_.size())));
+    return views_.size() == 1
+               ? 0
+               : std::min(views_.size() - 1,
+                          static_cast<std::size_t>(sampler.single(kMomentPair) *
+                                                   static_cast<float>(views_.size())));
   }
 
   std::size_t tile_of(std::uint32_t pixel) const {
     const auto width = static_cast<std::uint32_t>(film_.width());
-    return static_cast<std::size_t>(pixel / width / kTile) * static_cast<std::size_t>(s_.tiles_across()) + pixel % width / kTile;
+    return static_cast<std::size_t>(pixel / width / kTile) *
+               static_cast<std::size_t>(s_.tiles_across()) +
+           pixel % width / kTile;
   }
 
-  // What light paths brought to a pixel, as if its samples of this pass had: `i` of the tile's pixels, `at` in the tile's square.
-  void add_splats(std::size_t tile, std::size_t i, std::size_t at, std::size_t pixel, std::vector<float>& sums, std::vector<float>& batches, std::vector<float>& by_light, std::vector<double>& held_back) const {
+  // What light paths brought to a pixel, as if its samples of this pass had: `i` of the tile's
+  // pixels, `at` in the tile's square.
+  void add_splats(std::size_t tile,
+                  std::size_t i,
+                  std::size_t at,
+                  std::size_t pixel,
+                  std::vector<float>& sums,
+                  std::vector<float>& batches,
+                  std::vector<float>& by_light,
+                  std::vector<double>& held_back) const {
     if (splats_.empty()) {
       return;
     }
@@ -533,7 +672,8 @@ class Renderer {
     const float scale = static_cast<float>(count_of(pixel)) / static_cast<float>(light_path_sets());
     for (const TileSplats::Slot& slot : splats_[tile].slots) {
       const TileSplats::Pixel& p = slot.pixels[at];
-      held_back[slot.slot / static_cast<std::size_t>(film_.parts())] += static_cast<double>(scale * p.held_back);
+      held_back[slot.slot / static_cast<std::size_t>(film_.parts())] +=
+          static_cast<double>(scale * p.held_back);
       for (std::size_t c = 0; c < 3; ++c) {
         sums[(i * slots + slot.slot) * 3 + c] += scale * p.xyz[c];
       }
@@ -544,9 +684,14 @@ class Renderer {
     }
   }
 
-  // The weight squared times the variance of each light's mean over a pixel's n samples of this pass, from its scramblings;
-  // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that is not known yet.
-  void tally_lights(const std::vector<float>& by_light, int n, double level, TileTally& into) const {
+  // The weight squared times the variance of each light's mean over a pixel's n samples of this
+  // pass, from its scramblings;
+  // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that
+  // is not known yet.
+  void tally_lights(const std::vector<float>& by_light,
+                    int n,
+                    double level,
+                    TileTally& into) const {
     if (n < 2) {
       return;
     }
@@ -556,7 +701,8 @@ class Renderer {
     for (int s = s_.pass.begin; s < s_.pass.begin + n; ++s) {
       ++counts[static_cast<std::size_t>(s % kScramblings)];
     }
-    const auto slots = static_cast<std::size_t>(film_.slots()), parts = static_cast<std::size_t>(film_.parts());
+    const auto slots = static_cast<std::size_t>(film_.slots()),
+               parts = static_cast<std::size_t>(film_.parts());
     const auto tally = [&](std::size_t first, std::size_t count) {
       for (std::size_t b = 0; b < kScramblings; ++b) {
         sums[b] = 0;
@@ -564,7 +710,8 @@ class Renderer {
           sums[b] += by_light[b * slots + s];
         }
       }
-      return static_cast<double>(s_.pass.weight) * s_.pass.weight * variance_of_mean(sums.data(), counts.data());
+      return static_cast<double>(s_.pass.weight) * s_.pass.weight *
+             variance_of_mean(sums.data(), counts.data());
     };
     for (std::size_t l = 0; l < layers; ++l) {
       const double variance = tally(l * parts, parts);
@@ -578,7 +725,8 @@ class Renderer {
     }
   }
 
-  // The larger of a pixel's luminance with this pass and the floor of the measure; 0 before the white is known.
+  // The larger of a pixel's luminance with this pass and the floor of the measure; 0 before the
+  // white is known.
   double level_after(std::size_t pixel, const float* batches) const {
     if (!(s_.white > 0)) {
       return 0;
@@ -594,7 +742,8 @@ class Renderer {
   void report(double tiles_done) {
     Progress p;
     p.seconds = seconds();
-    const double in_pass = (tiles_done - static_cast<double>(own_tiles_) * s_.passes_done) / static_cast<double>(std::max(1, own_tiles_));
+    const double in_pass = (tiles_done - static_cast<double>(own_tiles_) * s_.passes_done) /
+                           static_cast<double>(std::max(1, own_tiles_));
     p.samples = s_.taken + s_.pass.mean * in_pass;
     p.done = p.samples / rig_.render.samples;
     p.noise = s_.noise;
@@ -629,8 +778,10 @@ class Renderer {
 
     void add(const Splat& s, std::uint32_t scrambling, const Film& film) {
       const auto parts = static_cast<std::uint32_t>(film.parts());
-      const std::uint32_t slot = s.layer * parts + (parts > 1 ? static_cast<std::uint32_t>(s.part) : 0);
-      auto its = std::find_if(slots.begin(), slots.end(), [&](const Slot& one) { return one.slot == slot; });
+      const std::uint32_t slot =
+          s.layer * parts + (parts > 1 ? static_cast<std::uint32_t>(s.part) : 0);
+      auto its = std::find_if(
+          slots.begin(), slots.end(), [&](const Slot& one) { return one.slot == slot; });
       if (its == slots.end()) {
         slots.push_back({slot});
         its = std::prev(slots.end());
@@ -649,17 +800,20 @@ class Renderer {
   const RenderOptions& options_;
   const CameraSpec& camera_spec_;
   RenderState s_;
-  Film& film_;          // of s_
+  Film& film_;  // of s_
   std::vector<MomentView> views_;
-  std::vector<bool> found_by_cameras_;  // of each layer, whether camera paths find all of its lights
+  // Of each layer, whether camera paths find all of its lights.
+  std::vector<bool> found_by_cameras_;
   std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
   std::uint64_t paths_per_sample_ = 0;
-  unsigned sample_bits_ = 0;           // a scrambling's samples of a pixel in this round are at most 2 to this power
-  std::vector<TileSplats> splats_;     // of this pass, by tile
+  // A scrambling's samples of a pixel in this round are at most 2 to this power.
+  unsigned sample_bits_ = 0;
+  std::vector<TileSplats> splats_;  // of this pass, by tile
   RayCounts light_path_rays_;
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
-  std::shared_mutex commits_;          // shared by tiles that are put into the film, held by a checkpoint
+  // Shared by tiles that are put into the film, held by a checkpoint.
+  std::shared_mutex commits_;
   std::atomic<bool> checkpointing_{false};
   std::chrono::steady_clock::time_point last_checkpoint_;
   std::atomic<int> stop_reason_{-1};
@@ -670,10 +824,15 @@ class Renderer {
 }  // namespace
 
 int parts_of(const Rig& rig) {
-  return rig.render.layers != RenderSpec::Layers::kLightsAndParts ? 1 : rig.hazes.empty() ? kParts : kPartsWithHaze;
+  return rig.render.layers != RenderSpec::Layers::kLightsAndParts ? 1
+         : rig.hazes.empty()                                      ? kParts
+                                                                  : kPartsWithHaze;
 }
 
-RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>& layers, const RenderState& state) {
+RenderStats stats_of(const Rig& rig,
+                     int camera,
+                     const std::vector<std::string>& layers,
+                     const RenderState& state) {
   const Film& film = state.film;
   RenderStats stats;
   stats.wall_s = state.wall_s;
@@ -692,7 +851,8 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
     luminance += film.luminance(i);
     if (film.weight(i) > 0) {
       for (std::size_t s = 0; s < slots; ++s) {
-        of_layer[s / static_cast<std::size_t>(film.parts())] += film.slot_mean(i, static_cast<int>(s)).y();
+        of_layer[s / static_cast<std::size_t>(film.parts())] +=
+            film.slot_mean(i, static_cast<int>(s)).y();
       }
     }
   });
@@ -704,7 +864,8 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
   stats.white_luminance = view.white_luminance();
   stats.noise = noise_figures(film, stats.white_luminance);
-  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), held_back(of_layer.size()), slot_variance(slots), slot_noise(slots);
+  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), held_back(of_layer.size()),
+      slot_variance(slots), slot_noise(slots);
   std::array<double, 3> roughened{};
   for (const TileTally& t : state.tallies) {
     stats.rays += t.rays;
@@ -723,7 +884,8 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   }
   if (const double n = roughened[0]; n > 1) {
     const double mean = roughened[1] / n;
-    stats.by_bounce_roughness = {mean, std::sqrt(std::max(0.0, roughened[2] / n - mean * mean) / (n - 1))};
+    stats.by_bounce_roughness = {
+        mean, std::sqrt(std::max(0.0, roughened[2] / n - mean * mean) / (n - 1))};
   }
   std::vector<std::string> names;
   for (const LightSpec& light : rig.lights) {
@@ -737,10 +899,13 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   for (const std::string& name : names) {
     RenderStats::Light light;
     light.name = name;
-    if (std::any_of(stats.lights.begin(), stats.lights.end(), [&](const RenderStats::Light& l) { return l.name == light.name; })) {
+    if (std::any_of(stats.lights.begin(), stats.lights.end(), [&](const RenderStats::Light& l) {
+          return l.name == light.name;
+        })) {
       continue;  // copies of one array are one layer, and so is a group
     }
-    const auto l = static_cast<std::size_t>(std::find(layers.begin(), layers.end(), light.name) - layers.begin());
+    const auto l = static_cast<std::size_t>(std::find(layers.begin(), layers.end(), light.name) -
+                                            layers.begin());
     if (l < layers.size() && samples > 0) {
       light.mean_luminance = of_layer[l] / pixels;
       light.held_back = held_back[l] / weight;
@@ -749,7 +914,9 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
       const double n = weight / pixels, told = n - 1;
       const auto noise_of = [&](double sum) {
         const double of_mean = sum / pixels / (n * told);
-        return told <= 0 ? std::numeric_limits<double>::quiet_NaN() : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance : 0;
+        return told <= 0                  ? std::numeric_limits<double>::quiet_NaN()
+               : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance
+                                          : 0;
       };
       light.noise = noise_of(variance[l]);
       const double all = std::accumulate(noise.begin(), noise.end(), 0.0);
@@ -757,7 +924,8 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
       for (std::size_t s = 0; film.parts() > 1 && s < static_cast<std::size_t>(film.parts()); ++s) {
         const std::size_t slot = l * static_cast<std::size_t>(film.parts()) + s;
         light.parts.push_back(noise_of(slot_variance[slot]));
-        light.part_shares.push_back(all > 0 ? slot_noise[slot] / all : std::numeric_limits<double>::quiet_NaN());
+        light.part_shares.push_back(all > 0 ? slot_noise[slot] / all
+                                            : std::numeric_limits<double>::quiet_NaN());
       }
     }
     stats.lights.push_back(light);
@@ -765,12 +933,20 @@ RenderStats stats_of(const Rig& rig, int camera, const std::vector<std::string>&
   return stats;
 }
 
-Render render_on(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from) {
-  return Renderer(rig, scene, options, std::move(from)).run(options.moments.empty() ? scene.layers : options.moments.front().scene->layers);
+Render render_on(const Rig& rig,
+                 const Scene& scene,
+                 const RenderOptions& options,
+                 RenderState from) {
+  return Renderer(rig, scene, options, std::move(from))
+      .run(options.moments.empty() ? scene.layers : options.moments.front().scene->layers);
 }
 
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options) {
-  return render_on(rig, scene, options, RenderState(rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig)));
+  return render_on(
+      rig,
+      scene,
+      options,
+      RenderState(rig.render.width, rig.render.height, scene.layers.size(), parts_of(rig)));
 }
 
 }  // namespace jovilux

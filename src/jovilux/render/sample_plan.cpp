@@ -1,16 +1,16 @@
 #include "jovilux/render/sample_plan.h"
 
+#include "jovilux/render/film.h"
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
 
-#include "jovilux/render/film.h"
-
 namespace jovilux {
 namespace {
 
-constexpr int kReach = 2;          // of the average, to each side
-constexpr double kKept = 0.95;     // share of the pixels that a target holds for
+constexpr int kReach = 2;       // of the average, to each side
+constexpr double kKept = 0.95;  // share of the pixels that a target holds for
 
 // What a pixel of this need gets for a factor.
 double given(float need, double factor) { return std::max<double>(kScramblings, factor * need); }
@@ -48,8 +48,14 @@ float percentile(std::vector<float> v, double share) {
   return v[static_cast<std::size_t>(at)];
 }
 
-std::vector<float> sample_need(int width, int height, const std::vector<float>& noise, const std::vector<float>& samples) {
-  const auto at = [&](int x, int y) { return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x); };
+std::vector<float> sample_need(int width,
+                               int height,
+                               const std::vector<float>& noise,
+                               const std::vector<float>& samples) {
+  const auto at = [&](int x, int y) {
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+           static_cast<std::size_t>(x);
+  };
   std::vector<float> one(noise.size()), rows(noise.size()), need(noise.size());
   for (std::size_t i = 0; i < noise.size(); ++i) {
     const float v = noise[i] * noise[i] * samples[i];
@@ -87,7 +93,8 @@ std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean
     most = std::max<double>(most, n);
   }
   const bool known = most > 0;
-  const double factor = known ? factor_for([&](double f) { return mean_of(need, f); }, mean, mean / most) : 0;
+  const double factor =
+      known ? factor_for([&](double f) { return mean_of(need, f); }, mean, mean / most) : 0;
   double owed = 0;  // what rounding has left, handed on to the next pixel
   for (std::size_t i = 0; i < need.size(); ++i) {
     const double wanted = (known ? given(need[i], factor) : mean) + owed;
@@ -98,8 +105,13 @@ std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean
   return out;
 }
 
-SamplesForTarget samples_for_target(int width, int height, const std::vector<float>& noise, const std::vector<float>& samples, double target) {
-  SamplesForTarget out{std::numeric_limits<double>::quiet_NaN(), std::numeric_limits<double>::quiet_NaN()};
+SamplesForTarget samples_for_target(int width,
+                                    int height,
+                                    const std::vector<float>& noise,
+                                    const std::vector<float>& samples,
+                                    double target) {
+  SamplesForTarget out{std::numeric_limits<double>::quiet_NaN(),
+                       std::numeric_limits<double>::quiet_NaN()};
   if (noise.empty()) {
     return out;
   }

@@ -5,32 +5,45 @@
 
 namespace jovilux {
 
-/// How a render to a noise target spends its samples: in rounds, each with a mean number of samples a pixel that becomes
+/// How a render to a noise target spends its samples: in rounds, each with a mean number of samples
+/// a pixel that becomes
 /// its weight, shared out by what the rounds before told.
 ///
-/// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever made it take that many,
+/// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever
+/// made it take that many,
 /// and its weight is the same for every pixel, so that no pixel's value decides how much it counts.
 
 /// The value that a share of all values, 0..1, do not exceed; 0 for none. No NaN.
 float percentile(std::vector<float> values, double share);
 
-/// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut at its 95th percentile,
-/// for the target lets 5 % be noisier, and averaged over 5 x 5 pixels (eight scramblings tell it to some 50 % only; cut
+/// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut
+/// at its 95th percentile,
+/// for the target lets 5 % be noisier, and averaged over 5 x 5 pixels (eight scramblings tell it to
+/// some 50 % only; cut
 /// first, a firefly does not make its neighbors look noisy).
 ///
 ///     noise    [pixel], each pixel's standard error over its level
 ///     samples  [pixel], that it was measured with
-std::vector<float> sample_need(int width, int height, const std::vector<float>& noise, const std::vector<float>& samples);
+std::vector<float> sample_need(int width,
+                               int height,
+                               const std::vector<float>& noise,
+                               const std::vector<float>& samples);
 
-/// Shares out `mean` samples a pixel in proportion to `need`: multiples of kScramblings, at least that many each; their
+/// Shares out `mean` samples a pixel in proportion to `need`: multiples of kScramblings, at least
+/// that many each; their
 /// sum is that of the mean within one multiple. mean >= kScramblings.
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean);
 
-/// The samples a pixel that a target takes when all pixels get as many, and when they are shared out by need, where noise
+/// The samples a pixel that a target takes when all pixels get as many, and when they are shared
+/// out by need, where noise
 /// falls as one over the root of the samples. NaN for a picture without pixels; target > 0.
 struct SamplesForTarget {
   double even = 0, shared = 0;
 };
-SamplesForTarget samples_for_target(int width, int height, const std::vector<float>& noise, const std::vector<float>& samples, double target);
+SamplesForTarget samples_for_target(int width,
+                                    int height,
+                                    const std::vector<float>& noise,
+                                    const std::vector<float>& samples,
+                                    double target);
 
 }  // namespace jovilux

@@ -22,10 +22,13 @@ Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv) {
 
 SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv) {
   const Spectrum color = painted_color(pictures, uv);
-  return recolored(m, color * pictures.reflected, pictures.through > 0 ? Spectrum(color * pictures.through) : m.through);
+  return recolored(m,
+                   color * pictures.reflected,
+                   pictures.through > 0 ? Spectrum(color * pictures.through) : m.through);
 }
 
-Spectrum passage(const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts) {
+Spectrum passage(
+    const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts) {
   Spectrum left = Spectrum::Ones();
   if (rule.casters == nullptr) {
     if (!scene.world.blocked(ray, body)) {

@@ -1,22 +1,23 @@
 #pragma once
 
-#include <cstdint>
-#include <vector>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/nodes.h"
 #include "jovilux/render/film.h"
 #include "jovilux/scene/scene.h"
 
+#include <cstdint>
+#include <vector>
+
 namespace jovilux {
 
-/// What the camera's paths and those of the lights share: what of the light passes, how it is weighed, where it goes.
+/// What the camera's paths and those of the lights share: what of the light passes, how it is
+/// weighed, where it goes.
 
 struct RayCounts {
   std::uint64_t camera = 0, path = 0, shadow = 0;
-  MarchCounts march;             ///< of solids
-  std::uint64_t media_steps = 0; ///< densities looked up on the way through uneven haze
-  std::uint64_t query_ns = 0;  ///< time inside ray queries, where it was asked for
+  MarchCounts march;              ///< of solids
+  std::uint64_t media_steps = 0;  ///< densities looked up on the way through uneven haze
+  std::uint64_t query_ns = 0;     ///< time inside ray queries, where it was asked for
   RayCounts& operator+=(const RayCounts& o) {
     camera += o.camera;
     path += o.path;
@@ -33,7 +34,8 @@ class LightSink {
  public:
   /// `xyz` absolute, Y in cd/m2, from the light of a layer.
   void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
-    const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) + (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
+    const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) +
+                               (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
     float* to = sums_ + slot * 3;
     to[0] += xyz[0];
     to[1] += xyz[1];
@@ -43,7 +45,8 @@ class LightSink {
   }
   /// sums: [slot][3]; luminance: [slot], both added to.
   /// held_back: [layer], added to; may be null.
-  LightSink(float* sums, float* luminance, int parts, double* held_back = nullptr) : sums_(sums), luminance_(luminance), held_back_(held_back), parts_(parts) {}
+  LightSink(float* sums, float* luminance, int parts, double* held_back = nullptr)
+      : sums_(sums), luminance_(luminance), held_back_(held_back), parts_(parts) {}
   /// What a light's limit keeps from the picture [cd/m2].
   void hold_back(std::uint32_t layer, float luminance) {
     if (held_back_ != nullptr) {
@@ -61,35 +64,49 @@ class LightSink {
   float total_ = 0;
 };
 
-/// The weight of one of two ways, of three ways, to find the same light, each with its density; a > 0. By ratios, for
+/// The weight of one of two ways, of three ways, to find the same light, each with its density; a >
+/// 0. By ratios, for
 /// densities may be too large to square.
 inline float power_heuristic(float a, float b) { return 1 / (1 + (b / a) * (b / a)); }
-inline float power_heuristic(float a, float b, float c) { return 1 / (1 + (b / a) * (b / a) + (c / a) * (c / a)); }
+inline float power_heuristic(float a, float b, float c) {
+  return 1 / (1 + (b / a) * (b / a) + (c / a) * (c / a));
+}
 
 /// How a light's contribution comes to the eye.
 struct Arrival {
   int scatterings = 0;
-  bool rough_before = false;  ///< a surface that is no mirror lies between the eye and the one that the light falls on
-  bool haze = false;          ///< haze scattered it, somewhere on the way
-  bool on_haze = false;       ///< it falls on haze
+  /// A surface that is no mirror lies between the eye and the one that the light falls on.
+  bool rough_before = false;
+  bool haze = false;     ///< haze scattered it, somewhere on the way
+  bool on_haze = false;  ///< it falls on haze
   bool colored = false;
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
-  bool caustic = false;       ///< gloss or a mirror, on which it falls, throws it on a surface that is no mirror
+  /// Gloss or a mirror, on which it falls, throws it on a surface that is no mirror.
+  bool caustic = false;
 
-  Part part() const { return haze ? Part::kHaze : caustic ? Part::kCaustic : scatterings > 1 ? Part::kBounce : Part::kDirect; }
+  Part part() const {
+    return haze              ? Part::kHaze
+           : caustic         ? Part::kCaustic
+           : scatterings > 1 ? Part::kBounce
+                             : Part::kDirect;
+  }
 };
 
-/// The factors of a light's cheats on the diffuse and the glossy part of the reflection that it falls on.
+/// The factors of a light's cheats on the diffuse and the glossy part of the reflection that it
+/// falls on.
 struct LobeFactors {
   float diffuse = 1, gloss = 1;
 };
 LobeFactors lobe_factors(const LightCheats& c, bool rough_before);
 
-/// The one place where a light's contribution is weighed: its table, its masks and tints, and its cheats but for those on
-/// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer, part, xyz), hold_back(layer,
+/// The one place where a light's contribution is weighed: its table, its masks and tints, and its
+/// cheats but for those on
+/// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer,
+/// part, xyz), hold_back(layer,
 /// luminance).
 template <class Sink>
-void contribute(const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, Sink& sink) {
+void contribute(
+    const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, Sink& sink) {
   if (!(luminance > 0)) {
     return;
   }
@@ -101,7 +118,10 @@ void contribute(const Emitter& e, const Spectrum& throughput, float luminance, c
     luminance *= e.cheats.haze;
   }
   if (bounced && e.cheats.bounce_limit > 0) {
-    const float whole = tristimulus(e.table, how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput, luminance)[1];
+    const float whole =
+        tristimulus(e.table,
+                    how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput,
+                    luminance)[1];
     if (whole > e.cheats.bounce_limit) {
       sink.hold_back(e.layer, whole - e.cheats.bounce_limit);
       luminance *= e.cheats.bounce_limit / whole;
@@ -109,11 +129,18 @@ void contribute(const Emitter& e, const Spectrum& throughput, float luminance, c
   }
   if (e.channels != nullptr) {
     for (std::uint32_t c = 0; c < 3; ++c) {
-      sink.add(e.layer + c, how.part(), tristimulus((*e.channels)[c], how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput, luminance));
+      sink.add(
+          e.layer + c,
+          how.part(),
+          tristimulus((*e.channels)[c],
+                      how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput,
+                      luminance));
     }
     return;
   }
-  Eigen::Array3f xyz = how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance) : tristimulus(e.table, throughput, luminance);
+  Eigen::Array3f xyz =
+      how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance)
+                  : tristimulus(e.table, throughput, luminance);
   if (bounced && e.cheats.bounce_saturation != 1) {
     const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();
     xyz = gray + e.cheats.bounce_saturation * (xyz - gray);
@@ -130,20 +157,29 @@ Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv);
 /// The material with the color that its picture has there.
 SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv);
 
-/// What stands in a light's way: all surfaces or a list of them, and what they let through nevertheless.
+/// What stands in a light's way: all surfaces or a list of them, and what they let through
+/// nevertheless.
 struct ShadowRule {
   const std::vector<bool>* casters = nullptr;  ///< by surface number; null: all
   Spectrum past = Spectrum::Zero();
 
-  static ShadowRule of(const Scene& scene, const Emitter& e) { return {e.casters != kNoIndex ? &scene.casters[e.casters] : nullptr, e.cheats.shadow_color}; }
+  static ShadowRule of(const Scene& scene, const Emitter& e) {
+    return {e.casters != kNoIndex ? &scene.casters[e.casters] : nullptr, e.cheats.shadow_color};
+  }
 };
-/// What is left of the light on a ray's way to t_max: 1 where nothing stands in it, what panes let through, what its
+/// What is left of the light on a ray's way to t_max: 1 where nothing stands in it, what panes let
+/// through, what its
 /// shadows let through elsewhere. Analytic shapes of surface `body` do not count.
-Spectrum passage(const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts);
+Spectrum passage(
+    const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts);
 
-/// The density of scattering back, from wi to wo, where scatter() found wi from wo (both in the shading frame, wo above).
+/// The density of scattering back, from wi to wo, where scatter() found wi from wo (both in the
+/// shading frame, wo above).
 inline float pdf_back(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool inside) {
-  return wi.z() >= 0 ? reflection_pdf(m, wi, wo, inside) : reflection_pdf(m, Vec3(wi.x(), wi.y(), -wi.z()), Vec3(wo.x(), wo.y(), -wo.z()), !inside);
+  return wi.z() >= 0
+             ? reflection_pdf(m, wi, wo, inside)
+             : reflection_pdf(
+                   m, Vec3(wi.x(), wi.y(), -wi.z()), Vec3(wo.x(), wo.y(), -wo.z()), !inside);
 }
 
 /// Rays through more surfaces than this in a row are given up.

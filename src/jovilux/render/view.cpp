@@ -1,9 +1,9 @@
 #include "jovilux/render/view.h"
 
+#include "jovilux/photometry/exposure.h"
+
 #include <algorithm>
 #include <cmath>
-
-#include "jovilux/photometry/exposure.h"
 
 namespace jovilux {
 
@@ -15,17 +15,22 @@ double film_curve(double x) {
   if (x >= kFilmWhite) {
     return 1;
   }
-  return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart), (kFilmWhite - kStart) / (1 - kStart));
+  return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart),
+                                     (kFilmWhite - kStart) / (1 - kStart));
 }
 
-View::View(const LookSpec& look, double ev) : ev_(ev), scale_(0.18 / luminance_at(ev).value), curve_(look.curve) {
+View::View(const LookSpec& look, double ev)
+    : ev_(ev), scale_(0.18 / luminance_at(ev).value), curve_(look.curve) {
   if (look.white_balance) {
-    balance_ = rec709_from_xyz() * adaptation(tristimulus(spectrum(*look.white_balance)), from_xy({0.3127, 0.3290})) *
+    balance_ = rec709_from_xyz() *
+               adaptation(tristimulus(spectrum(*look.white_balance)), from_xy({0.3127, 0.3290})) *
                xyz_from_rec709();
   }
 }
 
-double View::white_luminance() const { return (curve_ == LookSpec::Curve::kFilm ? kFilmWhite : 1) / scale_; }
+double View::white_luminance() const {
+  return (curve_ == LookSpec::Curve::kFilm ? kFilmWhite : 1) / scale_;
+}
 
 Rgb View::display(const Rgb& absolute) const {
   Rgb v = balance_ * absolute * scale_;

@@ -1,12 +1,12 @@
 #pragma once
 
-#include <array>
-#include <cstdint>
-#include <vector>
-
 #include "jovilux/color/rgb.h"
 #include "jovilux/render/film.h"
 #include "jovilux/rig/rig.h"
+
+#include <array>
+#include <cstdint>
+#include <vector>
 
 namespace jovilux {
 
@@ -15,7 +15,8 @@ namespace jovilux {
 ///     x = 0.18 L / luminance_at(ev), adapted to the white balance, through the curve, as sRGB
 ///
 ///     linear  y = x, white at x = 1
-///     film    y = x up to 0.4, then 1 - 0.6 ((4 - x) / 3.6)^6, white at x = 4: a soft shoulder without a corner
+///     film    y = x up to 0.4, then 1 - 0.6 ((4 - x) / 3.6)^6, white at x = 4: a soft shoulder
+///     without a corner
 class View {
  public:
   View(const LookSpec& look, double ev);
@@ -39,7 +40,8 @@ class View {
 double film_curve(double x);
 inline constexpr double kFilmWhite = 4;
 
-/// The EV100 that a look asks for; `auto` exposes the geometric mean of the middle nine tenths of the lit pixels as
+/// The EV100 that a look asks for; `auto` exposes the geometric mean of the middle nine tenths of
+/// the lit pixels as
 /// 18 % gray.
 double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film);
 

@@ -1,13 +1,13 @@
 #include "jovilux/rig/document.h"
 
+#include "jovilux/base/text.h"
+
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
 
 namespace jovilux {
 namespace {
@@ -25,22 +25,27 @@ Result<std::string> read_text(const std::string& file, const Place& asked_at) {
   std::error_code ec;
   const fs::path path(file);
   if (!fs::exists(path, ec) || ec) {
-    return error_at(asked_at, "missing-file", fmt::format("file not found: {}", printable(file, 200)));
+    return error_at(
+        asked_at, "missing-file", fmt::format("file not found: {}", printable(file, 200)));
   }
   if (!fs::is_regular_file(path, ec)) {
     return error_at(asked_at, "not-a-file", fmt::format("not a file: {}", printable(file, 200)));
   }
   const auto size = fs::file_size(path, ec);
   if (ec || size > kMaxRigBytes) {
-    return error_at(asked_at, "file-too-large",
-                    fmt::format("{}: {} bytes; a rig file holds at most {}", printable(file, 200), size, kMaxRigBytes),
-                    "keep meshes and pictures in files of their own");
+    return error_at(
+        asked_at,
+        "file-too-large",
+        fmt::format(
+            "{}: {} bytes; a rig file holds at most {}", printable(file, 200), size, kMaxRigBytes),
+        "keep meshes and pictures in files of their own");
   }
   std::ifstream in(path, std::ios::binary);
   std::ostringstream text;
   text << in.rdbuf();
   if (!in) {
-    return error_at(asked_at, "unreadable-file", fmt::format("cannot read {}", printable(file, 200)));
+    return error_at(
+        asked_at, "unreadable-file", fmt::format("cannot read {}", printable(file, 200)));
   }
   return text.str();
 }
@@ -72,14 +77,18 @@ class Loader {
     std::error_code ec;
     const fs::path canonical = fs::weakly_canonical(file, ec);
     if (std::find(chain_.begin(), chain_.end(), canonical) != chain_.end()) {
-      problems.push_back(error_at(asked_at, "include-cycle", fmt::format("{} includes itself", printable(file, 200)),
+      problems.push_back(error_at(asked_at,
+                                  "include-cycle",
+                                  fmt::format("{} includes itself", printable(file, 200)),
                                   "remove one of the includes"));
       return empty;
     }
     if (chain_.size() >= kMaxIncludeDepth) {
-      problems.push_back(error_at(asked_at, "include-depth",
-                                  fmt::format("includes are nested deeper than {}", kMaxIncludeDepth),
-                                  "include the files side by side"));
+      problems.push_back(
+          error_at(asked_at,
+                   "include-depth",
+                   fmt::format("includes are nested deeper than {}", kMaxIncludeDepth),
+                   "include the files side by side"));
       return empty;
     }
     auto text = read_text(file, asked_at);
@@ -98,13 +107,17 @@ class Loader {
       DocumentNode base;
       base.place = out.place;
       if (!include->is_array()) {
-        problems.push_back(error_at(include->place, "wrong-type",
-                                    fmt::format("include: found {}; expected a list of file names", include->kind())));
+        problems.push_back(error_at(
+            include->place,
+            "wrong-type",
+            fmt::format("include: found {}; expected a list of file names", include->kind())));
       } else {
         for (const DocumentNode& name : include->array()) {
           if (!name.is_text()) {
-            problems.push_back(error_at(name.place, "wrong-type",
-                                        fmt::format("include: found {}; expected a file name", name.kind())));
+            problems.push_back(
+                error_at(name.place,
+                         "wrong-type",
+                         fmt::format("include: found {}; expected a file name", name.kind())));
             continue;
           }
           const fs::path next = fs::path(file).parent_path() / name.text();
@@ -158,12 +171,17 @@ void DocumentNode::set(std::string_view key, const Place& key_place, DocumentNod
 
 std::string_view DocumentNode::kind() const {
   switch (value.index()) {
-    case 0: return "true or false";
+    case 0:
+      return "true or false";
     case 1:
-    case 2: return "a number";
-    case 3: return "a text";
-    case 4: return "a list";
-    default: return "a table";
+    case 2:
+      return "a number";
+    case 3:
+      return "a text";
+    case 4:
+      return "a list";
+    default:
+      return "a table";
   }
 }
 

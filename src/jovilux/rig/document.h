@@ -1,23 +1,25 @@
 #pragma once
 
+#include "jovilux/base/problem.h"
+
 #include <cstdint>
 #include <string>
 #include <string_view>
 #include <variant>
 #include <vector>
 
-#include "jovilux/base/problem.h"
-
 namespace jovilux {
 
 struct DocumentEntry;
 
-/// A value of a rig file with its place: what TOML can say, in the file's order. Dates are kept as text.
+/// A value of a rig file with its place: what TOML can say, in the file's order. Dates are kept as
+/// text.
 struct DocumentNode {
   using Array = std::vector<DocumentNode>;
   using Table = std::vector<DocumentEntry>;
 
-  std::variant<bool, std::int64_t, double, std::string, Array, Table> value;  ///< an empty table at first
+  /// An empty table at first.
+  std::variant<bool, std::int64_t, double, std::string, Array, Table> value;
   Place place;
 
   DocumentNode();  // below, where its entries are known
@@ -30,7 +32,9 @@ struct DocumentNode {
   bool is_table() const { return std::holds_alternative<Table>(value); }
   bool is_array() const { return std::holds_alternative<Array>(value); }
   bool is_text() const { return std::holds_alternative<std::string>(value); }
-  bool is_number() const { return std::holds_alternative<std::int64_t>(value) || std::holds_alternative<double>(value); }
+  bool is_number() const {
+    return std::holds_alternative<std::int64_t>(value) || std::holds_alternative<double>(value);
+  }
   Table& table() { return std::get<Table>(value); }
   const Table& table() const { return std::get<Table>(value); }
   Array& array() { return std::get<Array>(value); }
@@ -68,18 +72,22 @@ inline constexpr std::size_t kMaxRigBytes = 16U << 20;
 /// Reads TOML 1.0. Errors have the place where reading stopped.
 Result<DocumentNode> parse_toml(std::string_view text, const std::string& file);
 
-/// Reads a rig file and, before it, the files that it includes (each at most once in a chain, 32 deep): tables are
+/// Reads a rig file and, before it, the files that it includes (each at most once in a chain, 32
+/// deep): tables are
 /// merged, the including file's values win; arrays of tables are joined, the included ones first.
 Result<DocumentNode> load_document(const std::string& file);
 
 /// TOML text of a document: plain values first, then tables, then arrays of tables.
 std::string to_toml(const DocumentNode& root);
 
-/// Sets the value at an address such as "light.pendant.output", "render.samples" or "camera.wide.at[2]" (from 0).
-/// Tables on the way are made where they are missing. The value comes with the place that errors shall name.
+/// Sets the value at an address such as "light.pendant.output", "render.samples" or
+/// "camera.wide.at[2]" (from 0).
+/// Tables on the way are made where they are missing. The value comes with the place that errors
+/// shall name.
 Problems set_at_address(DocumentNode& root, const std::string& address, DocumentNode value);
 
-/// Applies "ADDRESS=VALUE" from the command line; VALUE is read as TOML, or taken as text where it is not.
+/// Applies "ADDRESS=VALUE" from the command line; VALUE is read as TOML, or taken as text where it
+/// is not.
 Problems apply_override(DocumentNode& root, const std::string& assignment);
 
 /// Applies the `set` table of a variant.

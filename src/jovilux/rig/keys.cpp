@@ -1,5 +1,10 @@
 #include "jovilux/rig/keys.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/color/rgb.h"
+#include "jovilux/rig/table_reader.h"
+#include "jovilux/units/text.h"
+
 #include <algorithm>
 #include <cctype>
 #include <cmath>
@@ -7,11 +12,6 @@
 #include <set>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/color/rgb.h"
-#include "jovilux/rig/table_reader.h"
-#include "jovilux/units/text.h"
 
 namespace jovilux {
 namespace {
@@ -21,9 +21,12 @@ using Ease = KeyedNumber::Ease;
 // What goes between two keys: how far it is from one to the other, 0 to 1.
 double eased(double u, Ease ease) {
   switch (ease) {
-    case Ease::kLinear: return u;
-    case Ease::kSmooth: return u * u * (3 - 2 * u);
-    case Ease::kHold: return u < 1 ? 0 : 1;
+    case Ease::kLinear:
+      return u;
+    case Ease::kSmooth:
+      return u * u * (3 - 2 * u);
+    case Ease::kHold:
+      return u < 1 ? 0 : 1;
   }
   return u;
 }
@@ -46,7 +49,8 @@ std::optional<NumberInText> number_in(const std::string& text) {
   }
   std::size_t end = at;
   std::optional<double> value;
-  for (std::size_t e = at + 1; e <= text.size() && e - at <= 40; ++e) {  // the longest that is a number: 1e3, -0.5
+  // The longest that is a number: 1e3, -0.5.
+  for (std::size_t e = at + 1; e <= text.size() && e - at <= 40; ++e) {
     if (e > at && std::isspace(static_cast<unsigned char>(text[e - 1])) != 0) {
       break;
     }
@@ -58,27 +62,43 @@ std::optional<NumberInText> number_in(const std::string& text) {
   if (!value) {
     return std::nullopt;
   }
-  return NumberInText{std::string(trimmed(text.substr(0, at))), std::string(trimmed(text.substr(end))), *value};
+  return NumberInText{
+      std::string(trimmed(text.substr(0, at))), std::string(trimmed(text.substr(end))), *value};
 }
 
 // A unit that parse_amount reads as 1 of a dimension.
 const char* coherent_unit(Dimension d) {
   switch (d) {
-    case Dimension::kLength: return "m";
-    case Dimension::kAngle: return "rad";
-    case Dimension::kFlux: return "lm";
-    case Dimension::kIntensity: return "cd";
-    case Dimension::kIlluminance: return "lx";
-    case Dimension::kLuminance: return "cd/m2";
-    case Dimension::kPower: return "W";
-    case Dimension::kEfficacy: return "lm/W";
-    case Dimension::kFluxPerLength: return "lm/m";
-    case Dimension::kTemperature: return "K";
-    case Dimension::kTime: return "s";
-    case Dimension::kFrequency: return "Hz";
-    case Dimension::kExtinction: return "/m";
-    case Dimension::kExposure: return "EV";
-    case Dimension::kPercent: return "";
+    case Dimension::kLength:
+      return "m";
+    case Dimension::kAngle:
+      return "rad";
+    case Dimension::kFlux:
+      return "lm";
+    case Dimension::kIntensity:
+      return "cd";
+    case Dimension::kIlluminance:
+      return "lx";
+    case Dimension::kLuminance:
+      return "cd/m2";
+    case Dimension::kPower:
+      return "W";
+    case Dimension::kEfficacy:
+      return "lm/W";
+    case Dimension::kFluxPerLength:
+      return "lm/m";
+    case Dimension::kTemperature:
+      return "K";
+    case Dimension::kTime:
+      return "s";
+    case Dimension::kFrequency:
+      return "Hz";
+    case Dimension::kExtinction:
+      return "/m";
+    case Dimension::kExposure:
+      return "EV";
+    case Dimension::kPercent:
+      return "";
   }
   return "";
 }
@@ -96,12 +116,19 @@ std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b
     out.value = a.number() + (b.number() - a.number()) * u;
     return out;
   }
-  const auto color = [](const DocumentNode& n) { return n.is_text() ? parse_hex_color(n.text()) : std::nullopt; };
+  const auto color = [](const DocumentNode& n) {
+    return n.is_text() ? parse_hex_color(n.text()) : std::nullopt;
+  };
   const auto ca = color(a), cb = color(b);
   if (ca || cb) {
     const auto listed = [](const DocumentNode& n) -> std::optional<Rgb> {
-      const bool three = n.is_array() && n.array().size() == 3 && std::all_of(n.array().begin(), n.array().end(), [](const DocumentNode& x) { return x.is_number(); });
-      return three ? std::optional(Rgb(n.array()[0].number(), n.array()[1].number(), n.array()[2].number())) : std::nullopt;
+      const bool three = n.is_array() && n.array().size() == 3 &&
+                         std::all_of(n.array().begin(), n.array().end(), [](const DocumentNode& x) {
+                           return x.is_number();
+                         });
+      return three ? std::optional(
+                         Rgb(n.array()[0].number(), n.array()[1].number(), n.array()[2].number()))
+                   : std::nullopt;
     };
     const auto from = ca ? ca : listed(a), to = cb ? cb : listed(b);
     if (!from || !to) {
@@ -124,13 +151,15 @@ std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b
     }
     if (x && y && x->before == y->before && x->after == y->after) {
       const double v = x->value + (y->value - x->value) * u;
-      out.value = x->before + (x->before.empty() ? "" : " ") + fmt::format("{}", v) + (x->after.empty() ? "" : " ") + x->after;
+      out.value = x->before + (x->before.empty() ? "" : " ") + fmt::format("{}", v) +
+                  (x->after.empty() ? "" : " ") + x->after;
       return out;
     }
     const auto p = parse_amount(a.text()), q = parse_amount(b.text());
     const auto *from = std::get_if<Amount>(&p), *to = std::get_if<Amount>(&q);
     if (from != nullptr && to != nullptr && from->dimension == to->dimension) {
-      out.value = fmt::format("{} {}", from->value + (to->value - from->value) * u, coherent_unit(from->dimension));
+      out.value = fmt::format(
+          "{} {}", from->value + (to->value - from->value) * u, coherent_unit(from->dimension));
       if (from->dimension == Dimension::kExposure) {
         out.value = fmt::format("EV {}", from->value + (to->value - from->value) * u);
       }
@@ -144,12 +173,14 @@ std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b
     const auto parsed = parse_amount(text.text());
     const auto* amount = std::get_if<Amount>(&parsed);
     if (amount != nullptr && (amount->dimension == Dimension::kPercent || number.number() == 0)) {
-      const double from = a.is_text() ? amount->value : a.number(), to = b.is_text() ? amount->value : b.number(), v = from + (to - from) * u;
+      const double from = a.is_text() ? amount->value : a.number(),
+                   to = b.is_text() ? amount->value : b.number(), v = from + (to - from) * u;
       const std::string unit = coherent_unit(amount->dimension);
       if (unit.empty()) {
         out.value = v;
       } else {
-        out.value = amount->dimension == Dimension::kExposure ? fmt::format("EV {}", v) : fmt::format("{} {}", v, unit);
+        out.value = amount->dimension == Dimension::kExposure ? fmt::format("EV {}", v)
+                                                              : fmt::format("{} {}", v, unit);
       }
       return out;
     }
@@ -175,7 +206,8 @@ struct Keys {
 
   // The key at or before t, and how far it is from there to the next.
   std::pair<std::size_t, double> at(double t) const {
-    const auto next = static_cast<std::size_t>(std::upper_bound(times.begin(), times.end(), t) - times.begin());
+    const auto next =
+        static_cast<std::size_t>(std::upper_bound(times.begin(), times.end(), t) - times.begin());
     if (next == 0) {
       return {0, 0};
     }
@@ -187,7 +219,9 @@ struct Keys {
 };
 
 // Nothing where something is wrong, which is told.
-std::optional<Keys> read_keys(const DocumentNode& node, const std::string& address, Problems& problems) {
+std::optional<Keys> read_keys(const DocumentNode& node,
+                              const std::string& address,
+                              Problems& problems) {
   Keys out;
   TableReader r(node, address, 1, problems);
   const std::size_t before = problems.size();
@@ -210,23 +244,35 @@ std::optional<Keys> read_keys(const DocumentNode& node, const std::string& addre
       return std::nullopt;
     }
     if (!out.times.empty() && *t <= out.times.back()) {
-      r.error("keys", key.place, "out-of-range", fmt::format("{} s follows {} s; times must increase", short_number(*t, 6), short_number(out.times.back(), 6)));
+      r.error("keys",
+              key.place,
+              "out-of-range",
+              fmt::format("{} s follows {} s; times must increase",
+                          short_number(*t, 6),
+                          short_number(out.times.back(), 6)));
       return std::nullopt;
     }
     if (key.array()[1].is_table()) {
-      r.wrong_type("keys", key.array()[1], "a value: a number, a quantity, a color or a list of numbers");
+      r.wrong_type(
+          "keys", key.array()[1], "a value: a number, a quantity, a color or a list of numbers");
       return std::nullopt;
     }
     out.times.push_back(*t);
     out.values.push_back(&key.array()[1]);
   }
-  const bool flags = std::all_of(out.values.begin(), out.values.end(), [](const DocumentNode* v) { return std::holds_alternative<bool>(v->value); });
+  const bool flags = std::all_of(out.values.begin(), out.values.end(), [](const DocumentNode* v) {
+    return std::holds_alternative<bool>(v->value);
+  });
   if (flags) {
     out.ease = Ease::kHold;
   }
   for (std::size_t i = 1; i < out.values.size() && out.ease != Ease::kHold; ++i) {
     if (!blended(*out.values[i - 1], *out.values[i], 0.5)) {
-      r.error("keys", out.values[i]->place, "wrong-type", "there is nothing between this value and the one before", "write both in the same form, or ease = \"hold\"");
+      r.error("keys",
+              out.values[i]->place,
+              "wrong-type",
+              "there is nothing between this value and the one before",
+              "write both in the same form, or ease = \"hold\"");
       return std::nullopt;
     }
   }
@@ -262,7 +308,11 @@ void each_keyed(Node& node, const std::string& address, const Fn& fn, int depth 
     std::size_t i = 0;
     for (auto& item : node.array()) {
       const DocumentNode* name = item.find("name");
-      each_keyed(item, address + (name != nullptr && name->is_text() ? "." + printable(name->text(), 40) : fmt::format("[{}]", i)), fn, depth + 1);
+      each_keyed(item,
+                 address + (name != nullptr && name->is_text() ? "." + printable(name->text(), 40)
+                                                               : fmt::format("[{}]", i)),
+                 fn,
+                 depth + 1);
       ++i;
     }
   }
@@ -280,13 +330,16 @@ DocumentNode at_time(const DocumentNode& root, double t, Problems& problems) {
     if (!keys) {
       // The first value stands in, so that the rest of the rig is checked.
       const DocumentNode* list = keyed.find("keys");
-      if (list->is_array() && !list->array().empty() && list->array()[0].is_array() && list->array()[0].array().size() == 2) {
+      if (list->is_array() && !list->array().empty() && list->array()[0].is_array() &&
+          list->array()[0].array().size() == 2) {
         node = list->array()[0].array()[1];
       }
       return;
     }
     const auto [i, u] = keys->at(t);
-    node = u > 0 && keys->ease != Ease::kHold ? *blended(*keys->values[i], *keys->values[i + 1], eased(u, keys->ease)) : *keys->values[i];
+    node = u > 0 && keys->ease != Ease::kHold
+               ? *blended(*keys->values[i], *keys->values[i + 1], eased(u, keys->ease))
+               : *keys->values[i];
   });
   return out;
 }
@@ -321,7 +374,8 @@ bool varies_between(const DocumentNode& keyed, double from, double to) {
   };
   const auto [first, ignored_u] = keys->at(from);
   const auto [last, u] = keys->at(to);
-  const std::size_t end = std::min(last + (keys->ease != Ease::kHold && u > 0 ? 1 : 0), keys->values.size() - 1);
+  const std::size_t end =
+      std::min(last + (keys->ease != Ease::kHold && u > 0 ? 1 : 0), keys->values.size() - 1);
   for (std::size_t i = first; i < end; ++i) {
     if (text(*keys->values[i]) != text(*keys->values[i + 1])) {
       return true;
@@ -331,7 +385,8 @@ bool varies_between(const DocumentNode& keyed, double from, double to) {
 }
 
 double KeyedNumber::operator()(double t) const {
-  const auto next = static_cast<std::size_t>(std::upper_bound(times.begin(), times.end(), t) - times.begin());
+  const auto next =
+      static_cast<std::size_t>(std::upper_bound(times.begin(), times.end(), t) - times.begin());
   if (next == 0) {
     return values.front();
   }

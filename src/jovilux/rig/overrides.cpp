@@ -1,10 +1,10 @@
+#include "jovilux/base/text.h"
+#include "jovilux/rig/document.h"
+
 #include <algorithm>
 #include <charconv>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/rig/document.h"
 
 namespace jovilux {
 namespace {
@@ -15,7 +15,10 @@ struct Step {
   std::vector<std::size_t> places;
 };
 
-Problem bad_address(const Place& place, const std::string& address, std::string text, std::string hint = "") {
+Problem bad_address(const Place& place,
+                    const std::string& address,
+                    std::string text,
+                    std::string hint = "") {
   return {Severity::kError, "address", place, address, std::move(text), std::move(hint)};
 }
 
@@ -68,8 +71,11 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
   const Place place = value.place;
   const std::vector<Step> steps = steps_of(address);
   if (steps.size() < 2) {
-    return {bad_address(place, printable(address), "not an address",
-                        "write KIND.NAME.KEY, such as light.pendant.output, or TABLE.KEY, such as render.samples")};
+    return {bad_address(
+        place,
+        printable(address),
+        "not an address",
+        "write KIND.NAME.KEY, such as light.pendant.output, or TABLE.KEY, such as render.samples")};
   }
   DocumentNode* node = &root;
   for (std::size_t i = 0; i < steps.size(); ++i) {
@@ -82,21 +88,31 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
           found = &item;
         }
       }
-      // light.ARRAY[n].KEY, object.ARRAY[n].KEY: a key of one copy, kept in the array's table `copy`.
-      if (found == nullptr && (steps[0].name == "light" || steps[0].name == "object") && step.places.size() == 1) {
+      // light.ARRAY[n].KEY, object.ARRAY[n].KEY: a key of one copy, kept in the array's table
+      // `copy`.
+      if (found == nullptr && (steps[0].name == "light" || steps[0].name == "object") &&
+          step.places.size() == 1) {
         const DocumentNode* arrays = root.find("array");
-        const std::vector<std::string> names = arrays != nullptr && arrays->is_array() ? names_in(*arrays) : std::vector<std::string>{};
+        const std::vector<std::string> names = arrays != nullptr && arrays->is_array()
+                                                   ? names_in(*arrays)
+                                                   : std::vector<std::string>{};
         if (std::find(names.begin(), names.end(), step.name) != names.end()) {
           const std::size_t rest = address.find('.', address.find(']'));
           if (rest == std::string::npos) {
             return {bad_address(place, address, "names a copy; a key of it must follow")};
           }
-          return set_at_address(root, fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address.substr(rest)), std::move(value));
+          return set_at_address(
+              root,
+              fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address.substr(rest)),
+              std::move(value));
         }
       }
       if (found == nullptr) {
-        return {bad_address(place, address, fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
-                            did_you_mean(step.name, names_in(*node)))};
+        return {
+            bad_address(place,
+                        address,
+                        fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
+                        did_you_mean(step.name, names_in(*node)))};
       }
       node = found;
       if (i + 1 == steps.size()) {
@@ -105,7 +121,9 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
       continue;
     }
     if (!node->is_table()) {
-      return {bad_address(place, address, fmt::format("\"{}\" is {}, not a table", steps[i - 1].name, node->kind()),
+      return {bad_address(place,
+                          address,
+                          fmt::format("\"{}\" is {}, not a table", steps[i - 1].name, node->kind()),
                           fmt::format("set {} as a whole", address.substr(0, address.rfind('.'))))};
     }
     const bool last = i + 1 == steps.size();
@@ -120,8 +138,12 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
           kinds.emplace_back(table);
         }
       }
-      if (step.name != "scene" && step.name != "render" && step.name != "look" && step.name != "time") {
-        return {bad_address(place, address, fmt::format("the rig has no \"{}\"", step.name), did_you_mean(step.name, kinds))};
+      if (step.name != "scene" && step.name != "render" && step.name != "look" &&
+          step.name != "time") {
+        return {bad_address(place,
+                            address,
+                            fmt::format("the rig has no \"{}\"", step.name),
+                            did_you_mean(step.name, kinds))};
       }
     }
     if (last && step.places.empty()) {
@@ -139,10 +161,13 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
     }
     for (std::size_t k = 0; k < step.places.size(); ++k) {
       if (!next->is_array() || step.places[k] >= next->array().size()) {
-        return {bad_address(place, address,
-                            next->is_array() ? fmt::format("\"{}\" has {} items; items count from 0", step.name,
-                                                           next->array().size())
-                                             : fmt::format("\"{}\" is {}, not a list", step.name, next->kind()))};
+        return {bad_address(
+            place,
+            address,
+            next->is_array()
+                ? fmt::format(
+                      "\"{}\" has {} items; items count from 0", step.name, next->array().size())
+                : fmt::format("\"{}\" is {}, not a list", step.name, next->kind()))};
       }
       next = &next->array()[step.places[k]];
     }
@@ -165,7 +190,8 @@ Problems apply_override(DocumentNode& root, const std::string& assignment) {
   const std::string text(trimmed(std::string_view(assignment).substr(equals + 1)));
   DocumentNode value;
   value.value = text;
-  if (const auto parsed = parse_toml("v = " + text + "\n", place.file); parsed && parsed->table().size() == 1) {
+  if (const auto parsed = parse_toml("v = " + text + "\n", place.file);
+      parsed && parsed->table().size() == 1) {
     value = *parsed->find("v");
   }
   // Every place inside the value is the option itself.
@@ -201,7 +227,8 @@ Problems apply_variant(DocumentNode& root, const std::string& name) {
         return {};
       }
       Problems problems;
-      const DocumentNode::Table entries = set->table();  // a copy: the variant may change the list it is in
+      // A copy: the variant may change the list it is in.
+      const DocumentNode::Table entries = set->table();
       for (const DocumentEntry& e : entries) {
         for (Problem& p : set_at_address(root, e.key, e.value)) {
           p.place = e.place;
@@ -212,8 +239,13 @@ Problems apply_variant(DocumentNode& root, const std::string& name) {
     }
   }
   const std::string hint = did_you_mean(name, names);
-  return {{Severity::kError, "unknown-variant", {"--variant " + printable(name), 0, 0}, "",
-           names.empty() ? "the rig has no variants" : fmt::format("no such variant; there are {}", join_or(names)), hint}};
+  return {{Severity::kError,
+           "unknown-variant",
+           {"--variant " + printable(name), 0, 0},
+           "",
+           names.empty() ? "the rig has no variants"
+                         : fmt::format("no such variant; there are {}", join_or(names)),
+           hint}};
 }
 
 }  // namespace jovilux

@@ -1,17 +1,18 @@
+#include "jovilux/base/text.h"
+#include "jovilux/rig/read_light.h"
+
 #include <cmath>
 #include <optional>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/rig/read_light.h"
 
 namespace jovilux {
 namespace {
 
 constexpr std::int64_t kMostCopies = 100'000;
 
-// The copies' places along a path; empty where an error leaves them unknown. Lines and helices are divided into `count`
+// The copies' places along a path; empty where an error leaves them unknown. Lines and helices are
+// divided into `count`
 // equal parts with a copy in the middle of each, as the tube that they imitate would shine.
 std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> count) {
   std::vector<Vec3d> out;
@@ -33,7 +34,8 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
     needed("from", "a position [x, y, z]");
     needed("to", "a position [x, y, z]");
     for (std::int64_t i = 0; from && to && i < n; ++i) {
-      out.push_back(*from + (*to - *from) * ((static_cast<double>(i) + 0.5) / static_cast<double>(n)));
+      out.push_back(*from +
+                    (*to - *from) * ((static_cast<double>(i) + 0.5) / static_cast<double>(n)));
     }
   } else if (*path == 1 || *path == 2) {
     const Vec3d at = r.position("at").value_or(Vec3d::Zero());
@@ -51,9 +53,11 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
       turns = t.value_or(1);
     }
     for (std::int64_t i = 0; radius && i < n; ++i) {
-      const double u = (static_cast<double>(i) + (*path == 2 ? 0.5 : 0.0)) / static_cast<double>(n) * turns;
+      const double u =
+          (static_cast<double>(i) + (*path == 2 ? 0.5 : 0.0)) / static_cast<double>(n) * turns;
       const double phi = 2 * kPiD * u;
-      out.push_back(at + frame * Vec3d(*radius * std::cos(phi), *radius * std::sin(phi), pitch * u));
+      out.push_back(at +
+                    frame * Vec3d(*radius * std::cos(phi), *radius * std::sin(phi), pitch * u));
     }
   } else if (*path == 3) {
     const Vec3d at = r.position("at").value_or(Vec3d::Zero());
@@ -66,15 +70,26 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
       for (std::size_t a = 0; a < 3; ++a) {
         size[a] = std::llround((*cells)[a]);
       }
-      if (size[0] * size[1] * size[2] > kMostCopies || (count && size[0] * size[1] * size[2] != n)) {
-        r.error("cells", r.place("cells"), "out-of-range", fmt::format("{} copies; expected {}", size[0] * size[1] * size[2], count ? fmt::format("count = {}", n) : fmt::format("at most {}", kMostCopies)));
+      if (size[0] * size[1] * size[2] > kMostCopies ||
+          (count && size[0] * size[1] * size[2] != n)) {
+        r.error("cells",
+                r.place("cells"),
+                "out-of-range",
+                fmt::format(
+                    "{} copies; expected {}",
+                    size[0] * size[1] * size[2],
+                    count ? fmt::format("count = {}", n) : fmt::format("at most {}", kMostCopies)));
         return out;
       }
       for (std::int64_t z = 0; z < size[2]; ++z) {  // centered on `at`
         for (std::int64_t y = 0; y < size[1]; ++y) {
           for (std::int64_t x = 0; x < size[0]; ++x) {
-            const auto middle = [](std::int64_t i, std::int64_t of) { return static_cast<double>(i) - static_cast<double>(of - 1) / 2; };
-            out.push_back(at + Vec3d(middle(x, size[0]) * (*step)[0], middle(y, size[1]) * (*step)[1], middle(z, size[2]) * (*step)[2]));
+            const auto middle = [](std::int64_t i, std::int64_t of) {
+              return static_cast<double>(i) - static_cast<double>(of - 1) / 2;
+            };
+            out.push_back(at + Vec3d(middle(x, size[0]) * (*step)[0],
+                                     middle(y, size[1]) * (*step)[1],
+                                     middle(z, size[2]) * (*step)[2]));
           }
         }
       }
@@ -95,10 +110,14 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
       }
     }
     if (count && n != static_cast<std::int64_t>(out.size())) {
-      r.error("points", points->place, "conflict", fmt::format("{} points for count = {}", out.size(), n));
+      r.error("points",
+              points->place,
+              "conflict",
+              fmt::format("{} points for count = {}", out.size(), n));
     }
   }
-  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "every", "cells", "points"}, "this path");
+  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "every", "cells", "points"},
+           "this path");
   return out;
 }
 
@@ -118,16 +137,24 @@ Copies read_copies(TableReader& r, const DocumentNode& pattern) {
     }
     out.places = places_along(path, count);
   }
-  for (const DocumentEntry& e : single != nullptr && single->is_table() ? single->table() : DocumentNode::Table{}) {
+  for (const DocumentEntry& e :
+       single != nullptr && single->is_table() ? single->table() : DocumentNode::Table{}) {
     const auto index = parse_number(e.key);
-    if (!index || *index < 0 || *index >= static_cast<double>(out.places.size()) || *index != std::floor(*index)) {
-      r.error("copy", e.place, "out-of-range", fmt::format("there is no copy [{}]; copies run from 0 to {}", printable(e.key, 20), static_cast<std::int64_t>(out.places.size()) - 1));
+    if (!index || *index < 0 || *index >= static_cast<double>(out.places.size()) ||
+        *index != std::floor(*index)) {
+      r.error("copy",
+              e.place,
+              "out-of-range",
+              fmt::format("there is no copy [{}]; copies run from 0 to {}",
+                          printable(e.key, 20),
+                          static_cast<std::int64_t>(out.places.size()) - 1));
     }
   }
   for (std::size_t i = 0; i < out.places.size(); ++i) {
     const DocumentNode* own = single != nullptr ? single->find(std::to_string(i)) : nullptr;
     DocumentNode table = pattern;
-    for (const DocumentEntry& e : own != nullptr && own->is_table() ? own->table() : DocumentNode::Table{}) {
+    for (const DocumentEntry& e :
+         own != nullptr && own->is_table() ? own->table() : DocumentNode::Table{}) {
       table.set(e.key, e.place, e.value);
     }
     out.tables.push_back(std::move(table));
@@ -136,7 +163,10 @@ Copies read_copies(TableReader& r, const DocumentNode& pattern) {
   return out;
 }
 
-std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const DocumentNode& pattern, const Rig& rig) {
+std::vector<LightSpec> read_array(TableReader& r,
+                                  const std::string& name,
+                                  const DocumentNode& pattern,
+                                  const Rig& rig) {
   std::vector<LightSpec> copies;
   const auto how = r.word("output", {"total", "each"});
   if (!r.has("output")) {
@@ -156,7 +186,13 @@ std::vector<LightSpec> read_array(TableReader& r, const std::string& name, const
       break;  // the same fault would be told for each copy
     }
     if (is_distant(light->shape.form) || light->shape.form == Form::kObject) {
-      r.error("of", r.place("of"), "wrong-type", fmt::format("a {} has no copies: {}", to_string(light->shape.form), is_distant(light->shape.form) ? "it is everywhere" : "its object is one"));
+      r.error(
+          "of",
+          r.place("of"),
+          "wrong-type",
+          fmt::format("a {} has no copies: {}",
+                      to_string(light->shape.form),
+                      is_distant(light->shape.form) ? "it is everywhere" : "its object is one"));
       break;
     }
     light->name = copy_name;

@@ -1,4 +1,6 @@
 #include "jovilux/rig/read_light.h"
+
+#include "jovilux/base/text.h"
 #include "jovilux/rig/read_solid.h"
 
 #include <algorithm>
@@ -7,15 +9,17 @@
 
 #include <fmt/format.h>
 
-#include "jovilux/base/text.h"
-
 namespace jovilux {
 namespace {
 
 // The keys that only some forms have.
-const std::vector<std::string> kFormKeys = {"at", "aim", "toward", "roll", "radius", "size", "beam", "field", "disc", "spread", "model", "cie", "elevation", "azimuth",
-                                            "falloff", "cushion", "reach", "from", "to", "along", "endless", "object", "image", "turn", "two_sided", "center_weight",
-                                            "profile", "gobo", "zone", "fade_with_camera", "white", "spectrum", "dim_to_warm"};
+const std::vector<std::string> kFormKeys = {
+    "at",        "aim",           "toward",     "roll",    "radius", "size",
+    "beam",      "field",         "disc",       "spread",  "model",  "cie",
+    "elevation", "azimuth",       "falloff",    "cushion", "reach",  "from",
+    "to",        "along",         "endless",    "object",  "image",  "turn",
+    "two_sided", "center_weight", "profile",    "gobo",    "zone",   "fade_with_camera",
+    "white",     "spectrum",      "dim_to_warm"};
 
 // `aim` is a point, `toward` a direction; one of them where the form has an axis.
 void read_axis(TableReader& r, LightSpec& light) {
@@ -23,13 +27,20 @@ void read_axis(TableReader& r, LightSpec& light) {
   const auto aim = r.position("aim");
   const auto toward = r.direction("toward");
   if (both) {
-    r.error("toward", r.place("toward"), "conflict", "aim and toward are both given; one of them says where it faces");
+    r.error("toward",
+            r.place("toward"),
+            "conflict",
+            "aim and toward are both given; one of them says where it faces");
   } else if (aim) {
     light.aim = aim;
     if ((*aim - light.at).norm() > 1e-9) {
       light.axis = (*aim - light.at).normalized();
     } else {
-      r.error("aim", r.place("aim"), "zero-direction", "the light is at the point that it aims at", "move one of them");
+      r.error("aim",
+              r.place("aim"),
+              "zero-direction",
+              "the light is at the point that it aims at",
+              "move one of them");
     }
   } else if (toward) {
     light.axis = *toward;
@@ -51,7 +62,8 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
     }
     std::vector<double> x, y;
     for (const DocumentNode& point : points->array()) {
-      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[1].is_number();
+      const bool pair =
+          point.is_array() && point.array().size() == 2 && point.array()[1].is_number();
       if (!pair || !(point.array()[1].number() >= 0 && point.array()[1].number() <= 1e9)) {
         f.error("points", point.place, "out-of-range", "expected [distance, factor >= 0]");
         return;
@@ -61,7 +73,12 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
         return;
       }
       if (!x.empty() && *d <= x.back()) {
-        f.error("points", point.place, "out-of-range", fmt::format("{} follows {}; distances must increase", readable_length(*d), readable_length(x.back())));
+        f.error("points",
+                point.place,
+                "out-of-range",
+                fmt::format("{} follows {}; distances must increase",
+                            readable_length(*d),
+                            readable_length(x.back())));
         return;
       }
       x.push_back(*d);
@@ -78,10 +95,15 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
       return;
     }
     for (int i = 0; i <= 240; ++i) {  // 1 mm to 1 km
-      const double d = std::pow(10.0, -3 + i / 40.0), v = (*formula)(std::span<const double>(&d, 1));
+      const double d = std::pow(10.0, -3 + i / 40.0),
+                   v = (*formula)(std::span<const double>(&d, 1));
       if (!std::isfinite(v) || v < 0) {
-        f.error("formula", f.place("formula"), std::isfinite(v) ? "out-of-range" : "divides-by-zero",
-                fmt::format("gives {} at d = {}; a law is finite and not below 0", std::isfinite(v) ? short_number(v) : std::string("no number"), readable_length(d)),
+        f.error("formula",
+                f.place("formula"),
+                std::isfinite(v) ? "out-of-range" : "divides-by-zero",
+                fmt::format("gives {} at d = {}; a law is finite and not below 0",
+                            std::isfinite(v) ? short_number(v) : std::string("no number"),
+                            readable_length(d)),
                 v < 0 ? "wrap it in max(0, ...)" : "");
         return;
       }
@@ -90,8 +112,12 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
   }
   const double at_match = (*curve)(out.match);
   if (!(at_match > 0)) {
-    f.error("match", f.has("match") ? f.place("match") : node.place, "out-of-range",
-            fmt::format("the law is 0 at match = {}: there is no level to keep", readable_length(out.match)), "choose a match where the law is above 0");
+    f.error("match",
+            f.has("match") ? f.place("match") : node.place,
+            "out-of-range",
+            fmt::format("the law is 0 at match = {}: there is no level to keep",
+                        readable_length(out.match)),
+            "choose a match where the law is above 0");
     return;
   }
   out.law = by_points ? FalloffLaw::kPoints : FalloffLaw::kFormula;
@@ -101,19 +127,26 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
 
 Falloff read_falloff(TableReader& r) {
   Falloff out;
-  const std::vector<std::string> laws = {"inverse-square", "none", "linear", "polynomial", "points", "formula"};
+  const std::vector<std::string> laws = {
+      "inverse-square", "none", "linear", "polynomial", "points", "formula"};
   const DocumentNode* node = r.find("falloff");
   if (node != nullptr && node->is_text()) {
     if (const auto law = r.word("falloff", laws)) {
       out.law = *parse_falloff_law(laws[*law]);
       static constexpr std::pair<FalloffLaw, const char*> kExamples[] = {
           {FalloffLaw::kLinear, "write falloff = { law = \"linear\", zero_at = \"6 m\" }"},
-          {FalloffLaw::kPolynomial, "write falloff = { law = \"polynomial\", a = 1, b = 0.1, c = 0.1 }"},
-          {FalloffLaw::kPoints, "write falloff = { law = \"points\", points = [[\"0 m\", 1], [\"5 m\", 0]] }"},
+          {FalloffLaw::kPolynomial,
+           "write falloff = { law = \"polynomial\", a = 1, b = 0.1, c = 0.1 }"},
+          {FalloffLaw::kPoints,
+           "write falloff = { law = \"points\", points = [[\"0 m\", 1], [\"5 m\", 0]] }"},
           {FalloffLaw::kFormula, "write falloff = { law = \"formula\", formula = \"1/(1+d)^2\" }"}};
       for (const auto& [law_with, example] : kExamples) {
         if (out.law == law_with) {
-          r.error("falloff", node->place, "missing-key", fmt::format("the {} law has parameters", node->text()), example);
+          r.error("falloff",
+                  node->place,
+                  "missing-key",
+                  fmt::format("the {} law has parameters", node->text()),
+                  example);
           out.law = FalloffLaw::kInverseSquare;
         }
       }
@@ -132,8 +165,12 @@ Falloff read_falloff(TableReader& r) {
       if (!zero && !f.has("zero_at")) {
         f.missing("zero_at", "the length at which the light ends");
       } else if (zero && *zero <= out.match) {
-        f.error("zero_at", f.place("zero_at"), "out-of-range",
-                fmt::format("{} is not beyond match = {}: the level there would be 0", readable_length(*zero), readable_length(out.match)),
+        f.error("zero_at",
+                f.place("zero_at"),
+                "out-of-range",
+                fmt::format("{} is not beyond match = {}: the level there would be 0",
+                            readable_length(*zero),
+                            readable_length(out.match)),
                 "raise zero_at or lower match");
       }
       out.zero_at = static_cast<float>(zero.value_or(2 * out.match));
@@ -145,16 +182,29 @@ Falloff read_falloff(TableReader& r) {
       if (!f.has("a") && !f.has("b") && !f.has("c")) {
         f.missing("a", "a, b and c of 1 / (a + b d + c d^2)");
       } else if (out.a == 0 && out.b == 0 && out.c == 0) {
-        f.error("a", f.place("a"), "divides-by-zero", "a, b and c are all 0: the law divides by zero everywhere", "give a = 1");
+        f.error("a",
+                f.place("a"),
+                "divides-by-zero",
+                "a, b and c are all 0: the law divides by zero everywhere",
+                "give a = 1");
       } else if (const auto root = polynomial_root(out.a, out.b, out.c)) {
         if (*root > 0 || out.a < 0) {
-          f.error("a", node->place, "divides-by-zero",
-                  fmt::format("a + b d + c d^2 is 0 at d = {}: the law divides by zero there", readable_length(*root)),
+          f.error("a",
+                  node->place,
+                  "divides-by-zero",
+                  fmt::format("a + b d + c d^2 is 0 at d = {}: the law divides by zero there",
+                              readable_length(*root)),
                   "use positive a, b and c");
         } else if (out.b < 0 || (out.b == 0 && out.c < 0)) {
-          f.error("b", node->place, "divides-by-zero", "a + b d + c d^2 is below 0 just beside the lamp", "use positive a, b and c");
+          f.error("b",
+                  node->place,
+                  "divides-by-zero",
+                  "a + b d + c d^2 is below 0 just beside the lamp",
+                  "use positive a, b and c");
         } else {
-          f.warning("a", f.has("a") ? f.place("a") : node->place, "divides-by-zero",
+          f.warning("a",
+                    f.has("a") ? f.place("a") : node->place,
+                    "divides-by-zero",
                     "a = 0: the law divides by zero at the lamp and has no bound near it",
                     "give a > 0, or a cushion to the light");
         }
@@ -163,64 +213,88 @@ Falloff read_falloff(TableReader& r) {
     if (out.law == FalloffLaw::kPoints || out.law == FalloffLaw::kFormula) {
       read_curve(f, *node, out);
     }
-    f.finish({"zero_at", "a", "b", "c", "points", "formula"}, fmt::format("law \"{}\"", to_string(out.law)));
+    f.finish({"zero_at", "a", "b", "c", "points", "formula"},
+             fmt::format("law \"{}\"", to_string(out.law)));
   } else if (node != nullptr) {
     r.wrong_type("falloff", *node, join_or(laws) + ", or a table with law");
   }
-  out.cushion = static_cast<float>(r.quantity("cushion", Dimension::kLength, kNotNegative).value_or(0));
+  out.cushion =
+      static_cast<float>(r.quantity("cushion", Dimension::kLength, kNotNegative).value_or(0));
   if (const auto reach = r.quantities("reach", Dimension::kLength, 2, kNotNegative)) {
     out.has_reach = true;
     out.reach_start = static_cast<float>((*reach)[0]);
     out.reach_end = static_cast<float>((*reach)[1]);
     if ((*reach)[1] < (*reach)[0] || !((*reach)[1] > 0)) {
-      r.error("reach", r.place("reach"), "out-of-range", "the second length ends the fade: it must be above 0 and not below the first");
+      r.error("reach",
+              r.place("reach"),
+              "out-of-range",
+              "the second length ends the fade: it must be above 0 and not below the first");
     }
   }
   return out;
 }
 
-// A sun's direction: toward, elevation and azimuth, or the site's time. North is +y (with y up: -z), east +x.
+// A sun's direction: toward, elevation and azimuth, or the site's time. North is +y (with y up:
+// -z), east +x.
 void read_sun_axis(TableReader& r, const Rig& rig, LightSpec& light) {
   const auto towards_ground = [&](double elevation, double azimuth) {
     const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east);
-    return Vec3d(-(std::sin(elevation) * rig.up + std::cos(elevation) * (std::sin(azimuth) * east + std::cos(azimuth) * north)));
+    return Vec3d(-(std::sin(elevation) * rig.up +
+                   std::cos(elevation) * (std::sin(azimuth) * east + std::cos(azimuth) * north)));
   };
   const auto toward = r.direction("toward");
   const auto elevation = r.quantity("elevation", Dimension::kAngle, {-kPiD / 2, kPiD / 2});
   const auto azimuth = r.quantity("azimuth", Dimension::kAngle, kAny);
   if (r.has("toward") && (r.has("elevation") || r.has("azimuth"))) {
-    r.error("toward", r.place("toward"), "conflict", "toward and elevation with azimuth are both given; one of them places the sun");
+    r.error("toward",
+            r.place("toward"),
+            "conflict",
+            "toward and elevation with azimuth are both given; one of them places the sun");
   } else if (toward) {
     light.axis = *toward;
   } else if (elevation && azimuth) {
     light.axis = towards_ground(*elevation, *azimuth);
   } else if (r.has("elevation") != r.has("azimuth")) {
-    r.missing(r.has("elevation") ? "azimuth" : "elevation", "degrees; azimuth from north through east");
+    r.missing(r.has("elevation") ? "azimuth" : "elevation",
+              "degrees; azimuth from north through east");
   } else if (rig.site && rig.site->time && !r.has("toward") && !r.has("elevation")) {
     constexpr double kSeaLevelHpa = 1013.25;
-    const SunPosition sun = sun_position(*rig.site->time, {rig.site->latitude}, {rig.site->longitude}, kSeaLevelHpa);
+    const SunPosition sun =
+        sun_position(*rig.site->time, {rig.site->latitude}, {rig.site->longitude}, kSeaLevelHpa);
     light.axis = towards_ground(sun.elevation.value, sun.azimuth.value);
   } else if (!r.has("toward") && !r.has("elevation")) {
-    r.missing("toward", "[x, y, z], the way its light travels; or elevation and azimuth; or [scene] site with latitude, longitude and time");
+    r.missing("toward",
+              "[x, y, z], the way its light travels; or elevation and azimuth; or [scene] site "
+              "with latitude, longitude and time");
   }
 }
 
 // Whether every letter of a file's ending is one of these, whatever their case.
 bool ends_with(const std::string& file, std::initializer_list<std::string_view> endings) {
   std::string ending = std::filesystem::path(file).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) {
+    return static_cast<char>(std::tolower(c));
+  });
   return std::find(endings.begin(), endings.end(), ending) != endings.end();
 }
 
 // A file that the rig names; empty, and an error, where it is not there.
-std::string read_file_name(TableReader& r, const std::string& key, const std::string& name, std::initializer_list<std::string_view> endings) {
+std::string read_file_name(TableReader& r,
+                           const std::string& key,
+                           const std::string& name,
+                           std::initializer_list<std::string_view> endings) {
   const std::string file = path_from(r.place(key), name);
   std::error_code ec;
   if (!ends_with(name, endings)) {
     std::vector<std::string> words(endings.begin(), endings.end());
-    r.error(key, r.place(key), "unknown-word", fmt::format("found \"{}\"; expected a file ending in {}", printable(name), join_or(words)));
+    r.error(
+        key,
+        r.place(key),
+        "unknown-word",
+        fmt::format("found \"{}\"; expected a file ending in {}", printable(name), join_or(words)));
   } else if (!std::filesystem::is_regular_file(file, ec)) {
-    r.error(key, r.place(key), "missing-file", fmt::format("file not found: {}", printable(file, 200)));
+    r.error(
+        key, r.place(key), "missing-file", fmt::format("file not found: {}", printable(file, 200)));
   } else {
     return file;
   }
@@ -233,7 +307,10 @@ bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
   const auto type = r.integer("cie", 1, 15);
   const auto word = r.word("model", {"uniform", "overcast", "clear"});
   if (r.has("cie") && r.has("model")) {
-    r.error("cie", r.place("cie"), "conflict", "model and cie are both given; one of them says how the sky's luminance is spread");
+    r.error("cie",
+            r.place("cie"),
+            "conflict",
+            "model and cie are both given; one of them says how the sky's luminance is spread");
     return false;
   }
   if (!type && !word) {
@@ -260,7 +337,11 @@ bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
   const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east), d = -sun.axis;
   sky.towards_sun = Vec3d(d.dot(east), d.dot(north), d.dot(rig.up));
   if (sky.towards_sun.z() <= 0) {
-    r.error(type ? "cie" : "model", r.place(type ? "cie" : "model"), "sun-below-horizon", fmt::format("this sky needs its sun above the horizon; it stands at {} deg", short_number(std::asin(sky.towards_sun.z()) * 180 / kPiD, 3)),
+    r.error(type ? "cie" : "model",
+            r.place(type ? "cie" : "model"),
+            "sun-below-horizon",
+            fmt::format("this sky needs its sun above the horizon; it stands at {} deg",
+                        short_number(std::asin(sky.towards_sun.z()) * 180 / kPiD, 3)),
             "use model = \"overcast\", or see elevation or the site's time");
     return false;
   }
@@ -299,7 +380,11 @@ bool read_tube(TableReader& r, LightSpec& light) {
   }
   made.length = (*to - *from).norm();
   if (!(made.length > 1e-6)) {
-    r.error("to", r.place("to"), "zero-direction", "the tube ends where it begins", "move one of its ends");
+    r.error("to",
+            r.place("to"),
+            "zero-direction",
+            "the tube ends where it begins",
+            "move one of its ends");
     return false;
   }
   light.at = 0.5 * (*from + *to);
@@ -311,7 +396,8 @@ bool read_tube(TableReader& r, LightSpec& light) {
 bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
   SourceShape& made = light.shape;
   switch (made.form) {
-    case Form::kPoint: return true;
+    case Form::kPoint:
+      return true;
     case Form::kSphere:
     case Form::kDisk:
       if (const auto radius = r.quantity("radius", Dimension::kLength, kPositive)) {
@@ -332,7 +418,8 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         r.missing("size", "[width, height]");
       }
       return false;
-    case Form::kTube: return read_tube(r, light);
+    case Form::kTube:
+      return read_tube(r, light);
     case Form::kObject: {
       const auto name = r.text("object");
       if (!name) {
@@ -349,21 +436,39 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         }
       }
       if (light.object < 0) {
-        r.error("object", r.place("object"), "unknown-name", fmt::format("there is no object \"{}\"", printable(*name)), did_you_mean(*name, names));
+        r.error("object",
+                r.place("object"),
+                "unknown-name",
+                fmt::format("there is no object \"{}\"", printable(*name)),
+                did_you_mean(*name, names));
         return false;
       }
       const ObjectSpec& object = rig.objects[static_cast<std::size_t>(light.object)];
       if (object.solid >= 0) {
-        r.error("object", r.place("object"), "wrong-type", fmt::format("\"{}\" is a marched solid, whose area is not known", *name), "use an object with a shape or a mesh");
+        r.error("object",
+                r.place("object"),
+                "wrong-type",
+                fmt::format("\"{}\" is a marched solid, whose area is not known", *name),
+                "use an object with a shape or a mesh");
         return false;
       }
       if (object.shape && !object.shape->bounded()) {
-        r.error("object", r.place("object"), "out-of-range", "an endless plane has no total flux", "use a rect object, or a sky");
+        r.error("object",
+                r.place("object"),
+                "out-of-range",
+                "an endless plane has no total flux",
+                "use a rect object, or a sky");
         return false;
       }
       for (const LightSpec& other : rig.lights) {
         if (other.shape.form == Form::kObject && other.object == light.object) {
-          r.error("object", r.place("object"), "conflict", fmt::format("the surface of \"{}\" emits already, as the light \"{}\" at {}", *name, other.name, to_string(other.place)));
+          r.error("object",
+                  r.place("object"),
+                  "conflict",
+                  fmt::format("the surface of \"{}\" emits already, as the light \"{}\" at {}",
+                              *name,
+                              other.name,
+                              to_string(other.place)));
           return false;
         }
       }
@@ -386,15 +491,21 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
       }
       const double wide = field.value_or(*beam);
       if (wide < *beam) {
-        r.error("field", r.place("field"), "out-of-range", "the field (10 %) is narrower than the beam (50 %)", "exchange them");
+        r.error("field",
+                r.place("field"),
+                "out-of-range",
+                "the field (10 %) is narrower than the beam (50 %)",
+                "exchange them");
         return false;
       }
       made.beam = spot_beam({*beam}, {wide});
       return true;
     }
-    case Form::kSky: return read_sky(r, rig, light);
+    case Form::kSky:
+      return read_sky(r, rig, light);
     case Form::kSun:
-      made.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2}).value_or(degrees(0.533).value);
+      made.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2})
+                      .value_or(degrees(0.533).value);
       return true;
     case Form::kDome:
       if (const auto image = r.text("image")) {
@@ -432,7 +543,10 @@ void read_shaping(TableReader& r, LightSpec& light) {
       light.profile_file = read_file_name(r, "profile", *profile, {".ies", ".ldt"});
       for (const char* key : {"beam", "field", "spread"}) {
         if (r.has(key)) {
-          r.error(key, r.place(key), "conflict", fmt::format("{} and profile are both given; either shapes the light", key));
+          r.error(key,
+                  r.place(key),
+                  "conflict",
+                  fmt::format("{} and profile are both given; either shapes the light", key));
           r.find(key);
         }
       }
@@ -443,7 +557,9 @@ void read_shaping(TableReader& r, LightSpec& light) {
     return;
   }
   if (!gobo->is_table()) {
-    r.wrong_type("gobo", *gobo, "{ image = \"file.png\" or pattern = \"slats\", size = [w, h], at = distance }");
+    r.wrong_type("gobo",
+                 *gobo,
+                 "{ image = \"file.png\" or pattern = \"slats\", size = [w, h], at = distance }");
     return;
   }
   TableReader g(*gobo, r.address_of("gobo"), r.length(), r.problems());
@@ -452,7 +568,12 @@ void read_shaping(TableReader& r, LightSpec& light) {
   const auto image = g.text("image");
   const auto pattern = g.word("pattern", gobo_pattern_names());
   if (g.has("image") == g.has("pattern")) {
-    g.error("image", gobo->place, g.has("image") ? "conflict" : "missing-key", g.has("image") ? "image and pattern are both given" : "is missing; expected image = \"file.png\", or pattern = " + join_or(gobo_pattern_names()));
+    g.error("image",
+            gobo->place,
+            g.has("image") ? "conflict" : "missing-key",
+            g.has("image") ? "image and pattern are both given"
+                           : "is missing; expected image = \"file.png\", or pattern = " +
+                                 join_or(gobo_pattern_names()));
   }
   if (image) {
     out.image = read_file_name(g, "image", *image, {".png", ".exr"});
@@ -472,7 +593,9 @@ void read_shaping(TableReader& r, LightSpec& light) {
   }
   const auto at = g.quantity("at", Dimension::kLength, kPositive);
   if (!at && !g.has("at")) {
-    g.missing("at", f == Form::kSun ? "its distance from the scene's origin towards the sun" : "its distance from the light, along the axis");
+    g.missing("at",
+              f == Form::kSun ? "its distance from the scene's origin towards the sun"
+                              : "its distance from the light, along the axis");
   }
   spec.distance = at.value_or(1);
   if (const auto tile = g.quantities("tile", Dimension::kPercent, 2, {1, 1000})) {
@@ -510,15 +633,24 @@ std::vector<std::uint32_t> read_objects(TableReader& r, const std::string& key, 
     bool found = false;
     for (std::size_t o = 0; o < rig.objects.size(); ++o) {
       const ObjectSpec& object = rig.objects[o];
-      const bool match = name.starts_with("tag:") ? std::find(object.tags.begin(), object.tags.end(), name.substr(4)) != object.tags.end() : object.name == name || object.array == name;
+      const bool match = name.starts_with("tag:")
+                             ? std::find(object.tags.begin(), object.tags.end(), name.substr(4)) !=
+                                   object.tags.end()
+                             : object.name == name || object.array == name;
       if (match) {
         found = true;
         out.push_back(static_cast<std::uint32_t>(o));
       }
     }
     if (!found) {
-      const Place place = list->is_array() && i < list->array().size() ? list->array()[i].place : list->place;
-      r.error(key, place, "unknown-name", name.starts_with("tag:") ? fmt::format("no object has the tag \"{}\"", printable(name.substr(4))) : fmt::format("there is no object \"{}\"", printable(name)),
+      const Place place =
+          list->is_array() && i < list->array().size() ? list->array()[i].place : list->place;
+      r.error(key,
+              place,
+              "unknown-name",
+              name.starts_with("tag:")
+                  ? fmt::format("no object has the tag \"{}\"", printable(name.substr(4)))
+                  : fmt::format("there is no object \"{}\"", printable(name)),
               did_you_mean(name, names));
     }
   }
@@ -528,7 +660,10 @@ std::vector<std::uint32_t> read_objects(TableReader& r, const std::string& key, 
 }
 
 // All objects of `only`, or of the rig, without those of `skip`; nothing where neither is given.
-std::optional<std::vector<std::uint32_t>> read_links(TableReader& r, const std::string& only, const std::string& skip, const Rig& rig) {
+std::optional<std::vector<std::uint32_t>> read_links(TableReader& r,
+                                                     const std::string& only,
+                                                     const std::string& skip,
+                                                     const Rig& rig) {
   if (!r.has(only) && !r.has(skip)) {
     return std::nullopt;
   }
@@ -549,7 +684,11 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
   light.lit = read_links(r, "only", "skip", rig);
   light.casters = read_links(r, "shadow_only", "shadow_skip", rig);
   if (light.lit && light.lit->empty()) {
-    r.warning("only", r.has("only") ? r.place("only") : r.place("skip"), "lights-nothing", "the light is linked to no object", "see only and skip");
+    r.warning("only",
+              r.has("only") ? r.place("only") : r.place("skip"),
+              "lights-nothing",
+              "the light is linked to no object",
+              "see only and skip");
   }
   if (!is_distant(light.shape.form)) {
     if (const auto zone = r.text("zone")) {
@@ -557,7 +696,10 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     }
     if (const auto fade = r.quantities("fade_with_camera", Dimension::kLength, 2, kNotNegative)) {
       if ((*fade)[1] <= (*fade)[0]) {
-        r.error("fade_with_camera", r.place("fade_with_camera"), "out-of-range", "the second length ends the fade: it must be above the first");
+        r.error("fade_with_camera",
+                r.place("fade_with_camera"),
+                "out-of-range",
+                "the second length ends the fade: it must be above the first");
       }
       light.fade_with_camera = std::pair((*fade)[0], (*fade)[1]);
     }
@@ -566,11 +708,18 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     if (is_plain_name(*group)) {
       light.group = *group;
     } else {
-      r.error("group", r.place("group"), "bad-name", fmt::format("found \"{}\"; a group's name is made of letters, digits, - and _", printable(*group, 40)));
+      r.error("group",
+              r.place("group"),
+              "bad-name",
+              fmt::format("found \"{}\"; a group's name is made of letters, digits, - and _",
+                          printable(*group, 40)));
     }
   }
   if (const DocumentNode* cheat = r.find("cheat"); cheat != nullptr && !cheat->is_table()) {
-    r.wrong_type("cheat", *cheat, "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, caustics, seen, bounce_limit }");
+    r.wrong_type("cheat",
+                 *cheat,
+                 "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, "
+                 "caustics, seen, bounce_limit }");
   } else if (cheat != nullptr) {
     TableReader c(*cheat, r.address_of("cheat"), r.length(), r.problems());
     CheatSpec& out = light.cheat;
@@ -599,7 +748,10 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     return;
   }
   if (light.tint) {
-    r.error("tint_by", tint_by->place, "conflict", "tint and tint_by are both given; one of them colors the light");
+    r.error("tint_by",
+            tint_by->place,
+            "conflict",
+            "tint and tint_by are both given; one of them colors the light");
   }
   TableReader t(*tint_by, r.address_of("tint_by"), r.length(), r.problems());
   const auto formula = read_formula(t, "formula", {"x", "y", "z", "t"}, "sin(tau*x/8)");
@@ -609,7 +761,8 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
     t.missing("ramp", "[[value, \"#rrggbb\"], ...]");
   } else {
     for (const DocumentNode& point : ramp->array()) {
-      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[0].is_number();
+      const bool pair =
+          point.is_array() && point.array().size() == 2 && point.array()[0].is_number();
       if (!pair) {
         t.error("ramp", point.place, "wrong-type", "expected [value, color]");
         break;
@@ -623,7 +776,11 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
         break;
       }
       if (!(color->maxCoeff() > 0)) {
-        t.error("ramp", point.place, "out-of-range", "black has no color to give: a tint keeps the light's level", "use a gobo or a dimmer to darken");
+        t.error("ramp",
+                point.place,
+                "out-of-range",
+                "black has no color to give: a tint keeps the light's level",
+                "use a gobo or a dimmer to darken");
         break;
       }
       if (!colors.empty() && point.array()[0].number() <= colors.back().first) {
@@ -646,25 +803,39 @@ void read_source(TableReader& r, const Rig& rig, LightSpec& light) {
   if (const auto name = r.text("spectrum")) {
     light.spectrum_place = r.place("spectrum");
     if (r.has("white")) {
-      r.error("spectrum", light.spectrum_place, "conflict", "white and spectrum are both given; one of them is the source's color");
+      r.error("spectrum",
+              light.spectrum_place,
+              "conflict",
+              "white and spectrum are both given; one of them is the source's color");
     }
     const std::string ending = std::filesystem::path(*name).extension().string();
     if (ending == ".csv" || ending == ".spdx") {
       light.spectrum_file = path_from(light.spectrum_place, *name);
       std::error_code ec;
       if (!std::filesystem::is_regular_file(light.spectrum_file, ec)) {
-        r.error("spectrum", light.spectrum_place, "missing-file", fmt::format("file not found: {}", printable(light.spectrum_file, 200)));
+        r.error("spectrum",
+                light.spectrum_place,
+                "missing-file",
+                fmt::format("file not found: {}", printable(light.spectrum_file, 200)));
       }
     } else if (!(light.spectrum = spectrum_named(*name))) {
-      r.error("spectrum", light.spectrum_place, "unknown-word",
-              fmt::format("found \"{}\"; expected cie-a, cie-c, cie-d50 .. cie-d65, cie-f1 .. cie-f12, led-2200 .. led-6500, or a .csv or .spdx file", printable(*name)),
+      r.error("spectrum",
+              light.spectrum_place,
+              "unknown-word",
+              fmt::format("found \"{}\"; expected cie-a, cie-c, cie-d50 .. cie-d65, cie-f1 .. "
+                          "cie-f12, led-2200 .. led-6500, or a .csv or .spdx file",
+                          printable(*name)),
               did_you_mean(*name, spectrum_names()));
     }
   }
   if (const auto warm = r.quantity("dim_to_warm", Dimension::kTemperature, {500, 100000})) {
     light.dim_to_warm = *warm;
     if (r.has("spectrum") || light.white.kind != White::Kind::kPlanck) {
-      r.error("dim_to_warm", r.place("dim_to_warm"), "conflict", "only a white in kelvin slides with its dimmer", "give white = \"2700 K\"");
+      r.error("dim_to_warm",
+              r.place("dim_to_warm"),
+              "conflict",
+              "only a white in kelvin slides with its dimmer",
+              "give white = \"2700 K\"");
     }
   }
   read_gels(r, rig, light);
@@ -692,7 +863,11 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
       }
       names.push_back(g.name);
     }
-    r.error("gel", node.place, "unknown-name", fmt::format("there is no gel \"{}\"", printable(node.text())), did_you_mean(node.text(), names));
+    r.error("gel",
+            node.place,
+            "unknown-name",
+            fmt::format("there is no gel \"{}\"", printable(node.text())),
+            did_you_mean(node.text(), names));
   };
   if (gel->is_array()) {
     for (const DocumentNode& node : gel->array()) {
@@ -715,7 +890,8 @@ std::optional<Flicker> read_flicker(TableReader& r) {
   using Wave = Flicker::Wave;
   TableReader f(*node, r.address_of("flicker"), r.length(), r.problems());
   Flicker out;
-  const std::vector<std::string> waves = {"sine", "square", "rectified", "flame", "strike", "formula"};
+  const std::vector<std::string> waves = {
+      "sine", "square", "rectified", "flame", "strike", "formula"};
   const auto wave = f.word("wave", waves);
   if (!f.has("wave")) {
     f.missing("wave", join_or(waves));
@@ -740,7 +916,8 @@ std::optional<Flicker> read_flicker(TableReader& r) {
   if (out.wave == Wave::kFlame || out.wave == Wave::kStrike) {
     out.seed = static_cast<std::uint32_t>(f.integer("seed", 0, 0xffffffffLL).value_or(1));
   }
-  f.finish({"depth", "phase", "duty", "seed", "formula"}, wave ? fmt::format("wave \"{}\"", waves[*wave]) : "this wave");
+  f.finish({"depth", "phase", "duty", "seed", "formula"},
+           wave ? fmt::format("wave \"{}\"", waves[*wave]) : "this wave");
   if (!wave || (out.wave == Wave::kFormula && !out.formula)) {
     return std::nullopt;
   }
@@ -763,7 +940,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     good = false;
   }
   const Form f = light.shape.form;
-  const bool own_place = f == Form::kTube || f == Form::kObject;  // placed by its ends or its object
+  // Placed by its ends or its object.
+  const bool own_place = f == Form::kTube || f == Form::kObject;
   if (!is_distant(f) && !own_place) {
     const auto at = r.position("at");
     if (!at && !r.has("at") && good) {
@@ -775,7 +953,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   light.axis = -rig.up;
   const bool directed = f == Form::kSpot || f == Form::kDisk || f == Form::kRect;
   const bool may_be_directed = (f == Form::kPoint || f == Form::kSphere) && r.has("profile");
-  if (good && (directed || (may_be_directed && (r.has("aim") || r.has("toward") || r.has("roll"))))) {
+  if (good &&
+      (directed || (may_be_directed && (r.has("aim") || r.has("toward") || r.has("roll"))))) {
     if (directed || r.has("aim") || r.has("toward")) {
       read_axis(r, light);
     } else {
@@ -790,7 +969,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   good = good && (form == nullptr || read_shape(r, rig, light)) && form != nullptr;
   read_shaping(r, light);
-  good = good && (!r.has("profile") || !light.profile_file.empty() || light.profile_place.line == 0);
+  good =
+      good && (!r.has("profile") || !light.profile_file.empty() || light.profile_place.line == 0);
   light.falloff = is_distant(f) ? Falloff{} : read_falloff(r);
   light.falloff_place = r.place("falloff");
   light.output_place = r.place("output");
@@ -803,24 +983,40 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   } else if (f == Form::kDome && output->is_text() && output->text() == "as-is") {
     light.output.kind = Output::Kind::kAsIs;
   } else if (!output->is_text()) {
-    r.error("output", output->place, output->is_number() ? "missing-unit" : "wrong-type",
+    r.error("output",
+            output->place,
+            output->is_number() ? "missing-unit" : "wrong-type",
             fmt::format("found {}; an output is a text with its unit: {}",
-                        output->is_number() ? short_number(output->number(), 6) + " without a unit" : std::string(output->kind()),
+                        output->is_number() ? short_number(output->number(), 6) + " without a unit"
+                                            : std::string(output->kind()),
                         output_units(f)),
-            output->is_number() && !is_distant(f) ? fmt::format("write \"{} lm\"", short_number(output->number(), 6)) : "");
+            output->is_number() && !is_distant(f)
+                ? fmt::format("write \"{} lm\"", short_number(output->number(), 6))
+                : "");
     good = false;
   } else if (f == Form::kSun && output->text() == "clear") {
     const double up = -light.axis.dot(rig.up);
-    light.output = {Output::Kind::kIlluminance, clear_sun_illuminance({std::asin(std::clamp(up, -1.0, 1.0))}).value, std::nullopt, {}};
+    light.output = {Output::Kind::kIlluminance,
+                    clear_sun_illuminance({std::asin(std::clamp(up, -1.0, 1.0))}).value,
+                    std::nullopt,
+                    {}};
     const Output& stated = light.output;
     light.levels = *source_levels(light.shape, stated).levels;
     if (up <= 0) {
-      r.warning("output", output->place, "sun-below-horizon", "the sun is below the horizon: it gives no light", "see elevation, toward, or the site's time");
+      r.warning("output",
+                output->place,
+                "sun-below-horizon",
+                "the sun is below the horizon: it gives no light",
+                "see elevation, toward, or the site's time");
     }
   } else {
     const auto parsed = parse_output(output->text(), is_distant(f));
     if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
-      r.error("output", output->place, "bad-quantity", fmt::format("{}; expected {}", fault->text, output_units(f)), fault->hint);
+      r.error("output",
+              output->place,
+              "bad-quantity",
+              fmt::format("{}; expected {}", fault->text, output_units(f)),
+              fault->hint);
       good = false;
     } else {
       light.output = std::get<Output>(parsed);
@@ -832,7 +1028,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
           source.area = 1;
         }
         if (!light.profile_file.empty()) {
-          static const auto kEven = std::make_shared<LuminousDistribution>(CandelaGrid{PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, {0, kPiD}, {1, 1}});
+          static const auto kEven = std::make_shared<LuminousDistribution>(CandelaGrid{
+              PhotometricType::kC, PhotometricSymmetry::kRotational, {0}, {0, kPiD}, {1, 1}});
           source.profile = kEven;
         }
         const LevelsOrFault levels = source_levels(source, light.output);
@@ -840,7 +1037,10 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
           const bool final = f != Form::kObject && f != Form::kDome && light.profile_file.empty();
           light.levels = final ? *levels.levels : SourceLevels{};
         } else {
-          r.error("output", output->place, "wrong-unit", fmt::format("found \"{}\": {}", printable(output->text()), levels.fault));
+          r.error("output",
+                  output->place,
+                  "wrong-unit",
+                  fmt::format("found \"{}\": {}", printable(output->text()), levels.fault));
           good = false;
         }
       }
@@ -853,9 +1053,13 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     if (parsed) {
       light.white = *parsed;
     } else {
-      r.error("white", white->place, "bad-quantity",
-              fmt::format("found {}; expected \"2700 K\" (500 to 100000), \"D6504\" or \"daylight 6500 K\" (4000 to 25000)",
-                          white->is_text() ? "\"" + printable(white->text()) + "\"" : std::string(white->kind())));
+      r.error("white",
+              white->place,
+              "bad-quantity",
+              fmt::format("found {}; expected \"2700 K\" (500 to 100000), \"D6504\" or \"daylight "
+                          "6500 K\" (4000 to 25000)",
+                          white->is_text() ? "\"" + printable(white->text()) + "\""
+                                           : std::string(white->kind())));
     }
   }
   if (f != Form::kDome) {
@@ -865,7 +1069,11 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   }
   light.tint = r.color("tint", 1e6);
   if (light.tint && !(light.tint->maxCoeff() > 0)) {
-    r.error("tint", r.place("tint"), "out-of-range", "a black tint has no color to give", "use dimmer or on = false to darken a light");
+    r.error("tint",
+            r.place("tint"),
+            "out-of-range",
+            "a black tint has no color to give",
+            "use dimmer or on = false to darken a light");
     light.tint.reset();
   }
   light.dimmer = r.ratio("dimmer", kShare).value_or(1);

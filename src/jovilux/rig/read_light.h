@@ -5,10 +5,12 @@
 
 namespace jovilux {
 
-/// Reads one [[light]]; nothing where an error leaves it without meaning. The name is read by the caller.
+/// Reads one [[light]]; nothing where an error leaves it without meaning. The name is read by the
+/// caller.
 std::optional<LightSpec> read_light(TableReader& reader, const Rig& rig);
 
-/// What an [[array]] says of its copies, whatever they are of: where each stands, and its table, that of the pattern with the
+/// What an [[array]] says of its copies, whatever they are of: where each stands, and its table,
+/// that of the pattern with the
 /// keys that the array's table `copy` holds for it, by number. Reads `count`, `along` and `copy`.
 struct Copies {
   std::vector<Vec3d> places;
@@ -17,8 +19,12 @@ struct Copies {
 };
 Copies read_copies(TableReader& reader, const DocumentNode& pattern);
 
-/// Reads one [[array]]: copies of the light whose table is `pattern`, named ARRAY[0] .. and kept in one layer. Single copies may
+/// Reads one [[array]]: copies of the light whose table is `pattern`, named ARRAY[0] .. and kept in
+/// one layer. Single copies may
 /// differ: the array's table `copy` holds, by number, the keys that light.ARRAY[n].KEY has set.
-std::vector<LightSpec> read_array(TableReader& reader, const std::string& name, const DocumentNode& pattern, const Rig& rig);
+std::vector<LightSpec> read_array(TableReader& reader,
+                                  const std::string& name,
+                                  const DocumentNode& pattern,
+                                  const Rig& rig);
 
 }  // namespace jovilux

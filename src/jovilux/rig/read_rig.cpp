@@ -1,3 +1,11 @@
+#include "jovilux/base/quadrature.h"
+#include "jovilux/base/sampler.h"
+#include "jovilux/base/text.h"
+#include "jovilux/rig/read_light.h"
+#include "jovilux/rig/read_solid.h"
+#include "jovilux/rig/rig.h"
+#include "jovilux/rig/table_reader.h"
+
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
@@ -7,14 +15,6 @@
 #include <tuple>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/quadrature.h"
-#include "jovilux/base/sampler.h"
-#include "jovilux/base/text.h"
-#include "jovilux/rig/read_light.h"
-#include "jovilux/rig/read_solid.h"
-#include "jovilux/rig/rig.h"
-#include "jovilux/rig/table_reader.h"
 
 namespace jovilux {
 namespace {
@@ -28,19 +28,25 @@ void sort_by_place(Problems& problems) {
     order.emplace(p.place.file, static_cast<int>(order.size()));
   }
   std::stable_sort(problems.begin(), problems.end(), [&](const Problem& a, const Problem& b) {
-    return std::tuple(order[a.place.file], a.place.line, a.place.column) < std::tuple(order[b.place.file], b.place.line, b.place.column);
+    return std::tuple(order[a.place.file], a.place.line, a.place.column) <
+           std::tuple(order[b.place.file], b.place.line, b.place.column);
   });
 }
 
 class RigReader {
  public:
   /// `root` as it is at one moment, `keyed` as it was written.
-  RigReader(const DocumentNode& root, const DocumentNode& keyed, Rig& rig, Problems& problems) : root_(root), keyed_(keyed), rig_(rig), problems_(problems) {}
+  RigReader(const DocumentNode& root, const DocumentNode& keyed, Rig& rig, Problems& problems)
+      : root_(root), keyed_(keyed), rig_(rig), problems_(problems) {}
 
   void read() {
     TableReader top(root_, "", 1, problems_);
     if (!top.has("jovilux")) {
-      top.error("jovilux", {root_.place.file, 1, 1}, "missing-key", "is missing; expected the format version", "write jovilux = 1 at the top");
+      top.error("jovilux",
+                {root_.place.file, 1, 1},
+                "missing-key",
+                "is missing; expected the format version",
+                "write jovilux = 1 at the top");
     } else {
       top.integer("jovilux", 1, 1);
     }
@@ -49,7 +55,8 @@ class RigReader {
     read_render(top);
     if (rig_.site && rig_.site->time) {
       constexpr double kSecondsADay = 86400;
-      rig_.site->time->julian_date += rig_.render.time * rig_.time.clock_speed / kSecondsADay;  // its clock goes on
+      // Its clock goes on.
+      rig_.site->time->julian_date += rig_.render.time * rig_.time.clock_speed / kSecondsADay;
     }
     each(top, "material", [&](TableReader& r, const std::string& name) { read_material(r, name); });
     read_solids(top);
@@ -108,10 +115,18 @@ class RigReader {
       } else if (!name_node->is_text()) {
         reader.wrong_type("name", *name_node, "a text");
       } else if (!is_plain_name(name)) {
-        reader.error("name", name_node->place, "bad-name", fmt::format("found \"{}\"; a name is made of letters, digits, - and _", printable(name, 40)));
+        reader.error("name",
+                     name_node->place,
+                     "bad-name",
+                     fmt::format("found \"{}\"; a name is made of letters, digits, - and _",
+                                 printable(name, 40)));
       } else if (const auto [at, fresh] = seen.emplace(name, name_node->place); !fresh) {
-        reader.error("name", name_node->place, "duplicate-name",
-                     fmt::format("there is another {} \"{}\" at {}", kind, name, to_string(at->second)), "rename one of them");
+        reader.error(
+            "name",
+            name_node->place,
+            "duplicate-name",
+            fmt::format("there is another {} \"{}\" at {}", kind, name, to_string(at->second)),
+            "rename one of them");
       }
       read_one(reader, name);
     }
@@ -152,7 +167,13 @@ class RigReader {
         if (const auto time = s.text("time")) {
           out.time = parse_moment(*time);
           if (!out.time) {
-            s.error("time", s.place("time"), "bad-quantity", fmt::format("found \"{}\"; expected a date and time such as \"2026-11-23T07:40:00+00:00\"", printable(*time)));
+            s.error(
+                "time",
+                s.place("time"),
+                "bad-quantity",
+                fmt::format(
+                    "found \"{}\"; expected a date and time such as \"2026-11-23T07:40:00+00:00\"",
+                    printable(*time)));
           }
         }
         out.latitude = latitude.value_or(0);
@@ -175,11 +196,15 @@ class RigReader {
     } else if (const auto k = r.word("kind", {"matte", "metal", "gloss", "glass", "sheet"})) {
       m.kind = static_cast<MaterialSpec::Kind>(*k);
     }
-    if (const DocumentNode* color = r.find("color"); color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
+    if (const DocumentNode* color = r.find("color");
+        color != nullptr && color->is_text() && color->text().ends_with(".csv")) {
       m.color_file = path_from(color->place, color->text());
       std::error_code ec;
       if (!fs::is_regular_file(m.color_file, ec)) {
-        r.error("color", color->place, "missing-file", fmt::format("file not found: {}", printable(m.color_file, 200)));
+        r.error("color",
+                color->place,
+                "missing-file",
+                fmt::format("file not found: {}", printable(m.color_file, 200)));
       }
     } else if (color != nullptr && color->is_text() && !color->text().starts_with("#")) {
       read_picture(r, "color", *color, m.picture);
@@ -196,27 +221,48 @@ class RigReader {
     if (const auto encoding = r.word("encoding", {"srgb", "linear"})) {
       m.picture.srgb = *encoding == 0;
       if (m.picture.file.empty()) {
-        r.error("encoding", r.place("encoding"), "conflict", "says how a picture is encoded, but the color is no picture");
+        r.error("encoding",
+                r.place("encoding"),
+                "conflict",
+                "says how a picture is encoded, but the color is no picture");
       }
     }
     if (const DocumentNode* tile = r.find("tile")) {
-      const bool pair = tile->is_array() && tile->array().size() == 2 && tile->array()[0].is_number() && tile->array()[1].is_number();
-      if (!pair || !(tile->array()[0].number() > 0) || !(tile->array()[1].number() > 0) || tile->array()[0].number() > 1e6 || tile->array()[1].number() > 1e6) {
-        r.error("tile", tile->place, "out-of-range", "expected [across, up], how often the picture repeats, each above 0");
+      const bool pair = tile->is_array() && tile->array().size() == 2 &&
+                        tile->array()[0].is_number() && tile->array()[1].is_number();
+      if (!pair || !(tile->array()[0].number() > 0) || !(tile->array()[1].number() > 0) ||
+          tile->array()[0].number() > 1e6 || tile->array()[1].number() > 1e6) {
+        r.error("tile",
+                tile->place,
+                "out-of-range",
+                "expected [across, up], how often the picture repeats, each above 0");
       } else {
         m.tile = {tile->array()[0].number(), tile->array()[1].number()};
       }
       if (m.picture.file.empty() && m.mask.file.empty()) {
-        r.error("tile", tile->place, "conflict", "repeats a picture, but neither color nor mask is one");
+        r.error("tile",
+                tile->place,
+                "conflict",
+                "repeats a picture, but neither color nor mask is one");
       }
     }
-    std::vector<std::string> elsewhere = {"thin", "through", "through_color", "coat_color", "ior", "absorption", "roughness", "bounce_roughness"};
+    std::vector<std::string> elsewhere = {"thin",
+                                          "through",
+                                          "through_color",
+                                          "coat_color",
+                                          "ior",
+                                          "absorption",
+                                          "roughness",
+                                          "bounce_roughness"};
     if (m.kind == Kind::kMatte || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
       m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kMatte ? 0.0 : 0.2);
     }
     switch (m.kind) {
-      case Kind::kMatte: break;
-      case Kind::kMetal: read_index(r, m); break;
+      case Kind::kMatte:
+        break;
+      case Kind::kMetal:
+        read_index(r, m);
+        break;
       case Kind::kGloss:
         m.ior = r.ratio("ior", {1.01, 4}).value_or(1.5);
         m.coat_color = r.color("coat_color", 1).value_or(Rgb::Ones());
@@ -231,7 +277,12 @@ class RigReader {
         if (!r.has("color")) {
           m.color = Rgb::Ones();
         } else if (!m.thin) {
-          r.error("color", m.color_place, "wrong-type", "solid glass is colored by what it absorbs", "give absorption = [0.5, 0.1, 0.4] per meter; or thin = true for a pane with a color");
+          r.error("color",
+                  m.color_place,
+                  "wrong-type",
+                  "solid glass is colored by what it absorbs",
+                  "give absorption = [0.5, 0.1, 0.4] per meter; or thin = true for a pane with a "
+                  "color");
         }
         break;
       case Kind::kSheet:
@@ -243,53 +294,77 @@ class RigReader {
       m.bounce_roughness = r.ratio("bounce_roughness", {0.05, 1}).value_or(0);
       m.bounce_place = r.place("bounce_roughness");
     }
-    static constexpr const char* kKinds[] = {"kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
+    static constexpr const char* kKinds[] = {
+        "kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
     r.finish(elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
   }
 
-  void read_picture(TableReader& r, std::string_view key, const DocumentNode& node, PictureSpec& out) {
+  void read_picture(TableReader& r,
+                    std::string_view key,
+                    const DocumentNode& node,
+                    PictureSpec& out) {
     const std::string ending = fs::path(node.text()).extension().string();
     std::error_code ec;
     out.place = node.place;
     out.file = path_from(node.place, node.text());
     if (ending != ".png" && ending != ".exr" && ending != ".hdr") {
-      r.error(key, node.place, "unknown-word", fmt::format("found \"{}\"; expected a picture ending in .png, .exr or .hdr", printable(node.text())),
-              key == "color" ? "or \"#rrggbb\", three linear values, a .csv file of wavelengths in nm and reflectances" : "");
+      r.error(key,
+              node.place,
+              "unknown-word",
+              fmt::format("found \"{}\"; expected a picture ending in .png, .exr or .hdr",
+                          printable(node.text())),
+              key == "color" ? "or \"#rrggbb\", three linear values, a .csv file of wavelengths in "
+                               "nm and reflectances"
+                             : "");
     } else if (!fs::is_regular_file(out.file, ec)) {
-      r.error(key, node.place, "missing-file", fmt::format("file not found: {}", printable(out.file, 200)));
+      r.error(key,
+              node.place,
+              "missing-file",
+              fmt::format("file not found: {}", printable(out.file, 200)));
     }
     out.srgb = ending == ".png";
   }
 
   // A metal's index n + i k: numbers, or tables over wavelength.
   static void read_index(TableReader& r, MaterialSpec& m) {
-    const auto one = [&](std::string_view key, double lo, double& value, std::string& file, Place& place) {
-      const DocumentNode* node = r.find(key);
-      if (node == nullptr) {
-        return;
-      }
-      place = node->place;
-      if (node->is_text() && node->text().ends_with(".csv")) {
-        file = path_from(node->place, node->text());
-        std::error_code ec;
-        if (!fs::is_regular_file(file, ec)) {
-          r.error(key, node->place, "missing-file", fmt::format("file not found: {}", printable(file, 200)));
-        }
-      } else if (node->is_number()) {
-        value = r.ratio(key, {lo, 50}).value_or(1);
-      } else {
-        r.wrong_type(key, *node, "a number, or a .csv file of wavelengths in nm and values");
-      }
-    };
+    const auto one =
+        [&](std::string_view key, double lo, double& value, std::string& file, Place& place) {
+          const DocumentNode* node = r.find(key);
+          if (node == nullptr) {
+            return;
+          }
+          place = node->place;
+          if (node->is_text() && node->text().ends_with(".csv")) {
+            file = path_from(node->place, node->text());
+            std::error_code ec;
+            if (!fs::is_regular_file(file, ec)) {
+              r.error(key,
+                      node->place,
+                      "missing-file",
+                      fmt::format("file not found: {}", printable(file, 200)));
+            }
+          } else if (node->is_number()) {
+            value = r.ratio(key, {lo, 50}).value_or(1);
+          } else {
+            r.wrong_type(key, *node, "a number, or a .csv file of wavelengths in nm and values");
+          }
+        };
     one("ior", 1e-3, m.ior, m.ior_file, m.ior_place);
     one("absorption", 0, m.extinction, m.extinction_file, m.extinction_place);
     m.by_index = r.has("ior") || r.has("absorption");
     if (r.has("ior") != r.has("absorption")) {
-      r.error(r.has("ior") ? "ior" : "absorption", r.has("ior") ? m.ior_place : m.extinction_place, "missing-key", "a metal's index needs both ior (n) and absorption (k)", "or give its color");
+      r.error(r.has("ior") ? "ior" : "absorption",
+              r.has("ior") ? m.ior_place : m.extinction_place,
+              "missing-key",
+              "a metal's index needs both ior (n) and absorption (k)",
+              "or give its color");
     } else if (m.by_index && r.has("color")) {
-      r.error("color", m.color_place, "conflict", "color and an index are both given; either says what the metal reflects");
+      r.error("color",
+              m.color_place,
+              "conflict",
+              "color and an index are both given; either says what the metal reflects");
     }
   }
 
@@ -301,14 +376,16 @@ class RigReader {
     } else if (node != nullptr && node->is_number()) {
       m.absorption = Rgb::Constant(r.ratio("absorption", {0, 1e6}).value_or(0));
     } else if (node != nullptr) {
-      m.absorption = Rgb::Constant(r.quantity("absorption", Dimension::kExtinction, {0, 1e6}).value_or(0));
+      m.absorption =
+          Rgb::Constant(r.quantity("absorption", Dimension::kExtinction, {0, 1e6}).value_or(0));
     }
   }
 
   // The lights that arrays are made of.
   void find_patterns() {
     const DocumentNode* arrays = root_.find("array");
-    for (const DocumentNode& array : arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
+    for (const DocumentNode& array :
+         arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
       if (const DocumentNode* of = array.find("of"); of != nullptr && of->is_text()) {
         patterns_.insert(of->text());
       }
@@ -318,7 +395,9 @@ class RigReader {
   // The table of that name in a list of named ones; null where there is none.
   const DocumentNode* table_named(std::string_view list_name, const DocumentNode* name) const {
     const DocumentNode* list = root_.find(list_name);
-    for (const DocumentNode& item : list != nullptr && list->is_array() && name != nullptr && name->is_text() ? list->array() : kNone) {
+    for (const DocumentNode& item :
+         list != nullptr && list->is_array() && name != nullptr && name->is_text() ? list->array()
+                                                                                   : kNone) {
       const DocumentNode* its_name = item.find("name");
       if (its_name != nullptr && its_name->is_text() && its_name->text() == name->text()) {
         return &item;
@@ -332,11 +411,13 @@ class RigReader {
     return table_named("light", of) == nullptr ? table_named("object", of) : nullptr;
   }
 
-  // The objects that arrays are made of, before what names objects is read. The pattern itself shows no longer.
+  // The objects that arrays are made of, before what names objects is read. The pattern itself
+  // shows no longer.
   void read_object_arrays() {
     const DocumentNode* arrays = root_.find("array");
     std::set<std::string> replaced;
-    for (const DocumentNode& array : arrays != nullptr && arrays->is_array() ? arrays->array() : kNone) {
+    for (const DocumentNode& array :
+         arrays != nullptr && arrays->is_array() ? arrays->array() : kNone) {
       const DocumentNode* pattern = object_pattern(array);
       const DocumentNode* name_node = array.find("name");
       if (pattern == nullptr || name_node == nullptr || !name_node->is_text()) {
@@ -347,20 +428,30 @@ class RigReader {
       r.find("name");
       r.find("of");
       if (const DocumentNode* output = r.find("output")) {
-        r.error("output", output->place, "conflict", "copies of an object have no output", "leave it out");
+        r.error("output",
+                output->place,
+                "conflict",
+                "copies of an object have no output",
+                "leave it out");
       }
       if (table_named("object", name_node) != nullptr) {
-        r.error("name", name_node->place, "duplicate-name", fmt::format("there is an object \"{}\"", printable(name, 40)), "rename one of them");
+        r.error("name",
+                name_node->place,
+                "duplicate-name",
+                fmt::format("there is an object \"{}\"", printable(name, 40)),
+                "rename one of them");
       }
       const Copies copies = jovilux::read_copies(r, *pattern);
       r.finish();
       // What is wrong with the pattern has been told, and would be for each copy.
       const std::string pattern_address = "object." + array.find("of")->text();
       const bool faulty = std::any_of(problems_.begin(), problems_.end(), [&](const Problem& p) {
-        return p.severity == Severity::kError && (p.address == pattern_address || p.address.starts_with(pattern_address + "."));
+        return p.severity == Severity::kError &&
+               (p.address == pattern_address || p.address.starts_with(pattern_address + "."));
       });
       const std::size_t before = problems_.size();
-      for (std::size_t i = 0; i < copies.places.size() && !faulty && problems_.size() == before; ++i) {
+      for (std::size_t i = 0; i < copies.places.size() && !faulty && problems_.size() == before;
+           ++i) {
         const std::string copy_name = fmt::format("{}[{}]", name, i);
         TableReader reader(copies.tables[i], "object." + copy_name, rig_.length, problems_);
         reader.find("name");
@@ -373,7 +464,9 @@ class RigReader {
       }
       replaced.insert(array.find("of")->text());
     }
-    std::erase_if(rig_.objects, [&](const ObjectSpec& o) { return o.array.empty() && replaced.count(o.name) > 0; });
+    std::erase_if(rig_.objects, [&](const ObjectSpec& o) {
+      return o.array.empty() && replaced.count(o.name) > 0;
+    });
   }
 
   void read_copies(TableReader& r, const std::string& name) {
@@ -384,12 +477,17 @@ class RigReader {
     const DocumentNode* lights = root_.find("light");
     const DocumentNode* pattern = nullptr;
     std::vector<std::string> names;
-    for (const DocumentNode& light : lights != nullptr && lights->is_array() ? lights->array() : DocumentNode::Array{}) {
+    for (const DocumentNode& light :
+         lights != nullptr && lights->is_array() ? lights->array() : DocumentNode::Array{}) {
       const DocumentNode* its_name = light.find("name");
       if (its_name != nullptr && its_name->is_text()) {
         names.push_back(its_name->text());
         if (names.back() == name) {
-          r.error("name", r.place("name"), "duplicate-name", fmt::format("there is a light \"{}\" at {}", name, to_string(its_name->place)), "rename one of them");
+          r.error("name",
+                  r.place("name"),
+                  "duplicate-name",
+                  fmt::format("there is a light \"{}\" at {}", name, to_string(its_name->place)),
+                  "rename one of them");
         }
         if (of != nullptr && of->is_text() && names.back() == of->text()) {
           pattern = &lights->array()[names.size() - 1];
@@ -401,7 +499,12 @@ class RigReader {
     if (of == nullptr) {
       r.missing("of", "the name of the light or object to copy");
     } else if (pattern == nullptr) {
-      r.error("of", of->place, "unknown-name", fmt::format("there is no light or object \"{}\"", of->is_text() ? printable(of->text()) : ""), of->is_text() ? did_you_mean(of->text(), names) : "");
+      r.error("of",
+              of->place,
+              "unknown-name",
+              fmt::format("there is no light or object \"{}\"",
+                          of->is_text() ? printable(of->text()) : ""),
+              of->is_text() ? did_you_mean(of->text(), names) : "");
     } else {
       for (LightSpec& copy : read_array(r, name, *pattern, rig_)) {
         rig_.lights.push_back(std::move(copy));
@@ -416,13 +519,20 @@ class RigReader {
     const DocumentNode* points = r.find("points");
     const auto file = r.text("file");
     if ((points != nullptr) == r.has("file")) {
-      r.error("points", r.table().place, points != nullptr ? "conflict" : "missing-key",
-              points != nullptr ? "points and file are both given" : "is missing; expected points = [[nm, transmittance], ...] or file");
+      r.error("points",
+              r.table().place,
+              points != nullptr ? "conflict" : "missing-key",
+              points != nullptr
+                  ? "points and file are both given"
+                  : "is missing; expected points = [[nm, transmittance], ...] or file");
     } else if (file) {
       gel.file = path_from(r.place("file"), *file);
       std::error_code ec;
       if (!fs::is_regular_file(gel.file, ec)) {
-        r.error("file", r.place("file"), "missing-file", fmt::format("file not found: {}", printable(gel.file, 200)));
+        r.error("file",
+                r.place("file"),
+                "missing-file",
+                fmt::format("file not found: {}", printable(gel.file, 200)));
       }
     } else if (points != nullptr && !points->is_array()) {
       r.wrong_type("points", *points, "[[nm, transmittance], ...]");
@@ -437,14 +547,24 @@ class RigReader {
   static void read_gel_points(TableReader& r, const DocumentNode& points, GelSpec& gel) {
     std::vector<std::pair<double, double>> samples;
     for (const DocumentNode& point : points.array()) {
-      const bool pair = point.is_array() && point.array().size() == 2 && point.array()[0].is_number() && point.array()[1].is_number();
-      const double nm = pair ? point.array()[0].number() : 0, t = pair ? point.array()[1].number() : 0;
+      const bool pair = point.is_array() && point.array().size() == 2 &&
+                        point.array()[0].is_number() && point.array()[1].is_number();
+      const double nm = pair ? point.array()[0].number() : 0,
+                   t = pair ? point.array()[1].number() : 0;
       if (!pair || !(nm >= 200 && nm <= 2000) || !(t >= 0 && t <= 1)) {
-        r.error("points", point.place, "out-of-range", "expected [wavelength in nm, transmittance from 0 to 1]");
+        r.error("points",
+                point.place,
+                "out-of-range",
+                "expected [wavelength in nm, transmittance from 0 to 1]");
         return;
       }
       if (!samples.empty() && nm <= samples.back().first) {
-        r.error("points", point.place, "out-of-range", fmt::format("{} nm follows {} nm; wavelengths must increase", short_number(nm, 6), short_number(samples.back().first, 6)));
+        r.error("points",
+                point.place,
+                "out-of-range",
+                fmt::format("{} nm follows {} nm; wavelengths must increase",
+                            short_number(nm, 6),
+                            short_number(samples.back().first, 6)));
         return;
       }
       samples.emplace_back(nm, t);
@@ -459,7 +579,8 @@ class RigReader {
       while (j + 2 < samples.size() && samples[j + 1].first < nm) {
         ++j;
       }
-      const double t = std::clamp((nm - samples[j].first) / (samples[j + 1].first - samples[j].first), 0.0, 1.0);
+      const double t =
+          std::clamp((nm - samples[j].first) / (samples[j + 1].first - samples[j].first), 0.0, 1.0);
       gel.transmittance[i] = (1 - t) * samples[j].second + t * samples[j + 1].second;
     }
   }
@@ -491,8 +612,12 @@ class RigReader {
     const auto extinction = r.quantity("extinction", Dimension::kExtinction, kNotNegative);
     h.extinction_place = r.has("visibility") ? r.place("visibility") : r.place("extinction");
     if (r.has("visibility") == r.has("extinction")) {
-      r.error("visibility", r.has("visibility") ? r.place("visibility") : r.table().place, r.has("visibility") ? "conflict" : "missing-key",
-              r.has("visibility") ? "visibility and extinction are both given; either says how dense it is" : "is missing; expected visibility = \"60 m\" or extinction = \"0.05 /m\"");
+      r.error("visibility",
+              r.has("visibility") ? r.place("visibility") : r.table().place,
+              r.has("visibility") ? "conflict" : "missing-key",
+              r.has("visibility")
+                  ? "visibility and extinction are both given; either says how dense it is"
+                  : "is missing; expected visibility = \"60 m\" or extinction = \"0.05 /m\"");
     } else if (visibility) {
       h.extinction = -std::log(0.05) / *visibility;  // a contrast of 5 %
     } else if (extinction) {
@@ -511,19 +636,33 @@ class RigReader {
     }
     h.glow = r.quantity("glow", Dimension::kLuminance, kNotNegative).value_or(0);
     if (h.glow > 0 && h.extinction == 0) {
-      r.error("glow", r.place("glow"), "conflict", "a haze without extinction cannot glow", "give it a little extinction");
+      r.error("glow",
+              r.place("glow"),
+              "conflict",
+              "a haze without extinction cannot glow",
+              "give it a little extinction");
     }
     if (const auto file = r.text("file")) {
       h.file_place = r.place("file");
       h.file = path_from(h.file_place, *file);
       std::error_code ec;
       if (!file->ends_with(".vdb")) {
-        r.error("file", h.file_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .vdb", printable(*file)));
+        r.error("file",
+                h.file_place,
+                "unknown-word",
+                fmt::format("found \"{}\"; expected a file ending in .vdb", printable(*file)));
       } else if (!fs::is_regular_file(h.file, ec)) {
-        r.error("file", h.file_place, "missing-file", fmt::format("file not found: {}", printable(h.file, 200)));
+        r.error("file",
+                h.file_place,
+                "missing-file",
+                fmt::format("file not found: {}", printable(h.file, 200)));
       }
       if (h.clumps) {
-        r.error("clumps", r.place("clumps"), "conflict", "clumps and a density file are both given", "leave one of them out");
+        r.error("clumps",
+                r.place("clumps"),
+                "conflict",
+                "clumps and a density file are both given",
+                "leave one of them out");
       }
     }
     if (!h.file.empty()) {
@@ -531,12 +670,23 @@ class RigReader {
     }
     h.grid = r.text("grid").value_or("density");
     if (r.has("grid") && h.file.empty()) {
-      r.error("grid", r.place("grid"), "conflict", "names a grid of a file, but there is no file", "add file = \"mist.vdb\"");
+      r.error("grid",
+              r.place("grid"),
+              "conflict",
+              "names a grid of a file, but there is no file",
+              "add file = \"mist.vdb\"");
     }
-    for (const DocumentNode* lights = root_.find("light"); h.glow > 0 && lights != nullptr && lights->is_array();) {
+    for (const DocumentNode* lights = root_.find("light");
+         h.glow > 0 && lights != nullptr && lights->is_array();) {
       for (const DocumentNode& light : lights->array()) {
-        if (const DocumentNode* other = light.find("name"); other != nullptr && other->is_text() && other->text() == name) {
-          r.error("name", r.place("name"), "duplicate-name", fmt::format("glows, and so has a layer of its name; so has the light at {}", to_string(other->place)), "rename one of them");
+        if (const DocumentNode* other = light.find("name");
+            other != nullptr && other->is_text() && other->text() == name) {
+          r.error("name",
+                  r.place("name"),
+                  "duplicate-name",
+                  fmt::format("glows, and so has a layer of its name; so has the light at {}",
+                              to_string(other->place)),
+                  "rename one of them");
         }
       }
       break;
@@ -556,7 +706,8 @@ class RigReader {
       return;
     }
     if (!node->is_table()) {
-      r.wrong_type("clumps", *node, "{ size = \"40 cm\", depth = 0.6, drift = [x, y, z], seed = 1 }");
+      r.wrong_type(
+          "clumps", *node, "{ size = \"40 cm\", depth = 0.6, drift = [x, y, z], seed = 1 }");
       return;
     }
     TableReader c(*node, r.address_of("clumps"), r.length(), r.problems());
@@ -600,8 +751,13 @@ class RigReader {
     const auto mesh = r.text("mesh");
     const auto solid = r.text("solid");
     if ((shape != nullptr) + r.has("mesh") + r.has("solid") != 1) {
-      r.error("shape", shape != nullptr ? shape->place : r.table().place, shape != nullptr ? "conflict" : "missing-key",
-              shape != nullptr ? "more than one of shape, mesh and solid is given" : "is missing; expected shape = { kind = ... }, mesh = \"file\" or solid = \"name\"");
+      r.error(
+          "shape",
+          shape != nullptr ? shape->place : r.table().place,
+          shape != nullptr ? "conflict" : "missing-key",
+          shape != nullptr
+              ? "more than one of shape, mesh and solid is given"
+              : "is missing; expected shape = { kind = ... }, mesh = \"file\" or solid = \"name\"");
     }
     if (solid) {
       std::vector<std::string> names;
@@ -610,7 +766,11 @@ class RigReader {
         o.solid = names.back() == *solid ? static_cast<int>(i) : o.solid;
       }
       if (o.solid < 0) {
-        r.error("solid", r.place("solid"), "unknown-name", fmt::format("there is no solid \"{}\"", printable(*solid)), did_you_mean(*solid, names));
+        r.error("solid",
+                r.place("solid"),
+                "unknown-name",
+                fmt::format("there is no solid \"{}\"", printable(*solid)),
+                did_you_mean(*solid, names));
       }
     }
     if (shape != nullptr && shape->is_table()) {
@@ -618,7 +778,8 @@ class RigReader {
       const std::size_t before = problems_.size();
       o.shape = read_shape(s);
       if (problems_.size() == before) {  // without a kind nothing can be said of its sizes
-        s.finish({"size", "radius", "height", "open"}, fmt::format("a {}", to_string(o.shape->kind)));
+        s.finish({"size", "radius", "height", "open"},
+                 fmt::format("a {}", to_string(o.shape->kind)));
       }
     } else if (shape != nullptr) {
       r.wrong_type("shape", *shape, "a table such as { kind = \"box\", size = [1, 1, 1] }");
@@ -630,9 +791,16 @@ class RigReader {
       const std::string ending = fs::path(*mesh).extension().string();
       const bool gltf = ending == ".glb" || ending == ".gltf";
       if (!gltf && ending != ".obj" && ending != ".ply") {
-        r.error("mesh", o.mesh_place, "unknown-word", fmt::format("found \"{}\"; expected a file ending in .obj, .ply, .gltf or .glb", printable(*mesh)));
+        r.error("mesh",
+                o.mesh_place,
+                "unknown-word",
+                fmt::format("found \"{}\"; expected a file ending in .obj, .ply, .gltf or .glb",
+                            printable(*mesh)));
       } else if (!fs::is_regular_file(o.mesh, ec)) {
-        r.error("mesh", o.mesh_place, "missing-file", fmt::format("file not found: {}", printable(o.mesh, 200)));
+        r.error("mesh",
+                o.mesh_place,
+                "missing-file",
+                fmt::format("file not found: {}", printable(o.mesh, 200)));
       }
       static const std::vector<std::string> kUnits = {"mm", "cm", "m", "km", "in", "ft"};
       static constexpr double kMeters[] = {1e-3, 1e-2, 1, 1e3, 0.0254, 0.3048};
@@ -649,7 +817,10 @@ class RigReader {
     if (const auto material = r.text("material")) {
       const auto found = std::find(material_names_.begin(), material_names_.end(), *material);
       if (found == material_names_.end()) {
-        r.error("material", r.place("material"), "unknown-name", fmt::format("there is no material \"{}\"", printable(*material)),
+        r.error("material",
+                r.place("material"),
+                "unknown-name",
+                fmt::format("there is no material \"{}\"", printable(*material)),
                 did_you_mean(*material, material_names_));
       } else {
         o.material = static_cast<int>(found - material_names_.begin());
@@ -670,15 +841,24 @@ class RigReader {
       m.luminance = *kind == 1;
     }
     if (r.has("at") == r.has("grid")) {
-      r.error("at", r.has("at") ? r.place("grid") : r.table().place, r.has("at") ? "conflict" : "missing-key", r.has("at") ? "at and grid are both given" : "is missing; expected a position [x, y, z], or grid = { from, to, count }");
+      r.error("at",
+              r.has("at") ? r.place("grid") : r.table().place,
+              r.has("at") ? "conflict" : "missing-key",
+              r.has("at")
+                  ? "at and grid are both given"
+                  : "is missing; expected a position [x, y, z], or grid = { from, to, count }");
     }
     m.at = r.position("at").value_or(m.at);
     if (r.has("aim")) {
       const auto aim = r.position("aim");
       if (r.has("facing")) {
-        r.error("aim", r.place("aim"), "conflict", "aim and facing are both given; either says which way it looks");
+        r.error("aim",
+                r.place("aim"),
+                "conflict",
+                "aim and facing are both given; either says which way it looks");
       } else if (aim && !((*aim - m.at).norm() > 1e-9)) {
-        r.error("aim", r.place("aim"), "zero-direction", "the meter is at the point that it aims at");
+        r.error(
+            "aim", r.place("aim"), "zero-direction", "the meter is at the point that it aims at");
       } else if (aim) {
         m.facing = (*aim - m.at).normalized();
       }
@@ -691,11 +871,19 @@ class RigReader {
     if (const DocumentNode* target = r.find("target")) {
       const Dimension unit = m.luminance ? Dimension::kLuminance : Dimension::kIlluminance;
       const bool pair = target->is_array() && target->array().size() == 2;
-      const auto lo = pair ? r.amount(target->array()[0], "target", unit, kNotNegative) : std::nullopt, hi = pair ? r.amount(target->array()[1], "target", unit, kNotNegative) : std::nullopt;
+      const auto lo = pair ? r.amount(target->array()[0], "target", unit, kNotNegative)
+                           : std::nullopt,
+                 hi = pair ? r.amount(target->array()[1], "target", unit, kNotNegative)
+                           : std::nullopt;
       if (!pair) {
-        r.wrong_type("target", *target, m.luminance ? "[\"80 cd/m2\", \"120 cd/m2\"]" : "[\"450 lx\", \"550 lx\"]");
+        r.wrong_type("target",
+                     *target,
+                     m.luminance ? "[\"80 cd/m2\", \"120 cd/m2\"]" : "[\"450 lx\", \"550 lx\"]");
       } else if (lo && hi && *hi < *lo) {
-        r.error("target", target->place, "out-of-range", "the first value is the lowest that will do, the second the highest");
+        r.error("target",
+                target->place,
+                "out-of-range",
+                "the first value is the lowest that will do, the second the highest");
       } else if (lo && hi) {
         m.target = std::pair(*lo, *hi);
       }
@@ -721,14 +909,21 @@ class RigReader {
         out.count[i] = good ? static_cast<int>(*v) : 1;
       }
       if (!good) {
-        g.error("count", count != nullptr ? count->place : grid->place, "out-of-range", "expected two whole numbers from 1 to 200, such as [8, 5]");
+        g.error("count",
+                count != nullptr ? count->place : grid->place,
+                "out-of-range",
+                "expected two whole numbers from 1 to 200, such as [8, 5]");
       }
       int differ = 0;
       for (int i = 0; i < 3; ++i) {
         differ += out.from[i] != out.to[i] ? 1 : 0;
       }
       if (from && to && (differ == 0 || differ > 2)) {
-        g.error("to", g.place("to"), "out-of-range", "the corners must differ along one or two axes", "give two corners of a level or upright rectangle");
+        g.error("to",
+                g.place("to"),
+                "out-of-range",
+                "the corners must differ along one or two axes",
+                "give two corners of a level or upright rectangle");
       }
       g.finish();
       m.grid = out;
@@ -751,15 +946,23 @@ class RigReader {
     c.at = at.value_or(c.at);
     c.look_at = look_at.value_or(c.look_at);
     if (at && look_at && !((c.look_at - c.at).norm() > 1e-9)) {
-      r.error("look_at", r.place("look_at"), "zero-direction", "the camera is at the point that it looks at", "move one of them");
+      r.error("look_at",
+              r.place("look_at"),
+              "zero-direction",
+              "the camera is at the point that it looks at",
+              "move one of them");
     }
-    // Lens and sensor are in the camera's own scale: a bare number is in millimeters nowhere, so units are asked for.
+    // Lens and sensor are in the camera's own scale: a bare number is in millimeters nowhere, so
+    // units are asked for.
     const auto sensor = r.quantity("sensor", Dimension::kLength, {1e-4, 10});
     c.sensor = sensor.value_or(0.036);
     const auto lens = r.quantity("lens", Dimension::kLength, {1e-4, 10});
     const auto view = r.quantity("view", Dimension::kAngle, {0.001 * kPiD / 180, 170 * kPiD / 180});
     if (r.has("lens") && r.has("view")) {
-      r.error("view", r.place("view"), "conflict", "lens and view are both given; either sets the angle of view");
+      r.error("view",
+              r.place("view"),
+              "conflict",
+              "lens and view are both given; either sets the angle of view");
     }
     if (lens) {
       c.lens = *lens;
@@ -804,12 +1007,16 @@ class RigReader {
         look.exposure = LookSpec::Exposure::kCamera;
       } else if (*exposure == "auto") {
         look.exposure = LookSpec::Exposure::kAuto;
-      } else if (const auto* a = std::get_if<Amount>(&ev); a != nullptr && a->dimension == Dimension::kExposure && std::abs(a->value) <= 40) {
+      } else if (const auto* a = std::get_if<Amount>(&ev);
+                 a != nullptr && a->dimension == Dimension::kExposure && std::abs(a->value) <= 40) {
         look.exposure = LookSpec::Exposure::kFixed;
         look.ev = a->value;
       } else {
-        r.error("exposure", r.place("exposure"), "unknown-word",
-                fmt::format("found \"{}\"; expected \"camera\", \"auto\" or \"EV n\" (-40 to 40)", printable(*exposure)),
+        r.error("exposure",
+                r.place("exposure"),
+                "unknown-word",
+                fmt::format("found \"{}\"; expected \"camera\", \"auto\" or \"EV n\" (-40 to 40)",
+                            printable(*exposure)),
                 did_you_mean(*exposure, {"camera", "auto"}));
       }
     }
@@ -820,7 +1027,10 @@ class RigReader {
       if (parsed && parsed->temperature.value >= 1000) {
         look.white_balance = *parsed;
       } else {
-        r.error("white_balance", white->place, "bad-quantity", "expected \"3200 K\" (1000 to 100000), \"D6504\" or \"daylight 5600 K\"");
+        r.error("white_balance",
+                white->place,
+                "bad-quantity",
+                "expected \"3200 K\" (1000 to 100000), \"D6504\" or \"daylight 5600 K\"");
       }
     }
     if (const auto curve = r.word("curve", {"film", "linear"})) {
@@ -847,11 +1057,21 @@ class RigReader {
     if (frames == nullptr) {
       r.missing("frames", "[first, last]");
     } else {
-      const auto whole = [&](std::size_t i) { return frames->is_array() && frames->array().size() == 2 ? std::get_if<std::int64_t>(&frames->array()[i].value) : nullptr; };
+      const auto whole = [&](std::size_t i) {
+        return frames->is_array() && frames->array().size() == 2
+                   ? std::get_if<std::int64_t>(&frames->array()[i].value)
+                   : nullptr;
+      };
       const auto *first = whole(0), *last = whole(1);
       constexpr std::int64_t kMost = 999'999;
       if (first == nullptr || last == nullptr || *first < 0 || *last < *first || *last > kMost) {
-        r.error("frames", frames->place, "out-of-range", fmt::format("expected [first, last], whole numbers from 0 to {}, the first not above the last", kMost));
+        r.error(
+            "frames",
+            frames->place,
+            "out-of-range",
+            fmt::format(
+                "expected [first, last], whole numbers from 0 to {}, the first not above the last",
+                kMost));
       } else {
         out.first = static_cast<int>(*first);
         out.last = static_cast<int>(*last);
@@ -866,22 +1086,26 @@ class RigReader {
 
   // What keys and flickers make of the lights' levels while the shutter is open.
   void read_levels() {
-    const double from = rig_.render.time - rig_.time.open() / 2, to = rig_.render.time + rig_.time.open() / 2;
+    const double from = rig_.render.time - rig_.time.open() / 2,
+                 to = rig_.render.time + rig_.time.open() / 2;
     struct LevelKeys {
       KeyedNumber dimmer, on;
     };
     std::map<std::string, LevelKeys> keys;  // by light, then by array
     for (const char* kind : {"light", "array"}) {
       const DocumentNode* list = keyed_.find(kind);
-      for (const DocumentNode& item : list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
-        const DocumentNode *name = item.find("name"), *of = item.find("of"), *dimmer = item.find("dimmer"), *on = item.find("on");
+      for (const DocumentNode& item :
+           list != nullptr && list->is_array() ? list->array() : DocumentNode::Array{}) {
+        const DocumentNode *name = item.find("name"), *of = item.find("of"),
+                           *dimmer = item.find("dimmer"), *on = item.find("on");
         if (name == nullptr || !name->is_text()) {
           continue;
         }
         if (of != nullptr && of->is_text()) {
           keys[name->text()] = LevelKeys(keys[of->text()]);
         } else {
-          keys[name->text()] = {dimmer != nullptr ? keyed_number(*dimmer) : KeyedNumber{}, on != nullptr ? keyed_number(*on) : KeyedNumber{}};
+          keys[name->text()] = {dimmer != nullptr ? keyed_number(*dimmer) : KeyedNumber{},
+                                on != nullptr ? keyed_number(*on) : KeyedNumber{}};
         }
       }
     }
@@ -889,13 +1113,15 @@ class RigReader {
       // A copy whose dimmer or switch is its own does not follow its pattern's keys.
       const LevelKeys& its = keys[light.layer];
       constexpr double kSame = 1e-9;
-      if (!its.dimmer.times.empty() && std::abs(its.dimmer(rig_.render.time) - light.dimmer) < kSame) {
+      if (!its.dimmer.times.empty() &&
+          std::abs(its.dimmer(rig_.render.time) - light.dimmer) < kSame) {
         light.dimmer_keys = its.dimmer;
       }
       if (!its.on.times.empty() && (its.on(rig_.render.time) > 0) == light.on) {
         light.on_keys = its.on;
         if (light.dimmer_keys.times.empty()) {
-          light.dimmer_keys = {{0}, {light.dimmer}, KeyedNumber::Ease::kHold};  // the level when it is on, whatever it is now
+          // The level when it is on, whatever it is now.
+          light.dimmer_keys = {{0}, {light.dimmer}, KeyedNumber::Ease::kHold};
         }
       }
       if (light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker) {
@@ -908,7 +1134,9 @@ class RigReader {
         light.dimmer = steady.level_between(from, to);
         light.on = light.on || (!light.on_keys.times.empty() && light.dimmer > 0);
       }
-      light.flicker_level = !light.flicker ? 1 : light.dimmer > 0 ? level / light.dimmer : light.flicker->mean(from, to);
+      light.flicker_level = !light.flicker     ? 1
+                            : light.dimmer > 0 ? level / light.dimmer
+                                               : light.flicker->mean(from, to);
     }
   }
 
@@ -928,8 +1156,12 @@ class RigReader {
         const auto* v = std::get_if<std::int64_t>(&n.value);
         return v != nullptr && *v >= 1 && *v <= 32768 ? static_cast<int>(*v) : 0;
       };
-      if (!size->is_array() || size->array().size() != 2 || side(size->array()[0]) == 0 || side(size->array()[1]) == 0) {
-        r.error("size", size->place, "out-of-range", "expected [width, height] in pixels, each a whole number from 1 to 32768");
+      if (!size->is_array() || size->array().size() != 2 || side(size->array()[0]) == 0 ||
+          side(size->array()[1]) == 0) {
+        r.error("size",
+                size->place,
+                "out-of-range",
+                "expected [width, height] in pixels, each a whole number from 1 to 32768");
       } else {
         out.width = side(size->array()[0]);
         out.height = side(size->array()[1]);
@@ -962,8 +1194,10 @@ class RigReader {
     } else if (march != nullptr) {
       TableReader m(*march, "render.march", rig_.length, problems_);
       out.march_place = march->place;
-      out.march.tolerance = m.quantity("tolerance", Dimension::kLength, {1e-8, 1}).value_or(out.march.tolerance);
-      out.march.max_steps = static_cast<int>(m.integer("max_steps", 8, 1 << 20).value_or(out.march.max_steps));
+      out.march.tolerance =
+          m.quantity("tolerance", Dimension::kLength, {1e-8, 1}).value_or(out.march.tolerance);
+      out.march.max_steps =
+          static_cast<int>(m.integer("max_steps", 8, 1 << 20).value_or(out.march.max_steps));
       m.finish();
     }
     r.finish();
@@ -990,7 +1224,9 @@ std::vector<Vec3d> MeterSpec::points() const {
     }
   }
   std::vector<Vec3d> out;
-  const auto share = [](int i, int count) { return count > 1 ? static_cast<double>(i) / (count - 1) : 0.5; };
+  const auto share = [](int i, int count) {
+    return count > 1 ? static_cast<double>(i) / (count - 1) : 0.5;
+  };
   for (int v = 0; v < grid->count[1]; ++v) {
     for (int u = 0; u < grid->count[0]; ++u) {
       Vec3d p = grid->from;
@@ -1014,7 +1250,10 @@ std::string path_from(const Place& place, const std::string& name) {
 
 double LightSpec::level_between(double from, double to) const {
   const double length = to - from;
-  const auto dimmed_at = [&](double t) { return (dimmer_keys.times.empty() ? dimmer : dimmer_keys(t)) * (on_keys.times.empty() ? 1 : on_keys(t)); };
+  const auto dimmed_at = [&](double t) {
+    return (dimmer_keys.times.empty() ? dimmer : dimmer_keys(t)) *
+           (on_keys.times.empty() ? 1 : on_keys(t));
+  };
   if (!(length > 0)) {
     return dimmed_at(from) * (flicker ? flicker->level(from) : 1);
   }
@@ -1024,7 +1263,10 @@ double LightSpec::level_between(double from, double to) const {
   // From key to key; with a flicker in steps short enough that the dimmer hardly changes over one.
   std::vector<double> corners = {from};
   for (const KeyedNumber* keys : {&dimmer_keys, &on_keys}) {
-    std::copy_if(keys->times.begin(), keys->times.end(), std::back_inserter(corners), [&](double t) { return t > from && t < to; });
+    std::copy_if(
+        keys->times.begin(), keys->times.end(), std::back_inserter(corners), [&](double t) {
+          return t > from && t < to;
+        });
   }
   corners.push_back(to);
   std::sort(corners.begin(), corners.end());
@@ -1053,7 +1295,9 @@ double moment_in(const DocumentNode& document) {
   if (render == nullptr || !render->is_table()) {
     return 0;
   }
-  return TableReader(*render, "render", 1, ignored).quantity("time", Dimension::kTime, kAny).value_or(0);
+  return TableReader(*render, "render", 1, ignored)
+      .quantity("time", Dimension::kTime, kAny)
+      .value_or(0);
 }
 
 // Reads the rig as it is at its moment.
@@ -1078,7 +1322,10 @@ Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   for (const double t : times) {
     Rig other;
     for (Problem& p : read_at_moment(document, t, other)) {
-      const bool known = std::any_of(problems.begin(), problems.end(), [&](const Problem& q) { return q.place.file == p.place.file && q.place.line == p.place.line && q.place.column == p.place.column && q.code == p.code; });
+      const bool known = std::any_of(problems.begin(), problems.end(), [&](const Problem& q) {
+        return q.place.file == p.place.file && q.place.line == p.place.line &&
+               q.place.column == p.place.column && q.code == p.code;
+      });
       if (!known && p.severity == Severity::kError) {
         problems.push_back(std::move(p));
       }
@@ -1104,7 +1351,12 @@ DocumentNode value_node(auto value) {
 Problems go_to_frame(DocumentNode& document, const std::string& file, int frame, bool hold_noise) {
   const DocumentNode* time = document.find("time");
   if (time == nullptr) {
-    return {{Severity::kError, "missing-key", {file, 0, 0}, "time", "the rig has no frames", "add [time] with frames = [first, last] and rate"}};
+    return {{Severity::kError,
+             "missing-key",
+             {file, 0, 0},
+             "time",
+             "the rig has no frames",
+             "add [time] with frames = [first, last] and rate"}};
   }
   Rig rig;
   Problems problems = read_at_moment(document, moment_in(document), rig);
@@ -1112,11 +1364,20 @@ Problems go_to_frame(DocumentNode& document, const std::string& file, int frame,
     return {};  // reading the rig tells them
   }
   if (frame < rig.time.first || frame > rig.time.last) {
-    return {{Severity::kError, "out-of-range", rig.time.place, "time.frames", fmt::format("there is no frame {}; frames run from {} to {}", frame, rig.time.first, rig.time.last), ""}};
+    return {{Severity::kError,
+             "out-of-range",
+             rig.time.place,
+             "time.frames",
+             fmt::format("there is no frame {}; frames run from {} to {}",
+                         frame,
+                         rig.time.first,
+                         rig.time.last),
+             ""}};
   }
   Problems out = set_at_address(document, "render.time", value_node(rig.time.moment_of(frame)));
   if (!rig.render.seed_given && !hold_noise) {
-    const Problems more = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(frame_seed(rig, frame))));
+    const Problems more = set_at_address(
+        document, "render.seed", value_node(static_cast<std::int64_t>(frame_seed(rig, frame))));
     out.insert(out.end(), more.begin(), more.end());
   }
   return out;
@@ -1124,7 +1385,9 @@ Problems go_to_frame(DocumentNode& document, const std::string& file, int frame,
 
 }  // namespace
 
-std::uint32_t frame_seed(const Rig& rig, int frame) { return mix(rig.render.seed, static_cast<std::uint32_t>(frame)); }
+std::uint32_t frame_seed(const Rig& rig, int frame) {
+  return mix(rig.render.seed, static_cast<std::uint32_t>(frame));
+}
 
 Result<Rig> rig_at(const Rig& rig, double moment, std::optional<std::uint32_t> seed) {
   Rig out;
@@ -1132,7 +1395,8 @@ Result<Rig> rig_at(const Rig& rig, double moment, std::optional<std::uint32_t> s
   DocumentNode document = rig.document;
   Problems problems = set_at_address(document, "render.time", value_node(moment));
   if (seed && !has_errors(problems)) {
-    problems = set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(*seed)));
+    problems =
+        set_at_address(document, "render.seed", value_node(static_cast<std::int64_t>(*seed)));
   }
   if (!has_errors(problems)) {
     problems = read_at_moment(document, moment, out);
@@ -1177,7 +1441,8 @@ std::vector<std::string> files_of(const Rig& rig) {
     add(g.file);
   }
   for (const MaterialSpec& m : rig.materials) {
-    for (const std::string& file : {m.color_file, m.picture.file, m.mask.file, m.ior_file, m.extinction_file}) {
+    for (const std::string& file :
+         {m.color_file, m.picture.file, m.mask.file, m.ior_file, m.extinction_file}) {
       add(file);
     }
   }
@@ -1196,7 +1461,9 @@ Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
     return document.problems();
   }
   Problems problems;
-  const auto keep = [&](Problems more) { problems.insert(problems.end(), more.begin(), more.end()); };
+  const auto keep = [&](Problems more) {
+    problems.insert(problems.end(), more.begin(), more.end());
+  };
   for (const std::string& variant : request.variants) {
     keep(apply_variant(*document, variant));
   }
@@ -1217,7 +1484,8 @@ Result<Rig> load_rig(const std::string& file, const RigRequest& request) {
 std::string resolved_toml(const Rig& rig, const std::string& folder) {
   DocumentNode document = rig.document;
   const auto relocate_one = [&](DocumentNode* name) {
-    if (name != nullptr && name->is_text() && !name->text().starts_with("cie-") && !name->text().starts_with("led-")) {
+    if (name != nullptr && name->is_text() && !name->text().starts_with("cie-") &&
+        !name->text().starts_with("led-")) {
       const fs::path file = fs::absolute(path_from(name->place, name->text())).lexically_normal();
       name->value = file.lexically_relative(fs::absolute(folder).lexically_normal()).string();
     }

@@ -1,11 +1,11 @@
 #include "jovilux/rig/read_solid.h"
 
+#include "jovilux/base/text.h"
+#include "jovilux/rig/read_light.h"
+
 #include <algorithm>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/rig/read_light.h"
 
 namespace jovilux {
 
@@ -56,8 +56,11 @@ Shape read_shape(TableReader& r) {
       break;
     }
     case ShapeKind::kSphere:
-    case ShapeKind::kDisk: s.a = radius(); break;
-    case ShapeKind::kPlane: break;
+    case ShapeKind::kDisk:
+      s.a = radius();
+      break;
+    case ShapeKind::kPlane:
+      break;
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const DocumentNode* node = r.find("radius");
@@ -85,7 +88,11 @@ Shape read_shape(TableReader& r) {
       s.a = v[0];
       s.b = v[1];
       if (s.b > s.a) {
-        r.error("radius", r.place("radius"), "out-of-range", "the tube is thicker than the ring", "write [ring, tube], the larger first");
+        r.error("radius",
+                r.place("radius"),
+                "out-of-range",
+                "the tube is thicker than the ring",
+                "write [ring, tube], the larger first");
       }
       break;
     }
@@ -102,13 +109,26 @@ std::optional<Shape> shape_like(const SolidNode& n) {
   s.b = n.b;
   s.c = n.c;
   switch (n.kind) {
-    case SolidKind::kSphere: s.kind = ShapeKind::kSphere; return s;
-    case SolidKind::kBox: s.kind = ShapeKind::kBox; return s;
-    case SolidKind::kPlane: s.kind = ShapeKind::kPlane; return s;
-    case SolidKind::kTorus: s.kind = ShapeKind::kTorus; return s;
-    case SolidKind::kCylinder: s.kind = ShapeKind::kCylinder; return s;
-    case SolidKind::kCone: s.kind = ShapeKind::kCone; return s;
-    default: return std::nullopt;
+    case SolidKind::kSphere:
+      s.kind = ShapeKind::kSphere;
+      return s;
+    case SolidKind::kBox:
+      s.kind = ShapeKind::kBox;
+      return s;
+    case SolidKind::kPlane:
+      s.kind = ShapeKind::kPlane;
+      return s;
+    case SolidKind::kTorus:
+      s.kind = ShapeKind::kTorus;
+      return s;
+    case SolidKind::kCylinder:
+      s.kind = ShapeKind::kCylinder;
+      return s;
+    case SolidKind::kCone:
+      s.kind = ShapeKind::kCone;
+      return s;
+    default:
+      return std::nullopt;
   }
 }
 
@@ -141,7 +161,11 @@ void read_children(TableReader& r, SolidDraft& draft, bool several) {
   } else if (const auto names = r.texts("of")) {
     draft.of = *names;
     if (several ? names->size() < 2 : names->size() != 1) {
-      r.error("of", of->place, "out-of-range", several ? "expected the names of at least two solids" : "expected the name of one solid");
+      r.error(
+          "of",
+          of->place,
+          "out-of-range",
+          several ? "expected the names of at least two solids" : "expected the name of one solid");
     }
   }
 }
@@ -150,7 +174,8 @@ void read_repeat(TableReader& r, SolidNode& n) {
   if (const auto every = r.quantities("every", Dimension::kLength, 3, kNotNegative)) {
     n.every = Vec3d((*every)[0], (*every)[1], (*every)[2]);
     if (n.every.isZero()) {
-      r.error("every", r.place("every"), "out-of-range", "all three distances are 0: nothing repeats");
+      r.error(
+          "every", r.place("every"), "out-of-range", "all three distances are 0: nothing repeats");
     }
   } else if (!r.has("every")) {
     r.missing("every", "the distances between copies, [x, y, z]; 0 on axes without");
@@ -166,7 +191,10 @@ void read_repeat(TableReader& r, SolidNode& n) {
     n.count[i] = good ? static_cast<int>(*v) : 0;
   }
   if (!good) {
-    r.error("count", count->place, "out-of-range", "expected three whole numbers [x, y, z]; 0 repeats without end");
+    r.error("count",
+            count->place,
+            "out-of-range",
+            "expected three whole numbers [x, y, z]; 0 repeats without end");
   }
 }
 
@@ -177,7 +205,8 @@ void read_fractal(TableReader& r, SolidNode& n) {
   }
   n.fractal = static_cast<FractalKind>(which.value_or(0));
   n.a = n.b = n.c = read_length(r, "size", 1) / 2;
-  n.iterations = static_cast<int>(r.integer("iterations", 1, 20).value_or(n.fractal == FractalKind::kMenger ? 4 : 8));
+  n.iterations = static_cast<int>(
+      r.integer("iterations", 1, 20).value_or(n.fractal == FractalKind::kMenger ? 4 : 8));
   if (n.fractal != FractalKind::kJulia) {
     return;
   }
@@ -191,7 +220,10 @@ void read_fractal(TableReader& r, SolidNode& n) {
     n.constant[i] = good ? constant->array()[i].number() : 0;
   }
   if (!good) {
-    r.error("constant", constant->place, "out-of-range", "expected the four parts of a quaternion, each from -2 to 2");
+    r.error("constant",
+            constant->place,
+            "out-of-range",
+            "expected the four parts of a quaternion, each from -2 to 2");
   }
 }
 
@@ -234,7 +266,11 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
       n.b = s.b;
       n.c = s.c;
       if (s.open) {
-        r.error("open", r.place("open"), "conflict", "a solid encloses a volume; it cannot be open", "use shell with a thickness");
+        r.error("open",
+                r.place("open"),
+                "conflict",
+                "a solid encloses a volume; it cannot be open",
+                "use shell with a thickness");
       }
       break;
     }
@@ -249,14 +285,19 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
       n.a = read_length(r, "radius", 0.1);
       n.c = read_length(r, "height", 1) / 2;
       if (n.c < n.a && r.has("height")) {
-        r.error("height", r.place("height"), "out-of-range", "is less than twice the radius: the round ends would overlap", "use a sphere");
+        r.error("height",
+                r.place("height"),
+                "out-of-range",
+                "is less than twice the radius: the round ends would overlap",
+                "use a sphere");
       }
       break;
     case SolidKind::kRoundBox:
       read_size(r, n);
       n.d = read_length(r, "round", 0.1);
       if (n.d > std::min({n.a, n.b, n.c})) {
-        r.error("round", r.place("round"), "out-of-range", "is more than half of the shortest side");
+        r.error(
+            "round", r.place("round"), "out-of-range", "is more than half of the shortest side");
       }
       break;
     case SolidKind::kUnion:
@@ -282,8 +323,12 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
       read_children(r, draft, false);
       n.d = read_length(r, "thickness", 0.01);
       break;
-    case SolidKind::kFractal: read_fractal(r, n); break;
-    case SolidKind::kFormula: read_formula_solid(r, n); break;
+    case SolidKind::kFractal:
+      read_fractal(r, n);
+      break;
+    case SolidKind::kFormula:
+      read_formula_solid(r, n);
+      break;
   }
   const Vec3d at = r.position("at").value_or(Vec3d::Zero());
   Vec3d turn = Vec3d::Zero();
@@ -291,7 +336,23 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
     turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
   }
   n.place = placement(at, turn, Vec3d::Ones());
-  r.finish({"size", "radius", "height", "open", "bar", "round", "of", "blend", "every", "count", "per_meter", "thickness", "fractal", "iterations", "constant", "formula", "slope"},
+  r.finish({"size",
+            "radius",
+            "height",
+            "open",
+            "bar",
+            "round",
+            "of",
+            "blend",
+            "every",
+            "count",
+            "per_meter",
+            "thickness",
+            "fractal",
+            "iterations",
+            "constant",
+            "formula",
+            "slope"},
            fmt::format("a {}", to_string(n.kind)));
   if (r.problems().size() != before) {
     return std::nullopt;
@@ -305,15 +366,30 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
   for (const SolidDraft& d : drafts) {
     names.push_back(d.solid.name);
   }
-  const auto fail = [&](const SolidDraft& d, const Place& place, const char* key, std::string code, std::string text, std::string hint) {
-    problems.push_back({Severity::kError, std::move(code), place, "solid." + d.solid.name + key, std::move(text), std::move(hint)});
+  const auto fail = [&](const SolidDraft& d,
+                        const Place& place,
+                        const char* key,
+                        std::string code,
+                        std::string text,
+                        std::string hint) {
+    problems.push_back({Severity::kError,
+                        std::move(code),
+                        place,
+                        "solid." + d.solid.name + key,
+                        std::move(text),
+                        std::move(hint)});
   };
   bool whole = true;
   for (SolidDraft& d : drafts) {
     for (const std::string& child : d.of) {
       const auto found = std::find(names.begin(), names.end(), child);
       if (found == names.end()) {
-        fail(d, d.of_place, ".of", "unknown-name", fmt::format("there is no solid \"{}\"", printable(child)), did_you_mean(child, names));
+        fail(d,
+             d.of_place,
+             ".of",
+             "unknown-name",
+             fmt::format("there is no solid \"{}\"", printable(child)),
+             did_you_mean(child, names));
         whole = false;
       } else {
         d.solid.node.of.push_back(static_cast<std::uint32_t>(found - names.begin()));
@@ -338,7 +414,12 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
       }
       const std::size_t child = of[v.next++];
       if (state[child] == State::kOpen) {
-        fail(drafts[v.solid], drafts[v.solid].of_place, ".of", "circle", fmt::format("is made of \"{}\", which is made of it", names[child]), "");
+        fail(drafts[v.solid],
+             drafts[v.solid].of_place,
+             ".of",
+             "circle",
+             fmt::format("is made of \"{}\", which is made of it", names[child]),
+             "");
         whole = false;
         stack.clear();
       } else if (state[child] == State::kNew) {
@@ -363,7 +444,11 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
   }
 }
 
-std::optional<VolumeSpec> volume_named(TableReader& r, std::string_view key, const std::string& name, const Rig& rig, const std::vector<std::string>& more) {
+std::optional<VolumeSpec> volume_named(TableReader& r,
+                                       std::string_view key,
+                                       const std::string& name,
+                                       const Rig& rig,
+                                       const std::vector<std::string>& more) {
   std::vector<std::string> names = more;
   for (const Rig::Solid& s : rig.solids) {
     names.push_back(s.name);
@@ -378,7 +463,11 @@ std::optional<VolumeSpec> volume_named(TableReader& r, std::string_view key, con
       continue;
     }
     if (o.shape && !o.shape->closed()) {
-      r.error(key, r.place(key), "wrong-type", fmt::format("\"{}\" encloses no volume", printable(name)), "use a box, sphere, closed cylinder or cone, torus, closed mesh, or a solid");
+      r.error(key,
+              r.place(key),
+              "wrong-type",
+              fmt::format("\"{}\" encloses no volume", printable(name)),
+              "use a box, sphere, closed cylinder or cone, torus, closed mesh, or a solid");
       return std::nullopt;
     }
     if (o.shape) {
@@ -393,7 +482,11 @@ std::optional<VolumeSpec> volume_named(TableReader& r, std::string_view key, con
     }
     return VolumeSpec{name, std::nullopt, nullptr, static_cast<int>(i), {}};
   }
-  r.error(key, r.place(key), "unknown-name", fmt::format("there is no solid or closed object \"{}\"", printable(name)), did_you_mean(name, names));
+  r.error(key,
+          r.place(key),
+          "unknown-name",
+          fmt::format("there is no solid or closed object \"{}\"", printable(name)),
+          did_you_mean(name, names));
   return std::nullopt;
 }
 

@@ -1,5 +1,8 @@
 // TOML text to and from documents. The only file that includes the TOML library.
 #define TOML_HEADER_ONLY 0
+#include "jovilux/base/text.h"
+#include "jovilux/rig/document.h"
+
 #include <algorithm>
 #include <cctype>
 #include <cmath>
@@ -7,9 +10,6 @@
 
 #include <fmt/format.h>
 #include <toml++/toml.h>
-
-#include "jovilux/base/text.h"
-#include "jovilux/rig/document.h"
 
 namespace jovilux {
 namespace {
@@ -27,12 +27,14 @@ DocumentNode converted(const toml::node& node, const std::string& file) {
   if (const auto* table = node.as_table()) {
     DocumentNode::Table entries;
     for (const auto& [key, value] : *table) {
-      entries.push_back({std::string(key.str()), place_of(key.source(), file), converted(value, file)});
+      entries.push_back(
+          {std::string(key.str()), place_of(key.source(), file), converted(value, file)});
     }
     // The library sorts by name; the file's order is what people read.
-    std::stable_sort(entries.begin(), entries.end(), [](const DocumentEntry& a, const DocumentEntry& b) {
-      return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column);
-    });
+    std::stable_sort(
+        entries.begin(), entries.end(), [](const DocumentEntry& a, const DocumentEntry& b) {
+          return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column);
+        });
     out.value = std::move(entries);
   } else if (const auto* array = node.as_array()) {
     DocumentNode::Array items;
@@ -51,7 +53,8 @@ DocumentNode converted(const toml::node& node, const std::string& file) {
   } else {
     std::ostringstream date;
     node.visit([&](const auto& v) {
-      if constexpr (toml::is_date<decltype(v)> || toml::is_time<decltype(v)> || toml::is_date_time<decltype(v)>) {
+      if constexpr (toml::is_date<decltype(v)> || toml::is_time<decltype(v)> ||
+                    toml::is_date_time<decltype(v)>) {
         date << v.get();
       }
     });
@@ -84,11 +87,21 @@ std::string quoted(const std::string& text) {
   std::string out = "\"";
   for (const char c : text) {
     switch (c) {
-      case '"': out += "\\\""; break;
-      case '\\': out += "\\\\"; break;
-      case '\n': out += "\\n"; break;
-      case '\t': out += "\\t"; break;
-      case '\r': out += "\\r"; break;
+      case '"':
+        out += "\\\"";
+        break;
+      case '\\':
+        out += "\\\\";
+        break;
+      case '\n':
+        out += "\\n";
+        break;
+      case '\t':
+        out += "\\t";
+        break;
+      case '\r':
+        out += "\\r";
+        break;
       default:
         if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) {
           out += fmt::format("\\u{:04X}", static_cast<unsigned char>(c));
@@ -144,7 +157,9 @@ std::string value_text(const DocumentNode& node) {
 
 bool is_table_list(const DocumentNode& node) {
   return node.is_array() && !node.array().empty() &&
-         std::all_of(node.array().begin(), node.array().end(), [](const DocumentNode& n) { return n.is_table(); });
+         std::all_of(node.array().begin(), node.array().end(), [](const DocumentNode& n) {
+           return n.is_table();
+         });
 }
 
 }  // namespace
@@ -157,7 +172,8 @@ Result<DocumentNode> parse_toml(std::string_view text, const std::string& file) 
     return Problem{Severity::kError, "toml", std::move(place), "", printable(what, 160), ""};
   };
   if (const auto zero = text.find('\0'); zero != std::string_view::npos) {
-    const auto line = static_cast<std::uint32_t>(1 + std::count(text.begin(), text.begin() + zero, '\n'));
+    const auto line =
+        static_cast<std::uint32_t>(1 + std::count(text.begin(), text.begin() + zero, '\n'));
     return fail({file, line, 0}, "not a text file: it holds a zero byte");
   }
   if (const std::uint32_t line = too_deep_line(text)) {

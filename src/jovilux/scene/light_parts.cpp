@@ -1,15 +1,15 @@
 #include "jovilux/scene/light_parts.h"
 
-#include <algorithm>
-#include <cmath>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/spectrum_file.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
 
 namespace jovilux {
 namespace {
@@ -24,7 +24,8 @@ void keep(Problems& into, const Problems& from, const std::string& address, cons
   }
 }
 
-// The share of the flux that passes a mask, by 32768 points of a low-discrepancy sequence: places and directions in
+// The share of the flux that passes a mask, by 32768 points of a low-discrepancy sequence: places
+// and directions in
 // proportion to what the bare source sends.
 double passing_share(const SourceShape& s, const Gobo& gobo) {
   constexpr std::uint32_t kPoints = 1U << 15;
@@ -35,19 +36,28 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
     const Vec2 u = sampler.pair(0), v = sampler.pair(1);
     if (s.form == Form::kSun) {  // evenly over the mask, which repeats or is what matters
       const auto& spec = gobo.spec();
-      const float x = (u.x() - 0.5f) * static_cast<float>(spec.width * spec.tiles_x), y = (u.y() - 0.5f) * static_cast<float>(spec.height * spec.tiles_y);
-      const float c = static_cast<float>(std::cos(spec.turn)), sn = static_cast<float>(std::sin(spec.turn));
+      const float x = (u.x() - 0.5f) * static_cast<float>(spec.width * spec.tiles_x),
+                  y = (u.y() - 0.5f) * static_cast<float>(spec.height * spec.tiles_y);
+      const float c = static_cast<float>(std::cos(spec.turn)),
+                  sn = static_cast<float>(std::sin(spec.turn));
       all += 1;
       passed += luminance_of(gobo.transmittance(-(c * x + sn * y), -sn * x + c * y));
       continue;
     }
     double theta, weight;
     if (s.by_intensity()) {
-      const double widest = s.profile ? kPiD / 2 : s.beam.exponent == 0 ? s.beam.half_beam : std::min(kPiD / 2, 2.5 * s.beam.half_field);
+      const double widest = s.profile              ? kPiD / 2
+                            : s.beam.exponent == 0 ? s.beam.half_beam
+                                                   : std::min(kPiD / 2, 2.5 * s.beam.half_field);
       const double cosine = 1 - u.x() * (1 - std::cos(widest));
       theta = std::acos(cosine);
       const double phi = 2 * kPiD * u.y();
-      weight = s.profile ? s.profile->intensity(Vec3d(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), cosine).cast<float>()) : relative_intensity(s.beam, theta);
+      weight =
+          s.profile
+              ? s.profile->intensity(
+                    Vec3d(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), cosine)
+                        .cast<float>())
+              : relative_intensity(s.beam, theta);
     } else {  // by the cosine
       theta = std::asin(std::sqrt(static_cast<double>(u.x())));
       weight = s.half_spread > 0 ? relative_spread(theta, s.half_spread) : 1;
@@ -57,7 +67,9 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
     if (s.form == Form::kRect) {
       qx = (v.x() - 0.5) * s.width;
       qy = (v.y() - 0.5) * s.height;
-      weight *= s.center_weight > 0 ? center_weighting(s.form, s.center_weight, 2 * qx / s.width, 2 * qy / s.height) : 1;
+      weight *= s.center_weight > 0
+                    ? center_weighting(s.form, s.center_weight, 2 * qx / s.width, 2 * qy / s.height)
+                    : 1;
     } else if (s.radius > 0) {
       const double r = std::sqrt(static_cast<double>(v.x()));
       qx = s.radius * r * std::cos(2 * kPiD * v.y());
@@ -67,7 +79,9 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
     all += weight;
     if (std::cos(theta) > 1e-9) {
       const double far = plane * std::tan(theta);
-      passed += weight * luminance_of(gobo.transmittance(static_cast<float>(qx + far * std::cos(phi)), static_cast<float>(qy + far * std::sin(phi))));
+      passed +=
+          weight * luminance_of(gobo.transmittance(static_cast<float>(qx + far * std::cos(phi)),
+                                                   static_cast<float>(qy + far * std::sin(phi))));
     }
   }
   return all > 0 ? passed / all : 1;
@@ -78,22 +92,31 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
 Result<SourceColor> source_color(const LightSpec& light) {
   SourceColor out;
   Problems problems;
-  const auto load = [&](const std::string& file, const Place& asked_at, const std::string& address) {
-    auto table = load_spectrum(file);
-    keep(problems, table.problems(), address, asked_at);
-    return table ? *table : NmTable{};
-  };
-  out.spectrum = !light.spectrum_file.empty() ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
-                 : light.spectrum             ? *light.spectrum
-                                              : spectrum(light.white_now());
+  const auto load =
+      [&](const std::string& file, const Place& asked_at, const std::string& address) {
+        auto table = load_spectrum(file);
+        keep(problems, table.problems(), address, asked_at);
+        return table ? *table : NmTable{};
+      };
+  out.spectrum =
+      !light.spectrum_file.empty()
+          ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
+      : light.spectrum ? *light.spectrum
+                       : spectrum(light.white_now());
   NmTable gels;
   gels.value.fill(1);
   for (const GelSpec& gel : light.gels) {
-    const NmTable one = gel.file.empty() ? gel.transmittance : load(gel.file, gel.place, "gel." + gel.name + ".file");
+    const NmTable one = gel.file.empty() ? gel.transmittance
+                                         : load(gel.file, gel.place, "gel." + gel.name + ".file");
     for (const double t : one.value) {
       if (t > 1) {
-        problems.push_back({Severity::kError, "bad-spectrum", {gel.file, 0, 0}, "gel." + gel.name + ".file",
-                            fmt::format("a transmittance of {}; a gel lets through 0 to 1", short_number(t)), ""});
+        problems.push_back(
+            {Severity::kError,
+             "bad-spectrum",
+             {gel.file, 0, 0},
+             "gel." + gel.name + ".file",
+             fmt::format("a transmittance of {}; a gel lets through 0 to 1", short_number(t)),
+             ""});
         break;
       }
     }
@@ -141,11 +164,18 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
     highest = std::max(highest, out->rgb.back().maxCoeff());
   }
   if (!(highest > 0)) {
-    problems_.push_back({Severity::kError, "bad-image", light.image_place, address, "the picture is black", ""});
+    problems_.push_back(
+        {Severity::kError, "bad-image", light.image_place, address, "the picture is black", ""});
     return nullptr;
   }
   if (std::abs(static_cast<double>(out->width) / out->height - 2) > 0.02) {
-    problems_.push_back({Severity::kWarning, "bad-image", light.image_place, address, fmt::format("{} x {} pixels: not twice as wide as high", out->width, out->height), "an equirectangular picture goes all round and from pole to pole"});
+    problems_.push_back(
+        {Severity::kWarning,
+         "bad-image",
+         light.image_place,
+         address,
+         fmt::format("{} x {} pixels: not twice as wide as high", out->width, out->height),
+         "an equirectangular picture goes all round and from pole to pole"});
   }
   return out;
 }
@@ -153,7 +183,19 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
 std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
   const GoboInRig& g = *light.gobo;
   const GoboSpec& s = g.spec;
-  const std::string key = fmt::format("{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}", g.image, static_cast<int>(g.pattern), g.count, g.open, s.width, s.height, s.distance, s.tiles_x, s.tiles_y, s.soft, s.turn, s.strength,
+  const std::string key = fmt::format("{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}",
+                                      g.image,
+                                      static_cast<int>(g.pattern),
+                                      g.count,
+                                      g.open,
+                                      s.width,
+                                      s.height,
+                                      s.distance,
+                                      s.tiles_x,
+                                      s.tiles_y,
+                                      s.soft,
+                                      s.turn,
+                                      s.strength,
                                       static_cast<int>(s.surround));
   if (const auto known = gobos_.find(key); known != gobos_.end()) {
     return known->second;
@@ -169,13 +211,15 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
     }
     picture = {image->width, image->height, {}};
     for (std::size_t i = 0; i + 2 < image->rgb.size(); i += 3) {
-      picture.rgb.push_back(Eigen::Array3f(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]).min(1.0f));
+      picture.rgb.push_back(
+          Eigen::Array3f(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]).min(1.0f));
     }
   }
   return gobos_[key] = std::make_shared<Gobo>(s, std::move(picture));
 }
 
-LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface) {
+LightParts LightLoader::parts(const LightSpec& light,
+                              std::shared_ptr<const LuminousSurface> surface) {
   LightParts out;
   out.levels = light.levels;
   const SourceShape& stated = light.shape;
@@ -202,12 +246,21 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
     }
     detail->profile = out.shape.profile = distributions_[light.profile_file];
     needed = late = true;
-    const bool flat = light.shape.form == Form::kDisk || light.shape.form == Form::kRect || (light.shape.form == Form::kSpot && light.shape.radius > 0);
+    const bool flat = light.shape.form == Form::kDisk || light.shape.form == Form::kRect ||
+                      (light.shape.form == Form::kSpot && light.shape.radius > 0);
     const double lost = 1 - out.shape.profile->flux_in_front() / out.shape.profile->flux();
     if (flat && !light.shape.two_sided && lost > 0.01) {
-      problems_.push_back({Severity::kWarning, "profile-cut", light.profile_place, "light." + light.name + ".profile",
-                           fmt::format("{} % of the file's flux goes behind the light, which shines from one side only", short_number(100 * lost, 3)),
-                           light.shape.form == Form::kSpot ? "use form = \"point\" or \"sphere\"" : "add two_sided = true, or use form = \"point\" or \"sphere\""});
+      problems_.push_back(
+          {Severity::kWarning,
+           "profile-cut",
+           light.profile_place,
+           "light." + light.name + ".profile",
+           fmt::format(
+               "{} % of the file's flux goes behind the light, which shines from one side only",
+               short_number(100 * lost, 3)),
+           light.shape.form == Form::kSpot
+               ? "use form = \"point\" or \"sphere\""
+               : "add two_sided = true, or use form = \"point\" or \"sphere\""});
     }
   }
   if (surface) {
@@ -215,11 +268,17 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
     out.shape.area = detail->surface->area();
     needed = late = true;
     if (!(out.shape.area > 0)) {
-      problems_.push_back({Severity::kError, "out-of-range", light.place, "light." + light.name + ".object", "the object has no surface that could emit", ""});
+      problems_.push_back({Severity::kError,
+                           "out-of-range",
+                           light.place,
+                           "light." + light.name + ".object",
+                           "the object has no surface that could emit",
+                           ""});
       return out;
     }
   }
-  const bool general_sky = light.shape.form == Form::kSky && light.shape.sky.model == SkyModel::kGeneral;
+  const bool general_sky =
+      light.shape.form == Form::kSky && light.shape.sky.model == SkyModel::kGeneral;
   if (light.shape.form == Form::kDome || general_sky) {
     needed = true;
     constexpr int kSkyRows = 128;
@@ -240,9 +299,14 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
     for (int row = 0; row < height; ++row) {
       const double solid_angle = cell_solid_angle(width, height, row);
       for (int column = 0; column < width; ++column) {
-        const auto i = static_cast<std::size_t>(row) * static_cast<std::size_t>(width) + static_cast<std::size_t>(column);
-        const double polar = kPiD * (row + 0.5) / height, azimuth = 2 * kPiD * (column + 0.5) / width - kPiD;
-        const double L = general_sky ? relative_sky_luminance(light.shape.sky, {std::sin(polar) * std::sin(azimuth), std::sin(polar) * std::cos(azimuth), std::cos(polar)})
+        const auto i = static_cast<std::size_t>(row) * static_cast<std::size_t>(width) +
+                       static_cast<std::size_t>(column);
+        const double polar = kPiD * (row + 0.5) / height,
+                     azimuth = 2 * kPiD * (column + 0.5) / width - kPiD;
+        const double L = general_sky ? relative_sky_luminance(light.shape.sky,
+                                                              {std::sin(polar) * std::sin(azimuth),
+                                                               std::sin(polar) * std::cos(azimuth),
+                                                               std::cos(polar)})
                                      : luminance_of(detail->dome->rgb[i]);
         weight[i] = L * solid_angle;
         sum += weight[i];
@@ -261,7 +325,12 @@ LightParts LightLoader::parts(const LightSpec& light, std::shared_ptr<const Lumi
     }
     const LevelsOrFault levels = source_levels(out.shape, output);
     if (!levels.levels || (light.shape.form == Form::kDome && !(levels.levels->dome_factor >= 0))) {
-      problems_.push_back({Severity::kError, "wrong-unit", light.output_place, "light." + light.name + ".output", levels.fault, ""});
+      problems_.push_back({Severity::kError,
+                           "wrong-unit",
+                           light.output_place,
+                           "light." + light.name + ".output",
+                           levels.fault,
+                           ""});
       return out;
     }
     out.levels = *levels.levels;
@@ -330,7 +399,9 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.half_height = static_cast<float>(s.height / 2);
   e.half_spread = static_cast<float>(s.half_spread);
   e.center_weight = static_cast<float>(s.center_weight);
-  e.weight_scale = s.center_weight > 0 ? static_cast<float>(center_weighting(s.form, s.center_weight, 0, 0)) : 1.0f;
+  e.weight_scale = s.center_weight > 0
+                       ? static_cast<float>(center_weighting(s.form, s.center_weight, 0, 0))
+                       : 1.0f;
   e.half_beam = static_cast<float>(s.beam.half_beam);
   e.beam_exponent = static_cast<float>(s.beam.exponent);
   e.cos_beam = static_cast<float>(std::cos(s.beam.half_beam));
@@ -371,11 +442,13 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.cheats.bounce_saturation = static_cast<float>(c.bounce_saturation);
   e.cheats.haze = static_cast<float>(c.haze);
   e.cheats.shadow = static_cast<float>(c.shadow);
-  e.cheats.shadow_color = (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
+  e.cheats.shadow_color =
+      (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
   e.cheats.caustics = static_cast<LightCheats::Caustics>(c.caustics);
   e.cheats.seen = c.seen;
   e.cheats.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
-  e.only_sampled = e.is_zero_size() || !c.seen || c.shadow != 1 || (c.shadow_tint.array() > 0).any() || light.casters.has_value();
+  e.only_sampled = e.is_zero_size() || !c.seen || c.shadow != 1 ||
+                   (c.shadow_tint.array() > 0).any() || light.casters.has_value();
   e.detail = parts.detail;
   return e;
 }

@@ -1,14 +1,14 @@
 #pragma once
 
-#include <functional>
-#include <map>
-#include <memory>
-#include <string>
-
 #include "jovilux/base/problem.h"
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/files/photometric_file.h"
 #include "jovilux/rig/rig.h"
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <string>
 
 namespace jovilux {
 
@@ -21,16 +21,19 @@ struct SourceColor {
 /// What of a light only files and the scene tell.
 struct LightParts {
   SourceColor color;
-  SourceShape shape;                  ///< with profile, area and dome
-  SourceLevels levels;                ///< of the bare source, the share of an array's copy included
-  double gobo_transmittance = 1;      ///< share of the flux that passes the mask, all of it taken to meet it
-  double camera_fade = 1;             ///< what fade_with_camera leaves
+  SourceShape shape;    ///< with profile, area and dome
+  SourceLevels levels;  ///< of the bare source, the share of an array's copy included
+  /// Share of the flux that passes the mask, all of it taken to meet it.
+  double gobo_transmittance = 1;
+  double camera_fade = 1;  ///< what fade_with_camera leaves
   std::shared_ptr<const PhotometricFile> profile;
   std::shared_ptr<const LuminousSurface> surface;
   std::shared_ptr<const EmitterDetail> detail;  ///< may be null
 
   /// What dimmer, gels, gobo and fading leave of the bare source.
-  double remaining(const LightSpec& light) const { return light.dimmed() * color.transmittance * gobo_transmittance * camera_fade; }
+  double remaining(const LightSpec& light) const {
+    return light.dimmed() * color.transmittance * gobo_transmittance * camera_fade;
+  }
 };
 
 /// Reads what lights name, each file once.
@@ -38,8 +41,10 @@ class LightLoader {
  public:
   using EnclosureOf = std::function<std::optional<Enclosure>(const VolumeSpec&)>;
 
-  /// `enclosure_of` makes the volumes that hold lights. Problems are added to `problems`, with the files' places.
-  LightLoader(const Rig& rig, Problems& problems, EnclosureOf enclosure_of) : rig_(rig), problems_(problems), enclosure_of_(std::move(enclosure_of)) {}
+  /// `enclosure_of` makes the volumes that hold lights. Problems are added to `problems`, with the
+  /// files' places.
+  LightLoader(const Rig& rig, Problems& problems, EnclosureOf enclosure_of)
+      : rig_(rig), problems_(problems), enclosure_of_(std::move(enclosure_of)) {}
 
   /// The parts of a light; `surface` is its object's, where it has one.
   LightParts parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface);
@@ -56,7 +61,7 @@ class LightLoader {
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
   std::map<std::string, std::shared_ptr<const Gobo>> gobos_;  // by light, an array's by its name
   std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
-  std::string copied_layer_;   // the array whose copies come now
+  std::string copied_layer_;  // the array whose copies come now
   SourceColor copied_color_;
 };
 

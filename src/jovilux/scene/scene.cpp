@@ -1,11 +1,5 @@
 #include "jovilux/scene/scene.h"
 
-#include <algorithm>
-#include <cmath>
-#include <map>
-
-#include <fmt/format.h>
-
 #include "jovilux/base/text.h"
 #include "jovilux/color/sources_by_name.h"
 #include "jovilux/files/density_file.h"
@@ -13,6 +7,12 @@
 #include "jovilux/files/image.h"
 #include "jovilux/files/mesh_file.h"
 #include "jovilux/files/spectrum_file.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include <fmt/format.h>
 
 namespace jovilux {
 namespace {
@@ -30,13 +30,24 @@ Spectrum reflectance_of(const MaterialSpec& m, Problems& problems) {
     return Spectrum::Zero();
   }
   if (*std::max_element(table->value.begin(), table->value.end()) > 1) {
-    problems.push_back({Severity::kError, "bad-spectrum", {m.color_file, 0, 0}, address, "a reflectance above 1; a surface reflects 0 to 1", "named at " + to_string(m.color_place)});
+    problems.push_back({Severity::kError,
+                        "bad-spectrum",
+                        {m.color_file, 0, 0},
+                        address,
+                        "a reflectance above 1; a surface reflects 0 to 1",
+                        "named at " + to_string(m.color_place)});
   }
   return spectrum_from_table(*table);
 }
 
 // A metal's n or k at the nodes; `least` keeps n away from 0.
-Spectrum index_of(const MaterialSpec& m, const std::string& file, double value, const Place& place, const char* key, float least, Problems& problems) {
+Spectrum index_of(const MaterialSpec& m,
+                  const std::string& file,
+                  double value,
+                  const Place& place,
+                  const char* key,
+                  float least,
+                  Problems& problems) {
   if (file.empty()) {
     return Spectrum::Constant(static_cast<float>(value));
   }
@@ -52,12 +63,20 @@ Spectrum index_of(const MaterialSpec& m, const std::string& file, double value, 
   }
   const Spectrum out = spectrum_from_table(*table);
   if (!(out >= least).all() || (out > 50.0f).any()) {
-    problems.push_back({Severity::kError, "bad-spectrum", {file, 0, 0}, address, fmt::format("values from {} to 50 are needed from 420 to 680 nm", least), "named at " + to_string(place)});
+    problems.push_back({Severity::kError,
+                        "bad-spectrum",
+                        {file, 0, 0},
+                        address,
+                        fmt::format("values from {} to 50 are needed from 420 to 680 nm", least),
+                        "named at " + to_string(place)});
   }
   return out.max(least).min(50.0f);
 }
 
-std::shared_ptr<const Picture> picture_of(const MaterialSpec& m, const PictureSpec& spec, const char* key, Problems& problems) {
+std::shared_ptr<const Picture> picture_of(const MaterialSpec& m,
+                                          const PictureSpec& spec,
+                                          const char* key,
+                                          Problems& problems) {
   if (spec.file.empty()) {
     return nullptr;
   }
@@ -67,23 +86,35 @@ std::shared_ptr<const Picture> picture_of(const MaterialSpec& m, const PictureSp
     p.hint = "named at " + to_string(spec.place);
     problems.push_back(std::move(p));
   }
-  return image ? std::make_shared<Picture>(image->width, image->height, std::move(image->rgb)) : nullptr;
+  return image ? std::make_shared<Picture>(image->width, image->height, std::move(image->rgb))
+               : nullptr;
 }
 
 SurfaceModel model_of(const MaterialSpec& m, double roughness_given, Problems& problems) {
-  const Spectrum color = m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
+  const Spectrum color =
+      m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
   const auto roughness = static_cast<float>(roughness_given);
   switch (m.kind) {
-    case MaterialSpec::Kind::kMatte: return matte(color, roughness);
+    case MaterialSpec::Kind::kMatte:
+      return matte(color, roughness);
     case MaterialSpec::Kind::kMetal:
       if (m.by_index) {
-        return metal_of_index(index_of(m, m.ior_file, m.ior, m.ior_place, "ior", 0.001f, problems), index_of(m, m.extinction_file, m.extinction, m.extinction_place, "absorption", 0, problems), roughness);
+        return metal_of_index(
+            index_of(m, m.ior_file, m.ior, m.ior_place, "ior", 0.001f, problems),
+            index_of(
+                m, m.extinction_file, m.extinction, m.extinction_place, "absorption", 0, problems),
+            roughness);
       }
       return metal(color, roughness);
     case MaterialSpec::Kind::kGlass:
-      return m.thin ? pane(static_cast<float>(m.ior), color) : glass(static_cast<float>(m.ior), spectrum_from_rgb(m.absorption).max(0.0f), roughness);
+      return m.thin ? pane(static_cast<float>(m.ior), color)
+                    : glass(static_cast<float>(m.ior),
+                            spectrum_from_rgb(m.absorption).max(0.0f),
+                            roughness);
     case MaterialSpec::Kind::kSheet:
-      return sheet(color * static_cast<float>(1 - m.through), (m.through_color ? spectrum_from_rgb(*m.through_color) : color) * static_cast<float>(m.through));
+      return sheet(color * static_cast<float>(1 - m.through),
+                   (m.through_color ? spectrum_from_rgb(*m.through_color) : color) *
+                       static_cast<float>(m.through));
     case MaterialSpec::Kind::kGloss:
       return gloss(color, spectrum_from_rgb(m.coat_color), static_cast<float>(m.ior), roughness);
   }
@@ -107,9 +138,15 @@ Scene::Pictures pictures_of(const MaterialSpec& m, Problems& problems) {
 Shape body_of(const SourceShape& s) {
   Shape out;
   switch (s.form) {
-    case Form::kSphere: out.kind = ShapeKind::kSphere; out.a = s.radius; break;
+    case Form::kSphere:
+      out.kind = ShapeKind::kSphere;
+      out.a = s.radius;
+      break;
     case Form::kSpot:
-    case Form::kDisk: out.kind = ShapeKind::kDisk; out.a = s.radius; break;
+    case Form::kDisk:
+      out.kind = ShapeKind::kDisk;
+      out.a = s.radius;
+      break;
     case Form::kTube:  // closed: its ends are dark
       out.kind = ShapeKind::kCylinder;
       out.a = s.radius;
@@ -165,7 +202,8 @@ std::vector<MeshPart> mesh_parts(const ObjectSpec& object, Problems& problems) {
     materials.push_back(std::make_shared<GltfScene::Material>(std::move(m)));
   }
   for (GltfScene::Part& p : file->parts) {
-    out.push_back({std::move(p.mesh), p.material >= 0 ? materials[static_cast<std::size_t>(p.material)] : nullptr});
+    out.push_back({std::move(p.mesh),
+                   p.material >= 0 ? materials[static_cast<std::size_t>(p.material)] : nullptr});
   }
   if (out.empty()) {
     note({{Severity::kError, "bad-mesh", {object.mesh, 0, 0}, "", "holds no triangles", ""}});
@@ -173,16 +211,20 @@ std::vector<MeshPart> mesh_parts(const ObjectSpec& object, Problems& problems) {
   return out;
 }
 
-// A mesh that several objects show: its triangles once, in the file's own axes and lengths, and the materials of its parts.
+// A mesh that several objects show: its triangles once, in the file's own axes and lengths, and the
+// materials of its parts.
 struct SharedMesh {
   std::size_t objects = 0;
   bool looked_at = false;
   std::shared_ptr<const TriangleSet> triangles;  // null: each object has triangles of its own
   std::vector<std::shared_ptr<const GltfScene::Material>> materials;
-  std::vector<std::uint32_t> numbers;            // of the materials in the scene; kNoIndex: not added yet
-  std::vector<MeshPart> parts;                   // of a small mesh, so that its file is read once as well
+  // Of the materials in the scene; kNoIndex: not added yet.
+  std::vector<std::uint32_t> numbers;
+  // Of a small mesh, so that its file is read once as well.
+  std::vector<MeshPart> parts;
 };
-// Copies that save fewer triangles than this are not worth a way through a second hierarchy for each ray.
+// Copies that save fewer triangles than this are not worth a way through a second hierarchy for
+// each ray.
 constexpr std::size_t kLeastSaved = 100'000;
 
 void look_at(SharedMesh& shared, const std::vector<MeshPart>& parts) {
@@ -208,7 +250,9 @@ void look_at(SharedMesh& shared, const std::vector<MeshPart>& parts) {
 // Whether all of a box lies within reach once it is moved.
 bool within_reach(const Bounds& box, const Transform& transform, double farthest) {
   for (int corner = 0; corner < 8; ++corner) {
-    const Vec3d p((corner & 1) != 0 ? box.hi.x() : box.lo.x(), (corner & 2) != 0 ? box.hi.y() : box.lo.y(), (corner & 4) != 0 ? box.hi.z() : box.lo.z());
+    const Vec3d p((corner & 1) != 0 ? box.hi.x() : box.lo.x(),
+                  (corner & 2) != 0 ? box.hi.y() : box.lo.y(),
+                  (corner & 4) != 0 ? box.hi.z() : box.lo.z());
     if (!(transform.point(p).cwiseAbs().maxCoeff() <= farthest)) {
       return false;
     }
@@ -216,14 +260,17 @@ bool within_reach(const Bounds& box, const Transform& transform, double farthest
   return true;
 }
 
-// Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a matte base.
+// Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a matte
+// base.
 void add_file_material(Scene& scene, const GltfScene::Material& m) {
   const Spectrum color = spectrum_from_rgb(m.color);
   const auto roughness = static_cast<float>(m.roughness);
-  scene.materials.push_back(m.metallic >= 0.5 ? metal(color, roughness) : gloss(color, Spectrum::Ones(), 1.5f, roughness));
+  scene.materials.push_back(m.metallic >= 0.5 ? metal(color, roughness)
+                                              : gloss(color, Spectrum::Ones(), 1.5f, roughness));
   scene.pictures.emplace_back();
   if (m.picture != nullptr) {
-    scene.pictures.back().color = std::make_shared<Picture>(m.picture->width, m.picture->height, m.picture->rgb);
+    scene.pictures.back().color =
+        std::make_shared<Picture>(m.picture->width, m.picture->height, m.picture->rgb);
     scene.has_pictures = true;
   }
 }
@@ -242,7 +289,12 @@ void add_bounce_materials(Scene& scene, const Rig& rig) {
   }
 }
 
-void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enclosure> inside, std::shared_ptr<const DensityGrid> known, Problems& problems) {
+void add_haze(Scene& scene,
+              const Rig& rig,
+              const HazeSpec& h,
+              std::optional<Enclosure> inside,
+              std::shared_ptr<const DensityGrid> known,
+              Problems& problems) {
   scene.grids.push_back(known);
   if (!(h.extinction > 0)) {
     return;
@@ -257,7 +309,11 @@ void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enc
   out.density.falloff_height = static_cast<float>(h.falloff_height);
   if (h.clumps) {
     // Cell by cell where a clump takes much of the light; else one bound for all costs less.
-    out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size), static_cast<float>(h.clumps->depth), (rig.render.time * h.clumps->drift).cast<float>(), h.clumps->seed, h.extinction * h.clumps->size > 0.25};
+    out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size),
+                                             static_cast<float>(h.clumps->depth),
+                                             (rig.render.time * h.clumps->drift).cast<float>(),
+                                             h.clumps->seed,
+                                             h.extinction * h.clumps->size > 0.25};
   }
   if (known != nullptr) {
     out.density.grid = std::move(known);
@@ -282,7 +338,10 @@ void add_haze(Scene& scene, const Rig& rig, const HazeSpec& h, std::optional<Enc
 namespace {
 
 // With `like`: see prepare_moment.
-Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::vector<std::string>& layers) {
+Result<Scene> prepare(const Rig& rig,
+                      int camera,
+                      const Scene* like,
+                      const std::vector<std::string>& layers) {
   Scene scene;
   Problems problems;
   scene.layers = layers;
@@ -302,7 +361,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     add_bounce_materials(scene, rig);
   }
   for (std::size_t i = 0; i < scene.materials.size(); ++i) {
-    scene.has_openings = scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
+    scene.has_openings =
+        scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
     scene.has_pictures = scene.has_pictures || scene.pictures[i].any();
   }
 
@@ -326,7 +386,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     if (v.shape) {
       return Enclosure(*v.shape, v.transform);
     }
-    return v.solid != nullptr ? Enclosure(v.solid, v.transform, rig.render.march) : Enclosure(holders.at(v.object));
+    return v.solid != nullptr ? Enclosure(v.solid, v.transform, rig.render.march)
+                              : Enclosure(holders.at(v.object));
   };
   // The objects that emit, and what of them emits.
   scene.glow_table = light_table(*spectrum_named("cie-d65"));
@@ -348,7 +409,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
   std::map<std::string, SharedMesh> shared_meshes;
   for (std::size_t i = 0; i < rig.objects.size(); ++i) {
     const ObjectSpec& object = rig.objects[i];
-    if (!object.shape && object.solid < 0 && light_of_object[i] < 0 && holders.count(static_cast<int>(i)) == 0) {
+    if (!object.shape && object.solid < 0 && light_of_object[i] < 0 &&
+        holders.count(static_cast<int>(i)) == 0) {
       ++shared_meshes[object.mesh].objects;
     }
   }
@@ -356,33 +418,43 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     const ObjectSpec& object = rig.objects[i];
     const int its_light = light_of_object[i];
     const auto surface = static_cast<std::uint32_t>(scene.surfaces.size());
-    scene.surfaces.push_back({static_cast<std::uint32_t>(i),
-                              object.material < 0 ? plain : static_cast<std::uint32_t>(object.material),
-                              kNoIndex});
+    scene.surfaces.push_back(
+        {static_cast<std::uint32_t>(i),
+         object.material < 0 ? plain : static_cast<std::uint32_t>(object.material),
+         kNoIndex});
     if (object.shape) {
       scene.world.add_shape(*object.shape, object.transform, surface);
       if (its_light >= 0) {
-        luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(*object.shape, object.transform);
+        luminous[static_cast<std::size_t>(its_light)] =
+            std::make_shared<LuminousSurface>(*object.shape, object.transform);
       }
       continue;
     }
     if (object.solid >= 0) {
       const Rig::Solid& solid = rig.solids[static_cast<std::size_t>(object.solid)];
       const Transform& own = solid.node.place;
-      scene.world.add_solid(solid.compiled, {object.transform.linear * own.linear, object.transform.point(own.offset)}, surface, rig.render.march);
+      scene.world.add_solid(
+          solid.compiled,
+          {object.transform.linear * own.linear, object.transform.point(own.offset)},
+          surface,
+          rig.render.march);
       continue;
     }
     if (like != nullptr) {
       if (its_light >= 0) {
-        luminous[static_cast<std::size_t>(its_light)] = like->luminous[static_cast<std::size_t>(its_light)];
+        luminous[static_cast<std::size_t>(its_light)] =
+            like->luminous[static_cast<std::size_t>(its_light)];
       }
       continue;
     }
     const bool emits = its_light >= 0;
     const auto holder = holders.find(static_cast<int>(i));
-    SharedMesh* const shared = emits || holder != holders.end() ? nullptr : &shared_meshes.at(object.mesh);
+    SharedMesh* const shared =
+        emits || holder != holders.end() ? nullptr : &shared_meshes.at(object.mesh);
     const bool known = shared != nullptr && shared->triangles != nullptr;
-    auto parts = known ? std::vector<MeshPart>{} : shared != nullptr && !shared->parts.empty() ? shared->parts : mesh_parts(object, problems);
+    auto parts = known                                         ? std::vector<MeshPart>{}
+                 : shared != nullptr && !shared->parts.empty() ? shared->parts
+                                                               : mesh_parts(object, problems);
     if (parts.empty() && !known) {
       continue;
     }
@@ -419,8 +491,12 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
       }
     }
     if (!inside) {
-      problems.push_back({Severity::kError, "out-of-range", object.mesh_place, "object." + object.name + ".mesh",
-                          "a vertex lies farther than 10000 km from the origin", "see mesh_length and scale"});
+      problems.push_back({Severity::kError,
+                          "out-of-range",
+                          object.mesh_place,
+                          "object." + object.name + ".mesh",
+                          "a vertex lies farther than 10000 km from the origin",
+                          "see mesh_length and scale"});
       continue;
     }
     if (emits) {
@@ -433,12 +509,15 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
       later.push_back({std::move(part), static_cast<std::uint32_t>(i)});
     }
   }
-  // The parts of meshes: those of the object's own material, and one surface more for each other of a file's.
+  // The parts of meshes: those of the object's own material, and one surface more for each other of
+  // a file's.
   for (auto& [part, object] : later) {
     std::uint32_t surface = object;
-    if (part.material != nullptr && rig.objects[object].material < 0 && light_of_object[object] < 0) {
+    if (part.material != nullptr && rig.objects[object].material < 0 &&
+        light_of_object[object] < 0) {
       surface = static_cast<std::uint32_t>(scene.surfaces.size());
-      scene.surfaces.push_back({object, static_cast<std::uint32_t>(scene.materials.size()), kNoIndex});
+      scene.surfaces.push_back(
+          {object, static_cast<std::uint32_t>(scene.materials.size()), kNoIndex});
       add_file_material(scene, *part.material);
     }
     scene.world.add_mesh(part.mesh, surface);
@@ -449,7 +528,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     std::vector<std::uint32_t> surfaces;
     for (std::size_t part = 0; part < copy.mesh->materials.size(); ++part) {
       surfaces.push_back(copy.object);
-      if (const auto& material = copy.mesh->materials[part]; material != nullptr && rig.objects[copy.object].material < 0) {
+      if (const auto& material = copy.mesh->materials[part];
+          material != nullptr && rig.objects[copy.object].material < 0) {
         std::uint32_t& number = copy.mesh->numbers[part];
         if (number == kNoIndex) {
           number = static_cast<std::uint32_t>(scene.materials.size());
@@ -462,18 +542,27 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     scene.world.add_copy(copy.mesh->triangles, copy.transform, std::move(surfaces));
   }
   if (like != nullptr) {
-    scene.surfaces.insert(scene.surfaces.end(), like->surfaces.begin() + static_cast<std::ptrdiff_t>(scene.surfaces.size()), like->surfaces.begin() + static_cast<std::ptrdiff_t>(like->object_surfaces));
+    scene.surfaces.insert(
+        scene.surfaces.end(),
+        like->surfaces.begin() + static_cast<std::ptrdiff_t>(scene.surfaces.size()),
+        like->surfaces.begin() + static_cast<std::ptrdiff_t>(like->object_surfaces));
   }
   scene.object_surfaces = scene.surfaces.size();
   if (!has_errors(problems)) {
     for (const HazeSpec& h : rig.hazes) {
-      add_haze(scene, rig, h, h.inside ? enclosure_of(*h.inside) : std::nullopt, like != nullptr ? like->grids[scene.grids.size()] : nullptr, problems);
+      add_haze(scene,
+               rig,
+               h,
+               h.inside ? enclosure_of(*h.inside) : std::nullopt,
+               like != nullptr ? like->grids[scene.grids.size()] : nullptr,
+               problems);
     }
   }
 
   LightLoader loader(rig, problems, enclosure_of);
   std::vector<std::vector<std::uint32_t>> link_lists, caster_lists;
-  const auto number_of = [](std::vector<std::vector<std::uint32_t>>& lists, const std::vector<std::uint32_t>& list) {
+  const auto number_of = [](std::vector<std::vector<std::uint32_t>>& lists,
+                            const std::vector<std::uint32_t>& list) {
     const auto known = std::find(lists.begin(), lists.end(), list);
     const auto index = static_cast<std::size_t>(known - lists.begin());
     if (known == lists.end()) {
@@ -492,12 +581,15 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     }
     if (light.fade_with_camera && !rig.cameras.empty()) {
       const double d = (rig.cameras.at(static_cast<std::size_t>(camera)).at - light.at).norm();
-      parts.camera_fade = reach_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
+      parts.camera_fade =
+          reach_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
     }
     Emitter e = make_emitter(light, parts, rig.up);
     const auto index = static_cast<std::uint32_t>(i);
     if (e.shines()) {
-      const std::string layer = light.split_tint ? light.name + "~1" : light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
+      const std::string layer =
+          light.split_tint ? light.name + "~1"
+                           : light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
       const auto known = std::find(scene.layers.begin(), scene.layers.end(), layer);
       e.layer = static_cast<std::uint32_t>(known - scene.layers.begin());
       if (known == scene.layers.end()) {
@@ -510,7 +602,13 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
     if (light.lit) {
       const std::size_t list = number_of(link_lists, *light.lit);
       if (list >= kMostLinkLists) {
-        problems.push_back({Severity::kError, "out-of-range", light.place, "light." + light.name, fmt::format("more than {} different lists of linked objects", kMostLinkLists), "use tags, so that lights share them"});
+        problems.push_back(
+            {Severity::kError,
+             "out-of-range",
+             light.place,
+             "light." + light.name,
+             fmt::format("more than {} different lists of linked objects", kMostLinkLists),
+             "use tags, so that lights share them"});
         continue;
       }
       e.link_bit = std::uint64_t{1} << list;
@@ -533,7 +631,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
         place.linear = aimed(light.axis, rig.up, light.roll);
       }
       place.offset = light.at;
-      scene.world.add_shape(body_of(light.shape), place, static_cast<std::uint32_t>(scene.surfaces.size()));
+      scene.world.add_shape(
+          body_of(light.shape), place, static_cast<std::uint32_t>(scene.surfaces.size()));
       scene.emitter_surface.back() = static_cast<std::uint32_t>(scene.surfaces.size());
       scene.surfaces.push_back({kNoIndex, kNoIndex, index});
     }
@@ -559,7 +658,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
   for (Scene::Surface& surface : scene.surfaces) {
     surface.links = 0;
     for (std::size_t list = 0; list < link_lists.size(); ++list) {
-      if (surface.object != kNoIndex && std::binary_search(link_lists[list].begin(), link_lists[list].end(), surface.object)) {
+      if (surface.object != kNoIndex &&
+          std::binary_search(link_lists[list].begin(), link_lists[list].end(), surface.object)) {
         surface.links |= std::uint64_t{1} << list;
       }
     }
@@ -567,7 +667,8 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
   for (const std::vector<std::uint32_t>& list : caster_lists) {
     std::vector<bool> throws(scene.surfaces.size(), false);  // bodies of lights throw none then
     for (std::size_t i = 0; i < throws.size(); ++i) {
-      throws[i] = scene.surfaces[i].object != kNoIndex && std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
+      throws[i] = scene.surfaces[i].object != kNoIndex &&
+                  std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
     }
     scene.casters.push_back(std::move(throws));
   }
@@ -580,8 +681,15 @@ Result<Scene> prepare(const Rig& rig, int camera, const Scene* like, const std::
 
 }  // namespace
 
-Result<Scene> prepare_scene(const Rig& rig, int camera) { return prepare(rig, camera, nullptr, {}); }
+Result<Scene> prepare_scene(const Rig& rig, int camera) {
+  return prepare(rig, camera, nullptr, {});
+}
 
-Result<Scene> prepare_moment(const Rig& rig, int camera, const Scene& like, const std::vector<std::string>& layers) { return prepare(rig, camera, &like, layers); }
+Result<Scene> prepare_moment(const Rig& rig,
+                             int camera,
+                             const Scene& like,
+                             const std::vector<std::string>& layers) {
+  return prepare(rig, camera, &like, layers);
+}
 
 }  // namespace jovilux

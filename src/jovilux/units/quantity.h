@@ -5,7 +5,8 @@
 
 namespace jovilux {
 
-/// A physical quantity, held in the coherent SI unit that names it. Trivially copyable: pass by value.
+/// A physical quantity, held in the coherent SI unit that names it. Trivially copyable: pass by
+/// value.
 template <class Tag>
 struct Quantity {
   double value = 0.0;
@@ -18,16 +19,16 @@ struct Quantity {
   friend constexpr double operator/(Quantity a, Quantity b) { return a.value / b.value; }
 };
 
-using Meters = Quantity<struct MetersTag>;                       // length
-using Radians = Quantity<struct RadiansTag>;                     // plane angle
-using Seconds = Quantity<struct SecondsTag>;                     // time
-using Kelvin = Quantity<struct KelvinTag>;                       // temperature
-using Watts = Quantity<struct WattsTag>;                         // electric power
-using LumensPerWatt = Quantity<struct LumensPerWattTag>;         // luminous efficacy
-using Lumens = Quantity<struct LumensTag>;                       // luminous flux
-using Candela = Quantity<struct CandelaTag>;                     // luminous intensity, lm/sr
-using Lux = Quantity<struct LuxTag>;                             // illuminance, lm/m^2
-using Nits = Quantity<struct NitsTag>;                           // luminance, cd/m^2
+using Meters = Quantity<struct MetersTag>;                // length
+using Radians = Quantity<struct RadiansTag>;              // plane angle
+using Seconds = Quantity<struct SecondsTag>;              // time
+using Kelvin = Quantity<struct KelvinTag>;                // temperature
+using Watts = Quantity<struct WattsTag>;                  // electric power
+using LumensPerWatt = Quantity<struct LumensPerWattTag>;  // luminous efficacy
+using Lumens = Quantity<struct LumensTag>;                // luminous flux
+using Candela = Quantity<struct CandelaTag>;              // luminous intensity, lm/sr
+using Lux = Quantity<struct LuxTag>;                      // illuminance, lm/m^2
+using Nits = Quantity<struct NitsTag>;                    // luminance, cd/m^2
 
 constexpr Meters millimeters(double v) { return {1e-3 * v}; }
 constexpr Meters centimeters(double v) { return {1e-2 * v}; }

@@ -1,12 +1,12 @@
 #include "jovilux/units/text.h"
 
+#include "jovilux/base/text.h"
+
 #include <array>
 #include <cmath>
 #include <vector>
 
 #include <fmt/format.h>
-
-#include "jovilux/base/text.h"
 
 namespace jovilux {
 namespace {
@@ -64,8 +64,13 @@ constexpr std::array kUnits = {
 
 // m², µ, ·, ° and ways to write the same unit, made plain ASCII.
 std::string plain(std::string_view text) {
-  static constexpr std::pair<std::string_view, std::string_view> kSame[] = {
-      {"\u00b2", "2"}, {"\u00b5", "u"}, {"\u03bc", "u"}, {"\u00b7", ""}, {"\u00b0", "deg"}, {"\u00a0", " "}, {"^2", "2"}};
+  static constexpr std::pair<std::string_view, std::string_view> kSame[] = {{"\u00b2", "2"},
+                                                                            {"\u00b5", "u"},
+                                                                            {"\u03bc", "u"},
+                                                                            {"\u00b7", ""},
+                                                                            {"\u00b0", "deg"},
+                                                                            {"\u00a0", " "},
+                                                                            {"^2", "2"}};
   std::string out(text);
   for (const auto& [from, to] : kSame) {
     for (auto at = out.find(from); at != std::string::npos; at = out.find(from, at + to.size())) {
@@ -138,7 +143,8 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
       return Amount{value * u.factor, u.dimension};
     }
   }
-  return UnitFault{shown + ": unknown unit \"" + printable(text, 20) + "\"", did_you_mean(text, unit_names())};
+  return UnitFault{shown + ": unknown unit \"" + printable(text, 20) + "\"",
+                   did_you_mean(text, unit_names())};
 }
 
 std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_like) {
@@ -152,16 +158,28 @@ std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_lik
   Output out;
   out.value = amount.value;
   switch (amount.dimension) {
-    case Dimension::kFlux: out.kind = Output::Kind::kFlux; break;
+    case Dimension::kFlux:
+      out.kind = Output::Kind::kFlux;
+      break;
     case Dimension::kFluxPerLength:
       out.kind = Output::Kind::kFlux;
       out.per_meter = true;
       break;
-    case Dimension::kIntensity: out.kind = Output::Kind::kIntensity; break;
-    case Dimension::kIlluminance: out.kind = Output::Kind::kIlluminance; break;
-    case Dimension::kLuminance: out.kind = Output::Kind::kLuminance; break;
-    case Dimension::kPower: out.kind = Output::Kind::kPower; break;
-    default: return UnitFault{shown + " is not an amount of light", "give lm, cd, cd/m2, lx @ distance or W @ lm/W"};
+    case Dimension::kIntensity:
+      out.kind = Output::Kind::kIntensity;
+      break;
+    case Dimension::kIlluminance:
+      out.kind = Output::Kind::kIlluminance;
+      break;
+    case Dimension::kLuminance:
+      out.kind = Output::Kind::kLuminance;
+      break;
+    case Dimension::kPower:
+      out.kind = Output::Kind::kPower;
+      break;
+    default:
+      return UnitFault{shown + " is not an amount of light",
+                       "give lm, cd, cd/m2, lx @ distance or W @ lm/W"};
   }
   if (!(out.value >= 0)) {
     return UnitFault{shown + ": an output cannot be negative", ""};
@@ -194,14 +212,21 @@ std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_lik
 
 std::string expected_units(Dimension dimension) {
   static constexpr std::pair<Dimension, std::string_view> kNames[] = {
-      {Dimension::kLength, "a length"},          {Dimension::kAngle, "an angle"},
-      {Dimension::kFlux, "a flux"},              {Dimension::kIntensity, "an intensity"},
-      {Dimension::kIlluminance, "an illuminance"}, {Dimension::kLuminance, "a luminance"},
-      {Dimension::kPower, "a power"},            {Dimension::kEfficacy, "an efficacy"},
+      {Dimension::kLength, "a length"},
+      {Dimension::kAngle, "an angle"},
+      {Dimension::kFlux, "a flux"},
+      {Dimension::kIntensity, "an intensity"},
+      {Dimension::kIlluminance, "an illuminance"},
+      {Dimension::kLuminance, "a luminance"},
+      {Dimension::kPower, "a power"},
+      {Dimension::kEfficacy, "an efficacy"},
       {Dimension::kFluxPerLength, "a flux per length"},
-      {Dimension::kTemperature, "a temperature"}, {Dimension::kTime, "a time"},
-      {Dimension::kFrequency, "a frequency"},    {Dimension::kExtinction, "an extinction"},
-      {Dimension::kExposure, "an exposure"},     {Dimension::kPercent, "a share"}};
+      {Dimension::kTemperature, "a temperature"},
+      {Dimension::kTime, "a time"},
+      {Dimension::kFrequency, "a frequency"},
+      {Dimension::kExtinction, "an extinction"},
+      {Dimension::kExposure, "an exposure"},
+      {Dimension::kPercent, "a share"}};
   std::string out;
   for (const auto& [d, name] : kNames) {
     if (d == dimension) {
@@ -229,7 +254,9 @@ std::string readable_length(double meters) {
   if (m > 0 && m < 0.00999) {
     return with_unit(meters * 1000, "mm");
   }
-  return m < 0.9999 ? with_unit(meters * 100, "cm") : m < 1000 ? with_unit(meters, "m") : with_unit(meters / 1000, "km");
+  return m < 0.9999 ? with_unit(meters * 100, "cm")
+         : m < 1000 ? with_unit(meters, "m")
+                    : with_unit(meters / 1000, "km");
 }
 
 }  // namespace jovilux
