@@ -68,18 +68,18 @@ struct EvenPoint {
   double area = 0;
 };
 EvenPoint even_point(const Emitter& e, const Vec2& u) {
-  if (e.form == Form::kSphere) {
+  if (e.kind == LightKind::kSphere) {
     const float z = 1 - 2 * u.x(), r = std::sqrt(std::max(0.0f, 1 - z * z)), phi = 2 * kPi * u.y();
     const Vec3 n(r * std::cos(phi), r * std::sin(phi), z);
     return {e.center + e.radius * n, n, 4 * kPiD * sqr(static_cast<double>(e.radius))};
   }
-  if (e.form == Form::kDisk) {
+  if (e.kind == LightKind::kDisk) {
     const float r = e.radius * std::sqrt(u.x()), phi = 2 * kPi * u.y();
     return {e.center + e.frame.to_world(Vec3(r * std::cos(phi), r * std::sin(phi), 0)),
             e.frame.z,
             e.area()};
   }
-  if (e.form == Form::kTube) {
+  if (e.kind == LightKind::kTube) {
     const float phi = 2 * kPi * u.y();
     const Vec3 n = e.frame.to_world(Vec3(0, std::cos(phi), std::sin(phi)));
     return {e.center + e.frame.to_world(Vec3((2 * u.x() - 1) * e.half_width, 0, 0)) + e.radius * n,
@@ -106,37 +106,37 @@ int bench_lights(int samples) {
   };
   const double k1 = 1 / (4 * kPiD);
   const Case cases[] = {
-      {"sphere, far", "form='sphere'\nradius=0.1\nat=[0,0,2]\noutput='1000 lm'\n", 1000 * k1 / 4},
+      {"sphere, far", "kind='sphere'\nradius=0.1\nat=[0,0,2]\noutput='1000 lm'\n", 1000 * k1 / 4},
       {"sphere, near",
-       "form='sphere'\nradius=0.1\nat=[0,0,0.15]\noutput='1000 lm'\n",
+       "kind='sphere'\nradius=0.1\nat=[0,0,0.15]\noutput='1000 lm'\n",
        1000 * k1 / sqr(0.15)},
       {"disk, far",
-       "form='disk'\nradius=0.2\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
+       "kind='disk'\nradius=0.2\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
        kPiD * 5000 * 0.04 / (0.04 + 4)},
       {"disk, near",
-       "form='disk'\nradius=0.5\nat=[0,0,0.1]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
+       "kind='disk'\nradius=0.5\nat=[0,0,0.1]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
        kPiD * 5000 * 0.25 / (0.25 + 0.01)},
       // From its middle: four times a corner's (Lambert).
       {"rectangle, near",
-       "form='rect'\nsize=[1,1]\nat=[0,0,0.3]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
+       "kind='rect'\nsize=[1,1]\nat=[0,0,0.3]\naim=[0,0,0]\noutput='5000 cd/m2'\n",
        4 * 5000 / 2.0 * 2 * (0.5 / std::hypot(0.5, 0.3)) * std::atan(0.5 / std::hypot(0.5, 0.3))},
       {"tube, near",
-       "form='tube'\nradius=0.013\nfrom=[-0.6,0,0.2]\nto=[0.6,0,0.2]\noutput='3350 lm'\n",
+       "kind='tube'\nradius=0.013\nfrom=[-0.6,0,0.2]\nto=[0.6,0,0.2]\noutput='3350 lm'\n",
        0},
-      {"sky, uniform", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 5000},
-      {"sky, on a wall", "form='sky'\nmodel='uniform'\noutput='5000 lx'\n", 2500, Vec3::UnitX()},
-      {"CIE sky 3, on a wall", "form='sky'\ncie=3\noutput='5000 lx'\n", 0, Vec3::UnitX()},
+      {"sky, uniform", "kind='sky'\nmodel='uniform'\noutput='5000 lx'\n", 5000},
+      {"sky, on a wall", "kind='sky'\nmodel='uniform'\noutput='5000 lx'\n", 2500, Vec3::UnitX()},
+      {"CIE sky 3, on a wall", "kind='sky'\ncie=3\noutput='5000 lx'\n", 0, Vec3::UnitX()},
       {"rectangle, masked",
-       "form='rect'\nsize=[0.5,0.5]\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 "
+       "kind='rect'\nsize=[0.5,0.5]\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 "
        "cd/m2'\ngobo={pattern='dots', count=12, open=0.3, size=['1 m','1 m'], at='1 m'}\n",
        0},
       {"disk, masked",
-       "form='disk'\nradius=0.3\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 "
+       "kind='disk'\nradius=0.3\nat=[0,0,2]\naim=[0,0,0]\noutput='5000 "
        "cd/m2'\ngobo={pattern='leaves', count=8, open=0.25, size=['1 m','1 m'], at='1 m', "
-       "turn=20}\n",
+       "rotate=20}\n",
        0},
       {"sun, masked",
-       "form='sun'\ntoward=[0.3,0,-1]\noutput='50000 lx'\ngobo={pattern='slats', count=16, "
+       "kind='sun'\ntoward=[0.3,0,-1]\noutput='50000 lx'\ngobo={pattern='slats', count=16, "
        "open=0.3, size=['10 cm','10 cm'], at='3 m'}\n",
        0},
   };
@@ -164,7 +164,7 @@ int bench_lights(int samples) {
       return static_cast<double>(t.gray * luminance_of(t.rgb));
     };
     const Measured even = measure(samples, [&](const Vec2& u, float) {
-      if (e.form == Form::kSun) {  // evenly over its disc
+      if (e.kind == LightKind::kSun) {  // evenly over its disc
         const float z = 1 - u.x() * (1 - std::sqrt(1 - e.sin2_disc)), r = std::sqrt(1 - z * z),
                     phi = 2 * kPi * u.y();
         const Vec3 wi =
@@ -220,7 +220,7 @@ int bench_lights(int samples) {
     std::vector<Emitter> lamps;
     for (int i = 0; i < side * side; ++i) {
       Emitter e;
-      e.form = Form::kSphere;
+      e.kind = LightKind::kSphere;
       e.radius = 0.02f;
       e.luminance = 1000;
       e.center = Vec3(static_cast<float>(i % side) - 0.5f * static_cast<float>(side - 1),

@@ -64,6 +64,14 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
           words[i].clear();
           break;
         }
+        // "-oDIR": the value follows its short option without a space.
+        if (!o.value.empty() && !shortened.empty() && words[i].starts_with(shortened) &&
+            words[i].size() > shortened.size()) {
+          values_[key_of(o)].push_back(words[i].substr(shortened.size()));
+          match = &o;
+          words[i].clear();
+          break;
+        }
       }
       if (match == nullptr) {
         kept.push_back(words[i]);

@@ -145,7 +145,7 @@ int run_balance(int argc, char** argv) {
       "DIR",
       "New levels and colors for the lights of a render, from its layers, without rendering again; "
       "the lines to paste\ninto the rig. With -o the picture that they give.",
-      {{"set", "a light's dimmer; repeatable", "NAME=0.5"},
+      {{"dim", "a light's dimmer; repeatable", "NAME=0.5"},
        {"tint", "a light's tint, its output kept; repeatable", "NAME=#rrggbb"},
        {"solo", "only this light; repeatable", "NAME"},
        {"mute", "without this light; repeatable", "NAME"},
@@ -222,13 +222,13 @@ int run_balance(int argc, char** argv) {
     }
     residual = match_reference(image, r, a.flag("tints"), lights);
   }
-  for (const std::string& set : a.texts("set")) {
-    const auto [name, value] = assignment("--set", set);
-    BalancedLight& l = light_named(lights, "--set", name);
+  for (const std::string& dim : a.texts("dim")) {
+    const auto [name, value] = assignment("--dim", dim);
+    BalancedLight& l = light_named(lights, "--dim", name);
     const auto v = parse_number(value);
     if (!v || *v < 0 || *v > 1) {
       throw UsageError(fmt::format(
-          "--set {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
+          "--dim {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
     }
     l.factor = Rgb::Constant(l.dimmer > 0 ? *v / l.dimmer : 0);
   }

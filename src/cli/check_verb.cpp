@@ -35,7 +35,7 @@ Json to_json(const Problem& p) {
 
 Json to_json(const LightReport& r) {
   Json j = {{"name", r.name},
-            {"form", to_string(r.form)},
+            {"kind", to_string(r.kind)},
             {"flux_lm", number_or_null(r.levels.flux)},
             {"peak_cd", number_or_null(r.levels.intensity)},
             {"luminance_cd_m2", number_or_null(r.levels.luminance)},
@@ -54,7 +54,7 @@ Json to_json(const LightReport& r) {
   if (r.subject) {
     j["subject"] = {
         {"object", r.subject->object},
-        {"distance_m", is_distant(r.form) ? Json(nullptr) : Json(r.subject->distance_m)},
+        {"distance_m", is_distant(r.kind) ? Json(nullptr) : Json(r.subject->distance_m)},
         {"illuminance_lx", r.subject->illuminance_lx},
         {"falloff_factor", r.subject->falloff_factor}};
   }

@@ -48,41 +48,41 @@ SkyShape sky_of(const Arguments& a) {
 
 SourceShape shape_of(const Arguments& a) {
   SourceShape s;
-  const auto form_name = a.text("form");
-  if (form_name) {
-    const auto form = parse_form(*form_name);
-    if (!form) {
+  const auto kind_name = a.text("kind");
+  if (kind_name) {
+    const auto kind = parse_light_kind(*kind_name);
+    if (!kind) {
       throw UsageError(fmt::format(
-          "--form: found \"{}\"; expected {}", printable(*form_name), join_or(form_names())));
+          "--kind: found \"{}\"; expected {}", printable(*kind_name), join_or(light_kind_names())));
     }
-    s.form = *form;
+    s.kind = *kind;
   } else {
-    s.form = a.text("profile")  ? Form::kPoint
-             : a.text("length") ? Form::kTube
-             : a.text("area")   ? Form::kObject
-             : a.text("size")   ? Form::kRect
-             : a.text("beam")   ? Form::kSpot
-             : a.text("radius") ? Form::kSphere
-             : a.text("disc")   ? Form::kSun
-                                : Form::kPoint;
+    s.kind = a.text("profile")            ? LightKind::kPoint
+             : a.text("length")           ? LightKind::kTube
+             : a.text("area")             ? LightKind::kObject
+             : a.text("size")             ? LightKind::kRect
+             : a.text("beam")             ? LightKind::kSpot
+             : a.text("radius")           ? LightKind::kSphere
+             : a.text("angular_diameter") ? LightKind::kSun
+                                          : LightKind::kPoint;
   }
   const auto needed = [&](const std::string& name, const std::string& example) {
     const auto v = a.text(name);
     if (!v) {
       throw UsageError(
-          fmt::format("a {} needs --{}, such as --{} {}", to_string(s.form), name, name, example));
+          fmt::format("a {} needs --{}, such as --{} {}", to_string(s.kind), name, name, example));
     }
     return *v;
   };
   constexpr double kDegree = kPiD / 180;
-  switch (s.form) {
-    case Form::kPoint:
+  switch (s.kind) {
+    case LightKind::kPoint:
       break;
-    case Form::kSphere:
-    case Form::kDisk:
+    case LightKind::kSphere:
+    case LightKind::kDisk:
       s.radius = amount_option("--radius", needed("radius", "6cm"), Dimension::kLength, 1);
       break;
-    case Form::kRect: {
+    case LightKind::kRect: {
       const std::string size = needed("size", "60cmx30cm");
       const auto cross = size.find('x');
       if (cross == std::string::npos) {
@@ -93,7 +93,7 @@ SourceShape shape_of(const Arguments& a) {
       s.height = amount_option("--size", size.substr(cross + 1), Dimension::kLength, 1);
       break;
     }
-    case Form::kTube: {
+    case LightKind::kTube: {
       const std::string length = needed("length", "120cm");
       s.endless = length == "endless";
       s.length = s.endless ? 0 : amount_option("--length", length, Dimension::kLength, 1);
@@ -102,7 +102,7 @@ SourceShape shape_of(const Arguments& a) {
                      : 0;
       break;
     }
-    case Form::kObject: {
+    case LightKind::kObject: {
       const std::string area = needed("area", "0.12");
       const auto value = parse_number(area);
       if (!value || !(*value > 0)) {
@@ -112,7 +112,7 @@ SourceShape shape_of(const Arguments& a) {
       s.area = *value;
       break;
     }
-    case Form::kSpot: {
+    case LightKind::kSpot: {
       if (a.text("radius")) {
         s.radius = amount_option("--radius", *a.text("radius"), Dimension::kLength, 1);
       }
@@ -132,45 +132,49 @@ SourceShape shape_of(const Arguments& a) {
       s.beam = spot_beam({beam}, {field});
       break;
     }
-    case Form::kSky:
+    case LightKind::kSky:
       s.sky = sky_of(a);
       break;
-    case Form::kSun:
-      s.disc = a.text("disc") ? amount_option("--disc", *a.text("disc"), Dimension::kAngle, kDegree)
-                              : degrees(0.533).value;
+    case LightKind::kSun:
+      s.angular_diameter =
+          a.text("angular_diameter")
+              ? amount_option(
+                    "--angular-diameter", *a.text("angular_diameter"), Dimension::kAngle, kDegree)
+              : degrees(0.533).value;
       break;
-    case Form::kDome:
+    case LightKind::kDome:
       throw UsageError("a dome's levels follow from its image; see jovilux check");
   }
   if (const auto spread = a.text("spread");
-      spread && (s.form == Form::kDisk || s.form == Form::kRect)) {
+      spread && (s.kind == LightKind::kDisk || s.kind == LightKind::kRect)) {
     const double angle = amount_option("--spread", *spread, Dimension::kAngle, kDegree);
     if (angle < kDegree || angle > kPiD) {
       throw UsageError("--spread is a full angle from 1 to 180 deg");
     }
     s.half_spread = angle / 2;
   } else if (spread) {
-    throw UsageError(fmt::format("a {} has no --spread; disk and rect have", to_string(s.form)));
+    throw UsageError(fmt::format("a {} has no --spread; disk and rect have", to_string(s.kind)));
   }
-  const bool flat = s.form == Form::kDisk || s.form == Form::kRect;
+  const bool flat = s.kind == LightKind::kDisk || s.kind == LightKind::kRect;
   if (a.flag("two-sided")) {
-    if (!flat && s.form != Form::kObject) {
+    if (!flat && s.kind != LightKind::kObject) {
       throw UsageError(
-          fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.form)));
+          fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.kind)));
     }
     s.two_sided = true;
   }
   if (const auto weight = a.number("center-weight", 0, 100)) {
-    if (!flat && s.form != Form::kSphere) {
+    if (!flat && s.kind != LightKind::kSphere) {
       throw UsageError(fmt::format("a {} has no --center-weight; disk, rect and sphere have",
-                                   to_string(s.form)));
+                                   to_string(s.kind)));
     }
-    s.center_weight = *weight;
+    s.hot_center = *weight;
   }
   if (const auto profile = a.text("profile")) {
-    if (!flat && s.form != Form::kSphere && s.form != Form::kPoint && s.form != Form::kSpot) {
+    if (!flat && s.kind != LightKind::kSphere && s.kind != LightKind::kPoint &&
+        s.kind != LightKind::kSpot) {
       throw UsageError(fmt::format("a {} has no --profile; point, spot, sphere, disk and rect have",
-                                   to_string(s.form)));
+                                   to_string(s.kind)));
     }
     const auto file = load_photometric(*profile);
     print_problems(file.problems());
@@ -190,7 +194,7 @@ int run_convert(int argc, char** argv) {
       "\"VALUE UNIT\"",
       "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, "
       "cd/m2,\n\"500 lx @ 2 m\", \"18 W @ 105 lm/W\"; lx and cd/m2 of the sun.",
-      {{"form",
+      {{"kind",
         "point, spot, sphere, disk, rect, tube, object, sun or sky; by default what the sizes say, "
         "else point",
         "FORM"},
@@ -204,7 +208,7 @@ int run_convert(int argc, char** argv) {
        {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
        {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
        {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
-       {"disc", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
+       {"angular_diameter", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
        {"center-weight",
         "of disk, rect or sphere: 0 even, more the brighter in the middle",
         "NUMBER"},
@@ -217,15 +221,15 @@ int run_convert(int argc, char** argv) {
        {"efficacy", "for W, such as \"105 lm/W\"", "LM/W"},
        {"json", "print one JSON document instead", ""}},
       "Illuminances are on a surface facing the light, on its axis, exact also near large sources.",
-      "jovilux convert \"1350 lm\" --form disk --radius 11cm --at 1.2m"};
+      "jovilux convert \"1350 lm\" --kind disk --radius 11cm --at 1.2m"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
   }
   const std::string text = a.positional();
-  const bool sun =
-      a.text("form") == "sun" || a.text("form") == "sky" || (!a.text("form") && a.text("disc"));
+  const bool sun = a.text("kind") == "sun" || a.text("kind") == "sky" ||
+                   (!a.text("kind") && a.text("angular_diameter"));
   const auto parsed = parse_output(text, sun);
   if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
     throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
@@ -249,16 +253,16 @@ int run_convert(int argc, char** argv) {
         fmt::format("\"{}\": {}{}",
                     printable(text),
                     result.fault,
-                    shape.form == Form::kPoint && output.kind == Output::Kind::kLuminance
+                    shape.kind == LightKind::kPoint && output.kind == Output::Kind::kLuminance
                         ? "; a luminance needs a surface: add --radius or --size"
                         : ""));
   }
   const Conversion& c = *result.conversion;
-  const bool is_sun = is_distant(shape.form);
+  const bool is_sun = is_distant(shape.kind);
   if (a.flag("json")) {
     const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
     const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-    Json j = {{"form", to_string(shape.form)},
+    Json j = {{"kind", to_string(shape.kind)},
               {"flux_lm", c.levels.per_meter ? Json(nullptr) : value(c.levels.flux)},
               {"flux_lm_per_m", c.levels.per_meter ? value(c.levels.flux) : Json(nullptr)},
               {"intensity_cd", value(c.levels.intensity)},
@@ -275,7 +279,7 @@ int run_convert(int argc, char** argv) {
     print_out(j.dump(2) + "\n");
     return kDone;
   }
-  std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.form)), ""}};
+  std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.kind)), ""}};
   const auto add = [&](const std::string& what, double v, const std::string& unit) {
     rows.push_back({what, short_number(v), unit});
   };
@@ -283,10 +287,10 @@ int run_convert(int argc, char** argv) {
     add("luminous flux", c.levels.flux->value, c.levels.per_meter ? "lm/m" : "lm");
   }
   if (c.levels.intensity) {
-    add(shape.profile                                               ? "peak intensity"
-        : shape.form == Form::kPoint || shape.form == Form::kSphere ? "intensity"
-        : shape.form == Form::kTube                                 ? "intensity square to it"
-                                                                    : "intensity on axis",
+    add(shape.profile                                                         ? "peak intensity"
+        : shape.kind == LightKind::kPoint || shape.kind == LightKind::kSphere ? "intensity"
+        : shape.kind == LightKind::kTube ? "intensity square to it"
+                                         : "intensity on axis",
         c.levels.intensity->value,
         "cd");
   }
@@ -294,7 +298,7 @@ int run_convert(int argc, char** argv) {
     add("luminance", c.levels.luminance->value, "cd/m2");
   }
   for (const auto& at : c.illuminance) {
-    const std::string where = is_sun ? shape.form == Form::kSun
+    const std::string where = is_sun ? shape.kind == LightKind::kSun
                                            ? std::string("illuminance facing it")
                                            : std::string("illuminance on open ground")
                                      : "illuminance at " + readable_length(at.distance_m);
@@ -303,8 +307,8 @@ int run_convert(int argc, char** argv) {
     } else {
       rows.push_back({where,
                       "-",
-                      shape.form == Form::kObject ? "depends on its shape: see jovilux check"
-                                                  : "inside the source"});
+                      shape.kind == LightKind::kObject ? "depends on its shape: see jovilux check"
+                                                       : "inside the source"});
     }
     if (is_sun) {
       break;

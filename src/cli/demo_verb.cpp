@@ -96,7 +96,7 @@ int run_demo(int argc, char** argv) {
       step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
   step("The pendant in every unit",
-       {"convert", "1350 lm", "--form", "sphere", "--radius", "3cm", "--at", "1m"},
+       {"convert", "1350 lm", "--kind", "sphere", "--radius", "3cm", "--at", "1m"},
        run_convert);
   step("The colors of its sources",
        {"color",
@@ -129,7 +129,7 @@ int run_demo(int argc, char** argv) {
         "--law",
         "none",
         "--law",
-        "linear zero_at=6m match=2m",
+        "linear zero_at=6m matches_at=2m",
         "--to",
         "4m",
         "-o",
@@ -201,10 +201,11 @@ int run_demo(int argc, char** argv) {
   }
   step("Where the noise is, and who makes it", noise, run_noise);
   step(
-      "A softer near field: the pendant's cushion, read on the bench below it and on the far floor",
+      "A softer near field: the pendant's near_softening, read on the bench below it and on the "
+      "far floor",
       {"sweep",     rig,
        "--camera",  "wide",
-       "--vary",    "light.pendant.cushion = 0 m .. 5 m / 6",
+       "--vary",    "light.pendant.near_softening = 0 m .. 5 m / 6",
        "--set",     "light.yard.on=false",
        "--set",     "light.heat-lamp.on=false",
        "--set",     "light.lantern.on=false",
@@ -212,7 +213,7 @@ int run_demo(int argc, char** argv) {
        "--samples", a.flag("quick") ? "8" : "32",
        "--box",     a.flag("quick") ? "67,46,4,2" : "135,93,8,4",
        "--box",     a.flag("quick") ? "20,65,10,5" : "40,130,20,10",
-       "-o",        (dir / "cushion").string(),
+       "-o",        (dir / "near_softening").string(),
        "--quiet"},
       run_sweep);
   step("Work light against the evening",
@@ -298,7 +299,7 @@ int run_demo(int argc, char** argv) {
       "{0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  "
       "{0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  "
       "{0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  "
-      "{0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/cushion/sheet.png\n  "
+      "{0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/near_softening/sheet.png\n  "
       "{0}/flame/strip.png\n  {0}/flame/levels.png\n  {0}/report.html\n",
       dir.string()));
   return status;

@@ -21,7 +21,8 @@ namespace {
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
-// A light as a rig would have it, from "linear zero_at=6m match=2m": the law's name, then keys as
+// A light as a rig would have it, from "linear zero_at=6m matches_at=2m": the law's name, then keys
+// as
 // in a rig.
 FalloffSubject subject_of(const std::string& law, const std::string& output) {
   std::istringstream words(law);
@@ -32,7 +33,7 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
     if (equals == std::string::npos || equals == 0) {
       throw UsageError(
           fmt::format("--law \"{}\": found \"{}\"; expected a law and keys, such as \"linear "
-                      "zero_at=6m match=2m\"",
+                      "zero_at=6m matches_at=2m\"",
                       printable(law),
                       printable(word)));
     }
@@ -60,7 +61,7 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
       text += "]";
     } else if (key == "formula") {
       text = quoted(value);
-    } else if (key == "reach") {
+    } else if (key == "range") {
       const auto dots = value.find("..");
       text = fmt::format("[{}, {}]",
                          quoted(value.substr(0, dots)),
@@ -70,16 +71,16 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
       throw UsageError(
           fmt::format("--law \"{}\": \"{}\" is not a key", printable(law), printable(key)));
     }
-    (key == "cushion" || key == "reach" ? light_keys : keys) +=
-        key == "cushion" || key == "reach" ? fmt::format("{} = {}\n", key, text)
-                                           : fmt::format(", {} = {}", key, text);
+    (key == "near_softening" || key == "range" ? light_keys : keys) +=
+        key == "near_softening" || key == "range" ? fmt::format("{} = {}\n", key, text)
+                                                  : fmt::format(", {} = {}", key, text);
   }
   std::string plain;
   for (const char c : name) {
     plain += std::isalnum(static_cast<unsigned char>(c)) || c == '-' ? c : ' ';
   }
   const std::string text = fmt::format(
-      "jovilux = 1\n[[light]]\nname = \"law\"\nform = \"point\"\nat = [0, 0, 0]\noutput = "
+      "jovilux = 1\n[[light]]\nname = \"law\"\nkind = \"point\"\nat = [0, 0, 0]\noutput = "
       "\"{}\"\nfalloff = {{ law = \"{}\"{} }}\n{}",
       output,
       plain,
@@ -89,7 +90,7 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
   if (!document) {
     throw UsageError(
         fmt::format("--law \"{}\": cannot be read; write a law and keys, such as \"linear "
-                    "zero_at=6m match=2m\"",
+                    "zero_at=6m matches_at=2m\"",
                     printable(law)));
   }
   const auto rig = read_rig(*document, "--law");
@@ -118,7 +119,7 @@ std::vector<FalloffSubject> subjects_of(const Rig& rig,
     if (asked && !subject) {
       throw UsageError(fmt::format("--light {}: {}",
                                    l.name,
-                                   is_distant(l.shape.form)
+                                   is_distant(l.shape.kind)
                                        ? "a light of the sky has no falloff"
                                        : "an object's light has no axis; see jovilux check"));
     }
@@ -165,24 +166,26 @@ std::string csv_text(const FalloffStudy& study) {
 }  // namespace
 
 int run_falloff(int argc, char** argv) {
-  Usage usage{"falloff",
-              "[RIG]",
-              "How a light weakens with distance: lux on its axis, on a surface facing it, against "
-              "the inverse square.\nThe lights of a rig, or laws to compare, or both.",
-              {{"light", "only this light of the rig; repeatable", "NAME"},
-               {"law",
-                "a law on a point, such as none, \"linear zero_at=6m match=2m\", \"polynomial a=1 "
-                "b=0.1 c=0.1\",\n\"points points=0m:1,5m:0\", \"formula formula=1/(1+d)^2\"; with "
-                "cushion=30cm, reach=5m..7m; repeatable",
-                "LAW"},
-               {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
-               {"to", "the farthest distance; 8 m by default", "LENGTH"},
-               {"o,output", "also write DIR/falloff.png and DIR/falloff.csv", "DIR"},
-               {"force", "replace files in DIR", ""},
-               {"json", "print one JSON document instead", ""}},
-              "Without a law the curve is exact also near large sources; the inverse square is "
-              "that of the light seen\nfrom far away. A law keeps the level at its match distance.",
-              "jovilux falloff --law none --law \"linear zero_at=6m match=2m\" --to 8m -o out"};
+  Usage usage{
+      "falloff",
+      "[RIG]",
+      "How a light weakens with distance: lux on its axis, on a surface facing it, against "
+      "the inverse square.\nThe lights of a rig, or laws to compare, or both.",
+      {{"light", "only this light of the rig; repeatable", "NAME"},
+       {"law",
+        "a law on a point, such as none, \"linear zero_at=6m matches_at=2m\", \"polynomial "
+        "constant=0.4 linear=0.25 quadratic=0.6\",\n\"points points=0m:1,5m:0\", \"formula "
+        "formula=1/(1+d)^2\"; with "
+        "near_softening=30cm, range=2.8m..4.2m; repeatable",
+        "LAW"},
+       {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
+       {"to", "the farthest distance; 8 m by default", "LENGTH"},
+       {"o,output", "also write DIR/falloff.png and DIR/falloff.csv", "DIR"},
+       {"force", "replace files in DIR", ""},
+       {"json", "print one JSON document instead", ""}},
+      "Without a law the curve is exact also near large sources; the inverse square is "
+      "that of the light seen\nfrom far away. A law keeps the level at its matches_at distance.",
+      "jovilux falloff --law none --law \"linear zero_at=6m matches_at=2m\" --to 8m -o out"};
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }

@@ -38,7 +38,7 @@ std::vector<LightReport> one_of_each(const std::vector<LightReport>& reports) {
 
 std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>& reports) {
   std::vector<std::vector<std::string>> rows = {{"light",
-                                                 "form",
+                                                 "kind",
                                                  "lm",
                                                  "peak cd",
                                                  "cd/m2",
@@ -52,12 +52,12 @@ std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>
     if (r.subject) {
       at = short_number(r.subject->illuminance_lx);
       where =
-          is_distant(r.form)
+          is_distant(r.kind)
               ? r.subject->object
               : fmt::format("{}, {}", r.subject->object, readable_length(r.subject->distance_m));
     }
     rows.push_back({r.name,
-                    std::string(to_string(r.form)),
+                    std::string(to_string(r.kind)),
                     cell(r.levels.flux),
                     cell(r.levels.intensity),
                     cell(r.levels.luminance),

@@ -16,7 +16,7 @@ std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>
 /// What gels and gobos take, a sentence each.
 std::vector<std::string> losses(const std::vector<LightReport>& reports);
 
-/// Each departure from physics with its size: "lamp.cheat.seen = false: ...".
+/// Each departure from physics with its size: "lamp.cheat.visible = false: ...".
 std::vector<std::string> departures(const std::vector<LightReport>& reports);
 
 }  // namespace jovilux::cli

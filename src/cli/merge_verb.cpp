@@ -19,11 +19,11 @@ namespace fs = std::filesystem;
 
 [[noreturn]] void refuse(const std::string& file, std::string text, std::string hint) {
   throw BadInput{
-      {{Severity::kError, "bad-share", {file, 0, 0}, "", std::move(text), std::move(hint)}}};
+      {{Severity::kError, "bad-slice", {file, 0, 0}, "", std::move(text), std::move(hint)}}};
 }
 
-// The film files of shares in the folders, by share.
-std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
+// The film files of slices in the folders, by slice.
+std::map<int, std::string> slices_in(const std::vector<std::string>& folders,
                                      std::vector<FilmLabel>& labels) {
   std::map<int, std::string> files;
   for (const std::string& folder : folders) {
@@ -31,7 +31,7 @@ std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
     std::vector<std::string> here;
     for (const auto& entry : fs::directory_iterator(folder, ec)) {
       const std::string name = entry.path().filename().string();
-      if (name.starts_with("share-") && name.ends_with(".film")) {
+      if (name.starts_with("slice-") && name.ends_with(".part")) {
         here.push_back(entry.path().string());
       }
     }
@@ -39,7 +39,7 @@ std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
       refuse(folder, "the folder cannot be read: " + ec.message(), "");
     }
     if (here.empty()) {
-      refuse(folder, "holds no share", "make one with: jovilux render RIG --share K/N -o DIR");
+      refuse(folder, "holds no slice", "make one with: jovilux render RIG --slice K/N -o DIR");
     }
     std::sort(here.begin(), here.end());
     for (const std::string& file : here) {
@@ -49,15 +49,15 @@ std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
       }
       if (!labels.empty() && label->share.count != labels[0].share.count) {
         refuse(file,
-               fmt::format("is one of {} shares; the first file is one of {}",
+               fmt::format("is one of {} slices; the first file is one of {}",
                            label->share.count,
                            labels[0].share.count),
-               "give the shares of one render");
+               "give the slices of one render");
       }
       if (const auto [at, fresh] = files.emplace(label->share.index, file); !fresh) {
         refuse(file,
-               fmt::format("is share {}, and so is {}", label->share.index + 1, at->second),
-               "give each share once");
+               fmt::format("is slice {}, and so is {}", label->share.index + 1, at->second),
+               "give each slice once");
       }
       labels.push_back(std::move(*label));
     }
@@ -65,13 +65,13 @@ std::map<int, std::string> shares_in(const std::vector<std::string>& folders,
   return files;
 }
 
-std::string listed(const std::vector<int>& shares) {
+std::string listed(const std::vector<int>& slices) {
   std::string out;
   constexpr std::size_t kMost = 12;
-  for (std::size_t i = 0; i < std::min(shares.size(), kMost); ++i) {
-    out += (i > 0 ? ", " : "") + std::to_string(shares[i] + 1);
+  for (std::size_t i = 0; i < std::min(slices.size(), kMost); ++i) {
+    out += (i > 0 ? ", " : "") + std::to_string(slices[i] + 1);
   }
-  return out + (shares.size() > kMost ? fmt::format(" and {} more", shares.size() - kMost) : "");
+  return out + (slices.size() > kMost ? fmt::format(" and {} more", slices.size() - kMost) : "");
 }
 
 }  // namespace
@@ -79,18 +79,18 @@ std::string listed(const std::vector<int>& shares) {
 int run_merge(int argc, char** argv) {
   Usage usage{"merge",
               "DIR...",
-              "Joins shares rendered apart (jovilux render --share K/N) into the picture that one "
+              "Joins slices rendered apart (jovilux render --slice K/N) into the picture that one "
               "render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml "
               "in the folder of -o.",
               {{"o,output", "folder for the results; created", "DIR"},
                {"unfinished",
-                "join also shares that were interrupted; their tiles are noisier, or empty",
+                "join also slices that were interrupted; their tiles are noisier, or empty",
                 ""},
                {"force", "replace results of another rig in the folder", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
-              "The shares may lie in one folder or in several. All N are needed.",
+              "The slices may lie in one folder or in several. All N are needed.",
               "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 "
-              "--share $k/2 -o shares; done; jovilux merge shares -o joined"};
+              "--slice $k/2 -o slices; done; jovilux merge slices -o joined"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -101,7 +101,7 @@ int run_merge(int argc, char** argv) {
     throw UsageError("missing -o DIR, the folder for the results; see jovilux merge --help");
   }
   std::vector<FilmLabel> labels;
-  const std::map<int, std::string> files = shares_in(a.positionals(), labels);
+  const std::map<int, std::string> files = slices_in(a.positionals(), labels);
   std::vector<int> missing;
   for (int i = 0; i < labels[0].share.count; ++i) {
     if (files.count(i) == 0) {
@@ -110,7 +110,7 @@ int run_merge(int argc, char** argv) {
   }
   if (!missing.empty()) {
     refuse(a.positionals()[0],
-           fmt::format("of {} shares {} {} missing: {}",
+           fmt::format("of {} slices {} {} missing: {}",
                        labels[0].share.count,
                        missing.size(),
                        missing.size() == 1 ? "is" : "are",
@@ -122,7 +122,7 @@ int run_merge(int argc, char** argv) {
   if (unfinished != labels.end() && !a.flag("unfinished")) {
     refuse(files.at(unfinished->share.index),
            "was interrupted",
-           "finish it with jovilux render --share ... --resume, or join what there is with "
+           "finish it with jovilux render --slice ... --resume, or join what there is with "
            "--unfinished");
   }
   const fs::path resolved = fs::path(files.begin()->second).parent_path() / "rig.resolved.toml";
@@ -138,7 +138,7 @@ int run_merge(int argc, char** argv) {
     if (!label) {
       Problems problems = label.problems();
       for (Problem& p : problems) {
-        p.hint = "give the shares of one render; render this one again";
+        p.hint = "give the slices of one render; render this one again";
       }
       throw BadInput{std::move(problems)};
     }

@@ -30,7 +30,7 @@ length = "m"                        # what bare lengths mean
 name    = "front"
 at      = [1.6, -2.4, 1.6]
 look_at = [0, 0, 0.85]
-view    = "42 deg"                  # horizontal
+field_of_view    = "42 deg"                  # horizontal
 
 [look]
 exposure = "auto"                   # or "EV 6", or "camera" with stop, shutter and iso of the camera
@@ -42,12 +42,12 @@ samples = 64                        # per pixel; or noise = "3 %" to stop when i
 # What reflects
 [[material]]
 name  = "wood"
-kind  = "matte"
+kind  = "diffuse"
 color = "#8a5a38"
 
 [[material]]
 name      = "glaze"
-kind      = "gloss"                 # a clear coat over a matte base
+kind      = "gloss"                 # a clear coat over a diffuse base
 color     = "#2f6f62"
 roughness = 0.15
 
@@ -70,7 +70,7 @@ material = "glaze"
 # What shines: try output = "80 cd" or "300 lx @ 1 m", white = "4000 K", radius = "20 cm" for softer shadows
 [[light]]
 name   = "lamp"
-form   = "disk"
+kind   = "disk"
 at     = [-0.4, -0.2, 1.9]
 aim    = [0, 0, 0.8]
 radius = "9 cm"
@@ -80,7 +80,7 @@ dimmer = 1.0
 
 [[light]]
 name   = "window"
-form   = "rect"
+kind   = "rect"
 at     = [-2.2, 0.6, 1.6]
 aim    = [0, 0, 0.8]
 size   = ["90 cm", "120 cm"]
@@ -118,12 +118,12 @@ std::string light_text(const GltfScene::Light& l, const std::string& name) {
   std::string out = fmt::format("\n[[light]]\nname   = \"{}\"\n", name);
   if (l.kind == Kind::kDirectional) {
     out += fmt::format(
-        "form   = \"sun\"                        # KHR_lights_punctual: a direction, so no disc; "
+        "kind   = \"sun\"                        # KHR_lights_punctual: a direction, so no disc; "
         "0.533 deg is the sun's\ntoward = {}\noutput = \"{:.6g} lx\"\n",
         triple(standing(l.toward)),
         l.intensity);
   } else if (l.kind == Kind::kPoint) {
-    out += fmt::format("form   = \"point\"\nat     = {}\noutput = \"{:.6g} cd\"\n",
+    out += fmt::format("kind   = \"point\"\nat     = {}\noutput = \"{:.6g} cd\"\n",
                        triple(standing(l.at)),
                        l.intensity);
   } else {
@@ -134,7 +134,7 @@ std::string light_text(const GltfScene::Light& l, const std::string& name) {
       return 2 * std::acos(std::clamp(co + std::sqrt(share) * (ci - co), -1.0, 1.0)) * 180 / kPiD;
     };
     out += fmt::format(
-        "form   = \"spot\"\nat     = {}\naim    = {}\nbeam   = {:.6g}                        # 50 "
+        "kind   = \"spot\"\nat     = {}\naim    = {}\nbeam   = {:.6g}                        # 50 "
         "% of the peak; the file's cone is {:.4g} to {:.4g} deg\nfield  = {:.6g}                   "
         "     # 10 %\noutput = \"{:.6g} cd\"\n",
         triple(standing(l.at)),
@@ -150,7 +150,7 @@ std::string light_text(const GltfScene::Light& l, const std::string& name) {
   }
   if (l.range > 0) {
     out += fmt::format(
-        "# the file ends its light at {:.4g} m; light does not: reach = [\"{:.4g} m\", \"{:.4g} "
+        "# the file ends its light at {:.4g} m; light does not: range = [\"{:.4g} m\", \"{:.4g} "
         "m\"]\n",
         l.range,
         0.7 * l.range,
@@ -184,18 +184,18 @@ std::string rig_from(const GltfScene& scene, const std::string& mesh, const std:
       source);
   std::vector<std::string> cameras, lights;
   for (const GltfScene::Camera& c : scene.cameras) {
-    const double view = 2 * std::atan(std::tan(c.view / 2) * 16.0 / 9) * 180 / kPiD;
+    const double field_of_view = 2 * std::atan(std::tan(c.view / 2) * 16.0 / 9) * 180 / kPiD;
     out += fmt::format(
-        "\n[[camera]]\nname    = \"{}\"\nat      = {}\nlook_at = {}\nview    = {:.5g}\n",
+        "\n[[camera]]\nname    = \"{}\"\nat      = {}\nlook_at = {}\nfield_of_view = {:.5g}\n",
         plain_name(c.name, "camera", cameras),
         triple(standing(c.at)),
         triple(standing(c.at + c.toward * std::max(1e-3, size))),
-        std::clamp(view, 0.01, 169.0));
+        std::clamp(field_of_view, 0.01, 169.0));
   }
   if (scene.cameras.empty()) {
     out += fmt::format(
         "\n[[camera]]                          # the file has none: all of it, from the "
-        "front\nname    = \"front\"\nat      = {}\nlook_at = {}\nview    = 40\n",
+        "front\nname    = \"front\"\nat      = {}\nlook_at = {}\nfield_of_view = 40\n",
         triple(center + std::max(size, 1e-3) * Vec3d(0.45, -1.25, 0.45)),
         triple(center));
   }
@@ -210,7 +210,7 @@ std::string rig_from(const GltfScene& scene, const std::string& mesh, const std:
   }
   if (scene.lights.empty()) {
     out +=
-        "\n[[light]]                           # the file has none\nname   = \"sky\"\nform   = "
+        "\n[[light]]                           # the file has none\nname   = \"sky\"\nkind   = "
         "\"sky\"\nmodel  = \"overcast\"\noutput = \"10000 lx\"\n";
   }
   return out;
@@ -282,7 +282,7 @@ int run_new(int argc, char** argv) {
        {"from", "a .glb or .gltf file to make the rig around", "FILE"},
        {"force", "replace DIR/rig.toml", ""}},
       "Scenes:\n" + scenes,
-      "jovilux new balls --scene distances"};
+      "jovilux new row --scene row"};
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());

@@ -71,10 +71,10 @@ void check_memory(const Rig& rig, std::size_t layers) {
   }
 }
 
-// The file that keeps what is finished of a render, or of one share of it.
+// The file that keeps what is finished of a render, or of one slice of it.
 std::string film_name(Share share) {
-  return share.whole() ? "checkpoint.film"
-                       : fmt::format("share-{}-of-{}.film", share.index + 1, share.count);
+  return share.whole() ? "checkpoint.part"
+                       : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
 }
 
 // Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is
@@ -175,7 +175,7 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   if (task.share && rig->render.noise) {
     throw UsageError(
-        "--share needs a fixed number of samples: where the noise is, no share knows alone; set "
+        "--slice needs a fixed number of samples: adaptive sampling needs the whole picture; set "
         "samples and leave out noise");
   }
   const std::string film = (fs::path(task.folder) / film_name(options.share)).string();
@@ -254,7 +254,7 @@ Rendered render_to_folder(const RenderTask& task) {
             "bad-film",
             {film, 0, 0},
             "",
-            fmt::format("holds share {} of {}", kept->share.index + 1, kept->share.count),
+            fmt::format("holds slice {} of {}", kept->share.index + 1, kept->share.count),
             "give the file back its name"}}};
     }
     check_unchanged(*rig, film);
@@ -350,11 +350,11 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
     out += text_table(rows) + "\n";
   }
   for (const auto& l : s.lights) {
-    if (l.held_back > 0) {
+    if (l.clamped > 0) {
       out += fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n",
                          l.name,
-                         short_number(l.held_back),
-                         percent(l.held_back / (l.held_back + l.mean_luminance)));
+                         short_number(l.clamped),
+                         percent(l.clamped / (l.clamped + l.mean_luminance)));
     }
   }
   if (const auto& removed = s.by_bounce_roughness) {
@@ -369,13 +369,13 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
                            (fs::path(folder) / "image.exr").string());
 }
 
-Share parse_share(const std::string& text) {
+Share parse_slice(const std::string& text) {
   const auto slash = text.find('/');
   const auto k = parse_number(text.substr(0, slash)),
              n = slash == std::string::npos ? std::nullopt : parse_number(text.substr(slash + 1));
   constexpr double kMost = 100'000;
   if (!k || !n || *k != std::floor(*k) || *n != std::floor(*n) || *k < 1 || *n < *k || *n > kMost) {
-    throw UsageError(fmt::format("--share: found \"{}\"; expected K/N such as 3/8, K from 1 to N",
+    throw UsageError(fmt::format("--slice: found \"{}\"; expected K/N such as 3/8, K from 1 to N",
                                  printable(text)));
   }
   return {static_cast<int>(*k) - 1, static_cast<int>(*n)};
@@ -398,10 +398,10 @@ int run_render(int argc, char** argv) {
         "for bit",
         ""},
        {"checkpoint",
-        "how often to keep what is finished, in DIR/checkpoint.film; 60 s by default",
+        "how often to keep what is finished, in DIR/checkpoint.part; 60 s by default",
         "TIME"},
-       {"share",
-        "render the K-th of N equal parts into DIR/share-K-of-N.film, for jovilux merge",
+       {"slice",
+        "render the K-th of N equal parts into DIR/slice-K-of-N.part, for jovilux merge",
         "K/N"},
        {"frame", "the moment of this frame of [time], as animate renders it", "N"},
        {"preview",
@@ -450,16 +450,16 @@ int run_render(int argc, char** argv) {
   }
   task.resume = a.flag("resume");
   task.request.frame = a.whole("frame", 0, 999'999);
-  if (const auto share = a.text("share")) {
-    task.share = parse_share(*share);
+  if (const auto share = a.text("slice")) {
+    task.share = parse_slice(*share);
   }
   if (task.preview && (task.resume || task.share || a.flag("checkpoint"))) {
-    throw UsageError("--preview is done in 2 s; leave out --resume, --checkpoint and --share");
+    throw UsageError("--preview is done in 2 s; leave out --resume, --checkpoint and --slice");
   }
   const Ranks& ranks = Ranks::of_this_run();
   task.spread = !task.preview && !task.share;
   if (!ranks.alone() && !task.spread) {
-    throw UsageError("mpirun spreads the whole picture; leave out --share and --preview");
+    throw UsageError("mpirun spreads the whole picture; leave out --slice and --preview");
   }
   const Rendered rendered = render_to_folder(task);
   const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
@@ -475,7 +475,7 @@ int run_render(int argc, char** argv) {
                     rendered.film));
   }
   if (rendered.was_there) {
-    print_err(task.share ? "this share is finished already\n" : "all samples are there already\n");
+    print_err(task.share ? "this slice is finished already\n" : "all samples are there already\n");
     if (task.share) {
       return kDone;
     }

@@ -18,7 +18,7 @@ struct RenderTask {
   bool preview = false;  ///< small, smoothed, within preview_seconds
   /// Go on from what an interrupted render has kept; nothing to do where all is there.
   bool resume = false;
-  std::optional<Share> share;            ///< render these tiles only, into share-K-of-N.film
+  std::optional<Share> share;            ///< render these tiles only, into slice-K-of-N.part
   double checkpoint_every = 60;          ///< [s]
   double preview_seconds = 2;            ///< from the start of render_to_folder
   std::optional<double> view_every;      ///< keep view.png up to date so often [s]

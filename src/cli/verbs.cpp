@@ -40,7 +40,7 @@ constexpr Verb kVerbs[] = {
     {"balance", "new levels and colors from a render's layers", run_balance},
     {"animate", "frames over time, a clip, each light's level and flicker", run_animate},
     {"watch", "render again at each save, and say what changed", run_watch},
-    {"merge", "join shares that were rendered apart", run_merge},
+    {"merge", "join slices that were rendered apart", run_merge},
     {"report", "one HTML page of renders: pictures, lights, meters, noise", run_report},
     {"show", "the picture in the terminal", run_show},
 };

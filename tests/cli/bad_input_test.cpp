@@ -16,7 +16,7 @@ namespace {
 
 const std::string kRig =
     "jovilux = "
-    "1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[light]]\nname='l'\nform='point'\nat=["
+    "1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[light]]\nname='l'\nkind='point'\nat=["
     "0,0,2]\noutput='100 lm'\n[render]\nsize=[64,64]\nsamples=4\n";
 
 std::string with_mesh(const std::string& file) {

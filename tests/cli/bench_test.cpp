@@ -77,7 +77,7 @@ TEST_CASE("the test meshes and a whole render are measured", "[cli][bench]") {
       dir.write("r.toml",
                 "jovilux = "
                 "1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0]\n[[object]]\nname='f'"
-                "\nshape={kind='plane'}\n[[light]]\nname='l'\nform='point'\nat=[0,0,2]\noutput='"
+                "\nshape={kind='plane'}\n[[light]]\nname='l'\nkind='point'\nat=[0,0,2]\noutput='"
                 "100 lm'\n[render]\nsize=[64,64]\nsamples=16\n");
   const auto whole = run_other(JOVILUX_BENCH_PROGRAM, {"render", rig, "--threads", "1"}).json();
   CHECK(whole["samples"] == 64 * 64 * 16);

@@ -13,7 +13,7 @@ using namespace jovilux::test;
 
 TEST_CASE("1000 lm 2 m over a plane of albedo 0.5 give 3.1663 cd/m2", "[cli][truth]") {
   check_luminance(
-      looking_at({0, 0, 1}, {0, 0, 0}, light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n")),
+      looking_at({0, 0, 1}, {0, 0, 0}, light("kind='point'\nat=[0,0,2]\noutput='1000 lm'\n")),
       3.1663,
       0.002);
 }
@@ -21,7 +21,7 @@ TEST_CASE("1000 lm 2 m over a plane of albedo 0.5 give 3.1663 cd/m2", "[cli][tru
 TEST_CASE("a disk lights the plane by its formulas, on its axis and off", "[cli][truth]") {
   const double L = 5000;
   const std::string disk =
-      light("form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 cd/m2'\n");
+      light("kind='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 cd/m2'\n");
   // Truths: disk_on_axis.
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, disk), 1296.9877927664281 * kPlaneFactor);
   // Disk_parallel_offset.
@@ -32,19 +32,19 @@ TEST_CASE("a disk lights the plane by its formulas, on its axis and off", "[cli]
       looking_at(
           {1, 0.2, 0.5},
           {1, 0.2, 0},
-          light("form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0.6,0,-0.8]\noutput='5000 cd/m2'\n")),
+          light("kind='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0.6,0,-0.8]\noutput='5000 cd/m2'\n")),
       tilted * kPlaneFactor);
 }
 
 TEST_CASE("a sphere lights the plane by its formula, near it and far", "[cli][truth]") {
-  const std::string ball = light("form='sphere'\nradius=0.3\nat=[0,0,0.5]\noutput='3000 cd/m2'\n");
+  const std::string ball = light("kind='sphere'\nradius=0.3\nat=[0,0,0.5]\noutput='3000 cd/m2'\n");
   check_luminance(
       looking_at({1, 0, 0.3}, {1, 0, 0}, ball),
       sphere_illuminance(3000, {0, 0, 0.5}, 0.3, {1, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
   // Pi L (R / d)^2.
   check_luminance(looking_at({0, 0, 0.1}, {0, 0, 0}, ball), kPiD * 3000 * 0.36 * kPlaneFactor);
   // Half sunk into the plane: cut by the horizon.
-  const std::string sunk = light("form='sphere'\nradius=0.3\nat=[0,0,0.1]\noutput='3000 cd/m2'\n");
+  const std::string sunk = light("kind='sphere'\nradius=0.3\nat=[0,0,0.1]\noutput='3000 cd/m2'\n");
   check_luminance(
       looking_at({0.5, 0, 0.3}, {0.5, 0, 0}, sunk),
       sphere_illuminance(3000, {0, 0, 0.1}, 0.3, {0.5, 0, 0}, Vec3d::UnitZ()) * kPlaneFactor);
@@ -54,7 +54,7 @@ TEST_CASE("a rectangle lights the plane by Lambert's formula, on its axis and of
           "[cli][truth]") {
   // Straight down, a rectangle's width lies along x.
   const std::string panel = light(
-      "form='rect'\nsize=[0.3, 1.2]\nat=[0,0,2.6]\ntoward=[0,0,-1]\noutput='3536.776513 cd/m2'\n");
+      "kind='rect'\nsize=[0.3, 1.2]\nat=[0,0,2.6]\ntoward=[0,0,-1]\noutput='3536.776513 cd/m2'\n");
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, panel),
                   rect_illuminance_on_axis(3536.776513, 0.3, 1.2, 2.6) * kPlaneFactor);
   const double off = rect_illuminance(
@@ -62,13 +62,13 @@ TEST_CASE("a rectangle lights the plane by Lambert's formula, on its axis and of
   check_luminance(looking_at({0.4, 0.2, 0.5}, {0.4, 0.2, 0}, panel), off * kPlaneFactor, 0.005);
   // A window beside the floor: half of it below the horizon of nothing, all above.
   const std::string window =
-      light("form='rect'\nsize=[2, 1.5]\nat=[2,0.5,1.5]\ntoward=[-1,0,0]\noutput='4000 cd/m2'\n");
+      light("kind='rect'\nsize=[2, 1.5]\nat=[2,0.5,1.5]\ntoward=[-1,0,0]\noutput='4000 cd/m2'\n");
   // Truths: window_floor.
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, window), 744.1875169986588 * kPlaneFactor);
 }
 
 TEST_CASE("outputs in every unit reach the plane alike", "[cli][truth]") {
-  const std::string disk = "form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\n";
+  const std::string disk = "kind='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\n";
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(disk + "output='500 lx @ 1 m'\n")),
                   500 * kPlaneFactor);
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, light(disk + "output='10 W @ 90 lm/W'\n")),
@@ -81,14 +81,14 @@ TEST_CASE("outputs in every unit reach the plane alike", "[cli][truth]") {
           {0, 0, 1},
           {0, 0, 0},
           light(
-              "form='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='120 lx @ 2 m'\n")),
+              "kind='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='120 lx @ 2 m'\n")),
       120 * kPlaneFactor,
       0.002);
   check_luminance(
       looking_at(
           {1, 0, 1},
           {1, 0, 0},
-          light("form='spot'\nat=[0,0,3]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='1500 lm'\n")),
+          light("kind='spot'\nat=[0,0,3]\naim=[0,0,0]\nbeam=24\nfield=50\noutput='1500 lm'\n")),
       148.30507584318158 * kPlaneFactor,
       0.002);
 }
@@ -96,29 +96,32 @@ TEST_CASE("outputs in every unit reach the plane alike", "[cli][truth]") {
 TEST_CASE("falloff laws act as their factor on the physical answer, for points and surfaces",
           "[cli][truth]") {
   const double physical = 1000 / (4 * kPiD) / 4 * kPlaneFactor;
-  const std::string point = "form='point'\nat=[0,0,2]\noutput='1000 lm'\n";
+  const std::string point = "kind='point'\nat=[0,0,2]\noutput='1000 lm'\n";
   const auto at = [&](const std::string& more) {
     return looking_at({0, 0, 1}, {0, 0, 0}, light(point + more));
   };
   check_luminance(at("falloff='none'\n"), 4 * physical, 0.002);
-  check_luminance(at("falloff={law='linear', zero_at='8 m', match='1 m'}\n"),
+  check_luminance(at("falloff={law='linear', zero_at='8 m', matches_at='1 m'}\n"),
                   4 * physical * (1 - 2.0 / 8) / (1 - 1.0 / 8),
                   0.002);
-  check_luminance(
-      at("falloff={law='polynomial', a=1, b=0.1, c=0.1, match='2 m'}\n"), physical, 0.002);
-  check_luminance(at("cushion='1 m'\n"), physical * 4 / 5, 0.002);
-  check_luminance(at("reach=['1 m', '3 m']\n"), physical / 2, 0.002);
+  check_luminance(at("falloff={law='polynomial', constant=0.4, linear=0.25, quadratic=0.6, "
+                     "matches_at='2 m'}\n"),
+                  physical,
+                  0.002);
+  check_luminance(at("near_softening='1 m'\n"), physical * 4 / 5, 0.002);
+  check_luminance(at("range=['1 m', '3 m']\n"), physical / 2, 0.002);
   const std::string disk = light(
-      "form='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 cd/m2'\ncushion='1 m'\n");
+      "kind='disk'\nradius=0.3\nat=[0,0,1]\ntoward=[0,0,-1]\noutput='5000 "
+      "cd/m2'\nnear_softening='1 m'\n");
   check_luminance(looking_at({0, 0, 0.5}, {0, 0, 0}, disk), 1296.9877927664281 / 2 * kPlaneFactor);
 }
 
 TEST_CASE("the sun gives its lux and its penumbra has the width of its disc [slow]",
           "[cli][truth]") {
-  const std::string sun = light("form='sun'\ntoward=[0,0,-1]\noutput='10 klx'\n");
+  const std::string sun = light("kind='sun'\ntoward=[0,0,-1]\noutput='10 klx'\n");
   check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sun), 10000 * kPlaneFactor, 0.002);
   check_luminance(
-      looking_at({0, 0, 1}, {0, 0, 0}, light("form='sun'\ntoward=[0.6,0,-0.8]\noutput='10 klx'\n")),
+      looking_at({0, 0, 1}, {0, 0, 0}, light("kind='sun'\ntoward=[0.6,0,-0.8]\noutput='10 klx'\n")),
       8000 * kPlaneFactor,
       0.005);
   // A sheet whose edge runs along y at a height, over x < 0. The cameras stand below it and see but
@@ -140,7 +143,7 @@ TEST_CASE("the sun gives its lux and its penumbra has the width of its disc [slo
 
 TEST_CASE("skies light level and tilted planes by their formulas", "[cli][truth]") {
   const auto sky = [](const std::string& model, const std::string& output) {
-    return light("form='sky'\nmodel='" + model + "'\noutput='" + output + "'\n");
+    return light("kind='sky'\nmodel='" + model + "'\noutput='" + output + "'\n");
   };
   check_luminance(looking_at({0, 0, 1}, {0, 0, 0}, sky("uniform", "10 klx")), 10000 * kPlaneFactor);
   // Truths: overcast_horizontal.
@@ -150,10 +153,11 @@ TEST_CASE("skies light level and tilted planes by their formulas", "[cli][truth]
   const auto tilted = [&](double degrees_of_tilt, const std::string& light_text) {
     std::string text = looking_at({0, 0, 1}, {0, 0, 0}, light_text);
     const std::string plane = "shape = { kind = \"plane\" }";
-    return text.replace(text.find(plane),
-                        plane.size(),
-                        fmt::format("shape = {{ kind = 'rect', size = [1, 1] }}\nturn = [{}, 0, 0]",
-                                    degrees_of_tilt));
+    return text.replace(
+        text.find(plane),
+        plane.size(),
+        fmt::format("shape = {{ kind = 'rect', size = [1, 1] }}\nrotate = [{}, 0, 0]",
+                    degrees_of_tilt));
   };
   // Truths: overcast_tilted_45.
   check_luminance(tilted(45, sky("overcast", "2000 cd/m2")), 3897.178381331485 * kPlaneFactor);
@@ -165,24 +169,24 @@ TEST_CASE("the sun stands where elevation and azimuth, or site and time, put it"
   // From the south at 30 degrees: a plane on the ground gets half of it.
   check_luminance(
       looking_at(
-          {0, 0, 1}, {0, 0, 0}, light("form='sun'\nelevation=30\nazimuth=180\noutput='10 klx'\n")),
+          {0, 0, 1}, {0, 0, 0}, light("kind='sun'\nelevation=30\nazimuth=180\noutput='10 klx'\n")),
       5000 * kPlaneFactor,
       0.005);
   const TemporaryFolder dir;
   const std::string site =
       "jovilux = 1\n[scene]\nsite = { latitude = 39.742476, longitude = -105.1786, time = "
       "'2003-10-17T12:30:30-07:00' "
-      "}\n[[camera]]\nname='c'\nat=[0,0,1]\nlook_at=[0,0,0]\nview='0.05 "
+      "}\n[[camera]]\nname='c'\nat=[0,0,1]\nlook_at=[0,0,0]\nfield_of_view='0.05 "
       "deg'\n[[object]]\nname='p'\nshape={kind='plane'}\n[render]\nsize=[8,8]\nsamples=32\nbounces="
       "1\n";
-  check_luminance(site + light("form='sun'\noutput='10 klx'\n"),
+  check_luminance(site + light("kind='sun'\noutput='10 klx'\n"),
                   10000 * std::cos(50.11162 * kPiD / 180) * kPlaneFactor,
                   0.005);
   const double clear = 127500 * std::exp(-0.21 / std::sin(0.5)) * std::sin(0.5);
   check_luminance(
       looking_at({0, 0, 1},
                  {0, 0, 0},
-                 light("form='sun'\nelevation='0.5 rad'\nazimuth=90\noutput='clear'\n")),
+                 light("kind='sun'\nelevation='0.5 rad'\nazimuth=90\noutput='clear'\n")),
       clear * kPlaneFactor,
       0.005);
 }
@@ -193,7 +197,7 @@ TEST_CASE("a 2700 K lamp shows its own white on a gray card", "[cli][truth]") {
       dir.write("rig.toml",
                 looking_at({0, 0, 1},
                            {0, 0, 0},
-                           light("form='disk'\nradius=0.1\nat=[0.5,0,2]\naim=[0,0,0]\noutput='1000 "
+                           light("kind='disk'\nradius=0.1\nat=[0.5,0,2]\naim=[0,0,0]\noutput='1000 "
                                  "lm'\nwhite='2700 K'\n")));
   const auto rgb = reading(dir, rig, 1)["rgb"];
   const Xy xy = chromaticity(xyz_from_rec709() * Rgb(rgb[0], rgb[1], rgb[2]));
@@ -210,7 +214,7 @@ at = [0.4, 0.1, -0.2]
 look_at = [1, 0.5, 0.3]
 [[material]]
 name = "white"
-kind = "matte"
+kind = "diffuse"
 color = [0.8, 0.8, 0.8]
 [[object]]
 name = "shell"
@@ -218,7 +222,7 @@ shape = { kind = "sphere", radius = 1.7 }
 material = "white"
 [[light]]
 name = "p"
-form = "point"
+kind = "point"
 at = [0, 0, 0]
 output = "2000 lm"
 [render]
@@ -231,7 +235,7 @@ bounces = 64
 
 TEST_CASE("lights with size are seen by camera and mirrors at their own luminance",
           "[cli][truth]") {
-  const std::string lamp = light("form='sphere'\nradius=0.3\nat=[0,0,2]\noutput='3000 cd/m2'\n");
+  const std::string lamp = light("kind='sphere'\nradius=0.3\nat=[0,0,2]\noutput='3000 cd/m2'\n");
   const auto seen = [&](const Vec3d& from, const Vec3d& at, const std::string& more) {
     return luminance(looking_at(from, at, lamp + more), 2).mean();
   };

@@ -31,7 +31,7 @@ name = "floor"
 shape = { kind = "plane" }
 [[light]]
 name = "lamp"
-form = "disk"
+kind = "disk"
 at = [0.5, 0, 1.5]
 aim = [0, 0, 0]
 radius = "10 cm"
@@ -39,7 +39,7 @@ output = "800 lm"
 white = "2700 K"
 [[light]]
 name = "window"
-form = "rect"
+kind = "rect"
 at = [-2, 0, 1]
 aim = [0, 0, 0]
 size = [1, 1]
@@ -91,7 +91,7 @@ TEST_CASE("wrong arguments are refused with what to do", "[cli]") {
   says({"check", "none.toml"}, "file not found");
   says({"convert", "12 lmm"}, "did you mean \"lm\"?");
   says({"convert", "100 cd/m2"}, "a luminance needs a surface");
-  says({"convert", "10 lm", "--form", "disk"}, "a disk needs --radius");
+  says({"convert", "10 lm", "--kind", "disk"}, "a disk needs --radius");
   says({"read", "none.exr"}, "file not found");
 }
 
@@ -282,7 +282,7 @@ TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {
   CHECK(r.json()["samples_per_pixel"].get<double>() > 0);
   CHECK(run_program({"read", dir.path("o"), "--at", "24,20"}).status == 0);
   for (const std::string& name : dir.files()) {
-    CHECK(name.find(".part") == std::string::npos);
+    CHECK(name.find(".tmp") == std::string::npos);
   }
 }
 
@@ -361,7 +361,7 @@ TEST_CASE("check reports lights in all units and tells errors from warnings by i
   CHECK(good.status == 0);
   const auto lamp = good.json()["lights"][0];
   CHECK(lamp["name"] == "lamp");
-  CHECK(lamp["form"] == "disk");
+  CHECK(lamp["kind"] == "disk");
   CHECK(lamp["flux_lm"].get<double>() == Approx(800));
   CHECK(lamp["peak_cd"].get<double>() == Approx(800 / 3.14159265).epsilon(1e-6));
   CHECK(lamp["luminance_cd_m2"].get<double>() ==
@@ -393,11 +393,11 @@ TEST_CASE("convert prints the same numbers as JSON and as a table", "[cli]") {
   CHECK(j["luminance_cd_m2"].is_null());
   CHECK(j["power_w"].is_null());
   const auto w =
-      run_program({"convert", "18 W @ 105 lm/W", "--form", "rect", "--size", "60cmx30cm", "--json"})
+      run_program({"convert", "18 W @ 105 lm/W", "--kind", "rect", "--size", "60cmx30cm", "--json"})
           .json();
   CHECK(w["flux_lm"].get<double>() == Approx(1890));
   CHECK(w["power_w"].get<double>() == Approx(18));
-  const auto sun = run_program({"convert", "100 klx", "--form", "sun", "--json"}).json();
+  const auto sun = run_program({"convert", "100 klx", "--kind", "sun", "--json"}).json();
   CHECK(sun["luminance_cd_m2"].get<double>() == Approx(1.4713097e9).epsilon(1e-6));
   CHECK(sun["flux_lm"].is_null());
   CHECK(run_program({"convert", "1000 lm", "--at", "2m"}).out.find("19.89") != std::string::npos);
@@ -418,7 +418,7 @@ name = "half"
 points = [[300, 0.5], [900, 0.5]]
 [[light]]
 name = "lamp"
-form = "point"
+kind = "point"
 at = [0, 0, 0.5]
 output = "900 lm"
 gel = "half"
@@ -503,7 +503,7 @@ TEST_CASE("the demo's rig is sound and its mistakes are caught", "[cli]") {
                            "faces-nothing",
                            "divides-by-zero",
                            "not-physical",
-                           "reach-holds-nothing",
+                           "range-holds-nothing",
                            "luminance-beyond-real",
                            "high-albedo"}) {
     INFO(code);

@@ -18,11 +18,11 @@ namespace {
 // `between` puts there.
 std::string at_panel(const std::string& between, int bounces = 8) {
   return fmt::format(
-             "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nview='0.05 "
+             "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nfield_of_view='0.05 "
              "deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces={}\n{}",
              bounces,
              between) +
-         light("form='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n");
+         light("kind='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n");
 }
 
 }  // namespace
@@ -32,7 +32,7 @@ TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
   const double r = 0.04, through = (1 - r) / (1 + r);  // n = 1.5, head on
   const std::string pane = "[[material]]\nname='pane'\nkind='glass'\nior=1.5\nthin=true\n";
   check_luminance(at_panel(pane + "[[object]]\nname='p'\nshape={kind='rect', "
-                                  "size=[1,1]}\nturn=[90,0,0]\nat=[0,1,0]\nmaterial='pane'\n"),
+                                  "size=[1,1]}\nrotate=[90,0,0]\nat=[0,1,0]\nmaterial='pane'\n"),
                   1000 * through,
                   0.03,
                   16);
@@ -43,7 +43,7 @@ TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
                                      pane +
                                          "color=[0.5,0.5,0.5]\n[[object]]\nname='p'\nshape={kind='"
                                          "rect', size=[0.5,0.5]}\nat=[0,0,1]\nmaterial='pane'\n" +
-                                         light("form='point'\nat=[0,0,2]\noutput='100 cd'\n"));
+                                         light("kind='point'\nat=[0,0,2]\noutput='100 cd'\n"));
   check_luminance(lit, 0.5 * through * 100 / 4.0 * kPlaneFactor, 0.02, 8);
   // A lamp with a body, which both ways find; through two panes.
   const std::string ball =
@@ -53,7 +53,7 @@ TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
                      "[[object]]\nname='p'\nshape={kind='rect', "
                      "size=[3,3]}\nat=[0,0,0.8]\nmaterial='pane'\n[[object]]\nname='q'\nshape={"
                      "kind='rect', size=[3,3]}\nat=[0,0,0.9]\nmaterial='pane'\n" +
-                     light("form='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n"));
+                     light("kind='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n"));
   check_luminance(ball, through * through * 100 / 4.0 * kPlaneFactor, 0.03, 16);
 }
 
@@ -78,24 +78,26 @@ TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light
   // straight way is counted here.
   check_luminance(at_panel("[[material]]\nname='g'\nkind='glass'\nior=1.5\nabsorption='2 "
                            "/m'\n[[object]]\nname='s'\nshape={kind='box', "
-                           "size=[3,0.2,3]}\nat=[0,1.2,0]\nturn=[40,0,0]\nmaterial='g'\n",
+                           "size=[3,0.2,3]}\nat=[0,1.2,0]\nrotate=[40,0,0]\nmaterial='g'\n",
                            2),
                   1000 * (1 - R) * (1 - R) * A,
                   0.03,
                   16);
 }
 
-TEST_CASE("a sheet shares light between its sides", "[cli][sheet][truth]") {
-  // The plane's place replaced by a sheet, looked at from above, lit from above or below: E (1 - t)
+TEST_CASE("a translucent surface shares light between its sides", "[cli][sheet][truth]") {
+  // The plane's place replaced by a translucent surface, looked at from above, lit from above or
+  // below: E (1 - t)
   // c / pi and E t c / pi.
   const auto rig = [](double z) {
     return fmt::format(
-               "jovilux = 1\n[[camera]]\nname='c'\nat=[0.5,0,1]\nlook_at=[0,0,0]\nview='0.05 "
+               "jovilux = "
+               "1\n[[camera]]\nname='c'\nat=[0.5,0,1]\nlook_at=[0,0,0]\nfield_of_view='0.05 "
                "deg'\n[render]\nsize=[8,8]\nsamples=64\nbounces=1\n[[material]]\nname='paper'"
-               "\nkind='sheet'\ncolor=[0.8,0.8,0.8]\nthrough=0.35\n"
+               "\nkind='translucent'\ncolor=[0.8,0.8,0.8]\ntransmittance=0.35\n"
                "[[object]]\nname='s'\nshape={{kind='rect', size=[4,4]}}\nmaterial='paper'\n",
                z) +
-           light(fmt::format("form='sphere'\nradius=0.3\nat=[0,0,{}]\noutput='100 cd'\n", z));
+           light(fmt::format("kind='sphere'\nradius=0.3\nat=[0,0,{}]\noutput='100 cd'\n", z));
   };
   check_luminance(rig(2), 100 / 4.0 * 0.8 * 0.65 / kPiD, 0.03, 16);
   check_luminance(rig(-2), 100 / 4.0 * 0.8 * 0.35 / kPiD, 0.03, 16);
@@ -104,7 +106,7 @@ TEST_CASE("a sheet shares light between its sides", "[cli][sheet][truth]") {
 TEST_CASE("glass, panes and sheets neither add nor lose light in an even surround",
           "[cli][glass][furnace]") {
   const std::string surround =
-      "[[light]]\nname='all'\nform='dome'\nimage='white.hdr'\noutput='as-is'\n";
+      "[[light]]\nname='all'\nkind='dome'\nimage='white.hdr'\noutput='as-is'\n";
   const TemporaryFolder dir;
   // 8 x 4 pixels, all 100: mantissa 200 (and a half), exponent 135.
   std::string hdr = "#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 4 +X 8\n";
@@ -114,10 +116,10 @@ TEST_CASE("glass, panes and sheets neither add nor lose light in an even surroun
   dir.write("white.hdr", hdr);
   for (const std::string material : {"kind='glass'\nior=1.5\n",
                                      "kind='glass'\nior=1.5\nthin=true\n",
-                                     "kind='sheet'\ncolor=[1,1,1]\nthrough=0.4\n"}) {
+                                     "kind='translucent'\ncolor=[1,1,1]\ntransmittance=0.4\n"}) {
     const std::string rig = dir.write(
         "r.toml",
-        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0]\nlook_at=[0.2,0,0.1]\nview='0.05 "
+        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0]\nlook_at=[0.2,0,0.1]\nfield_of_view='0.05 "
         "deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces=300\n[[material]]\nname='m'\n" +
             material + "[[object]]\nname='b'\nshape={kind='sphere', radius=1}\nmaterial='m'\n" +
             surround);
@@ -139,7 +141,7 @@ TEST_CASE("haze before and behind panes is as thick as without them", "[cli][gla
   for (int i = 0; i < 3; ++i) {
     between += fmt::format(
         "[[object]]\nname='p{0}'\nshape={{kind='rect', "
-        "size=[1,1]}}\nturn=[90,0,0]\nat=[0,{1},0]\nmaterial='pane'\n",
+        "size=[1,1]}}\nrotate=[90,0,0]\nat=[0,{1},0]\nmaterial='pane'\n",
         i,
         0.6 + 0.8 * i);
   }

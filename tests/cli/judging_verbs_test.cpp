@@ -39,12 +39,12 @@ void holds(const nlohmann::json& m, double exact) {
 }
 
 const std::string kTwoLamps =
-    "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\nview=40\n[render]\nsize=[48,32]"
+    "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\nfield_of_view=40\n[render]\nsize=[48,32]"
     "\nsamples=64\nbounces=3\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='"
     "box'\nshape={kind='box', size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
-    "[[light]]\nname='warm'\nform='sphere'\nradius=0.1\nat=[-1,0,1.5]\noutput='800 "
+    "[[light]]\nname='warm'\nkind='sphere'\nradius=0.1\nat=[-1,0,1.5]\noutput='800 "
     "lm'\nwhite='2700 "
-    "K'\n[[light]]\nname='cool'\nform='disk'\nradius=0.2\nat=[1,0,1.5]\naim=[0,0,0]\noutput='600 "
+    "K'\n[[light]]\nname='cool'\nkind='disk'\nradius=0.2\nat=[1,0,1.5]\naim=[0,0,0]\noutput='600 "
     "lm'\ndimmer=0.8\n"
     "[[meter]]\nname='desk'\nkind='illuminance'\nat=[0,-0.5,0.01]\ntarget=['100 lx','120 "
     "lx']\n[[meter]]\nname='spot'\nkind='luminance'\nat=[0,-3,1.5]\naim=[0,-0.5,0]\nfield='0.5 "
@@ -55,7 +55,7 @@ const std::string kTwoLamps =
 TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][meter][truth]") {
   const TemporaryFolder dir;
   // 1000 lm at 2 m; slanted by 60 degrees half of it; from behind nothing.
-  const std::string point = light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
+  const std::string point = light("kind='point'\nat=[0,0,2]\noutput='1000 lm'\n");
   holds(metered(dir, meter("at=[0,0,0]\n") + point)[0], 1000 / (4 * kPiD) / 4);
   holds(metered(dir, meter("at=[0,0,0]\nfacing=[0.8660254,0,0.5]\n") + point)[0],
         1000 / (4 * kPiD) / 8);
@@ -63,21 +63,21 @@ TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][me
   holds(metered(
             dir,
             meter("at=[0,0,0]\n") +
-                light("form='disk'\nradius=0.5\nat=[0,0,1]\naim=[0,0,0]\noutput='300 cd/m2'\n"))[0],
+                light("kind='disk'\nradius=0.5\nat=[0,0,1]\naim=[0,0,0]\noutput='300 cd/m2'\n"))[0],
         kPiD * 300 * 0.25 / 1.25);
   holds(metered(dir,
                 meter("at=[0,0,0]\n") +
-                    light("form='sun'\ntoward=[0.5,0,-0.8660254]\noutput='1000 lx'\n"))[0],
+                    light("kind='sun'\ntoward=[0.5,0,-0.8660254]\noutput='1000 lx'\n"))[0],
         866.0254);
   holds(metered(dir,
-                meter("at=[0,0,0]\n") + light("form='sky'\nmodel='uniform'\noutput='500 lx'\n"))[0],
+                meter("at=[0,0,0]\n") + light("kind='sky'\nmodel='uniform'\noutput='500 lx'\n"))[0],
         500);
   // In a closed ball of albedo 0.5, everywhere Phi / (4 pi R^2) / (1 - rho), the direct and the
   // bounced light apart.
   const auto ball = metered(
       dir,
       "[render]\nbounces=30\n[[object]]\nname='ball'\nshape={kind='sphere', radius=2}\n" +
-          meter("at=[0,0,-1.999]\n") + light("form='point'\nat=[0,0,0]\noutput='1000 lm'\n"));
+          meter("at=[0,0,-1.999]\n") + light("kind='point'\nat=[0,0,0]\noutput='1000 lm'\n"));
   const double direct = 1000 / (4 * kPiD) / sqr(1.999);
   holds(ball[0], direct + 1000 / (4 * kPiD * 4));
   CHECK(ball[0]["direct"].get<double>() == Approx(direct).epsilon(0.003));
@@ -88,7 +88,7 @@ TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][me
           dir,
           "[[meter]]\nname='m'\nkind='luminance'\nat=[0,0,0]\naim=[0,2,0]\n" +
               light(
-                  "form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='700 cd/m2'\n"))[0],
+                  "kind='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='700 cd/m2'\n"))[0],
       700);
   // Through haze.
   const auto haze =
@@ -103,8 +103,9 @@ TEST_CASE("meters show the closed forms: point, disk, sun, enclosure", "[cli][me
 TEST_CASE("a meter and a gray card rendered agree", "[cli][meter]") {
   const TemporaryFolder dir;
   const std::string lamps =
-      light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n") +
-      "[[object]]\nname='wall'\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n";
+      light("kind='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n") +
+      "[[object]]\nname='wall'\nshape={kind='rect', "
+      "size=[3,3]}\nat=[-0.8,0,0.5]\nrotate=[0,90,0]\n";
   const auto lux = metered(dir,
                            "[render]\nbounces=4\n[[object]]\nname='plane'\nshape={kind='plane'}\n" +
                                meter("at=[0,0,0.0001]\n") + lamps)[0];
@@ -123,9 +124,9 @@ TEST_CASE("a meter's stated error is that of its values over seeds", "[cli][mete
   const TemporaryFolder dir;
   const std::string text =
       "[render]\nbounces=2\n[[object]]\nname='plane'\nshape={kind='plane'}\n[[object]]\nname='wall'"
-      "\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nturn=[0,90,0]\n" +
+      "\nshape={kind='rect', size=[3,3]}\nat=[-0.8,0,0.5]\nrotate=[0,90,0]\n" +
       meter("at=[0,0,0.01]\n") +
-      light("form='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n");
+      light("kind='sphere'\nradius=0.3\nat=[0.5,0.4,1.5]\noutput='900 lm'\n");
   RunningMoments values, stated;
   for (int seed = 1; seed <= 100; ++seed) {
     const auto m =
@@ -144,7 +145,7 @@ TEST_CASE("targets have verdicts, grids their average, and the figures are writt
   const std::string text =
       "jovilux = 1\n" +
       meter("grid={from=[-1,-1,0], to=[1,1,0], count=[3,3]}\ntarget=['1 lx','1000 lx']\n") +
-      light("form='point'\nat=[0,0,2]\noutput='1000 lm'\n");
+      light("kind='point'\nat=[0,0,2]\noutput='1000 lm'\n");
   const std::string rig = dir.write("g.toml", text);
   const ProgramRun run = run_program({"meter", rig, "--json", "-o", dir.path("out")});
   REQUIRE(run.status == 0);
@@ -195,7 +196,7 @@ TEST_CASE("balance is the picture of the new dimmers, and targets are met when m
   // A dimmer set, and the same rendered.
   REQUIRE(
       run_program(
-          {"balance", dir.path("a"), "--set", "cool=0.2", "--mute", "warm", "-o", dir.path("set")})
+          {"balance", dir.path("a"), "--dim", "cool=0.2", "--mute", "warm", "-o", dir.path("set")})
           .status == 0);
   REQUIRE(run_program({"render",
                        rig,
@@ -252,9 +253,9 @@ TEST_CASE("balance is the picture of the new dimmers, and targets are met when m
   CHECK(by_name(match).at("warm")["dimmer"].get<double>() == Approx(0).margin(0.02));
   CHECK(by_name(match).at("cool")["dimmer"].get<double>() == Approx(0.2).epsilon(0.05));
   for (const auto& wrong :
-       std::vector<std::vector<std::string>>{{"--set", "warm"},
-                                             {"--set", "warm=7"},
-                                             {"--set", "wram=0.5"},
+       std::vector<std::vector<std::string>>{{"--dim", "warm"},
+                                             {"--dim", "warm=7"},
+                                             {"--dim", "wram=0.5"},
                                              {"--target", "desk=much"},
                                              {"--target", "desk=\"1 lx\"", "--match", "x.png"}}) {
     std::vector<std::string> all = {"balance", dir.path("a")};
@@ -392,28 +393,29 @@ const std::vector<NoisyScene>& noisy_scenes() {
   static const std::vector<NoisyScene> scenes = {
       // In the few pixels near it.
       {"tiny strong source",
-       "[[light]]\nname='noisy'\nform='sphere'\nradius='2 mm'\nat=[0,0.3,0.42]\noutput='300 lm'\n",
+       "[[light]]\nname='noisy'\nkind='sphere'\nradius='2 mm'\nat=[0,0.3,0.42]\noutput='300 lm'\n",
        0.05},
       {"caustic",
        ball + "[[object]]\nname='ball'\nshape={kind='sphere', "
-              "radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nform='"
+              "radius=0.2}\nat=[-0.5,-0.2,0.2]\nmaterial='glass'\n[[light]]\nname='noisy'\nkind='"
               "sphere'\nradius=0.1\nat=[-1.8,-0.6,2.0]\noutput='900 lm'\n"},
       {"many bounces",
        "[[object]]\nname='room'\nshape={kind='box', "
-       "size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nform='spot'\nbeam=12\nfield=20\nat=["
+       "size=[6,8,6]}\nat=[0,0,2.9]\n[[light]]\nname='noisy'\nkind='spot'\nbeam=12\nfield=20\nat=["
        "2,0,0.5]\naim=[2.6,1,0.1]\noutput='900 lm'\n"},
       {"glossy",
-       ball + "[[object]]\nname='plate'\nshape={kind='rect', "
-              "size=[1,1]}\nat=[0.9,0.5,0.5]\nturn=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='"
-              "noisy'\nform='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
+       ball +
+           "[[object]]\nname='plate'\nshape={kind='rect', "
+           "size=[1,1]}\nat=[0.9,0.5,0.5]\nrotate=[60,0,-40]\nmaterial='brass'\n[[light]]\nname='"
+           "noisy'\nkind='sphere'\nradius=0.01\nat=[0.6,-0.3,1.2]\noutput='600 lm'\n"},
       {"dome with a small sun",
        "[[object]]\nname='screen'\nshape={kind='rect', "
-       "size=[3,1.6]}\nat=[-0.2,1.2,0.8]\nturn=[90,0,0]\n[[light]]\nname='noisy'\nform='dome'"
+       "size=[3,1.6]}\nat=[-0.2,1.2,0.8]\nrotate=[90,0,0]\n[[light]]\nname='noisy'\nkind='dome'"
        "\nimage='sky.exr'\noutput='2000 lx'\n"},
       {"haze",
        "[[solid]]\nname='air'\nkind='box'\nsize=[6,8,4]\nat=[0,0,2]\n[[haze]]\nname='mist'\ninside="
        "'air'\nextinction='0.4 "
-       "/m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nform='spot'\nbeam=8\nfield="
+       "/m'\nalbedo=0.95\nanisotropy=0.8\n[[light]]\nname='noisy'\nkind='spot'\nbeam=8\nfield="
        "10\nat=[-2,0.5,1]\naim=[2,0.5,0.4]\noutput='500 lm'\n"},
   };
   return scenes;
@@ -435,11 +437,12 @@ void write_sky(const std::string& path) {
 }
 std::string noisy_rig(const NoisyScene& s) {
   return "jovilux = "
-         "1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nview=44\n[render]\nsize=[48,"
+         "1\n[[camera]]\nname='c'\nat=[0,-2.6,1.3]\nlook_at=[0,0,0.2]\nfield_of_view=44\n[render]"
+         "\nsize=[48,"
          "32]\nsamples=64\nbounces=5\nlayers='lights+parts'\n[[object]]\nname='floor'\nshape={kind="
          "'plane'}\n[[object]]\nname='box'\nshape={kind='box', "
          "size=[0.4,0.4,0.4]}\nat=[0,0.3,0.2]\n"
-         "[[light]]\nname='quiet'\nform='rect'\nsize=[1.5,1.5]\nat=[0,-0.5,2.4]\naim=[0,0,0]"
+         "[[light]]\nname='quiet'\nkind='rect'\nsize=[1.5,1.5]\nat=[0,-0.5,2.4]\naim=[0,0,0]"
          "\noutput='400 lm'\n" +
          s.more;
 }
@@ -451,18 +454,18 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
   write_sky(dir.path("sky.exr"));
   for (const NoisyScene& s : noisy_scenes()) {
     INFO(s.name);
-    REQUIRE(
-        run_program({"render",
-                     dir.write("r.toml", noisy_rig(s)),
-                     "-o",
-                     dir.path("out"),
-                     "--quiet",
-                     "--force",
-                     "--set",
-                     s.name == "caustic" ? "render.light_paths=false" : "render.light_paths=true",
-                     "--set",
-                     "render.samples=256"})
-            .status == 0);
+    REQUIRE(run_program(
+                {"render",
+                 dir.write("r.toml", noisy_rig(s)),
+                 "-o",
+                 dir.path("out"),
+                 "--quiet",
+                 "--force",
+                 "--set",
+                 s.name == "caustic" ? "render.light_tracing=false" : "render.light_tracing=true",
+                 "--set",
+                 "render.samples=256"})
+                .status == 0);
     const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
     INFO(run.out << run.err);
     REQUIRE(run.status == 1);
@@ -490,7 +493,7 @@ TEST_CASE("noise finds that paths from the lights would help caustics", "[cli][n
                        dir.path("out"),
                        "--quiet",
                        "--set",
-                       "render.light_paths=false",
+                       "render.light_tracing=false",
                        "--set",
                        "render.samples=256"})
               .status == 0);
@@ -498,7 +501,7 @@ TEST_CASE("noise finds that paths from the lights would help caustics", "[cli][n
   REQUIRE(j["changes"].size() >= 2);
   double on = 0;
   for (const auto& change : j["changes"]) {
-    on = change["address"] == "render.light_paths" ? change["trial_p95"].get<double>() : on;
+    on = change["address"] == "render.light_tracing" ? change["trial_p95"].get<double>() : on;
   }
   CHECK(on > 0);  // measured as well
   REQUIRE(run_program({"render",

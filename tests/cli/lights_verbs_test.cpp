@@ -52,9 +52,9 @@ TEST_CASE("falloff shows laws against the inverse square, as table, CSV and figu
                                 "--law",
                                 "none",
                                 "--law",
-                                "linear zero_at=6m match=2m",
+                                "linear zero_at=6m matches_at=2m",
                                 "--law",
-                                "inverse-square cushion=30cm",
+                                "inverse-square near_softening=30cm",
                                 "--to",
                                 "8m",
                                 "--light-output",
@@ -86,9 +86,11 @@ TEST_CASE("falloff shows laws against the inverse square, as table, CSV and figu
   std::string header, line;
   std::getline(csv, header);
   CHECK(header ==
-        "distance_m,\"none lx\",\"none times physics\",\"linear zero_at=6m match=2m lx\",\"linear "
-        "zero_at=6m match=2m times physics\",\"inverse-square cushion=30cm lx\",\"inverse-square "
-        "cushion=30cm times physics\"");
+        "distance_m,\"none lx\",\"none times physics\",\"linear zero_at=6m matches_at=2m "
+        "lx\",\"linear "
+        "zero_at=6m matches_at=2m times physics\",\"inverse-square near_softening=30cm "
+        "lx\",\"inverse-square "
+        "near_softening=30cm times physics\"");
   int lines = 0;
   while (std::getline(csv, line)) {
     ++lines;
@@ -104,8 +106,8 @@ TEST_CASE("falloff reads a rig's lights and tells a large source from a point", 
   const std::string rig = dir.write(
       "r.toml",
       "jovilux = "
-      "1\n[[light]]\nname='panel'\nform='disk'\nradius=0.5\nat=[0,0,2]\naim=[0,0,0]\noutput='1000 "
-      "cd/m2'\n[[light]]\nname='sky'\nform='sky'\nmodel='uniform'\noutput='1 lx'\n");
+      "1\n[[light]]\nname='panel'\nkind='disk'\nradius=0.5\nat=[0,0,2]\naim=[0,0,0]\noutput='1000 "
+      "cd/m2'\n[[light]]\nname='sky'\nkind='sky'\nmodel='uniform'\noutput='1 lx'\n");
   const auto j = run_program({"falloff", rig, "--json"}).json()["curves"];
   REQUIRE(j.size() == 1);  // the sky has no falloff
   for (const auto& p : j[0]["points"]) {
@@ -184,8 +186,8 @@ TEST_CASE("a designed file rendered on a wall gives the spot's own level",
     return reading(dir, rig, 1)["luminance_cd_m2"].get<double>();
   };
   for (const double x : {0.0, 0.3, 0.6}) {
-    CHECK(level("form='point'\nprofile='lamp.ies'\n", x) ==
-          Approx(level("form='spot'\nbeam=30\nfield=50\noutput='900 lm'\n", x)).epsilon(3e-3));
+    CHECK(level("kind='point'\nprofile='lamp.ies'\n", x) ==
+          Approx(level("kind='spot'\nbeam=30\nfield=50\noutput='900 lm'\n", x)).epsilon(3e-3));
   }
 }
 
@@ -199,7 +201,7 @@ TEST_CASE("color draws its chart", "[cli][color]") {
 
 TEST_CASE("every scene of new is sound, renders, and is read where it says", "[cli][new]") {
   const TemporaryFolder dir;
-  for (const std::string name : {"distances", "wall", "card", "string", "slats"}) {
+  for (const std::string name : {"row", "screen", "cards", "garland", "blind", "jar"}) {
     INFO(name);
     const auto made = run_program({"new", dir.path(name), "--scene", name});
     REQUIRE(made.status == 0);
@@ -231,16 +233,31 @@ TEST_CASE("every scene of new is sound, renders, and is read where it says", "[c
     for (const auto& r : readings) {
       CHECK(r["luminance_cd_m2"].get<double>() > 0);
     }
-    if (name == "distances") {  // a quarter at each doubling, but for how each ball is turned
-      for (std::size_t i = 0; i + 1 < 4; ++i) {
-        CHECK(readings[i]["luminance_cd_m2"].get<double>() /
-                  readings[i + 1]["luminance_cd_m2"].get<double>() ==
-              Approx(4).epsilon(0.2));
-      }
+    if (name == "cards") {  // 18, 84 and 3.5 % of the same light, but for where each card stands
+      const auto level = [&](std::size_t i) {
+        return readings[i]["luminance_cd_m2"].get<double>();
+      };
+      CHECK(level(1) / level(0) == Approx(0.84 / 0.18).epsilon(0.1));
+      CHECK(level(0) / level(2) == Approx(0.18 / 0.035).epsilon(0.15));
+    }
+    if (name == "screen") {
+      CHECK(readings[0]["luminance_cd_m2"].get<double>() >
+            5 * readings[1]["luminance_cd_m2"].get<double>());
     }
   }
-  CHECK(run_program({"new", dir.path("x"), "--scene", "distance"})
-            .err.find("did you mean \"distances\"?") != std::string::npos);
+  // A row of meters under one lamp, E = I h / d^3: the lamp is the sphere's center.
+  const auto meters =
+      run_program({"meter", dir.path("row/rig.toml"), "--set", "render.bounces=1", "--json"});
+  REQUIRE(meters.status == 0);
+  const auto list = meters.json()["meters"];
+  REQUIRE(list.size() == 7);
+  for (std::size_t i = 0; i < 7; ++i) {
+    const double h = 1.72 - 0.985, x = 0.42 * static_cast<double>(i), d2 = h * h + x * x;
+    CHECK(list[i]["value"].get<double>() ==
+          Approx(620 / (4 * kPiD) * h / (d2 * std::sqrt(d2))).epsilon(0.02));
+  }
+  CHECK(run_program({"new", dir.path("x"), "--scene", "rwo"}).err.find("did you mean \"row\"?") !=
+        std::string::npos);
 }
 
 TEST_CASE("check warns of what needs no haze, each with its place and its cure", "[cli][check]") {
@@ -269,48 +286,48 @@ TEST_CASE("check warns of what needs no haze, each with its place and its cure",
     return false;
   };
   const std::string small =
-      "[[light]]\nname='b'\nform='sphere'\nat=[0,0,1]\nradius=0.02\noutput='400 lm'\n";
-  CHECK(warned(small + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='each'\nalong={path='line', "
+      "[[light]]\nname='b'\nkind='sphere'\nat=[0,0,1]\nradius=0.02\noutput='400 lm'\n";
+  CHECK(warned(small + "[[array]]\nname='s'\nof='b'\ncount=34\noutput='each'\nalong={path='line', "
                        "from=[-1,0,0.5], to=[1,0,0.5]}\n",
                "copies-at-full-output",
-               "21 copies of full output each: 8400 lm together"));
-  CHECK_FALSE(warned(small + "[[array]]\nname='s'\nof='b'\ncount=21\noutput='total'\nalong={path='"
+               "34 copies of full output each: 13600 lm together"));
+  CHECK_FALSE(warned(small + "[[array]]\nname='s'\nof='b'\ncount=34\noutput='total'\nalong={path='"
                              "line', from=[-1,0,0.5], to=[1,0,0.5]}\n",
                      "copies-at-full-output",
                      ""));
   CHECK(warned(
-      "[[light]]\nname='n'\nform='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=0.5\noutput='9000 lm'\n",
+      "[[light]]\nname='n'\nkind='spot'\nat=[0,0,2]\naim=[0,0,0]\nbeam=0.5\noutput='9000 lm'\n",
       "narrow-beam",
       "would have 1e5 cd"));
   CHECK(
-      warned("[[light]]\nname='t'\nform='tube'\nfrom=[-0.5,0,2]\nto=[0.5,0,2]\nradius='0.2 "
+      warned("[[light]]\nname='t'\nkind='tube'\nfrom=[-0.5,0,2]\nto=[0.5,0,2]\nradius='0.2 "
              "mm'\noutput='3000 lm'\n",
              "brighter-than-its-kind",
              "fluorescent, LED and neon tubes have 2000 to 40000 cd/m2"));
   CHECK(
-      warned("[[light]]\nname='p'\nform='rect'\nat=[0,0,2]\naim=[0,0,0]\nsize=[0.1,0.1]\noutput='"
+      warned("[[light]]\nname='p'\nkind='rect'\nat=[0,0,2]\naim=[0,0,0]\nsize=[0.1,0.1]\noutput='"
              "100 klm'\n",
              "brighter-than-its-kind",
              "LED panels"));
-  CHECK(warned("[[light]]\nname='i'\nform='sphere'\nat=[0,0,0.02]\nradius='1 mm'\noutput='5 lm'\n",
+  CHECK(warned("[[light]]\nname='i'\nkind='sphere'\nat=[0,0,0.02]\nradius='1 mm'\noutput='5 lm'\n",
                "hot-spot",
-               "cushion = "));
+               "near_softening = "));
   CHECK_FALSE(
-      warned("[[light]]\nname='i'\nform='sphere'\nat=[0,0,0.02]\nradius='1 mm'\noutput='5 "
-             "lm'\ncushion='50 cm'\n",
+      warned("[[light]]\nname='i'\nkind='sphere'\nat=[0,0,0.02]\nradius='1 mm'\noutput='5 "
+             "lm'\nnear_softening='50 cm'\n",
              "hot-spot",
              ""));
   CHECK(warned(
-      "[[light]]\nname='f'\nform='point'\nat=[0,0,2]\nprofile='lamp.ies'\noutput='9000 lm'\n",
+      "[[light]]\nname='f'\nkind='point'\nat=[0,0,2]\nprofile='lamp.ies'\noutput='9000 lm'\n",
       "profile-lumens",
       "leave output out to take the file's lumens"));
   CHECK_FALSE(warned(
-      "[[light]]\nname='f'\nform='point'\nat=[0,0,2]\nprofile='lamp.ies'\n", "profile-lumens", ""));
+      "[[light]]\nname='f'\nkind='point'\nat=[0,0,2]\nprofile='lamp.ies'\n", "profile-lumens", ""));
   CHECK(
       warned("[[solid]]\nname='z'\nkind='box'\nsize=[0.1,0.1,0.1]\nat=[0,0,9]\n[[light]]\nname='f'"
-             "\nform='point'\nat=[0,0,2]\noutput='9 lm'\nzone='z'\n",
-             "zone-holds-nothing",
-             "move or enlarge the zone"));
+             "\nkind='point'\nat=[0,0,2]\noutput='9 lm'\ninside='z'\n",
+             "inside-holds-nothing",
+             "move or enlarge the volume"));
 }
 
 TEST_CASE("check lists each cheat with its effect in figures", "[cli][check]") {
@@ -323,11 +340,11 @@ TEST_CASE("check lists each cheat with its effect in figures", "[cli][check]") {
                looking_at(
                    {0, 0, 1},
                    {0, 0, 0},
-                   light("form='point'\nat=[0,0,2]\noutput='9 "
+                   light("kind='point'\nat=[0,0,2]\noutput='9 "
                          "lm'\nonly=['plane']\nshadow_skip=['plane']\nfade_with_camera=['50 cm','2 "
                          "m']\n"
-                         "cheat={diffuse=2, gloss=0.5, bounce=3, bounce_saturation=0.2, "
-                         "shadow=0.4, shadow_tint='#404040', caustics='off', seen=false}\n"))),
+                         "cheat={diffuse=2, gloss=0.5, bounce=3, bounce_chroma=0.2, "
+                         "shadow=0.4, shadow_tint='#404040', caustics=0, visible=false}\n"))),
            "--json"})
           .json();
   std::map<std::string, std::string> effects;
@@ -337,7 +354,7 @@ TEST_CASE("check lists each cheat with its effect in figures", "[cli][check]") {
   CHECK(effects.size() == 11);
   CHECK(effects["cheat.diffuse"] == "2 times its light in diffuse reflection");
   CHECK(effects["cheat.shadow"] == "its shadows keep 60 % of its light");
-  CHECK(effects["cheat.bounce_saturation"] == "its bounced light keeps 20 % of its colorfulness");
+  CHECK(effects["cheat.bounce_chroma"] == "its bounced light keeps 20 % of its colorfulness");
   CHECK(effects["fade_with_camera"].find("times its light with this camera") != std::string::npos);
 }
 
@@ -351,12 +368,12 @@ TEST_CASE("a gel over an LED on a red wall is rendered in its 1 nm color", "[cli
   dir.write("red.csv", table);
   const std::string rig = dir.write(
       "r.toml",
-      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,1]\nlook_at=[0,0.001,0]\nview='0.05 "
-      "deg'\n[[material]]\nname='red'\nkind='matte'\ncolor='red.csv'\n[[object]]\nname='wall'"
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,1]\nlook_at=[0,0.001,0]\nfield_of_view='0.05 "
+      "deg'\n[[material]]\nname='red'\nkind='diffuse'\ncolor='red.csv'\n[[object]]\nname='wall'"
       "\nshape={kind='plane'}\nmaterial='red'\n"
       "[[gel]]\nname='straw'\npoints=[[400, 0.18], [480, 0.35], [540, 0.70], [580, 0.88], [700, "
       "0.92]]\n"
-      "[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='10 "
+      "[[light]]\nname='l'\nkind='sun'\ntoward=[0,0,-1]\noutput='10 "
       "klx'\nspectrum='led-3000'\ngel='straw'\n[render]\nsize=[8,8]\nsamples=32\nbounces=1\n");
   const auto r = reading(dir, rig, 1);
   NmTable gel;
@@ -399,12 +416,13 @@ TEST_CASE("a thousand lamps are as clean as the ten that are near", "[cli][light
     const std::string rig = dir.write(
         "r.toml",
         "jovilux = "
-        "1\n[[camera]]\nname='c'\nat=[0,-0.9,0.42]\nlook_at=[0.1,0.1,0]\nview=40\n[render]\nsize=["
+        "1\n[[camera]]\nname='c'\nat=[0,-0.9,0.42]\nlook_at=[0.1,0.1,0]\nfield_of_view=40\n[render]"
+        "\nsize=["
         "48,36]\nsamples=64\nbounces=1\n[[object]]\nname='floor'\nshape={kind='plane'}\n" +
             std::string(shadows ? "[[object]]\nname='post'\nshape={kind='box', "
                                   "size=[0.1,0.1,0.8]}\nat=[0.3,0.3,0.4]\n"
                                 : "") +
-            "[[light]]\nname='lamp'\nform='sphere'\nradius=0.03\nat=[0,0,0]\noutput='50 lm'\n"
+            "[[light]]\nname='lamp'\nkind='sphere'\nradius=0.03\nat=[0,0,0]\noutput='50 lm'\n"
             "[[array]]\nname='lamps'\nof='lamp'\noutput='each'\nalong={path='points', points=[" +
             points + "]}\n");
     const ProgramRun run =

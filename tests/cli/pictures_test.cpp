@@ -36,10 +36,10 @@ std::vector<std::uint8_t> quarters(int size) {
 
 // A square of 2 m in z = 0, seen from above with +y up in the picture, lit by 1000 lx of D65.
 std::string seen_from_above(const std::string& material, const std::string& object) {
-  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
+  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nfield_of_view='40 "
          "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[material]]\nname='m'\n" +
          material + "\n[[object]]\nname='o'\nmaterial='m'\n" + object +
-         "\n[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n";
+         "\n[[light]]\nname='l'\nkind='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n";
 }
 
 std::vector<std::array<double, 3>> colors(const TemporaryFolder& dir,
@@ -107,18 +107,20 @@ TEST_CASE("a picture colors a surface, the right way up, with its encoding undon
   write_png(dir.path("q.png"), 32, 32, quarters(32));
   const double gray = srgb_decoded(128 / 255.0) * 1000 / kPiD,
                bright = srgb_decoded(200 / 255.0) * 1000 / kPiD;
-  const auto seen = colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", kSquare), kQuarters);
+  const auto seen =
+      colors(dir, seen_from_above("kind='diffuse'\ncolor='q.png'", kSquare), kQuarters);
   CHECK(seen[0][0] == Approx(bright).epsilon(0.01));
   CHECK(seen[0][1] < 0.02 * bright);
   CHECK(seen[1][1] == Approx(bright).epsilon(0.01));
   CHECK(seen[2][2] == Approx(bright).epsilon(0.01));
   CHECK(seen[3][0] == Approx(gray).epsilon(0.01));
   const auto linear = colors(
-      dir, seen_from_above("kind='matte'\ncolor='q.png'\nencoding='linear'", kSquare), kQuarters);
+      dir, seen_from_above("kind='diffuse'\ncolor='q.png'\nencoding='linear'", kSquare), kQuarters);
   CHECK(linear[3][0] == Approx(128 / 255.0 * 1000 / kPiD).epsilon(0.01));
   // Twice across: the left half shows the whole picture.
-  const auto tiled = colors(
-      dir, seen_from_above("kind='matte'\ncolor='q.png'\ntile=[2,1]", kSquare), {"8,12", "16,12"});
+  const auto tiled = colors(dir,
+                            seen_from_above("kind='diffuse'\ncolor='q.png'\ntile=[2,1]", kSquare),
+                            {"8,12", "16,12"});
   CHECK(tiled[0][0] == Approx(bright).epsilon(0.01));
   CHECK(tiled[1][1] == Approx(bright).epsilon(0.01));
   // The same through the places that a mesh gives, and from above on a box and a solid (meters: one
@@ -127,16 +129,16 @@ TEST_CASE("a picture colors a surface, the right way up, with its encoding undon
             "v -1 -1 0\nv 1 -1 0\nv 1 1 0\nv -1 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf 1/1 2/2 3/3 "
             "4/4\n");
   const auto meshed =
-      colors(dir, seen_from_above("kind='matte'\ncolor='q.png'", "mesh='s.obj'"), kQuarters);
-  const auto boxed =
-      colors(dir,
-             seen_from_above("kind='matte'\ncolor='q.png'", "shape={kind='box', size=[2,2,0.001]}"),
-             kQuarters);
+      colors(dir, seen_from_above("kind='diffuse'\ncolor='q.png'", "mesh='s.obj'"), kQuarters);
+  const auto boxed = colors(
+      dir,
+      seen_from_above("kind='diffuse'\ncolor='q.png'", "shape={kind='box', size=[2,2,0.001]}"),
+      kQuarters);
   // A solid has none of its own: meters about its origin, so that half a picture a meter, once over
   // 2 m, begins in the middle.
   const auto solid =
       colors(dir,
-             seen_from_above("kind='matte'\ncolor='q.png'\ntile=[0.5,0.5]",
+             seen_from_above("kind='diffuse'\ncolor='q.png'\ntile=[0.5,0.5]",
                              "solid='s'\n[[solid]]\nname='s'\nkind='box'\nsize=[2,2,0.001]"),
              kQuarters);
   for (std::size_t i = 0; i < 4; ++i) {
@@ -159,7 +161,7 @@ TEST_CASE("a mask cuts a surface out, for eyes and for shadows", "[cli][picture]
   const std::string floor = "\n[[object]]\nname='floor'\nshape={kind='plane'}\nat=[0,0,-0.5]\n";
   const auto seen =
       colors(dir,
-             seen_from_above("kind='matte'\ncolor=[0.8,0.8,0.8]\nmask='m.png'", kSquare + floor),
+             seen_from_above("kind='diffuse'\ncolor=[0.8,0.8,0.8]\nmask='m.png'", kSquare + floor),
              {"12,20", "28,20"});
   CHECK(seen[0][1] == Approx(0.8 * 1000 / kPiD).epsilon(0.01));
   CHECK(seen[1][1] == Approx(0.5 * 1000 / kPiD).epsilon(0.01));  // the floor, lit through the cut
@@ -192,10 +194,10 @@ TEST_CASE("pictures that are none are told with their place", "[cli][picture]") 
   };
   dir.write("t.txt", "x");
   dir.write("bad.png", "\x89PNG no picture");
-  CHECK(told("kind='matte'\ncolor='none.png'").find("file not found") != std::string::npos);
-  CHECK(told("kind='matte'\ncolor='t.txt'").find("expected a picture ending in") !=
+  CHECK(told("kind='diffuse'\ncolor='none.png'").find("file not found") != std::string::npos);
+  CHECK(told("kind='diffuse'\ncolor='t.txt'").find("expected a picture ending in") !=
         std::string::npos);
-  CHECK(told("kind='matte'\ncolor='bad.png'").find("named at") != std::string::npos);
+  CHECK(told("kind='diffuse'\ncolor='bad.png'").find("named at") != std::string::npos);
   // A header that claims far more pixels than the file could hold, with its check sum right.
   write_png(dir.path("small.png"), 1, 1, {1, 2, 3});
   std::string huge = dir.read("small.png");
@@ -212,9 +214,9 @@ TEST_CASE("pictures that are none are told with their place", "[cli][picture]") 
     huge[29 + i] = static_cast<char>(~crc >> (24 - 8 * i));
   }
   dir.write("huge.png", huge);
-  CHECK(told("kind='matte'\ncolor='huge.png'").find("more than its") != std::string::npos);
-  CHECK(told("kind='matte'\nmask=[1,2]").find("a picture's file name") != std::string::npos);
-  CHECK(told("kind='matte'\ntile=[2,2]").find("neither color nor mask") != std::string::npos);
+  CHECK(told("kind='diffuse'\ncolor='huge.png'").find("more than its") != std::string::npos);
+  CHECK(told("kind='diffuse'\nmask=[1,2]").find("a picture's file name") != std::string::npos);
+  CHECK(told("kind='diffuse'\ntile=[3,1]").find("neither color nor mask") != std::string::npos);
 }
 
 TEST_CASE("a glTF file is an object with its own material, and a rig with its lights and camera",
@@ -230,13 +232,13 @@ TEST_CASE("a glTF file is an object with its own material, and a rig with its li
   CHECK(loaded->materials[0].color == Rgb(0.2, 0.5, 0.8));
   REQUIRE(loaded->lights.size() == 3);
   CHECK((loaded->lights[0].toward - Vec3d(0, -1, 0)).norm() < 1e-6);
-  // y up in the file, z up here; a roughness of 1 is nearly matte under its coat.
-  const auto seen =
-      colors(dir,
-             "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
-             "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[object]]\nname='o'\nmesh='s."
-             "glb'\n[[light]]\nname='l'\nform='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n",
-             {"20,20"});
+  // y up in the file, z up here; a roughness of 1 is nearly diffuse under its coat.
+  const auto seen = colors(
+      dir,
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nfield_of_view='40 "
+      "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=1\n[[object]]\nname='o'\nmesh='s."
+      "glb'\n[[light]]\nname='l'\nkind='sun'\ntoward=[0,0,-1]\noutput='1000 lx'\n",
+      {"20,20"});
   CHECK(seen[0][2] > 2.5 * seen[0][0]);
   CHECK(seen[0][1] > 1.5 * seen[0][0]);
   CHECK(seen[0][1] == Approx(0.5 * 1000 / kPiD).epsilon(0.15));
@@ -339,7 +341,7 @@ TEST_CASE("bloom keeps the light, spreads it as its kernel says, and leaves the 
 
   const TemporaryFolder dir;
   const std::string rig =
-      seen_from_above("kind='matte'\ncolor=[0.5,0.5,0.5]", "shape={kind='rect', size=[0.2,0.2]}");
+      seen_from_above("kind='diffuse'\ncolor=[0.5,0.5,0.5]", "shape={kind='rect', size=[0.2,0.2]}");
   const auto plain = colors(dir, rig, {"20,20"});
   const std::string view = dir.read("out/view.png");
   const auto haloed = colors(dir, rig + "[look]\nbloom=0.4\n", {"20,20"});
@@ -369,10 +371,10 @@ TEST_CASE("a metal's index is read from tables, and told where it cannot be", "[
   dir.write("n.csv", "400 1.5\n700 0.2\n");
   const auto seen = colors(
       dir,
-      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nview='40 "
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-0.0001,3]\nlook_at=[0,0,0]\nfield_of_view='40 "
       "deg'\n[render]\nsize=[40,40]\nsamples=64\nbounces=2\n[[material]]\nname='m'\nkind='metal'"
       "\nior='n.csv'\nabsorption='k.csv'\nroughness=0\n[[object]]\nname='o'\nmaterial='m'\n" +
-          kSquare + "[[light]]\nname='sky'\nform='sky'\nmodel='uniform'\noutput='1000 cd/m2'\n",
+          kSquare + "[[light]]\nname='sky'\nkind='sky'\nmodel='uniform'\noutput='1000 cd/m2'\n",
       {"20,20"});
   CHECK(seen[0][0] > 1.5 * seen[0][2]);
   CHECK(seen[0][0] < 1000);

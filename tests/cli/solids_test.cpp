@@ -78,12 +78,12 @@ const std::map<std::string, std::string> kSizes = {{"sphere", "radius=0.4"},
                                                    {"box", "size=[0.6,0.5,0.4]"}};
 
 std::string stage(const std::string& more) {
-  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1.4]\nlook_at=[0,0,0.3]\nview='26 "
+  return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1.4]\nlook_at=[0,0,0.3]\nfield_of_view='26 "
          "deg'\n[render]\nsize=[24,16]\nsamples=256\nbounces=4\n[[material]]\nname='m'\nkind='"
          "gloss'\ncolor=[0.6,0.4,0.2]\nroughness=0.4\n"
-         "[[object]]\nname='floor'\nshape={kind='plane'}\n[[light]]\nname='lamp'\nform='disk'"
+         "[[object]]\nname='floor'\nshape={kind='plane'}\n[[light]]\nname='lamp'\nkind='disk'"
          "\nradius=0.4\nat=[-1,-1,2]\naim=[0,0,0.3]\noutput='900 "
-         "lm'\n[[light]]\nname='sky'\nform='sky'\nmodel='uniform'\noutput='20 lx'\n" +
+         "lm'\n[[light]]\nname='sky'\nkind='sky'\nmodel='uniform'\noutput='20 lx'\n" +
          more;
 }
 
@@ -122,7 +122,7 @@ TEST_CASE("a solid and a mesh of the same shape give the same picture", "[cli][s
   INFO(kind);
   const TemporaryFolder dir;
   dir.write("m.obj", mesh_of(kind));
-  const std::string place = "at=[0,0,0.45]\nturn=[25,40,10]\nmaterial='m'\n";
+  const std::string place = "at=[0,0,0.45]\nrotate=[25,40,10]\nmaterial='m'\n";
   const auto solid = tiles(dir,
                            stage("[[solid]]\nname='s'\nkind='" + kind + "'\n" + kSizes.at(kind) +
                                  "\n[[object]]\nname='o'\nsolid='s'\n" + place),
@@ -149,14 +149,14 @@ TEST_CASE("a light just under a surface stays dark outside, and just over it lig
   const TemporaryFolder dir;
   const auto mean = [&](double height) {
     const std::string text =
-        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0.4]\nview='40 "
+        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,0.4]\nfield_of_view='40 "
         "deg'\n[render]\nsize=[32,24]\nsamples=16\nbounces=3\n[[object]]\nname='floor'\nshape={"
         "kind='plane'}\n"
         "[[solid]]\nname='ball'\nkind='sphere'\nradius=0.4\n[[solid]]\nname='bump'\nkind='sphere'"
         "\nradius=0.3\nat=[0.3,0,0]\n[[solid]]\nname='s'\nkind='union'\nof=['ball','bump']\nblend="
         "0.05\n"
         "[[object]]\nname='o'\nsolid='s'\nat=[0,0,0.4]\n" +
-        light(fmt::format("form='point'\nat=[-0.1,0,{:.4f}]\noutput='100 cd'\n", height));
+        light(fmt::format("kind='point'\nat=[-0.1,0,{:.4f}]\noutput='100 cd'\n", height));
     REQUIRE(run_program(
                 {"render", dir.write("r.toml", text), "-o", dir.path("out"), "--quiet", "--force"})
                 .status == 0);
@@ -180,11 +180,11 @@ TEST_CASE("in a white furnace a white fractal, and rough and smooth jars of glas
       }());
   const auto seen = [&](const std::string& solid, const std::string& material) {
     const std::string text =
-        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0.7]\nlook_at=[0,0,0]\nview='14 "
+        "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,0.7]\nlook_at=[0,0,0]\nfield_of_view='14 "
         "deg'\n[render]\nsize=[16,16]\nsamples=256\nbounces=400\n[[material]]\nname='m'\n" +
         material + "\n" + solid +
-        "[[object]]\nname='o'\nsolid='s'\nmaterial='m'\nturn=[20,30,0]\n" +
-        light("form='dome'\nimage='white.hdr'\noutput='as-is'\n");
+        "[[object]]\nname='o'\nsolid='s'\nmaterial='m'\nrotate=[20,30,0]\n" +
+        light("kind='dome'\nimage='white.hdr'\noutput='as-is'\n");
     const ProgramRun run = run_program(
         {"render", dir.write("r.toml", text), "-o", dir.path("out"), "--quiet", "--force"});
     INFO(run.err);
@@ -196,11 +196,12 @@ TEST_CASE("in a white furnace a white fractal, and rough and smooth jars of glas
       menger = "[[solid]]\nname='s'\nkind='fractal'\nfractal='menger'\nsize=0.6\niterations=3\n",
       julia = "[[solid]]\nname='s'\nkind='fractal'\nfractal='julia'\nsize=0.8\niterations=7\n",
       jar =
-          "[[solid]]\nname='b'\nkind='round-box'\nsize=[0.5,0.5,0.6]\nround=0.15\n[[solid]]\nname='"
+          "[[solid]]\nname='b'\nkind='rounded-box'\nsize=[0.5,0.5,0.6]\nrounding=0.15\n[[solid]]"
+          "\nname='"
           "s'\nkind='shell'\nof='b'\nthickness='2 cm'\n";
   for (const auto& [solid, material] : std::vector<std::pair<std::string, std::string>>{
-           {menger, "kind='matte'\ncolor=[1,1,1]"},
-           {julia, "kind='matte'\ncolor=[1,1,1]\nroughness=0.7"},
+           {menger, "kind='diffuse'\ncolor=[1,1,1]"},
+           {julia, "kind='diffuse'\ncolor=[1,1,1]\nroughness=0.7"},
            {jar, "kind='glass'\nior=1.5"},
            {jar, "kind='glass'\nior=1.5\nroughness=0.5"},
            {menger, "kind='metal'\ncolor=[1,1,1]\nroughness=0.6"}}) {
@@ -232,17 +233,17 @@ TEST_CASE("solids are read with their places, and faults are told", "[cli][solid
   CHECK(told("[[solid]]\nname='a'\nformula='x+'\n").find("character") != std::string::npos);
   CHECK(told("[[solid]]\nname='a'\nkind='sphere'\nradius=0.1\nblend=0.1\n")
             .find("\"blend\" does not go with a sphere") != std::string::npos);
-  CHECK(told("[[solid]]\nname='a'\nkind='frame'\nsize=[1,1,1]\nbar=2\n")
+  CHECK(told("[[solid]]\nname='a'\nkind='box-edges'\nsize=[1,1,1]\nbar=2\n")
             .find("thicker than the frame") != std::string::npos);
-  CHECK(told(ball + "[[solid]]\nname='r'\nkind='repeat'\nof='ball'\nevery=[0.3,0,0]\n")
-            .find("every = 0.4 m") != std::string::npos);
+  CHECK(told(ball + "[[solid]]\nname='r'\nkind='repeat'\nof='ball'\nspacing=[0.3,0,0]\n")
+            .find("spacing = 0.4 m") != std::string::npos);
   CHECK(told(ball + "[[solid]]\nname='far'\nkind='sphere'\nradius=0.1\nat=[3,0,0]\n[[solid]]\nname="
                     "'i'\nkind='intersect'\nof=['ball','far']\n")
             .find("is empty") != std::string::npos);
   CHECK(told("[[object]]\nname='o'\nsolid='none'\n").find("there is no solid \"none\"") !=
         std::string::npos);
   CHECK(told(ball + "[[object]]\nname='o'\nsolid='ball'\n" +
-             light("form='object'\nobject='o'\noutput='10 lm'\n"))
+             light("kind='object'\nobject='o'\noutput='10 lm'\n"))
             .find("a marched solid, whose area is not known") != std::string::npos);
   // A repeat of repeats grows beyond all use; deep nesting ends.
   std::string deep = ball;
@@ -256,7 +257,7 @@ TEST_CASE("solids are read with their places, and faults are told", "[cli][solid
   std::string wide = ball;
   for (int i = 0; i < 5; ++i) {
     wide += fmt::format(
-        "[[solid]]\nname='r{}'\nkind='repeat'\nof='{}'\nevery=[{},{},{}]\ncount=[2,2,2]\n",
+        "[[solid]]\nname='r{}'\nkind='repeat'\nof='{}'\nspacing=[{},{},{}]\ncount=[2,2,2]\n",
         i,
         i == 0 ? "ball" : fmt::format("r{}", i - 1),
         0.4 * std::pow(2, i),
@@ -273,7 +274,7 @@ TEST_CASE("check finds coarse tolerances, slopes that are none, and what stands 
       "jovilux = "
       "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0.3]\n[[object]]\nname='floor'\nshape={"
       "kind='plane'}\n" +
-      light("form='sphere'\nradius=0.05\nat=[0,0,2]\noutput='900 lm'\n");
+      light("kind='sphere'\nradius=0.05\nat=[0,0,2]\noutput='900 lm'\n");
   const auto codes = [&](const std::string& more, const std::vector<std::string>& words = {}) {
     std::vector<std::string> all = {"check", dir.write("r.toml", set + more), "--json"};
     all.insert(all.end(), words.begin(), words.end());
@@ -311,7 +312,7 @@ TEST_CASE("a solid is a zone for lights and a holder of haze", "[cli][solid]") {
       "[[solid]]\nname='a'\nkind='capsule'\nradius=0.2\nheight=1\n[[solid]]\nname='b'\nkind='"
       "sphere'\nradius=0.3\nat=[0.2,0,0]\n[[solid]]\nname='z'\nkind='union'\nof=['a','b']\nblend=0."
       "05\n";
-  const std::string lamp = "zone='z'\nform='point'\nat=[0,0,2]\noutput='100 cd'\n";
+  const std::string lamp = "inside='z'\nkind='point'\nat=[0,0,2]\noutput='100 cd'\n";
   const TemporaryFolder dir;
   const auto at = [&](double x) {
     return reading(dir,
@@ -323,11 +324,11 @@ TEST_CASE("a solid is a zone for lights and a holder of haze", "[cli][solid]") {
   CHECK(at(0.55) == 0);
   // Absorbing haze in a capsule 1 m long, looked along.
   check_luminance(
-      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nview='0.05 "
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nfield_of_view='0.05 "
       "deg'\n[render]\nsize=[8,8]\nsamples=512\nbounces=0\n[[solid]]\nname='cap'\nkind='capsule'"
-      "\nradius=0.2\nheight=1\nat=[0,1,0]\nturn=[90,0,0]\n"
+      "\nradius=0.2\nheight=1\nat=[0,1,0]\nrotate=[90,0,0]\n"
       "[[haze]]\nname='h'\ninside='cap'\nextinction='0.4 /m'\nalbedo=0\n" +
-          light("form='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"),
+          light("kind='rect'\nsize=[1,1]\nat=[0,2,0]\ntoward=[0,-1,0]\noutput='1000 cd/m2'\n"),
       1000 * std::exp(-0.4),
       0.03);
 }

@@ -1,4 +1,4 @@
-// animate, watch, merge, resume, shares and mpirun, through the built program.
+// animate, watch, merge, resume, slices and mpirun, through the built program.
 #include "jovilux/files/exr.h"
 #include "jovilux/judge/rendered_image.h"
 
@@ -30,7 +30,7 @@ const std::string kRoom = R"(jovilux = 1
 name = "c"
 at = [0, -3, 1.4]
 look_at = [0, 0, 0.4]
-view = 45
+field_of_view = 45
 [[object]]
 name = "floor"
 shape = { kind = "plane" }
@@ -40,7 +40,7 @@ shape = { kind = "box", size = [0.5, 0.5, 0.5] }
 at = [0, 0.3, 0.25]
 [[light]]
 name = "lantern"
-form = "sphere"
+kind = "sphere"
 radius = 0.05
 at = [-0.8, 0, 1.2]
 output = "300 lm"
@@ -48,7 +48,7 @@ white = "1900 K"
 flicker = { wave = "flame", rate = "5 Hz", depth = "60 %", seed = 3 }
 [[light]]
 name = "panel"
-form = "rect"
+kind = "rect"
 size = [0.6, 0.6]
 at = [1, -0.5, 1.6]
 aim = [0, 0, 0]
@@ -180,9 +180,9 @@ TEST_CASE("levels over time: figures of each light, at a meter, integrated over 
   const TemporaryFolder dir;
   const std::string lamps =
       "jovilux = "
-      "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[light]]\nname='sine'\nform='point'"
+      "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[light]]\nname='sine'\nkind='point'"
       "\nat=[0,0,2]\noutput='1000 lm'\nflicker={ wave='sine', rate='100 Hz', depth='40 %' }\n"
-      "[[light]]\nname='square'\nform='point'\nat=[0,0,2]\noutput='1000 lm'\nflicker={ "
+      "[[light]]\nname='square'\nkind='point'\nat=[0,0,2]\noutput='1000 lm'\nflicker={ "
       "wave='square', rate='2 Hz', depth=1, duty=0.25 "
       "}\n[time]\nframes=[0,23]\nrate=24\nshutter=0.48\n[[meter]]\nname='m'\nkind='illuminance'"
       "\nat=[0,0,0]\n";
@@ -223,7 +223,7 @@ TEST_CASE("tints that move come from one render too, exactly, on colored surface
                "tint = { keys = [[\"0 s\", \"#ff2010\"], [\"0.3 s\", \"#1030ff\"]] }");
   text.replace(text.find("[[light]]"),
                9,
-               "[[material]]\nname='m'\nkind='matte'\ncolor=[0.8,0.3,0.1]\n[[light]]");
+               "[[material]]\nname='m'\nkind='diffuse'\ncolor=[0.8,0.3,0.1]\n[[light]]");
   text.replace(text.find("shape = { kind = \"plane\" }"),
                26,
                "shape = { kind = \"plane\" }\nmaterial = \"m\"");
@@ -287,7 +287,7 @@ TEST_CASE("what moves by more than levels is rendered frame by frame, and says w
       "s.toml",
       "jovilux = "
       "1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n[[object]]\nname='o'\nshape={kind='"
-      "plane'}\n[[light]]\nname='l'\nform='sphere'\nradius=0.3\nat=[0,0,1]\noutput='100 "
+      "plane'}\n[[light]]\nname='l'\nkind='sphere'\nradius=0.3\nat=[0,0,1]\noutput='100 "
       "lm'\n[time]\nframes=[1,2]\nrate=24\n[render]\nsize=[24,16]\nsamples=4\n");
   REQUIRE(run_program({"animate", still, "-o", dir.path("free"), "--exact", "--quiet"}).status ==
           0);
@@ -322,11 +322,11 @@ TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animat
            {{"animate", rig, "-o", dir.path("x"), "--meter", "dek"}, "did you mean \"desk\"?"},
            {{"animate", rig, "-o", dir.path("x"), "--camera", "no"}, "the rig has no camera"},
            {{"render", rig, "-o", dir.path("x"), "--frame", "9"}, "frames run from 1 to 8"},
-           {{"render", rig, "-o", dir.path("x"), "--share", "3/2"}, "expected K/N such as 3/8"},
-           {{"render", rig, "-o", dir.path("x"), "--share", "1/2", "--noise", "2 %"},
-            "--share needs a fixed number of samples"},
+           {{"render", rig, "-o", dir.path("x"), "--slice", "3/2"}, "expected K/N such as 3/8"},
+           {{"render", rig, "-o", dir.path("x"), "--slice", "1/2", "--noise", "2 %"},
+            "--slice needs a fixed number of samples"},
            {{"render", rig, "-o", dir.path("x"), "--preview", "--resume"}, "leave out --resume"},
-           {{"merge", dir.path(), "-o", dir.path("x")}, "holds no share"},
+           {{"merge", dir.path(), "-o", dir.path("x")}, "holds no slice"},
            {{"merge", dir.path("none"), "-o", dir.path("x")}, "cannot be read"},
            {{"watch", dir.path("none.toml"), "-o", dir.path("x")}, "file not found"},
            {{"watch", rig}, "missing -o DIR"}}) {
@@ -369,12 +369,13 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
       CHECK(load_rendered(dir.path("k/image.exr"), true));
     }
   }
+  std::this_thread::sleep_for(std::chrono::milliseconds(1100));  // leftovers count from a second on
   const ProgramRun end = run_program({"render", rig, "-o", dir.path("k"), "--resume", "--quiet"});
   REQUIRE(end.status == 0);
   CHECK(dir.read("k/image.exr") == expected);
-  CHECK_FALSE(fs::exists(dir.path("k/checkpoint.film")));
+  CHECK_FALSE(fs::exists(dir.path("k/checkpoint.part")));
   for (const std::string& file : dir.files()) {
-    CHECK(file.find(".part") == std::string::npos);
+    CHECK(file.find(".tmp") == std::string::npos);
   }
   // Now that all is there, nothing is rendered again.
   CHECK(run_program({"render", rig, "-o", dir.path("k"), "--resume"})
@@ -389,13 +390,13 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
   const ProgramRun run = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 0, 1500);
   CHECK(run.status == 3);
   CHECK(run.err.find("the same command with --resume goes on") != std::string::npos);
-  CHECK(fs::exists(dir.path("o/checkpoint.film")));
+  CHECK(fs::exists(dir.path("o/checkpoint.part")));
   CHECK(fs::exists(dir.path("o/view.png")));
   // The same signal twice, as timeout sends it to a process and to its group, is one.
   run_other(
       "/usr/bin/timeout",
       {"-s", "INT", "1.5", JOVILUX_PROGRAM, "render", rig, "-o", dir.path("twice"), "--quiet"});
-  CHECK(fs::exists(dir.path("twice/checkpoint.film")));
+  CHECK(fs::exists(dir.path("twice/checkpoint.part")));
   CHECK(fs::exists(dir.path("twice/stats.json")));
   const ProgramRun other = run_program({"render",
                                         rig,
@@ -408,9 +409,9 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
   CHECK(other.status == 2);
   CHECK(other.err.find("another rig") != std::string::npos);
   // A film that is damaged is an error, not a crash.
-  std::string bytes = dir.read("o/checkpoint.film");
+  std::string bytes = dir.read("o/checkpoint.part");
   bytes.resize(bytes.size() / 2);
-  dir.write("o/checkpoint.film", bytes);
+  dir.write("o/checkpoint.part", bytes);
   const ProgramRun damaged =
       run_program({"render", rig, "-o", dir.path("o"), "--resume", "--quiet"});
   CHECK(damaged.status == 2);
@@ -444,23 +445,23 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
   }
   CHECK(parts > 0);
   CHECK(dir.read("p/image.exr") == dir.read("whole/image.exr"));
-  // A share's film under another's name is refused.
+  // A slice's file under another's name is refused.
   REQUIRE(run_program(
-              {"render", rig, "-o", dir.path("s"), "--share", "1/2", "--quiet", "--samples", "4"})
+              {"render", rig, "-o", dir.path("s"), "--slice", "1/2", "--quiet", "--samples", "4"})
               .status == 0);
-  fs::rename(dir.path("s/share-1-of-2.film"), dir.path("s/share-2-of-2.film"));
+  fs::rename(dir.path("s/slice-1-of-2.part"), dir.path("s/slice-2-of-2.part"));
   const ProgramRun renamed = run_program({"render",
                                           rig,
                                           "-o",
                                           dir.path("s"),
-                                          "--share",
+                                          "--slice",
                                           "2/2",
                                           "--resume",
                                           "--quiet",
                                           "--samples",
                                           "4"});
   CHECK(renamed.status == 2);
-  CHECK(renamed.err.find("holds share 1 of 2") != std::string::npos);
+  CHECK(renamed.err.find("holds slice 1 of 2") != std::string::npos);
   // A folder with another rig's animation is not written over.
   const std::string other = dir.write("other.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n"),
                     third = dir.write("third.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n");
@@ -472,8 +473,8 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
         0);
 }
 
-TEST_CASE("eight shares joined are one render, bit for bit, what is missing is told",
-          "[cli][share]") {
+TEST_CASE("eight slices joined are one render, bit for bit, what is missing is told",
+          "[cli][slice]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kRoom + kSmall);
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
@@ -483,11 +484,11 @@ TEST_CASE("eight shares joined are one render, bit for bit, what is missing is t
       const ProgramRun early =
           run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j")});
       CHECK(early.status == 2);
-      CHECK(early.err.find("of 8 shares 1 is missing: 8") != std::string::npos);
+      CHECK(early.err.find("of 8 slices 1 is missing: 8") != std::string::npos);
       CHECK_FALSE(fs::exists(dir.path("j")));
     }
     const ProgramRun run =
-        run_program({"render", rig, "-o", folder, "--share", fmt::format("{}/8", k), "--quiet"});
+        run_program({"render", rig, "-o", folder, "--slice", fmt::format("{}/8", k), "--quiet"});
     INFO(run.err);
     REQUIRE(run.status == 0);
     CHECK_FALSE(fs::exists(folder + "/image.exr"));
@@ -498,18 +499,18 @@ TEST_CASE("eight shares joined are one render, bit for bit, what is missing is t
   REQUIRE(merged.status == 0);
   CHECK(dir.read("j/image.exr") == dir.read("whole/image.exr"));
   CHECK(dir.read("j/view.png") == dir.read("whole/view.png"));
-  fs::copy_file(dir.path("even/share-2-of-8.film"), dir.path("odd/share-2-of-8.film"));
+  fs::copy_file(dir.path("even/slice-2-of-8.part"), dir.path("odd/slice-2-of-8.part"));
   CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j2")})
-            .err.find("give each share once") != std::string::npos);
-  fs::remove(dir.path("odd/share-2-of-8.film"));
+            .err.find("give each slice once") != std::string::npos);
+  fs::remove(dir.path("odd/slice-2-of-8.part"));
   REQUIRE(run_program(
-              {"render", rig, "-o", dir.path("odd"), "--share", "1/8", "--seed", "5", "--quiet"})
+              {"render", rig, "-o", dir.path("odd"), "--slice", "1/8", "--seed", "5", "--quiet"})
               .status == 2);
   REQUIRE(run_program({"render",
                        rig,
                        "-o",
                        dir.path("odd"),
-                       "--share",
+                       "--slice",
                        "1/8",
                        "--set",
                        "render.seed=5",
@@ -536,7 +537,7 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
       REQUIRE(run.status == 0);
       CHECK(dir.read("many/image.exr") == dir.read("one/image.exr"));
       for (const std::string& file : dir.files()) {
-        CHECK(file.find(".film") == std::string::npos);
+        CHECK(file.find(".tmp") == std::string::npos);
       }
       fs::remove_all(dir.path("many"));
     }
@@ -601,7 +602,7 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
   INFO(lost.err);
   CHECK(lost.status != 0);
   CHECK(lost.err.find("process 1 of 2: one of the processes was lost") != std::string::npos);
-  CHECK(fs::exists(dir.path("o/share-1-of-2.film")));
+  CHECK(fs::exists(dir.path("o/slice-1-of-2.part")));
   CHECK_FALSE(fs::exists(dir.path("o/image.exr")));
   const ProgramRun on =
       run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet", "--resume"});

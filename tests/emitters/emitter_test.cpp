@@ -13,9 +13,9 @@ using namespace jovilux::test;
 
 namespace {
 
-Emitter facing_down(Form form) {
+Emitter facing_down(LightKind kind) {
   Emitter e;
-  e.form = form;
+  e.kind = kind;
   e.center = {0, 0, 2};
   e.frame = Frame::around(-Vec3::UnitZ());
   e.luminance = 1000;
@@ -40,12 +40,12 @@ RunningMoments illuminance(const Emitter& e, const Vec3& p, const Vec3& n, int s
 
 double exact_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
   const Vec3d c = e.center.cast<double>(), P = p.cast<double>(), N = n.cast<double>();
-  switch (e.form) {
-    case Form::kSphere:
+  switch (e.kind) {
+    case LightKind::kSphere:
       return sphere_illuminance(e.luminance, c, e.radius, P, N);
-    case Form::kDisk:
+    case LightKind::kDisk:
       return disk_illuminance(e.luminance, c, e.frame.z.cast<double>(), e.radius, P, N);
-    case Form::kRect:
+    case LightKind::kRect:
       return rect_illuminance(e.luminance,
                               c,
                               e.half_width * e.frame.x.cast<double>(),
@@ -59,10 +59,11 @@ double exact_illuminance(const Emitter& e, const Vec3& p, const Vec3& n) {
 
 }  // namespace
 
-TEST_CASE("sampling a light estimates its closed-form illuminance without bias",
+TEST_CASE("sampling a light estimates its closed-kind illuminance without bias",
           "[emitters][statistical]") {
-  const Form form = GENERATE(Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
-  const Emitter e = facing_down(form);
+  const LightKind kind =
+      GENERATE(LightKind::kSphere, LightKind::kDisk, LightKind::kRect, LightKind::kSun);
+  const Emitter e = facing_down(kind);
   struct Place {
     Vec3 p, n;
   };
@@ -73,13 +74,13 @@ TEST_CASE("sampling a light estimates its closed-form illuminance without bias",
                           {{0.5f, 0, 1.2f}, Vec3(-0.6f, 0, 0.8f)},
                           {{0.1f, 0, 1.5f}, Vec3::UnitX()},
                           {{5, 3, -40}, Vec3::UnitZ()}}) {
-    if (form == Form::kSun && at.n.z() < 0.5f) {
+    if (kind == LightKind::kSun && at.n.z() < 0.5f) {
       // Level with the horizon of a sun overhead: half a disc, 0 by the cosine of its center.
       continue;
     }
     const double exact = exact_illuminance(e, at.p, at.n);
     const RunningMoments m = illuminance(e, at.p, at.n, 200'000);
-    INFO(to_string(form) << " at " << at.p.transpose() << ": " << m.mean() << " against " << exact);
+    INFO(to_string(kind) << " at " << at.p.transpose() << ": " << m.mean() << " against " << exact);
     if (m.standard_error() < 1e-6 * exact) {
       CHECK(m.mean() == Approx(exact).epsilon(1e-4));
       continue;
@@ -93,8 +94,9 @@ TEST_CASE("sampling a light estimates its closed-form illuminance without bias",
 }
 
 TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1", "[emitters]") {
-  const Form form = GENERATE(Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
-  const Emitter e = facing_down(form);
+  const LightKind kind =
+      GENERATE(LightKind::kSphere, LightKind::kDisk, LightKind::kRect, LightKind::kSun);
+  const Emitter e = facing_down(kind);
   const Vec3 p(0.4f, -0.3f, 0.9f);
   Rng rng(6);
   RunningMoments solid_angle;
@@ -102,9 +104,10 @@ TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1",
     const LightSample s =
         sample_toward(e, p, {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
     REQUIRE(s.pdf > 0);
-    const LightPlace place{
-        p + s.wi * s.distance,
-        form == Form::kSphere ? Vec3((p + s.wi * s.distance - e.center).normalized()) : e.frame.z};
+    const LightPlace place{p + s.wi * s.distance,
+                           kind == LightKind::kSphere
+                               ? Vec3((p + s.wi * s.distance - e.center).normalized())
+                               : e.frame.z};
     CHECK(light_pdf(e, p, s.wi, place) == Approx(s.pdf).epsilon(2e-3));
     CHECK(seen_luminance(e, s.wi, place) == Approx(e.luminance));
     solid_angle.add(1 / s.pdf);
@@ -118,16 +121,16 @@ TEST_CASE("the density of a sample is what light_pdf says, and integrates to 1",
     const Vec3 d(static_cast<float>(r * std::cos(phi)),
                  static_cast<float>(r * std::sin(phi)),
                  static_cast<float>(z));
-    if (form == Form::kSun) {
+    if (kind == LightKind::kSun) {
       met += d.dot(e.frame.z) < 0 && d.cross(e.frame.z).squaredNorm() < e.sin2_disc ? 1 : 0;
-    } else if (form == Form::kSphere) {
+    } else if (kind == LightKind::kSphere) {
       const Vec3 to = e.center - p;
       met += to.dot(d) > 0 && (to - to.dot(d) * d).norm() < e.radius ? 1 : 0;
     } else if (d.z() > 0) {
       const Vec3 q = p + d * ((2 - p.z()) / d.z()) - e.center;
-      met += form == Form::kDisk ? q.norm() < e.radius
-                                 : std::abs(q.dot(e.frame.x)) < e.half_width &&
-                                       std::abs(q.dot(e.frame.y)) < e.half_height;
+      met += kind == LightKind::kDisk ? q.norm() < e.radius
+                                      : std::abs(q.dot(e.frame.x)) < e.half_width &&
+                                            std::abs(q.dot(e.frame.y)) < e.half_height;
     }
   }
   const double counted = 4 * kPiD * met / kRays;
@@ -142,7 +145,7 @@ std::optional<LightPlace> meets(const Emitter& e, const Vec3& p, const Vec3& d) 
     return covers(e, d) ? std::optional(LightPlace{p, -d}) : std::nullopt;
   }
   const Vec3 to = e.center - p;
-  if (e.form == Form::kSphere) {
+  if (e.kind == LightKind::kSphere) {
     const float foot = to.dot(d), off2 = (to - foot * d).squaredNorm();
     if (foot <= 0 || off2 >= sqr(e.radius)) {
       return std::nullopt;
@@ -155,9 +158,9 @@ std::optional<LightPlace> meets(const Emitter& e, const Vec3& p, const Vec3& d) 
     return std::nullopt;
   }
   const Vec3 at = p + d * (to.dot(e.frame.z) / down), q = at - e.center;
-  const bool inside = e.form == Form::kDisk ? q.norm() < e.radius
-                                            : std::abs(q.dot(e.frame.x)) < e.half_width &&
-                                                  std::abs(q.dot(e.frame.y)) < e.half_height;
+  const bool inside = e.kind == LightKind::kDisk ? q.norm() < e.radius
+                                                 : std::abs(q.dot(e.frame.x)) < e.half_width &&
+                                                       std::abs(q.dot(e.frame.y)) < e.half_height;
   return inside ? std::optional(LightPlace{at, e.frame.z}) : std::nullopt;
 }
 
@@ -216,26 +219,26 @@ Histogram histogram(const Emitter& e, const Vec3& p, float cone, bool bent) {
 
 }  // namespace
 
-TEST_CASE("each form's density integrates to one and is the histogram of its samples",
+TEST_CASE("each kind's density integrates to one and is the histogram of its samples",
           "[emitters][statistical]") {
   struct Case {
     const char* name;
-    Form form;
+    LightKind kind;
     Vec3 p;
     float cone;
   };
-  for (const Case& c : {Case{"sphere", Form::kSphere, {0.4f, 0, 0.9f}, 0.4f},
-                        {"sphere, near", Form::kSphere, {0, 0, 1.65f}, 1.3f},
-                        {"disk", Form::kDisk, {0.4f, 0, 0.9f}, 0.4f},
-                        {"disk, near its axis", Form::kDisk, {0.05f, 0.02f, 1.9f}, kPi},
-                        {"disk, below its rim", Form::kDisk, {0.27f, 0, 1.93f}, kPi},
-                        {"disk, beside it", Form::kDisk, {0.36f, 0.1f, 1.9f}, kPi},
-                        {"rectangle", Form::kRect, {0.4f, -0.3f, 0.9f}, 0.7f},
-                        {"rectangle, near", Form::kRect, {0.4f, 0.1f, 1.8f}, kPi},
-                        {"sun", Form::kSun, {0, 0, 0}, 0.12f},
-                        {"sky", Form::kSky, {0, 0, 0}, 1.5707f}}) {
-    Emitter e = facing_down(c.form);
-    if (c.form == Form::kSky) {
+  for (const Case& c : {Case{"sphere", LightKind::kSphere, {0.4f, 0, 0.9f}, 0.4f},
+                        {"sphere, near", LightKind::kSphere, {0, 0, 1.65f}, 1.3f},
+                        {"disk", LightKind::kDisk, {0.4f, 0, 0.9f}, 0.4f},
+                        {"disk, near its axis", LightKind::kDisk, {0.05f, 0.02f, 1.9f}, kPi},
+                        {"disk, below its rim", LightKind::kDisk, {0.27f, 0, 1.93f}, kPi},
+                        {"disk, beside it", LightKind::kDisk, {0.36f, 0.1f, 1.9f}, kPi},
+                        {"rectangle", LightKind::kRect, {0.4f, -0.3f, 0.9f}, 0.7f},
+                        {"rectangle, near", LightKind::kRect, {0.4f, 0.1f, 1.8f}, kPi},
+                        {"sun", LightKind::kSun, {0, 0, 0}, 0.12f},
+                        {"sky", LightKind::kSky, {0, 0, 0}, 1.5707f}}) {
+    Emitter e = facing_down(c.kind);
+    if (c.kind == LightKind::kSky) {
       e.sky = SkyModel::kOvercast;
     }
     INFO(c.name);
@@ -248,7 +251,7 @@ TEST_CASE("each form's density integrates to one and is the histogram of its sam
 
 TEST_CASE("a disk is sampled without bias from near, inside and beside it",
           "[emitters][statistical]") {
-  const Emitter e = facing_down(Form::kDisk);
+  const Emitter e = facing_down(LightKind::kDisk);
   for (const Vec3& p : {Vec3(0, 0, 1.97f),
                         Vec3(0.2f, 0.1f, 1.9f),
                         Vec3(0.29f, 0, 1.98f),
@@ -265,7 +268,7 @@ TEST_CASE("a disk is sampled without bias from near, inside and beside it",
 }
 
 TEST_CASE("samples of a rectangle are even over its solid angle", "[emitters][statistical]") {
-  const Emitter e = facing_down(Form::kRect);
+  const Emitter e = facing_down(LightKind::kRect);
   const Vec3 p(0.4f, 0.1f, 1.6f);  // near, so that even over area would be far from even over angle
   // Even over solid angle means all pdfs are equal, and quarters of the unit square fill equal
   // angles.
@@ -280,7 +283,7 @@ TEST_CASE("samples of a rectangle are even over its solid angle", "[emitters][st
 }
 
 TEST_CASE("skies are sampled in proportion to their luminance", "[emitters][statistical]") {
-  Emitter e = facing_down(Form::kSky);
+  Emitter e = facing_down(LightKind::kSky);
   e.sky = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
   const Vec3 n = Vec3(0.6f, 0, 0.8f);
   Rng rng(5);
@@ -309,7 +312,7 @@ TEST_CASE("skies are sampled in proportion to their luminance", "[emitters][stat
 
 TEST_CASE("one-sided lights give nothing behind and spread nothing outside their cone",
           "[emitters]") {
-  Emitter e = facing_down(Form::kDisk);
+  Emitter e = facing_down(LightKind::kDisk);
   CHECK(sample_toward(e, {0, 0, 3}, {0.5f, 0.5f}).weight == 0);
   CHECK(seen_luminance(e, -Vec3::UnitZ(), {}) == 0);
   CHECK(expected_illuminance(e, {0, 0, 3}, -Vec3::UnitZ()) == 0);
@@ -321,9 +324,13 @@ TEST_CASE("one-sided lights give nothing behind and spread nothing outside their
 }
 
 TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
-  const Form form =
-      GENERATE(Form::kPoint, Form::kSpot, Form::kSphere, Form::kDisk, Form::kRect, Form::kSun);
-  Emitter e = facing_down(form);
+  const LightKind kind = GENERATE(LightKind::kPoint,
+                                  LightKind::kSpot,
+                                  LightKind::kSphere,
+                                  LightKind::kDisk,
+                                  LightKind::kRect,
+                                  LightKind::kSun);
+  Emitter e = facing_down(kind);
   e.intensity = 100;
   e.half_beam = 0.4f;
   e.cos_beam = e.cos_field = std::cos(0.4f);
@@ -343,7 +350,7 @@ TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
     if (s.weight > 0 && s.wi.dot(n) > 1e-4f) {
       ++shone;
       if (!(expected_illuminance(e, p, n) > 0)) {
-        FAIL("no light expected at " << p.transpose() << " for " << to_string(form));
+        FAIL("no light expected at " << p.transpose() << " for " << to_string(kind));
       }
     }
   }

@@ -22,23 +22,27 @@ Vec3 any_direction(Rng& rng) { return anywhere(rng, 1).normalized(); }
 std::vector<Emitter> many(int count, std::uint64_t seed) {
   Rng rng(seed);
   std::vector<Emitter> out;
-  static constexpr Form kForms[] = {
-      Form::kPoint, Form::kSphere, Form::kDisk, Form::kRect, Form::kSpot, Form::kTube};
+  static constexpr LightKind kLightKinds[] = {LightKind::kPoint,
+                                              LightKind::kSphere,
+                                              LightKind::kDisk,
+                                              LightKind::kRect,
+                                              LightKind::kSpot,
+                                              LightKind::kTube};
   for (int i = 0; i < count; ++i) {
     Emitter e;
-    e.form = kForms[i % 6];
+    e.kind = kLightKinds[i % 6];
     e.center = anywhere(rng, 5);
     e.frame = Frame::around(any_direction(rng));
     const auto size = static_cast<float>(std::exp(rng.uniform(-4, -1)));
-    e.radius = e.form == Form::kPoint || (e.form == Form::kSpot && i % 4 == 0) ? 0 : size;
+    e.radius = e.kind == LightKind::kPoint || (e.kind == LightKind::kSpot && i % 4 == 0) ? 0 : size;
     e.half_width = size;
     e.half_height = 0.5f * size;
-    e.by_intensity = e.form == Form::kSpot;
+    e.by_intensity = e.kind == LightKind::kSpot;
     e.half_beam = 0.3f;
     e.beam_exponent = i % 5 == 0 ? 0.0f : 2.0f;
     e.cos_beam = std::cos(0.3f);
     e.cos_field = std::cos(0.5f);
-    e.two_sided = i % 7 == 0 && (e.form == Form::kDisk || e.form == Form::kRect);
+    e.two_sided = i % 7 == 0 && (e.kind == LightKind::kDisk || e.kind == LightKind::kRect);
     e.intensity = static_cast<float>(std::exp(rng.uniform(0, 5)));
     e.luminance = e.intensity / std::max(1e-6f, e.area());
     if (i % 11 == 3) {

@@ -15,7 +15,7 @@ GoboSpec spec_of(double width, double height, double turn, GoboSurround surround
   GoboSpec s;
   s.width = width;
   s.height = height;
-  s.turn = turn;
+  s.rotate = turn;
   s.surround = surround;
   s.distance = 0.5;
   return s;
@@ -34,16 +34,16 @@ MaskPicture uneven() {
   return p;
 }
 
-Emitter masked(Form form, const GoboSpec& spec, MaskPicture picture) {
+Emitter masked(LightKind kind, const GoboSpec& spec, MaskPicture picture) {
   Emitter e;
-  e.form = form;
+  e.kind = kind;
   e.center = {0.1f, -0.2f, 2};
   e.frame = Frame::around(Vec3(0.1f, 0.2f, -1).normalized());
   e.luminance = 1000;
   e.radius = 0.15f;
   e.half_width = 0.2f;
   e.half_height = 0.1f;
-  if (form == Form::kSpot) {
+  if (kind == LightKind::kSpot) {
     e.by_intensity = true;
     e.intensity = 100;
     e.half_beam = 0.7f;
@@ -72,33 +72,33 @@ std::vector<Case> cases() {
   thin.strength = 0.8;
   return {
       {"rectangle, straight mask",
-       masked(Form::kRect, spec_of(0.25, 0.25, 0, GoboSurround::kRepeat), dots()),
+       masked(LightKind::kRect, spec_of(0.25, 0.25, 0, GoboSurround::kRepeat), dots()),
        {0.3f, 0.1f, 0}},
       {"rectangle, turned mask",
-       masked(Form::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
+       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
        {-0.3f, 0.2f, 0.3f}},
       {"rectangle, seen from near the mask",
-       masked(Form::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
+       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
        {0.1f, -0.1f, 1.2f}},
-      {"disk, soft edge of the mask", masked(Form::kDisk, soft, uneven()), {0.25f, 0.1f, 0}},
-      {"disk, a mask that dims a little", masked(Form::kDisk, thin, dots()), {0, 0, 0}},
+      {"disk, soft edge of the mask", masked(LightKind::kDisk, soft, uneven()), {0.25f, 0.1f, 0}},
+      {"disk, a mask that dims a little", masked(LightKind::kDisk, thin, dots()), {0, 0, 0}},
       {"disk, mask with nothing around",
-       masked(Form::kDisk, spec_of(0.15, 0.1, 0.3, GoboSurround::kClear), uneven()),
+       masked(LightKind::kDisk, spec_of(0.15, 0.1, 0.3, GoboSurround::kClear), uneven()),
        {0.2f, 0.1f, 0.4f}},
       {"lens of a spot",
-       masked(Form::kSpot,
+       masked(LightKind::kSpot,
               spec_of(0.3, 0.3, 0, GoboSurround::kDark),
               pattern_picture(GoboPattern::kSlats, 5, 0.3)),
        {0.1f, 0.2f, 0}},
       {"sun",
-       masked(Form::kSun, spec_of(0.2, 0.2, 0.2, GoboSurround::kRepeat), dots()),
+       masked(LightKind::kSun, spec_of(0.2, 0.2, 0.2, GoboSurround::kRepeat), dots()),
        {0.3f, 0.4f, -1}},
   };
 }
 
 // How far the window reaches in the light's plane.
 Eigen::Vector2d reach(const Case& c) {
-  if (c.light.form == Form::kRect) {
+  if (c.light.kind == LightKind::kRect) {
     return {c.light.half_width, c.light.half_height};
   }
   const double r = c.light.is_distant() ? MaskWindow(c.light, c.p).height() * std::tan(0.06)
@@ -246,7 +246,7 @@ TEST_CASE(
       for (int k = 0; k < kSide; ++k) {
         const Eigen::Vector2d q((2 * (i + 0.5) / kSide - 1) * half.x(),
                                 (2 * (k + 0.5) / kSide - 1) * half.y());
-        if (c.light.form != Form::kRect && q.norm() > half.x()) {
+        if (c.light.kind != LightKind::kRect && q.norm() > half.x()) {
           continue;
         }
         ++inside;
@@ -290,7 +290,7 @@ TEST_CASE(
 }
 
 TEST_CASE("a mask that shows nothing or everything leaves nothing to choose", "[emitters][gobo]") {
-  const Emitter shut = masked(Form::kRect,
+  const Emitter shut = masked(LightKind::kRect,
                               spec_of(0.3, 0.3, 0, GoboSurround::kDark),
                               pattern_picture(GoboPattern::kSlats, 3, 0.5));
   const Vec3 far_aside(6, 0, 0);
@@ -298,7 +298,7 @@ TEST_CASE("a mask that shows nothing or everything leaves nothing to choose", "[
   CHECK(sample_toward(shut, far_aside, {0.3f, 0.3f}).weight == 0);
   // It is still looked at, if seldom.
   CHECK(expected_illuminance(shut, far_aside, Vec3::UnitZ()) > 0);
-  const Emitter open = masked(Form::kRect,
+  const Emitter open = masked(LightKind::kRect,
                               spec_of(0.1, 0.1, 0, GoboSurround::kClear),
                               pattern_picture(GoboPattern::kSlats, 3, 0.5));
   CHECK(MaskWindow(open, far_aside).share() == 0);

@@ -17,7 +17,7 @@ Frame tilted_frame() {
 
 Emitter even_or_overcast(SkyModel model) {
   Emitter e;
-  e.form = Form::kSky;
+  e.kind = LightKind::kSky;
   e.sky = model;
   e.frame = tilted_frame();
   e.luminance = 100;
@@ -49,7 +49,7 @@ Emitter dome() {
   detail->map = DirectionMap(kWidth, kHeight, weight);
   detail->mean_luminance = static_cast<float>(sum / (4 * kPiD));
   Emitter e;
-  e.form = Form::kDome;
+  e.kind = LightKind::kDome;
   e.frame = tilted_frame();
   e.luminance = 100;
   e.detail = detail;
@@ -75,7 +75,7 @@ TEST_CASE(
   for (const Emitter& e :
        {even_or_overcast(SkyModel::kUniform), even_or_overcast(SkyModel::kOvercast), dome()}) {
     for (const Vec3& n : kSides) {
-      INFO(to_string(e.form) << " " << static_cast<int>(e.sky) << " side " << n.transpose());
+      INFO(to_string(e.kind) << " " << static_cast<int>(e.sky) << " side " << n.transpose());
       // By a grid over all directions.
       constexpr int kRows = 1200, kColumns = 2400;
       double integral = 0, missed = 0, lit = 0;
@@ -86,7 +86,7 @@ TEST_CASE(
                        arrives = covers(e, d) ? static_cast<double>(seen_luminance(e, d, {})) *
                                                     std::max(0.0f, d.dot(n))
                                               : 0;
-          integral += e.form == Form::kDome || (covers(e, d) && d.dot(n) > 0)
+          integral += e.kind == LightKind::kDome || (covers(e, d) && d.dot(n) > 0)
                           ? pdf * 4 * kPiD / (static_cast<double>(kRows) * kColumns)
                           : 0;
           missed += pdf > 0 ? 0 : arrives;
@@ -116,7 +116,7 @@ TEST_CASE(
       // The alarm does ring.
       CHECK(std::abs(1.05 * with.mean() - exact) > kZBound * with.standard_error() + grid_error);
       CHECK(with.standard_error() <= 1.02 * without.standard_error());
-      CHECK(wasted < (e.form == Form::kDome ? 15'000 : 100));
+      CHECK(wasted < (e.kind == LightKind::kDome ? 15'000 : 100));
     }
   }
 }
@@ -162,7 +162,7 @@ TEST_CASE("what a dome is expected to bring is about what it brings", "[emitters
 TEST_CASE("a masked lamp is expected by what its mask lets through, and never not at all",
           "[emitters]") {
   Emitter e;
-  e.form = Form::kSpot;
+  e.kind = LightKind::kSpot;
   e.intensity = 100;
   e.half_beam = 0.6f;
   e.cos_beam = e.cos_field = std::cos(0.6f);

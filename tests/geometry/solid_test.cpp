@@ -47,7 +47,7 @@ const MarchSettings kFine{1e-4, 4096};
 
 std::vector<std::pair<std::string, std::vector<SolidNode>>> composites() {
   SolidNode repeat = joined(SolidKind::kRepeat, {0});
-  repeat.every = Vec3d(0.4, 0.5, 0);
+  repeat.spacing = Vec3d(0.4, 0.5, 0);
   repeat.count = {3, 2, 0};
   SolidNode twist = joined(SolidKind::kTwist, {0});
   twist.d = 4;
@@ -79,7 +79,7 @@ std::vector<std::pair<std::string, std::vector<SolidNode>>> composites() {
       {"menger", {menger}},
       {"sierpinski", {sierpinski}},
       {"formula", {wave}},
-      {"frame", {node(SolidKind::kFrame, 0.3, 0.4, 0.5, 0.06)}},
+      {"box-edges", {node(SolidKind::kFrame, 0.3, 0.4, 0.5, 0.06)}},
       {"capsule", {node(SolidKind::kCapsule, 0.2, 0, 0.5)}},
       {"round box", {node(SolidKind::kRoundBox, 0.3, 0.4, 0.2, 0.1)}}};
 }
@@ -196,7 +196,7 @@ TEST_CASE("a repeat knows its neighbors, and copies too large for their cells ar
           "[geometry][solid]") {
   const SolidNode off = moved(node(SolidKind::kSphere, 0.1), {0.12, -0.05, 0});
   SolidNode repeat = joined(SolidKind::kRepeat, {0});
-  repeat.every = Vec3d(0.5, 0.4, 0);
+  repeat.spacing = Vec3d(0.5, 0.4, 0);
   repeat.count = {4, 3, 0};
   const Solid solid = compiled({off, repeat});
   Rng rng(4);
@@ -211,11 +211,11 @@ TEST_CASE("a repeat knows its neighbors, and copies too large for their cells ar
     }
     CHECK(solid.distance(p) == Approx(nearest).margin(1e-12));
   }
-  repeat.every = Vec3d(0.4, 0, 0);
+  repeat.spacing = Vec3d(0.4, 0, 0);
   const auto large = Solid::compile(std::vector<SolidNode>{off, repeat}, 1);
   REQUIRE(std::holds_alternative<std::string>(large));
-  CHECK(std::get<std::string>(large).find("every = 0.44 m") != std::string::npos);
-  repeat.every = Vec3d(0.44, 0, 0);
+  CHECK(std::get<std::string>(large).find("spacing = 0.44 m") != std::string::npos);
+  repeat.spacing = Vec3d(0.44, 0, 0);
   CHECK(std::holds_alternative<Solid>(Solid::compile(std::vector<SolidNode>{off, repeat}, 1)));
 }
 

@@ -51,7 +51,7 @@ Checked checked(const std::string& text, const std::string& room = kRoom) {
 }
 
 std::string point(const std::string& more) {
-  return "[[light]]\nname = 'p'\nform = 'point'\noutput = '1000 lm'\nat = [0, 0, 2]\n" + more;
+  return "[[light]]\nname = 'p'\nkind = 'point'\noutput = '1000 lm'\nat = [0, 0, 2]\n" + more;
 }
 
 }  // namespace
@@ -72,21 +72,21 @@ TEST_CASE("subjects of lights with size and spots are lit by their exact formula
   const Checked c = checked(R"(
 [[light]]
 name = "disk"
-form = "disk"
+kind = "disk"
 at = [0, 0, 0.5]
 aim = [0, 0, 0]
 radius = 0.3
 output = "5000 cd/m2"
 [[light]]
 name = "rect"
-form = "rect"
+kind = "rect"
 at = [1, 0, 1]
 toward = [0, 0, -1]
 size = [0.6, 0.4]
 output = "1000 cd/m2"
 [[light]]
 name = "spot"
-form = "spot"
+kind = "spot"
 at = [0, 1, 2]
 aim = [0, 1, 0]
 beam = "20 deg"
@@ -117,15 +117,15 @@ TEST_CASE("a light inside a closed object is found, in a shade or a room it is n
 
 TEST_CASE("lights that face nothing and reaches that hold nothing are found", "[judge]") {
   const std::string disk =
-      "[[light]]\nname='d'\nform='disk'\nradius=0.1\noutput='100 lm'\nat=[0,0,2]\n";
+      "[[light]]\nname='d'\nkind='disk'\nradius=0.1\noutput='100 lm'\nat=[0,0,2]\n";
   CHECK(checked(disk + "toward=[0,0,1]\n").has("faces-nothing"));
   CHECK_FALSE(checked(disk + "toward=[0,0,-1]\n").has("faces-nothing"));
   const std::string spot =
-      "[[light]]\nname='s'\nform='spot'\nbeam=2\noutput='100 lm'\nat=[0,0,2]\n";
+      "[[light]]\nname='s'\nkind='spot'\nbeam=2\noutput='100 lm'\nat=[0,0,2]\n";
   CHECK(checked(spot + "toward=[1,0,0]\n").has("faces-nothing"));
   CHECK_FALSE(checked(spot + "toward=[0,0,-1]\n").has("faces-nothing"));
-  CHECK(checked(point("reach = [0.5, 1.5]\n")).has("reach-holds-nothing"));
-  CHECK_FALSE(checked(point("reach = [1, 3]\n")).has("reach-holds-nothing"));
+  CHECK(checked(point("range = [0.5, 1.5]\n")).has("range-holds-nothing"));
+  CHECK_FALSE(checked(point("range = [1, 3]\n")).has("range-holds-nothing"));
 }
 
 TEST_CASE("sizes, luminances and albedos beyond the real are found", "[judge]") {
@@ -137,10 +137,10 @@ TEST_CASE("sizes, luminances and albedos beyond the real are found", "[judge]") 
   CHECK(millimeters.text().find("length = \"mm\"") != std::string::npos);
   CHECK_FALSE(checked(point("")).has("scene-size"));
   const std::string ball =
-      "[[light]]\nname='b'\nform='sphere'\nat=[0,0,2]\noutput='1000 lm'\nradius=";
+      "[[light]]\nname='b'\nkind='sphere'\nat=[0,0,2]\noutput='1000 lm'\nradius=";
   CHECK(checked(ball + "'0.05 mm'\n").has("luminance-beyond-real"));
   CHECK_FALSE(checked(ball + "'3 cm'\n").has("luminance-beyond-real"));
-  CHECK(checked(point("[[material]]\nname='w'\nkind='matte'\ncolor=[0.95, 0.5, 0.5]\n"))
+  CHECK(checked(point("[[material]]\nname='w'\nkind='diffuse'\ncolor=[0.95, 0.5, 0.5]\n"))
             .has("high-albedo"));
   CHECK_FALSE(checked(point("[[material]]\nname='w'\nkind='metal'\ncolor=[0.95, 0.9, 0.9]\n"))
                   .has("high-albedo"));
@@ -154,8 +154,9 @@ TEST_CASE("a law that is not physics is reported with its factor at the subject"
   REQUIRE(c.reports[0].cheats.size() == 1);
   CHECK(c.reports[0].cheats[0].key == "falloff");
   CHECK(c.reports[0].subject->illuminance_lx == Approx(4 * 19.8944).epsilon(1e-4));
-  CHECK_FALSE(checked(point("falloff = { law = 'none', match = '2 m' }\n")).has("not-physical"));
-  CHECK(checked(point("cushion = '50 cm'\nreach = [1, 5]\n")).reports[0].cheats.size() == 2);
+  CHECK_FALSE(
+      checked(point("falloff = { law = 'none', matches_at = '2 m' }\n")).has("not-physical"));
+  CHECK(checked(point("near_softening = '50 cm'\nrange = [1, 5]\n")).reports[0].cheats.size() == 2);
 }
 
 TEST_CASE("conversion gives every unit that a form has", "[judge]") {

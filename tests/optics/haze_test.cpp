@@ -48,7 +48,7 @@ std::vector<std::pair<std::string, std::vector<Haze>>> uneven() {
   clumps.density.clumps->local_bounds = false;
   out.push_back({"clumps, one bound", {clumps}});
   Haze thinning = haze(0.9f);
-  thinning.density.falloff_height = 0.7f;
+  thinning.density.scale_height = 0.7f;
   out.push_back({"thinning with height", {thinning}});
   thinning.density.clumps = HazeDensity::Clumps{0.5f, 1.0f, Vec3::Zero(), 5, true};
   out.push_back({"clumps that thin", {thinning}});
@@ -176,12 +176,12 @@ TEST_CASE("a grid is trilinear between its points and nothing outside", "[optics
 
 TEST_CASE("haze that glows adds its luminance over the way", "[optics][haze]") {
   Haze h = haze(0.3f);
-  h.glow = 10;
+  h.emission = 10;
   h.inside = Enclosure(Shape{ShapeKind::kBox, 1, 1, 1}, {});
   const std::vector<Haze> hazes = {h, haze(0.2f)};
   const Ray ray{Vec3(-3, 0, 0), Vec3(1, 0, 0)};
   double sum = 0;
-  HazeAlong(hazes, ray, kFar).glow([&](std::size_t i, float luminance) {
+  HazeAlong(hazes, ray, kFar).emission([&](std::size_t i, float luminance) {
     sum += i == 0 ? luminance : 1e9;
   });
   // 2 m of even haze before it, then 2 m in which 0.5 /m takes and 10 cd/m2 a meter are added.

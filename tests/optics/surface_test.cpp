@@ -21,7 +21,7 @@ std::vector<SurfaceModel> all_models(float color) {
   const Spectrum c = Spectrum::Constant(color);
   std::vector<SurfaceModel> out;
   for (const float r : {0.0f, 0.25f, 0.5f, 0.75f, 1.0f}) {
-    out.push_back(matte(c, r));
+    out.push_back(diffuse_surface(c, r));
     out.push_back(metal(c, r));
     out.push_back(gloss(c, Spectrum::Ones(), 1.5f, r));
   }

@@ -223,24 +223,24 @@ TEST_CASE("tubes follow the line's closed form, the endless tube and each other"
 TEST_CASE("every new form converts its units there and back", "[photometry][sources]") {
   SourceShape s;
   SECTION("tube") {
-    s.form = Form::kTube;
+    s.kind = LightKind::kTube;
     s.length = 1.2;
     s.radius = GENERATE(0.0, 0.013);
   }
   SECTION("weighted sphere") {
-    s.form = Form::kSphere;
+    s.kind = LightKind::kSphere;
     s.radius = 0.1;
-    s.center_weight = 2;
+    s.hot_center = 2;
   }
   SECTION("weighted rect, two-sided") {
-    s.form = Form::kRect;
+    s.kind = LightKind::kRect;
     s.width = 0.4;
     s.height = 0.2;
-    s.center_weight = 1.5;
+    s.hot_center = 1.5;
     s.two_sided = true;
   }
   SECTION("lens") {
-    s.form = Form::kSpot;
+    s.kind = LightKind::kSpot;
     s.beam = spot_beam(degrees(24), degrees(40));
     s.radius = 0.05;
   }
@@ -262,9 +262,9 @@ TEST_CASE("center weights keep the mean", "[photometry][sources]") {
   for (int i = 0; i < kSide; ++i) {
     for (int j = 0; j < kSide; ++j) {
       const double x = (i + 0.5) / kSide, y = (j + 0.5) / kSide;
-      rect += center_weighting(Form::kRect, w, x, y) / (kSide * kSide);
+      rect += hot_center_weighting(LightKind::kRect, w, x, y) / (kSide * kSide);
       // Even over the disk's area.
-      disk += center_weighting(Form::kDisk, w, std::sqrt(x), 0) / (kSide * kSide);
+      disk += hot_center_weighting(LightKind::kDisk, w, std::sqrt(x), 0) / (kSide * kSide);
     }
   }
   CHECK(rect == Approx(1).epsilon(2e-3));
@@ -316,7 +316,7 @@ TEST_CASE("a gobo lies where its size, turn and tiles say", "[photometry][gobo]"
   CHECK(at(spec, -0.5f, 0) == Approx(0.75));
   spec.strength = 1;
   spec.height = 2;
-  spec.turn = kPiD / 2;  // clockwise: what was left is up
+  spec.rotate = kPiD / 2;  // clockwise: what was left is up
   CHECK(at(spec, 0, 0.5f) == Approx(1));
   CHECK(at(spec, 0, -0.5f) == Approx(0));
   // A soft edge goes from 10 % to 90 % over `soft`.

@@ -62,19 +62,19 @@ TEST_CASE("percent flicker and flicker index of each wave are their closed forms
     }
     // |sin| between floors: (1 - d + 2 d |sin|) / m, above its mean between asin(2 / pi) and pi
     // minus that.
-    const FlickerFigures rectified = over_cycle(wave(Wave::kRectified, 50, d));
+    const FlickerFigures mains = over_cycle(wave(Wave::kMains, 50, d));
     const double m = 1 - d + 4 * d / kPiHere, x = std::asin(2 / kPiHere);
-    CHECK(rectified.mean == Approx(1).epsilon(1e-7));
-    CHECK(rectified.percent == Approx(d).epsilon(1e-9));
-    CHECK(rectified.index ==
+    CHECK(mains.mean == Approx(1).epsilon(1e-7));
+    CHECK(mains.percent == Approx(d).epsilon(1e-9));
+    CHECK(mains.index ==
           Approx(2 * d / m * (2 * std::cos(x) - (2 / kPiHere) * (kPiHere - 2 * x)) / kPiHere)
               .epsilon(1e-6));
   }
-  // Full-wave rectified mains of one lamp: index cos x - 1 + 2 x / pi with x = asin(2 / pi).
+  // Full-wave mains mains of one lamp: index cos x - 1 + 2 x / pi with x = asin(2 / pi).
   const double x = std::asin(2 / kPiHere);
-  CHECK(over_cycle(wave(Wave::kRectified, 50, 1)).index ==
+  CHECK(over_cycle(wave(Wave::kMains, 50, 1)).index ==
         Approx(std::cos(x) - 1 + 2 * x / kPiHere).epsilon(1e-6));
-  CHECK(*wave(Wave::kRectified, 50, 1).period() == Approx(0.01));
+  CHECK(*wave(Wave::kMains, 50, 1).period() == Approx(0.01));
 }
 
 TEST_CASE("the mean level over a shutter is the integral", "[flicker][truth]") {
@@ -82,7 +82,7 @@ TEST_CASE("the mean level over a shutter is the integral", "[flicker][truth]") {
       std::get<Formula>(Formula::parse("0.5 + 0.4*sin(tau*13*t) + max(0, t)", {"t"}));
   std::vector<Flicker> waves = {wave(Wave::kSine, 47.3, 0.8, 1.1),
                                 wave(Wave::kSquare, 61.7, 0.9, 0.4, 0.3),
-                                wave(Wave::kRectified, 50, 0.7, 0.3),
+                                wave(Wave::kMains, 50, 0.7, 0.3),
                                 wave(Wave::kFlame, 6, 0.6, 0.2, 0.5, 9),
                                 wave(Wave::kStrike, 4, 1, 0, 0.5, 3),
                                 wave(Wave::kFormula, 13, 1)};

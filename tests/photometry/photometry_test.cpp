@@ -16,11 +16,11 @@ namespace {
 Falloff law(FalloffLaw l, float match) {
   Falloff f;
   f.law = l;
-  f.match = match;
+  f.matches_at = match;
   f.zero_at = 8;
-  f.a = 1;
-  f.b = 0.1f;
-  f.c = 0.1f;
+  f.constant = 0.4f;
+  f.linear = 0.25f;
+  f.quadratic = 0.6f;
   return f;
 }
 
@@ -39,12 +39,12 @@ TEST_CASE("laws are what their formulas say", "[photometry][falloff]") {
     const auto level = [&](const Falloff& f) { return falloff_weight(f, d) * physical; };
     CHECK(level(law(FalloffLaw::kNone, 2)) == Approx(0.25));
     CHECK(level(law(FalloffLaw::kLinear, 2)) == Approx((1 - d / 8) / (1 - 2.0 / 8) / 4));
-    const double at_match = 1 + 0.1 * 2 + 0.1 * 4;
+    const double at_match = 0.4 + 0.25 * 2 + 0.6 * 4;
     CHECK(level(law(FalloffLaw::kPolynomial, 2)) ==
-          Approx(at_match / (1 + 0.1 * d + 0.1 * d * d) / 4));
-    Falloff cushion;
-    cushion.cushion = 0.3f;
-    CHECK(level(cushion) == Approx(1 / (d * d + 0.09)));
+          Approx(at_match / (0.4 + 0.25 * d + 0.6 * d * d) / 4));
+    Falloff near_softening;
+    near_softening.near_softening = 0.3f;
+    CHECK(level(near_softening) == Approx(1 / (d * d + 0.09)));
   }
   CHECK(falloff_weight(law(FalloffLaw::kLinear, 2), 9.0) == 0);
 }
@@ -52,14 +52,14 @@ TEST_CASE("laws are what their formulas say", "[photometry][falloff]") {
 TEST_CASE("reach is 1 up to its start, 0 from its end, smooth and half between",
           "[photometry][falloff]") {
   Falloff f;
-  f.has_reach = true;
-  f.reach_start = 5;
-  f.reach_end = 7;
+  f.has_range = true;
+  f.range_start = 5;
+  f.range_end = 7;
   CHECK(falloff_weight(f, 4.999) == 1);
   CHECK(falloff_weight(f, 6.0) == Approx(0.5));
   CHECK(falloff_weight(f, 7.0) == 0);
   CHECK(falloff_weight(f, 5.001) > 0.999998);  // no hard edge: the slope begins at 0
-  f.reach_start = f.reach_end = 3;
+  f.range_start = f.range_end = 3;
   CHECK(falloff_weight(f, 2.99) == 1);
   CHECK(falloff_weight(f, 3.01) == 0);
 }
@@ -105,7 +105,8 @@ TEST_CASE("spread ends smoothly at its edge and keeps the lumens", "[photometry]
 
 TEST_CASE("the same light in every unit is the same light", "[photometry][sources]") {
   SourceShape s;
-  s.form = GENERATE(Form::kPoint, Form::kSpot, Form::kSphere, Form::kDisk, Form::kRect);
+  s.kind = GENERATE(
+      LightKind::kPoint, LightKind::kSpot, LightKind::kSphere, LightKind::kDisk, LightKind::kRect);
   s.radius = 0.11;
   s.width = 0.6;
   s.height = 0.3;
@@ -132,7 +133,7 @@ TEST_CASE("the same light in every unit is the same light", "[photometry][source
 TEST_CASE("near a disk with spread the closed sum agrees with a fine grid over its area",
           "[photometry][sources]") {
   SourceShape s;
-  s.form = Form::kDisk;
+  s.kind = LightKind::kDisk;
   s.radius = 0.3;
   s.half_spread = degrees(35).value;
   const SourceLevels levels = *source_levels(s, {Output::Kind::kLuminance, 1000, {}, {}}).levels;
@@ -189,7 +190,7 @@ TEST_CASE("moments are read with their offset and refused when there is no such 
 
 TEST_CASE("a sky in lux and in luminance is the same sky", "[photometry][sky]") {
   SourceShape s;
-  s.form = Form::kSky;
+  s.kind = LightKind::kSky;
   s.sky.model = GENERATE(SkyModel::kUniform, SkyModel::kOvercast);
   const double per = s.sky.model == SkyModel::kUniform ? kPiD : 7 * kPiD / 9;
   CHECK(source_levels(s, {Output::Kind::kLuminance, 100, {}, {}}).levels->illuminance->value ==

@@ -59,7 +59,7 @@ layers = "lights+parts"
 std::string patch(double x, double y, double view) {
   return "[[camera]]\nname = 'c'\nat = [" + std::to_string(x) + ", " + std::to_string(y) +
          ", 0.5]\nlook_at = [" + std::to_string(x) + ", " + std::to_string(y) +
-         ", 0]\nview = " + std::to_string(view) + "\n";
+         ", 0]\nfield_of_view = " + std::to_string(view) + "\n";
 }
 
 }  // namespace
@@ -77,7 +77,7 @@ name = "wall"
 material = "m"
 shape = { kind = "rect", size = [0.1, 0.1] }
 at = [1, 0, 0.6666667]
-turn = [0, 90, 0]
+rotate = [0, 90, 0]
 )";
   const double d2 = 1.5 * 1.5 + 1, exact = 0.5 / kPiD * 1000 / (4 * kPiD) / d2 / std::sqrt(d2);
   SECTION("point") {
@@ -85,14 +85,14 @@ turn = [0, 90, 0]
         part_mean(
             rig_of(
                 patch(0, 0, 5) + mirror + kFloor +
-                "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
+                "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
             Part::kCaustic),
         exact,
         8e-3);
   }
   SECTION("a small sphere, found both ways") {
     check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
-                                 "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = "
+                                 "[[light]]\nname = 'lamp'\nkind = 'sphere'\nradius = '5 mm'\nat = "
                                  "[0.5, 0, 1]\noutput = '1000 lm'\n"),
                           Part::kCaustic),
                 exact,
@@ -100,8 +100,8 @@ turn = [0, 90, 0]
   }
   SECTION("hidden from camera and mirrors") {
     check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
-                                 "[[light]]\nname = 'lamp'\nform = 'sphere'\nradius = '5 mm'\nat = "
-                                 "[0.5, 0, 1]\noutput = '1000 lm'\ncheat = { seen = false }\n"),
+                                 "[[light]]\nname = 'lamp'\nkind = 'sphere'\nradius = '5 mm'\nat = "
+                                 "[0.5, 0, 1]\noutput = '1000 lm'\ncheat = { visible = false }\n"),
                           Part::kCaustic),
                 exact,
                 8e-3);
@@ -119,7 +119,7 @@ turn = [0, 90, 0]
         part_mean(
             rig_of(
                 patch(0, 0, 5) + pane + kFloor +
-                "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
+                "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
             Part::kCaustic),
         exact * 2 * r / (1 + r),
         8e-3);
@@ -141,7 +141,7 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
   floor.replace(floor.find("shape = { kind = \"plane\" }"),
                 26,
                 "shape = { kind = \"plane\" }\nmaterial = \"black\"\n[[material]]\nname = "
-                "\"black\"\nkind = \"matte\"\ncolor = [0.1, 0.1, 0.1]\n");
+                "\"black\"\nkind = \"diffuse\"\ncolor = [0.1, 0.1, 0.1]\n");
   // A patch of 0.4 m beside it, from above: the mean illuminance is the intensity times the patch's
   // solid angle over its area.
   const auto corner = [](double x, double y) {
@@ -153,7 +153,7 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
   floor.replace(floor.find("samples = 16"), 12, "samples = 48");
   const RunningMoments m = part_mean(
       rig_of(patch(0.6, 0, 2 * std::atan(side / 2 / 0.5) * 180 / kPiD) + ball + floor +
-             "[[light]]\nname = 'lamp'\nform = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
+             "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
       Part::kCaustic);
   INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
   // The filter takes in a pixel around the patch; and a little comes from the floor by way of the
@@ -210,11 +210,11 @@ layers = "lights+parts"
       "}\nat = [0, 0, 0.5]\n";
   const std::string block =
       "[[object]]\nname = 'block'\nmaterial = 'chrome'\nshape = { kind = 'box', size = [0.8, 0.05, "
-      "0.8] }\nat = [0.4, 0.5, 0.45]\nturn = [0, 0, 20]\n";
+      "0.8] }\nat = [0.4, 0.5, 0.45]\nrotate = [0, 0, 20]\n";
   const std::string at = "at = [0.5, -0.2, 1.6]\n";
-  const std::string sphere = "form = 'sphere'\nradius = 0.3\noutput = '500 lm'\n" + at,
+  const std::string sphere = "kind = 'sphere'\nradius = 0.3\noutput = '500 lm'\n" + at,
                     rect =
-                        "form = 'rect'\nsize = [0.6, 0.5]\noutput = '500 lm'\naim = [0, 0, 0]\n" +
+                        "kind = 'rect'\nsize = [0.6, 0.5]\noutput = '500 lm'\naim = [0, 0, 0]\n" +
                         at;
   struct Case {
     std::string name, objects, light;
@@ -226,19 +226,19 @@ layers = "lights+parts"
   const std::vector<Case> cases = {
       {"sphere", ball + block, sphere},
       {"rectangle", ball + block, rect},
-      {"disk", ball, "form = 'disk'\nradius = 0.3\noutput = '500 lm'\naim = [0, 0, 0]\n" + at},
+      {"disk", ball, "kind = 'disk'\nradius = 0.3\noutput = '500 lm'\naim = [0, 0, 0]\n" + at},
       {"tube",
        ball,
-       "form = 'tube'\nfrom = [0.2, -0.2, 1.6]\nto = [0.8, -0.1, 1.5]\nradius = 0.1\noutput = '500 "
+       "kind = 'tube'\nfrom = [0.2, -0.2, 1.6]\nto = [0.8, -0.1, 1.5]\nradius = 0.1\noutput = '500 "
        "lm'\n"},
       {"sun",
        ball + block,
-       "form = 'sun'\ntoward = [-0.2, 0.2, -1]\ndisc = '20 deg'\noutput = '1000 lx'\n"},
-      {"sky", ball, "form = 'sky'\nmodel = 'overcast'\noutput = '1000 lx'\n"},
+       "kind = 'sun'\ntoward = [-0.2, 0.2, -1]\nangular_diameter = '20 deg'\noutput = '1000 lx'\n"},
+      {"sky", ball, "kind = 'sky'\nmodel = 'overcast'\noutput = '1000 lx'\n"},
       {"an object that emits",
        ball + "[[object]]\nname = 'lantern'\nshape = { kind = 'box', size = [0.5, 0.5, 0.5] }\n" +
            at,
-       "form = 'object'\nobject = 'lantern'\noutput = '500 lm'\n"},
+       "kind = 'object'\nobject = 'lantern'\noutput = '500 lm'\n"},
       {"varnish", with(block, "chrome", "varnish"), sphere, true},
       {"a window", with(block, "chrome", "window"), sphere, true},
       {"brushed metal between", ball + with(block, "chrome", "brushed"), sphere},
@@ -254,12 +254,12 @@ layers = "lights+parts"
        with(with(sphere, "radius = 0.3", "radius = 0.15"), at, "at = [0, 0, 0.5]\n")},
       {"a law, a reach and a level of cheats",
        ball + block,
-       sphere + "falloff = { law = 'linear', zero_at = '3 m' }\nreach = ['1 m', '1.8 m']\ncheat = "
-                "{ gloss = 0.5, bounce = 2, bounce_saturation = 0.3 }\n"},
+       sphere + "falloff = { law = 'linear', zero_at = '3 m' }\nrange = ['1 m', '1.8 m']\ncheat = "
+                "{ gloss = 0.5, bounce = 2, bounce_chroma = 0.3 }\n"},
       {"a tint by place",
        ball,
        sphere + "tint_by = { formula = 'x', ramp = [[-0.5, '#ff2000'], [0.5, '#0020ff']] }\n"},
-      {"caustics only", ball + block, sphere + "cheat = { caustics = 'only' }\n"},
+      {"caustics only", ball + block, sphere + "cheat = { direct = 0, diffuse = 0, bounce = 0 }\n"},
       {"linked to one of them", ball + block, sphere + "only = ['floor', 'block']\n", true},
       {"haze on the way",
        ball,
@@ -275,13 +275,14 @@ layers = "lights+parts"
     const std::string camera =
         c.name == "a lens" ? "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, "
                              "0.15, 0]\nlens = '60 mm'\nfocus = '1 m'\nstop = 0.7\n"
-        : c.before_block
-            ? "[[camera]]\nname = 'c'\nat = [0.4, -0.3, 0.5]\nlook_at = [0.4, 0.3, 0]\nview = 40\n"
-            : "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, 0.15, 0]\nview = "
-              "30\n";
+        : c.before_block   ? "[[camera]]\nname = 'c'\nat = [0.4, -0.3, 0.5]\nlook_at = [0.4, 0.3, "
+                             "0]\nfield_of_view = 40\n"
+                           : "[[camera]]\nname = 'c'\nat = [-0.3, -0.5, 0.7]\nlook_at = [-0.25, "
+                             "0.15, 0]\nfield_of_view = "
+                             "30\n";
     Rig rig = rig_of(camera + scene + c.objects + "[[light]]\nname = 'lamp'\n" + c.light);
     const RunningMoments joined = part_mean(rig, Part::kCaustic, 24);
-    rig.render.light_paths = false;
+    rig.render.light_tracing = false;
     rig.render.samples = 48;
     const RunningMoments alone = part_mean(rig, Part::kCaustic, 24);
     const double error = std::hypot(joined.standard_error(), alone.standard_error());
@@ -311,7 +312,7 @@ TEST_CASE("little memory for what paths from lights bring changes no bit of the 
 name = "c"
 at = [-0.3, -0.5, 0.7]
 look_at = [-0.25, 0.15, 0]
-view = 40
+field_of_view = 40
 [[material]]
 name = "glass"
 kind = "glass"
@@ -325,7 +326,7 @@ shape = { kind = "sphere", radius = 0.3 }
 at = [0, 0, 0.5]
 [[light]]
 name = "lamp"
-form = "point"
+kind = "point"
 at = [0.5, -0.2, 1.6]
 output = "500 lm"
 [render]

@@ -37,13 +37,13 @@ name = "glass"
 kind = "glass"
 [[light]]
 name = "lamp"
-form = "sphere"
+kind = "sphere"
 at = [1, -1, 2]
 radius = 0.1
 output = "800 lm"
 [[light]]
 name = "panel"
-form = "rect"
+kind = "rect"
 size = [1, 1]
 at = [-2, 0, 2]
 aim = [0, 0, 0.5]
@@ -103,9 +103,9 @@ TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same
         if (part.stats.stopped_by != StoppedBy::kSignal) {
           break;
         }
-        save_state(dir.path("f.film"), label_of(rig, *scene), part.state);
+        save_state(dir.path("f.part"), label_of(rig, *scene), part.state);
         state = empty_state(rig, *scene);
-        REQUIRE(load_state(dir.path("f.film"), label_of(rig, *scene), state));
+        REQUIRE(load_state(dir.path("f.part"), label_of(rig, *scene), state));
       }
       CHECK((parts > 0 || stop_after > 10));
       CHECK(same(whole.film(), part.film()));
@@ -181,13 +181,13 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   const Render whole = render(rig, *scene, {});
-  const std::string file = dir.path("f.film");
+  const std::string file = dir.path("f.part");
   save_state(file, label_of(rig, *scene), whole.state);
-  const std::string bytes = dir.read("f.film");
+  const std::string bytes = dir.read("f.part");
   const auto refused = [&](const std::string& content) {
-    dir.write("bad.film", content);
+    dir.write("bad.part", content);
     RenderState state = empty_state(rig, *scene);
-    return !load_state(dir.path("bad.film"), label_of(rig, *scene), state) && state.taken == 0 &&
+    return !load_state(dir.path("bad.part"), label_of(rig, *scene), state) && state.taken == 0 &&
            state.film.taken(0) == 0;
   };
   CHECK_FALSE(refused(bytes));
@@ -207,7 +207,7 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
   const auto mistaken = load_state(file, other, state);
   REQUIRE_FALSE(mistaken);
   CHECK(to_string(mistaken.problems()[0]).find("another rig") != std::string::npos);
-  CHECK_FALSE(load_state(dir.path("missing.film"), other, state));
+  CHECK_FALSE(load_state(dir.path("missing.part"), other, state));
 }
 
 TEST_CASE("a still rig has no moments, what moves is spread over the shutter",
@@ -249,14 +249,14 @@ shape = { kind = "sphere", radius = 0.5 }
 at = { keys = [["-1 s", [-0.5, 0, 0.5]], ["1 s", [0.5, 0, 0.7]]] }
 [[light]]
 name = "lamp"
-form = "sphere"
+kind = "sphere"
 at = { keys = [["-1 s", [1.5, -1, 2]], ["1 s", [0.5, -1, 2.4]]] }
 radius = 0.1
 output = "800 lm"
 dimmer = { keys = [["-0.5 s", 0.2], ["0.5 s", 1]] }
 [[light]]
 name = "late"
-form = "point"
+kind = "point"
 at = [-1, 0, 1]
 output = { keys = [["-1 s", "0 lm"], ["0.1 s", "0 lm"], ["1 s", "300 lm"]] }
 [render]

@@ -34,7 +34,7 @@ kind = "gloss"
 color = [0.3, 0.5, 0.2]
 [[light]]
 name = "a"
-form = "disk"
+kind = "disk"
 at = [1, 0, 2]
 aim = [0, 0, 0]
 radius = 0.2
@@ -42,12 +42,12 @@ output = "500 lm"
 white = "2700 K"
 [[light]]
 name = "b"
-form = "point"
+kind = "point"
 at = [-1, -1, 1]
 output = "200 lm"
 [[light]]
 name = "dark"
-form = "sphere"
+kind = "sphere"
 at = [2, 2, 2]
 radius = 0.1
 output = "100 lm"
@@ -148,7 +148,7 @@ TEST_CASE("errors differ from pixel to pixel and cancel over a few", "[render][s
 name = "c"
 at = [-0.5, -1.2, 1]
 look_at = [0, 0, 0]
-view = 25
+field_of_view = 25
 [[object]]
 name = "floor"
 shape = { kind = "plane" }
@@ -158,7 +158,7 @@ shape = { kind = "rect", size = [0.8, 0.8] }
 at = [0.4, 0.3, 1.3]
 [[light]]
 name = "panel"
-form = "rect"
+kind = "rect"
 size = [1.5, 1.5]
 at = [0, 0, 2.5]
 toward = [0, 0, -1]
@@ -287,7 +287,7 @@ at = [0.5, 0.2, -0.3]
 look_at = [1, 1, 0.4]
 [[material]]
 name = "m"
-kind = "matte"
+kind = "diffuse"
 color = [0.8, 0.8, 0.8]
 [[object]]
 name = "shell"
@@ -295,7 +295,7 @@ shape = { kind = "sphere", radius = 1.7 }
 material = "m"
 [[light]]
 name = "p"
-form = "point"
+kind = "point"
 at = [0, 0, 0]
 output = "2000 lm"
 [render]
@@ -323,7 +323,7 @@ at = [0.5, 0.2, -0.3]
 look_at = [1, 1, 0.4]
 [[material]]
 name = "m"
-kind = "matte"
+kind = "diffuse"
 color = [0.5, 0.5, 0.5]
 [[object]]
 name = "shell"
@@ -331,7 +331,7 @@ shape = { kind = "sphere", radius = 2 }
 material = "m"
 [[light]]
 name = "p"
-form = "point"
+kind = "point"
 at = [0, 0, 0]
 output = "2000 lm"
 [[meter]]
@@ -387,7 +387,7 @@ name = "shell"
 shape = { kind = "sphere", radius = 1 }
 [[light]]
 name = "p"
-form = "point"
+kind = "point"
 at = [0, 0, 0]
 output = "1000 lm"
 [render]
@@ -476,7 +476,7 @@ name = "cube"
 shape = { kind = "box", size = [1, 1, 1] }
 [[light]]
 name = "ceiling"
-form = "rect"
+kind = "rect"
 at = [0, 0, 0.49999]
 toward = [0, 0, -1]
 size = [1, 1]
@@ -548,7 +548,7 @@ TEST_CASE("camera rays span the angle of view and meet in the plane of focus", "
   CameraSpec spec;
   spec.at = {0, 0, 0};
   spec.look_at = {0, 5, 0};
-  spec.view = degrees(60).value;
+  spec.field_of_view = degrees(60).value;
   const Camera pinhole(spec, Vec3d::UnitZ(), 200, 100);
   CHECK((pinhole.ray(100, 50, {0, 0}).direction - Vec3::UnitY()).norm() < 1e-6);
   const Vec3 left = pinhole.ray(0, 50, {0, 0}).direction;

@@ -41,7 +41,7 @@ shape = { kind = "box", size = [0.1, 2, 1] }
 at = [0.8, 0, 0.5]
 [[light]]
 name = "lamp"
-form = "sphere"
+kind = "sphere"
 radius = 0.15
 at = [1.6, 0, 1.2]
 output = "500 lm"

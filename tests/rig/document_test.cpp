@@ -98,7 +98,7 @@ TEST_CASE("addresses reach values by kind, name, key and place in a list", "[rig
   CHECK(fault("ligth.key.output=1 lm").find("did you mean \"light\"?") != std::string::npos);
   CHECK(fault("samples=3").find("not an address") != std::string::npos);
   CHECK(fault("light.key.at[9]=3").find("items") != std::string::npos);
-  CHECK(fault("light.key.falloff.match=3").find("not a table") != std::string::npos);
+  CHECK(fault("light.key.falloff.matches_at=3").find("not a table") != std::string::npos);
   CHECK(fault("light.key=3").find("a key of it must follow") != std::string::npos);
   CHECK(fault("nonsense").find("ADDRESS=VALUE") != std::string::npos);
 }
@@ -118,7 +118,7 @@ TEST_CASE("variants set what they name and unknown ones are refused", "[rig][doc
 TEST_CASE("a document written as TOML reads back the same", "[rig][document]") {
   const std::string text =
       "jovilux = 1\n[scene]\ntitle = \"a \\\"b\\\" \\n c\"\n[[light]]\nname = 'x'\nv = [1, 2.5, "
-      "true, \"t\"]\nf = { law = 'none', match = 2.0 }\n[[light]]\nname = 'y'\n";
+      "true, \"t\"]\nf = { law = 'none', matches_at = 2.0 }\n[[light]]\nname = 'y'\n";
   const auto first = parse_toml(text, "f");
   REQUIRE(first);
   const std::string written = to_toml(*first);
@@ -126,5 +126,5 @@ TEST_CASE("a document written as TOML reads back the same", "[rig][document]") {
   REQUIRE(again);
   CHECK(to_toml(*again) == written);
   CHECK(again->find("scene")->find("title")->text() == "a \"b\" \n c");
-  CHECK(again->find("light")->array()[0].find("f")->find("match")->number() == 2.0);
+  CHECK(again->find("light")->array()[0].find("f")->find("matches_at")->number() == 2.0);
 }

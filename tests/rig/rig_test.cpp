@@ -1,5 +1,7 @@
 #include "jovilux/rig/rig.h"
 
+#include "jovilux/rig/words.h"
+
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
 
@@ -23,7 +25,7 @@ std::string all_problems(const std::string& text) {
   return out;
 }
 
-const std::string kPoint = "[[light]]\nname = 'p'\nform = 'point'\nat = [0, 0, 1]\n";
+const std::string kPoint = "[[light]]\nname = 'p'\nkind = 'point'\nat = [0, 0, 1]\n";
 
 }  // namespace
 
@@ -38,19 +40,19 @@ look_at = [0, 0, 0]
 lens = "36 mm"
 [[light]]
 name = "d"
-form = "disk"
+kind = "disk"
 at = [0, 0, 200]
 aim = [0, 0, 0]
 radius = "11 cm"
 output = "1350 lm"
 white = 2700
 dimmer = "25 %"
-falloff = { law = "linear", zero_at = "6 m", match = 200 }
-reach = [500, "7 m"]
+falloff = { law = "linear", zero_at = "6 m", matches_at = 200 }
+range = [500, "7 m"]
 [[object]]
 name = "o"
 shape = { kind = "box", size = [200, 60, 5] }
-turn = [0, 0, 90]
+rotate = [0, 0, 90]
 scale = [1, 2, 1]
 [render]
 size = [320, 200]
@@ -58,15 +60,15 @@ noise = "2 %"
 )");
   REQUIRE(rig);
   CHECK(rig->cameras[0].at == Vec3d(1, 2, 0));
-  CHECK(rig->cameras[0].view == Approx(2 * std::atan(0.5)));
+  CHECK(rig->cameras[0].field_of_view == Approx(2 * std::atan(0.5)));
   const LightSpec& l = rig->lights[0];
   CHECK(l.axis == -Vec3d::UnitZ());
   CHECK(l.levels.flux->value == Approx(1350));
   CHECK(l.white.temperature.value == 2700);
   CHECK(l.dimmed() == 0.25);
-  CHECK(l.falloff.match == 2);
-  CHECK(l.falloff.reach_start == 5);
-  CHECK(l.falloff.reach_end == 7);
+  CHECK(l.falloff.matches_at == 2);
+  CHECK(l.falloff.range_start == 5);
+  CHECK(l.falloff.range_end == 7);
   CHECK(rig->objects[0].shape->a == 1);
   CHECK((rig->objects[0].transform.vector({1, 0, 0}) - Vec3d(0, 1, 0)).norm() < 1e-12);
   CHECK((rig->objects[0].transform.vector({0, 1, 0}) - Vec3d(-2, 0, 0)).norm() < 1e-12);
@@ -95,13 +97,13 @@ shape = { kind = "spere", radius = 1 }
 material = "wod"
 [[light]]
 name = "a"
-form = "point"
+kind = "point"
 at = [0, 0, 1]
 output = 900
 dimmer = 3
 [[light]]
 name = "a"
-form = "spot"
+kind = "spot"
 at = [0, 0, 1]
 aim = [0, 0, 1]
 beam = "10 deg"
@@ -140,22 +142,24 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
         {"output = '1 lm'\ndimmer = nan\n", "found unknown; expected a finite number"},
         {"output = '1 lm'\ndimmer = -0.5\n", "expected 0 to 1"},
         {"output = '1 lm'\nwhite = '27 K'\n", "500 to 100000"},
-        {"output = '1 lm'\ncushion = '-3 cm'\n", "expected at least 0"},
-        {"output = '1 lm'\nreach = ['5 m', '2 m']\n", "the second length ends the fade"},
+        {"output = '1 lm'\nnear_softening = '-3 cm'\n", "expected at least 0"},
+        {"output = '1 lm'\nrange = ['5 m', '2 m']\n", "the second length ends the fade"},
         {"output = '1 lm'\nfalloff = 'linear'\n", "the linear law has parameters"},
         {"output = '1 lm'\nfalloff = { law = 'linear', zero_at = '50 cm' }\n",
          "is not beyond match"},
-        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 1, b = -1, c = 0.1 }\n",
+        {"output = '1 lm'\nfalloff = { law = 'polynomial', constant = 1, linear = -1, quadratic = "
+         "0.1 }\n",
          "divides by zero there"},
-        {"output = '1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0, c = 0 }\n",
+        {"output = '1 lm'\nfalloff = { law = 'polynomial', constant = 0, linear = 0, quadratic = 0 "
+         "}\n",
          "divides by zero everywhere"},
         {"output = '1 lm'\nfallof = 'none'\n", "unknown key \"fallof\"; did you mean \"falloff\"?"},
         {"output = '1 lm'\ngobo = { image = 'x.png' }\n",
-         "\"gobo\" does not go with form \"point\""},
+         "\"gobo\" does not go with kind \"point\""},
         {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['0 m', 0]] }\n",
          "distances must increase"},
         {"output = '1 lm'\nfalloff = { law = 'points', points = [['0 m', 1], ['50 cm', 0]] }\n",
-         "the law is 0 at match = 1 m"},
+         "the law is 0 at matches_at = 1 m"},
         {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1/(1+q)' }\n",
          "character 6: \"q\" is not known; the variables are d"},
         {"output = '1 lm'\nfalloff = { law = 'formula', formula = '1-d' }\n",
@@ -164,7 +168,7 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
          "a formula assigns nothing; == compares"},
         {"output = '1 lm'\nonly = ['oak']\n", "there is no object \"oak\""},
         {"output = '1 lm'\nshadow_skip = ['tag:leaf']\n", "no object has the tag \"leaf\""},
-        {"output = '1 lm'\nzone = 'attic'\n", "there is no solid or closed object \"attic\""},
+        {"output = '1 lm'\ninside = 'attic'\n", "there is no solid or closed object \"attic\""},
         {"output = '1 lm'\nfade_with_camera = ['9 m', '8 m']\n", "it must be above the first"},
         {"output = '1 lm'\ncheat = { shadow = 2 }\n", "expected 0 to 1"},
         {"output = '1 lm'\ncheat = { shadows = 0.5 }\n", "did you mean \"shadow\"?"},
@@ -182,10 +186,10 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
 }
 
 TEST_CASE("zero-length directions and coinciding points are errors", "[rig]") {
-  CHECK(all_problems("[[light]]\nname='s'\nform='sun'\ntoward=[0,0,0]\noutput='1 klx'\n")
+  CHECK(all_problems("[[light]]\nname='s'\nkind='sun'\ntoward=[0,0,0]\noutput='1 klx'\n")
             .find("length 0") != std::string::npos);
   CHECK(all_problems(
-            "[[light]]\nname='d'\nform='disk'\nradius=1\nat=[1,1,1]\naim=[1,1,1]\noutput='1 lm'\n")
+            "[[light]]\nname='d'\nkind='disk'\nradius=1\nat=[1,1,1]\naim=[1,1,1]\noutput='1 lm'\n")
             .find("at the point that it aims at") != std::string::npos);
   CHECK(all_problems("[[camera]]\nname='c'\nat=[1,1,1]\nlook_at=[1,1,1]\n")
             .find("at the point that it looks at") != std::string::npos);
@@ -204,8 +208,9 @@ TEST_CASE("sizes beyond all pictures are refused before memory is taken", "[rig]
 }
 
 TEST_CASE("an a = 0 polynomial warns, a physical square law does not", "[rig]") {
-  const auto rig =
-      rig_of(kPoint + "output='1 lm'\nfalloff = { law = 'polynomial', a = 0, b = 0.1, c = 0.5 }\n");
+  const auto rig = rig_of(kPoint +
+                          "output='1 lm'\nfalloff = { law = 'polynomial', constant = 0, linear = "
+                          "0.3, quadratic = 0.6 }\n");
   REQUIRE(rig);
   REQUIRE(rig.problems().size() == 1);
   CHECK(rig.problems()[0].severity == Severity::kWarning);
@@ -220,7 +225,7 @@ TEST_CASE("the resolved rig stands alone and means the same", "[rig]") {
   const std::string main =
       dir.write("main.toml",
                 "jovilux = 1\ninclude = "
-                "['set/set.toml']\n[[light]]\nname='p'\nform='point'\nat=[0,0,1]\noutput='1 lm'\n");
+                "['set/set.toml']\n[[light]]\nname='p'\nkind='point'\nat=[0,0,1]\noutput='1 lm'\n");
   const auto rig = load_rig(main, {{}, {"light.p.output=7 lm"}});
   REQUIRE(rig);
   const std::string text = resolved_toml(*rig, dir.path("out"));
@@ -230,4 +235,44 @@ TEST_CASE("the resolved rig stands alone and means the same", "[rig]") {
   CHECK(again->lights[0].levels.flux->value == Approx(7));
   CHECK(again->objects[0].name == "ball");
   CHECK(text.find("../set/ball.obj") != std::string::npos);
+}
+
+TEST_CASE("words of the trade and of earlier versions lead to the key", "[rig][words]") {
+  const std::pair<std::string, std::string> kKeys[] = {
+      {"intensity = 800", "write output = \"800 lm\""},
+      {"color = '#ffffff'", "write white = \"2700 K\""},
+      {"temperature = 2700", "write white = \"2700 K\""},
+      {"position = [0, 0, 1]", "write at = [x, y, z]"},
+      {"rotation = [0, 0, 1]", "write aim = [x, y, z]"},
+      {"type = 'spot'", "write kind = \"point\""},
+      {"coneAngle = 30", "write beam = \"30 deg\""},
+      {"form = 'point'", "form is now kind"},
+      {"cushion = '3 cm'", "cushion is now near_softening"},
+      {"reach = ['1 m', '2 m']", "reach is now range"},
+      {"zone = 'attic'", "zone is now inside"},
+      {"cheat = { seen = false }", "seen is now visible"},
+      {"cheat = { bounce_saturation = 0.5 }", "bounce_saturation is now bounce_chroma"},
+      {"falloff = { law = 'none', match = '2 m' }", "match is now matches_at"}};
+  for (const auto& [line, hint] : kKeys) {
+    INFO(line);
+    CHECK(all_problems(kPoint + "output = '1 lm'\n" + line + "\n").find(hint) != std::string::npos);
+  }
+  CHECK(all_problems("[[material]]\nname = 'm'\nkind = 'matte'\n").find("matte is now diffuse") !=
+        std::string::npos);
+  CHECK(all_problems("[[camera]]\nname = 'b'\nat = [0,0,1]\nlook_at = [0,1,1]\nview = 40\n")
+            .find("view is now field_of_view") != std::string::npos);
+  CHECK(all_problems("[[light]]\nname = 'b'\nkind = 'area'\noutput = '1 lm'\n")
+            .find("write kind = \"rect\" with size") != std::string::npos);
+}
+
+TEST_CASE("no hint of a word is for a key that the rig has", "[rig][words]") {
+  // Each word is unknown to the reader, or it would never be looked up.
+  for (const WordHint& w : key_words()) {
+    if (w.table == "light") {
+      INFO(w.word);
+      const std::string found =
+          all_problems(kPoint + "output = '1 lm'\n" + std::string(w.word) + " = 1\n");
+      CHECK(found.find(w.hint) != std::string::npos);
+    }
+  }
 }

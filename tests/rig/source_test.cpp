@@ -32,7 +32,7 @@ std::string problems_of(const std::string& text) {
 }
 
 const std::string kPattern =
-    "[[light]]\nname='bulb'\nform='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
+    "[[light]]\nname='bulb'\nkind='point'\nat=[0,0,0.5]\noutput='2100 lm'\n";
 
 std::string array(const std::string& more) {
   return "[[array]]\nname='string'\nof='bulb'\n" + more;
@@ -77,7 +77,7 @@ TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][arr
   // Half a turn apart.
   CHECK((helix[0] + Vec3d(helix[2].x(), helix[2].y(), -helix[0].z())).norm() < 1e-12);
   CHECK(places("count=5\nalong={path='circle', radius=2}\n").size() == 5);
-  const auto grid = places("along={path='grid', at=[1,0,0], every=[2,1,1], cells=[2,3,1]}\n");
+  const auto grid = places("along={path='grid', at=[1,0,0], spacing=[2,1,1], cells=[2,3,1]}\n");
   REQUIRE(grid.size() == 6);
   CHECK((grid[0] - Vec3d(0, -1, 0)).norm() < 1e-12);
   CHECK(places("along={path='points', points=[[1,2,3],['4 cm',0,0]]}\n")[1].x() == Approx(0.04));
@@ -86,7 +86,7 @@ TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][arr
 TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
   // truths.json: helix_40_points, 1000 lm over 40 isotropic points, 5 turns, radius 5 cm, height 30
   // cm, 469.67 lx
-  const auto rig = rig_of("[[light]]\nname='bulb'\nform='point'\nat=[0,0,0]\noutput='1000 lm'\n" +
+  const auto rig = rig_of("[[light]]\nname='bulb'\nkind='point'\nat=[0,0,0]\noutput='1000 lm'\n" +
                           array("count=40\noutput='total'\nalong={path='helix', radius='5 cm', "
                                 "pitch='6 cm', turns=5}\n"));
   REQUIRE(rig);

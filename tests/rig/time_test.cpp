@@ -28,7 +28,7 @@ std::string all_problems(const std::string& text) {
 }
 
 std::string lamp(const std::string& keys) {
-  return "[[light]]\nname='p'\nform='sphere'\nradius=0.1\n" + keys;
+  return "[[light]]\nname='p'\nkind='sphere'\nradius=0.1\n" + keys;
 }
 
 Rig at(const std::string& text, double t) {
@@ -50,7 +50,7 @@ TEST_CASE("keyed numbers, quantities, colors and positions are blended between t
       "at={ keys=[['0 s',[0,0,1]],['2 s',[4,'2 m',1]]] }\noutput={ keys=[[0,'100 lm'],[2,'500 "
       "lm']] }\nwhite={ keys=[[0,'2000 K'],[2,'4000 K']], ease='smooth' }\n"
       "tint={ keys=[[0,'#ff0000'],[2,[0,1,0]]] }\ndimmer={ keys=[['1000 ms',0.2],['2 s','80 %']] "
-      "}\ncushion={ keys=[[0,'10 cm'],[2,'1 m']] }\n");
+      "}\nnear_softening={ keys=[[0,'10 cm'],[2,'1 m']] }\n");
   const Rig half = at(text, 1);
   const LightSpec& l = half.lights[0];
   CHECK((l.at - Vec3d(2, 1, 1)).norm() < 1e-12);
@@ -58,7 +58,7 @@ TEST_CASE("keyed numbers, quantities, colors and positions are blended between t
   CHECK(l.white.temperature.value == Approx(3000));
   CHECK((*l.tint - Rgb(0.5, 0.5, 0)).cwiseAbs().maxCoeff() < 1e-12);
   CHECK(l.dimmer == Approx(0.2));
-  CHECK(l.falloff.cushion == Approx(0.55));  // of two units: in meters
+  CHECK(l.falloff.near_softening == Approx(0.55));  // of two units: in meters
   const Rig quarter = at(text, 0.5);
   CHECK(quarter.lights[0].white.temperature.value ==
         Approx(2000 + 2000 * (3 * 0.0625 - 2 * 0.015625)));
@@ -72,7 +72,7 @@ TEST_CASE("keys move cameras, objects, haze and the look, flags and held texts s
       "[[camera]]\nname='c'\nat={ keys=[[0,[0,-4,1]],[1,[2,-4,1]]] }\nlook_at=[0,0,0]\nfocus={ "
       "keys=[[0,'1 m'],[1,'3 m']] }\n"
       "[[object]]\nname='o'\nshape={kind='box', size=[1,1,1]}\nat={ keys=[[0,[0,0,0]],[1,[0,0,2]]] "
-      "}\nturn={ keys=[[0,[0,0,0]],[1,[0,0,90]]] }\n"
+      "}\nrotate={ keys=[[0,[0,0,0]],[1,[0,0,90]]] }\n"
       "[[haze]]\nname='h'\ninside='everywhere'\nextinction={ keys=[[0,'0.1 /m'],[1,'0.3 /m']] }\n"
       "[look]\nexposure={ keys=[[0,'EV 4'],[1,'EV 8']] }\ncurve={ "
       "keys=[[0,'film'],[0.6,'linear']], ease='hold' }\n" +
@@ -179,10 +179,10 @@ TEST_CASE("copies follow the pattern's keys, no two flames are alike, mains is",
       lamp("at=[0,0,1]\noutput='1 lm'\nflicker={ wave='flame', rate='5 Hz', depth=0.5 }\n") + array,
       0.33);
   CHECK(flames.lights[0].dimmed() != flames.lights[1].dimmed());
-  const Rig mains = at(
-      lamp("at=[0,0,1]\noutput='1 lm'\nflicker={ wave='rectified', rate='50 Hz', depth=0.5 }\n") +
-          array,
-      0.3333);
+  const Rig mains =
+      at(lamp("at=[0,0,1]\noutput='1 lm'\nflicker={ wave='mains', rate='50 Hz', depth=0.5 }\n") +
+             array,
+         0.3333);
   CHECK(mains.lights[0].dimmed() == mains.lights[2].dimmed());
 }
 
@@ -194,7 +194,7 @@ TEST_CASE("flicker and [time] say what is wrong with them", "[keys][flicker]") {
   for (const Case& c : std::initializer_list<Case>{
            {"flicker = 3", "found 3; expected { wave"},
            {"flicker = {}",
-            "light.p.flicker.wave: is missing; expected sine, square, rectified, flame, strike or "
+            "light.p.flicker.wave: is missing; expected sine, square, mains, flame, strike or "
             "formula"},
            {"flicker = { wave = 'sin', rate = '3 Hz' }", "did you mean \"sine\"?"},
            {"flicker = { wave = 'sine' }", "rate: is missing; expected a frequency"},
@@ -256,11 +256,11 @@ TEST_CASE("the sun goes by the site's clock", "[keys]") {
   const std::string text =
       "[scene]\nsite={latitude=50, longitude=0, "
       "time='2026-06-21T06:00:00Z'}\n[time]\nframes=[1,2]\nrate=1\nclock_speed=3600\n[[light]]"
-      "\nname='sun'\nform='sun'\noutput='10 klx'\n";
+      "\nname='sun'\nkind='sun'\noutput='10 klx'\n";
   const double now = -at(text, 0).lights[0].axis.z(), later = -at(text, 3).lights[0].axis.z();
   const Rig nine =
       at("[scene]\nsite={latitude=50, longitude=0, "
-         "time='2026-06-21T09:00:00Z'}\n[[light]]\nname='sun'\nform='sun'\noutput='10 klx'\n",
+         "time='2026-06-21T09:00:00Z'}\n[[light]]\nname='sun'\nkind='sun'\noutput='10 klx'\n",
          0);
   CHECK(later > now + 0.2);
   CHECK(later == Approx(-nine.lights[0].axis.z()).epsilon(1e-9));

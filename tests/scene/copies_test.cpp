@@ -52,10 +52,10 @@ TEST_CASE(
   const std::string pot =
       "[[object]]\nname='pot'\nshape={kind='sphere', radius=0.1}\nat=[0,0,0.1]\ntags=['clay']\n";
   const std::string array =
-      "[[array]]\nname='pots'\nof='pot'\nalong={path='grid', at=[1,2,0], every=[0.5,0.5,0], "
+      "[[array]]\nname='pots'\nof='pot'\nalong={path='grid', at=[1,2,0], spacing=[0.5,0.5,0], "
       "cells=[3,2,1]}\n";
   const Rig rig = rig_of(pot + array +
-                         "copy={2={at=[0,0,0.7]}}\n[[light]]\nname='l'\nform='point'\nat=[0,0,3]"
+                         "copy={2={at=[0,0,0.7]}}\n[[light]]\nname='l'\nkind='point'\nat=[0,0,3]"
                          "\noutput='100 lm'\nonly=['pots']\n");
   REQUIRE(rig.objects.size() == 6);  // the pattern itself shows no longer
   CHECK(rig.objects[0].name == "pots[0]");
@@ -108,7 +108,8 @@ TEST_CASE("many objects of one mesh take the memory of one, and are met as if ea
     return std::move(*scene);
   };
   const std::string grid =
-      "[[array]]\nname='balls'\nof='ball'\nalong={path='grid', every=[0.4,0.4,0], cells=[6,6,1]}\n";
+      "[[array]]\nname='balls'\nof='ball'\nalong={path='grid', spacing=[0.4,0.4,0], "
+      "cells=[6,6,1]}\n";
   const Scene one = scene_of(large, ""), many = scene_of(large, grid), few = scene_of(small, grid);
   CHECK(one.world.triangle_count() == 28800);
   CHECK(many.world.triangle_count() == 0);  // all in copies

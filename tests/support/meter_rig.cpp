@@ -13,7 +13,7 @@ std::string looking_at(const Vec3d& from, const Vec3d& at, const std::string& mo
 name = "meter"
 at = [{}, {}, {}]
 look_at = [{}, {}, {}]
-view = "0.05 deg"
+field_of_view = "0.05 deg"
 [[object]]
 name = "plane"
 shape = {{ kind = "plane" }}

@@ -55,7 +55,7 @@ const std::map<std::string, Function>& functions() {
       {"candela_from_flux_lambertian",
        [](const json& p) -> std::vector<double> {
          SourceShape s;
-         s.form = Form::kDisk;
+         s.kind = LightKind::kDisk;
          s.radius = 0.004;
          return {
              source_levels(s, {Output::Kind::kFlux, p["flux"], {}, {}}).levels->intensity->value};
@@ -101,7 +101,7 @@ const std::map<std::string, Function>& functions() {
       {"sphere_luminance_from_flux",
        [](const json& p) -> std::vector<double> {
          SourceShape s;
-         s.form = Form::kSphere;
+         s.kind = LightKind::kSphere;
          s.radius = p["radius"];
          return {
              source_levels(s, {Output::Kind::kFlux, p["flux"], {}, {}}).levels->luminance->value};
@@ -155,9 +155,9 @@ const std::map<std::string, Function>& functions() {
            f.zero_at = p["reach"];
            scale = 1 - 1 / p["reach"].get<double>();
          } else if (p.contains("start")) {
-           f.has_reach = true;
-           f.reach_start = p["start"];
-           f.reach_end = p["end"];
+           f.has_range = true;
+           f.range_start = p["start"];
+           f.range_end = p["end"];
          }
          return {p["candela"].get<double>() / (d * d) * falloff_weight(f, d) * scale *
                  std::cos(p.value("incidence", 0.0))};
@@ -223,7 +223,7 @@ const std::map<std::string, Function>& functions() {
       {"tube_luminance_from_flux",
        [](const json& p) -> std::vector<double> {
          SourceShape s;
-         s.form = Form::kTube;
+         s.kind = LightKind::kTube;
          s.length = p["length"];
          s.radius = p["diameter"].get<double>() / 2;
          return {

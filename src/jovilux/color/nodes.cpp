@@ -8,11 +8,11 @@ namespace jovilux {
 namespace {
 
 constexpr double kWeights[] = {
-    // wavelength and F_k in rows, 380 .. 780 nm
+// wavelength and F_k in rows, 380 .. 780 nm
 #include "spectral-weights-12.inc"
 };
 constexpr double kBasis[] = {
-    // node wavelength, r, g, b
+// node wavelength, r, g, b
 #include "spectral-basis-12.inc"
 };
 static_assert(std::size(kWeights) == 401 * (kNodes + 1));

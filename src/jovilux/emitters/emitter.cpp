@@ -234,12 +234,12 @@ Vec3 unmapped(const Emitter& e, const Vec3& m) {
   return m.x() * e.frame.x + m.y() * e.frame.y - m.z() * e.frame.z;
 }
 bool has_map(const Emitter& e) {
-  return e.form == Form::kDome || (e.form == Form::kSky && e.sky == SkyModel::kGeneral);
+  return e.kind == LightKind::kDome || (e.kind == LightKind::kSky && e.sky == SkyModel::kGeneral);
 }
 
 // Luminance of a dome or general sky in a mapped direction.
 float map_luminance(const Emitter& e, const Vec3& m) {
-  if (e.form == Form::kDome) {
+  if (e.kind == LightKind::kDome) {
     return e.luminance * luminance_of(e.detail->dome->rgb[e.detail->map.cell(m)]);
   }
   return e.luminance * static_cast<float>(relative_sky_luminance(e.detail->sky, m.cast<double>()));
@@ -251,18 +251,18 @@ float relative_intensity_along(const Emitter& e, const Vec3& away) {
     return e.detail->profile->intensity(e.frame.to_local(away)) /
            static_cast<float>(e.detail->profile->peak());
   }
-  return e.form == Form::kSpot ? spot_factor(e, away) : 1.0f;
+  return e.kind == LightKind::kSpot ? spot_factor(e, away) : 1.0f;
 }
 
 // Luminance over its mean at a place of a flat light.
 float weighting_at(const Emitter& e, const Vec3& place) {
-  if (e.center_weight == 0) {
+  if (e.hot_center == 0) {
     return 1;
   }
   const Vec3 q = place - e.center;
   const float x = q.dot(e.frame.x), y = q.dot(e.frame.y);
-  const auto bell = [&](float v2) { return std::pow(std::max(0.0f, 1 - v2), e.center_weight); };
-  return e.form == Form::kRect
+  const auto bell = [&](float v2) { return std::pow(std::max(0.0f, 1 - v2), e.hot_center); };
+  return e.kind == LightKind::kRect
              ? e.weight_scale * bell(sqr(x / e.half_width)) * bell(sqr(y / e.half_height))
              : e.weight_scale * bell((x * x + y * y) / (e.radius * e.radius));
 }
@@ -290,16 +290,16 @@ float flat_luminance(const Emitter& e, const Vec3& place, const Vec3& away) {
 }
 
 float sphere_luminance(const Emitter& e, const Vec3& away, float mu) {
-  const float weighting = e.center_weight > 0
-                              ? e.weight_scale * std::pow(std::max(0.0f, mu * mu), e.center_weight)
-                              : 1.0f;
+  const float weighting =
+      e.hot_center > 0 ? e.weight_scale * std::pow(std::max(0.0f, mu * mu), e.hot_center) : 1.0f;
   return weighting * (e.by_intensity ? e.intensity * relative_intensity_along(e, away) / e.area()
                                      : e.luminance);
 }
 
 // Density over a flat light's area of places chosen by disk_place or evenly.
 float place_pdf(const Emitter& e, const Vec3& place) {
-  return (e.form != Form::kRect && e.center_weight > 0 ? weighting_at(e, place) : 1.0f) / e.area();
+  return (e.kind != LightKind::kRect && e.hot_center > 0 ? weighting_at(e, place) : 1.0f) /
+         e.area();
 }
 
 LightSample toward_place(const Emitter& e,
@@ -420,14 +420,14 @@ LightSample toward_object(const Emitter& e, const Vec3& p, const Vec2& u) {
 // Sampling without masks and tints.
 LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
   LightSample out;
-  switch (e.form) {
-    case Form::kSpot:
+  switch (e.kind) {
+    case LightKind::kSpot:
       if (e.radius > 0) {
-        const Vec2 q = disk_place(u, e.center_weight) * e.radius;
+        const Vec2 q = disk_place(u, e.hot_center) * e.radius;
         return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
       }
       [[fallthrough]];
-    case Form::kPoint: {
+    case LightKind::kPoint: {
       const Vec3 to = e.center - p;
       const float d2 = to.squaredNorm();
       if (!(d2 > 0)) {
@@ -438,7 +438,7 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
       out.weight = e.intensity / d2 * falloff_at(e, p) * relative_intensity_along(e, -out.wi);
       return out;
     }
-    case Form::kSphere: {
+    case LightKind::kSphere: {
       const Vec3 to = e.center - p;
       const float d2 = to.squaredNorm(), r2 = e.radius * e.radius;
       if (d2 <= r2) {
@@ -457,8 +457,8 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
       out.weight = sphere_luminance(e, -out.wi, chord / e.radius) * falloff_at(e, p) / out.pdf;
       return out;
     }
-    case Form::kDisk: {
-      if (e.center_weight == 0) {
+    case LightKind::kDisk: {
+      if (e.hot_center == 0) {
         if (const DiskStrips strips(e, p); strips.near()) {
           double density = 0;
           const Vec3d q = strips.place(u.x(), u.y(), &density) - strips.apart * strips.ex;
@@ -467,10 +467,10 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
                      : out;
         }
       }
-      const Vec2 q = disk_place(u, e.center_weight) * e.radius;
+      const Vec2 q = disk_place(u, e.hot_center) * e.radius;
       return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
     }
-    case Form::kRect: {
+    case LightKind::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
         const Vec3d q = rect.place(u.x(), u.y());
@@ -486,11 +486,11 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
                               (2 * u.y() - 1) * e.half_height * e.frame.y,
                           0);
     }
-    case Form::kTube:
+    case LightKind::kTube:
       return toward_tube(e, p, u);
-    case Form::kObject:
+    case LightKind::kObject:
       return toward_object(e, p, u);
-    case Form::kSun: {
+    case LightKind::kSun: {
       const float omc = one_minus_cos(e.sin2_disc);
       out.wi = Frame::around(-e.frame.z).to_world(cone_direction(omc, u));
       out.pdf = cone_pdf(omc);
@@ -498,7 +498,7 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
       out.weight = e.luminance / out.pdf;
       return out;
     }
-    case Form::kSky:
+    case LightKind::kSky:
       if (!has_map(e)) {
         const SkyLune lune(e, side);
         if (lune.empty()) {
@@ -512,7 +512,7 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
         return out;
       }
       [[fallthrough]];
-    case Form::kDome: {
+    case LightKind::kDome: {
       const Vec3 m = side != nullptr ? e.detail->map.sample_above(mapped(e, *side), u, out.pdf)
                                      : e.detail->map.sample(u, out.pdf);
       if (!(out.pdf > 0)) {
@@ -562,7 +562,7 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
       out.gray = t[0];
     }
   }
-  if (e.form == Form::kDome) {
+  if (e.kind == LightKind::kDome) {
     const Eigen::Array3f& pixel = e.detail->dome->rgb[e.detail->map.cell(mapped(e, wi))];
     const float luminance = luminance_of(pixel);
     if (luminance > 0) {
@@ -593,42 +593,42 @@ namespace {
 // Density of bare_sample over solid angle.
 float bare_pdf(
     const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3* side) {
-  switch (e.form) {
-    case Form::kPoint:
+  switch (e.kind) {
+    case LightKind::kPoint:
       return 0;
-    case Form::kSphere: {
+    case LightKind::kSphere: {
       const float d2 = (e.center - p).squaredNorm(), r2 = e.radius * e.radius;
       return d2 > r2 ? cone_pdf(one_minus_cos(r2 / d2)) : 0;
     }
-    case Form::kTube:
+    case LightKind::kTube:
       return tube_pdf(e, p, wi);
-    case Form::kObject: {
+    case LightKind::kObject: {
       const float cos_light = std::abs(wi.dot(at.normal));
       return cos_light > 0 ? e.detail->surface->pdf_area(at.normal) *
                                  (at.position - p).squaredNorm() / cos_light
                            : 0;
     }
-    case Form::kSun:
+    case LightKind::kSun:
       return cone_pdf(one_minus_cos(e.sin2_disc));
-    case Form::kSky:
+    case LightKind::kSky:
       if (!has_map(e)) {
         const SkyLune lune(e, side);
         return lune.empty() ? 0 : lune.pdf(std::max(0.0f, -wi.dot(e.frame.z)));
       }
       [[fallthrough]];
-    case Form::kDome:
+    case LightKind::kDome:
       return side != nullptr ? e.detail->map.pdf_above(mapped(e, *side), mapped(e, wi))
                              : e.detail->map.pdf(mapped(e, wi));
-    case Form::kRect: {
+    case LightKind::kRect: {
       const SphericalRect rect(e, p);
       if (rect.solid_angle > kSmallSolidAngle) {
         return static_cast<float>(1 / rect.solid_angle);
       }
       [[fallthrough]];
     }
-    case Form::kSpot:
-    case Form::kDisk: {
-      if (e.form == Form::kDisk && e.center_weight == 0) {
+    case LightKind::kSpot:
+    case LightKind::kDisk: {
+      if (e.kind == LightKind::kDisk && e.hot_center == 0) {
         if (const DiskStrips strips(e, p); strips.near()) {
           const Vec3d way = wi.cast<double>();
           const bool facing = e.two_sided || wi.dot(e.frame.z) < 0;
@@ -738,42 +738,43 @@ float light_pdf(
 }
 
 float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at) {
-  switch (e.form) {
-    case Form::kPoint:
+  switch (e.kind) {
+    case LightKind::kPoint:
       return 0;
-    case Form::kSphere:
+    case LightKind::kSphere:
       return sphere_luminance(e, -along, -along.dot(at.normal));
-    case Form::kTube:  // its ends are dark
+    case LightKind::kTube:  // its ends are dark
       return e.radius > 0 && -along.dot(at.normal) > 0 && std::abs(at.normal.dot(e.frame.x)) < 0.5f
                  ? e.luminance
                  : 0;
-    case Form::kObject:
+    case LightKind::kObject:
       return e.two_sided || -along.dot(at.normal) > 0 ? e.luminance : 0;
-    case Form::kSun:
+    case LightKind::kSun:
       return e.luminance;
-    case Form::kSky:
+    case LightKind::kSky:
       if (!has_map(e)) {
         const float up = -along.dot(e.frame.z);
         return up > 0 ? e.luminance * relative_sky(e, up) : 0;
       }
       [[fallthrough]];
-    case Form::kDome:
+    case LightKind::kDome:
       return map_luminance(e, mapped(e, along));
-    case Form::kSpot:
-    case Form::kDisk:
-    case Form::kRect:
+    case LightKind::kSpot:
+    case LightKind::kDisk:
+    case LightKind::kRect:
       return e.is_zero_size() ? 0 : flat_luminance(e, at.position, -along);
   }
   return 0;
 }
 
 bool covers(const Emitter& e, const Vec3& along) {
-  if (e.form == Form::kDome) {
+  if (e.kind == LightKind::kDome) {
     return true;
   }
   const float down = along.dot(e.frame.z);
   // |direction x axis|^2 is sin^2 of the angle between them.
-  return down < 0 && (e.form == Form::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
+  return down < 0 &&
+         (e.kind == LightKind::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
 }
 
 namespace {
@@ -795,10 +796,10 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   if (!e.shines() || !may_reach(e, p, links)) {
     return 0;
   }
-  if (e.form == Form::kDome) {
+  if (e.kind == LightKind::kDome) {
     return e.luminance * e.detail->mean_luminance * 4 * kPi * e.detail->map.projected(mapped(e, n));
   }
-  if (e.form == Form::kSky) {  // half of it rises above a wall, none above a ceiling
+  if (e.kind == LightKind::kSky) {  // half of it rises above a wall, none above a ceiling
     const float open = 0.5f * (1 - n.dot(e.frame.z));
     if (has_map(e)) {
       return e.luminance * e.detail->mean_luminance * 2 * kPi *
@@ -815,7 +816,7 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   if (falloff <= 0) {
     return 0;
   }
-  if (e.form == Form::kTube) {
+  if (e.kind == LightKind::kTube) {
     const TubeView view(e, p);
     if (!view.outside(e)) {
       return 0;
@@ -836,16 +837,16 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   const Vec3 to = e.center - p;
   const float d2 = to.squaredNorm();
   float reach = 0;  // radius of the ball around its center that holds the light
-  switch (e.form) {
-    case Form::kSphere:
-    case Form::kSpot:
-    case Form::kDisk:
+  switch (e.kind) {
+    case LightKind::kSphere:
+    case LightKind::kSpot:
+    case LightKind::kDisk:
       reach = e.radius;
       break;
-    case Form::kRect:
+    case LightKind::kRect:
       reach = std::hypot(e.half_width, e.half_height);
       break;
-    case Form::kObject:
+    case LightKind::kObject:
       reach = static_cast<float>(e.detail->surface->reach());
       break;
     default:
@@ -860,15 +861,15 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   }
   const float near2 = std::max(d2, 0.25f * reach * reach);
   const float cos_axis = -to.dot(e.frame.z) / std::max(d, 1e-12f);
-  if (e.form == Form::kObject) {
+  if (e.kind == LightKind::kObject) {
     return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / near2 * cosine *
            falloff;
   }
-  if (e.form == Form::kPoint || (e.form == Form::kSpot && e.radius == 0)) {
+  if (e.kind == LightKind::kPoint || (e.kind == LightKind::kSpot && e.radius == 0)) {
     const float shape = e.detail != nullptr && e.detail->profile
                             ? relative_intensity_along(e, -to / std::max(d, 1e-12f))
-                        : e.form == Form::kSpot ? rough_spot_factor(e, cos_axis)
-                                                : 1.0f;
+                        : e.kind == LightKind::kSpot ? rough_spot_factor(e, cos_axis)
+                                                     : 1.0f;
     return e.intensity * shape / std::max(d2, 1e-12f) * cosine * falloff;
   }
   if (e.by_intensity) {
@@ -877,10 +878,10 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
     const float shape = profiled
                             ? std::max(0.1f, relative_intensity_along(e, -to / std::max(d, 1e-12f)))
                             : rough_spot_factor(e, std::min(1.0f, cos_axis + sine_reach));
-    const bool behind = e.form != Form::kSphere && !e.two_sided && cos_axis <= 0;
+    const bool behind = e.kind != LightKind::kSphere && !e.two_sided && cos_axis <= 0;
     return behind ? 0 : e.intensity * shape / near2 * cosine * falloff;
   }
-  if (e.form == Form::kSphere) {
+  if (e.kind == LightKind::kSphere) {
     return e.luminance * e.area() / near2 * cosine * falloff;
   }
   // Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the

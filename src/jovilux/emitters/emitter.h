@@ -45,7 +45,7 @@ struct EmitterDetail {
   float mean_luminance = 0;  ///< of both, before the emitter's factor
   std::shared_ptr<const Gobo> gobo;
   std::optional<PositionTint> tint;
-  std::optional<Enclosure> zone;  ///< what the light is held to
+  std::optional<Enclosure> inside;  ///< what the light is held to
 };
 
 /// The tables of a tint's channels, each in a layer of its own: their sum is the light with a tint
@@ -54,25 +54,28 @@ using TintChannels = std::array<LightTable, 3>;
 
 /// Declared departures from physics in what a light does; each is 1, or as here, by default.
 struct LightCheats {
-  float diffuse = 1, gloss = 1;  ///< factors on diffuse and glossy reflection of its light
-  float bounce = 1, bounce_saturation = 1;   ///< of its light after a bounce
+  float direct = 1;                          ///< factor on its light at the first scattering
+  float diffuse = 1, gloss = 1;              ///< on diffuse and glossy reflection of its light
+  float bounce = 1;                          ///< on its light after a bounce, caustics apart
+  float bounce_chroma = 1;                   ///< on the chroma of all its light after a bounce
+  float caustics = 1;                        ///< on what gloss and mirrors throw on other surfaces
   float haze = 1;                            ///< of its light that haze scatters
   float shadow = 1;                          ///< opacity of its shadows
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
-  enum class Caustics : std::uint8_t { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
-  bool seen = true;  ///< by the camera and in mirrors
+  bool visible = true;                       ///< by the camera and in mirrors
   /// The most that one path of its bounced light adds to a sample [cd/m2]; 0: no limit.
   float bounce_limit = 0;
 
-  bool any_on_reflection() const {
-    return diffuse != 1 || gloss != 1 || caustics != Caustics::kNormal;
-  }
+  /// Whether the parts of a reflection have factors of their own.
+  bool any_on_reflection() const { return diffuse != 1 || gloss != 1 || tells_caustics(); }
+  /// Whether light that gloss throws on other surfaces has a factor of its own.
+  bool tells_caustics() const { return caustics != bounce; }
 };
 
 /// A light made ready for rays. Plain data, immutable, shared by all threads. SI and photometric
 /// units.
 struct Emitter {
-  Form form = Form::kPoint;
+  LightKind kind = LightKind::kPoint;
   bool two_sided = false;
   /// A profile or a spot's beam: luminance follows from `intensity`.
   bool by_intensity = false;
@@ -87,8 +90,8 @@ struct Emitter {
   float radius = 0;                        ///< sphere, disk, tube, lens of a spot [m]
   float half_width = 0, half_height = 0;   ///< rect; tube: half of its length [m]
   float half_spread = 0;                   ///< disk, rect [rad]; 0 is Lambert
-  float center_weight = 0;                 ///< disk, rect, sphere
-  float weight_scale = 1;                  ///< center_weighting in the middle
+  float hot_center = 0;                    ///< disk, rect, sphere
+  float weight_scale = 1;                  ///< hot_center_weighting in the middle
   float half_beam = 0, beam_exponent = 0;  ///< spot [rad], see SpotBeam
   /// Spot: cosines of half of beam and field, for choosing among lights.
   float cos_beam = 1, cos_field = 1;
@@ -109,13 +112,14 @@ struct Emitter {
   std::shared_ptr<const TintChannels> channels;
 
   bool is_zero_size() const {
-    return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0);
+    return kind == LightKind::kPoint ||
+           ((kind == LightKind::kSpot || kind == LightKind::kTube) && radius == 0);
   }
-  bool is_distant() const { return jovilux::is_distant(form); }
+  bool is_distant() const { return jovilux::is_distant(kind); }
   bool shines() const { return luminance > 0 || intensity > 0; }
   /// Flat surfaces: one side; a sphere: the disc that it shows.
   float area() const {
-    return form == Form::kRect ? 4 * half_width * half_height : kPi * radius * radius;
+    return kind == LightKind::kRect ? 4 * half_width * half_height : kPi * radius * radius;
   }
 };
 
@@ -139,7 +143,7 @@ struct LightSample {
 /// rectangles (evenly over their area where they look small), tubes by the angles
 /// around and along them, disks seen from near in strips by the angles they fill, else, like
 /// objects, by their area (a disk's by its
-/// center weight).
+/// hot center).
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for
 /// Spherical
 /// Rectangles", CGF 32(4), 2013.
@@ -183,12 +187,12 @@ bool covers(const Emitter& e, const Vec3& along);
 /// endless tube to its axis.
 float falloff_at(const Emitter& e, const Vec3& p);
 
-/// Whether the light may reach p at all: its zone, and its links among `links`, the bits of the
+/// Whether the light may reach p at all: its inside, and its links among `links`, the bits of the
 /// lists that the path's
 /// surfaces belong to.
 inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
   return (e.link_bit == 0 || (links & e.link_bit) != 0) &&
-         (e.detail == nullptr || !e.detail->zone || e.detail->zone->contains(p.cast<double>()));
+         (e.detail == nullptr || !e.detail->inside || e.detail->inside->contains(p.cast<double>()));
 }
 
 /// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.

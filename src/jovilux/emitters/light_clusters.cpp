@@ -16,16 +16,16 @@ constexpr float kNear = 3;          // clusters nearer than this many of their r
 
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
-  switch (e.form) {
-    case Form::kSphere:
-    case Form::kSpot:
-    case Form::kDisk:
+  switch (e.kind) {
+    case LightKind::kSphere:
+    case LightKind::kSpot:
+    case LightKind::kDisk:
       return e.radius;
-    case Form::kRect:
+    case LightKind::kRect:
       return std::hypot(e.half_width, e.half_height);
-    case Form::kTube:
+    case LightKind::kTube:
       return std::hypot(e.half_width, e.radius);
-    case Form::kObject:
+    case LightKind::kObject:
       return static_cast<float>(e.detail->surface->reach());
     default:
       return 0;
@@ -34,13 +34,13 @@ float reach_of(const Emitter& e) {
 
 // The highest intensity [cd].
 float power_of(const Emitter& e) {
-  if (e.form == Form::kTube) {
+  if (e.kind == LightKind::kTube) {
     return (e.radius > 0 ? e.luminance * 2 * e.radius : e.intensity) * 2 * e.half_width;
   }
-  if (e.form == Form::kPoint || e.by_intensity || e.is_zero_size()) {
+  if (e.kind == LightKind::kPoint || e.by_intensity || e.is_zero_size()) {
     return e.intensity;
   }
-  return e.form == Form::kObject
+  return e.kind == LightKind::kObject
              ? e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f
              : e.luminance * e.area();
 }
@@ -56,16 +56,16 @@ struct Directions {
   float around = kPi;  // how far from an axis it shines [rad]
 };
 Directions directions_of(const Emitter& e) {
-  const bool flat = (e.form == Form::kDisk || e.form == Form::kRect ||
-                     (e.form == Form::kSpot && e.beam_exponent == 0)) &&
+  const bool flat = (e.kind == LightKind::kDisk || e.kind == LightKind::kRect ||
+                     (e.kind == LightKind::kSpot && e.beam_exponent == 0)) &&
                     !e.two_sided;
   if (!flat || (e.detail != nullptr && e.detail->profile)) {
-    if (e.form == Form::kSpot && !(e.detail != nullptr && e.detail->profile)) {
+    if (e.kind == LightKind::kSpot && !(e.detail != nullptr && e.detail->profile)) {
       return {e.frame.z, 0, kPi};
     }
     return {};
   }
-  if (e.form == Form::kSpot) {
+  if (e.kind == LightKind::kSpot) {
     return {e.frame.z, 0, std::min(kPi, std::acos(std::clamp(e.cos_beam, -1.0f, 1.0f)) + 0.01f)};
   }
   return {e.frame.z, 0, 0.5f * kPi};
@@ -225,7 +225,7 @@ struct LightClusters::Builder {
         power += static_cast<double>(items[i].power);
         const Emitter& e = lights[items[i].light];
         lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 &&
-                  (e.form == Form::kDisk || e.form == Form::kRect);
+                  (e.kind == LightKind::kDisk || e.kind == LightKind::kRect);
       }
       mean = power > 0 ? Vec3d(mean / power) : n.center.cast<double>();
       for (std::size_t i = begin; i < end; ++i) {

@@ -8,7 +8,8 @@
 
 namespace jovilux {
 
-/// What lights are chosen for: a side of a surface, haze (or a sheet, lit from both sides) at a
+/// What lights are chosen for: a side of a surface, haze (or a translucent surface, lit from both
+/// sides) at a
 /// point, or haze along a ray.
 struct LightQuery {
   enum class Kind { kSurface, kPoint, kRay } kind = Kind::kPoint;

@@ -57,16 +57,16 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
     scale = 1 - k;
     shift = k * p_;
     // Square over square, of cos / d^2 at the nearest and the farthest place.
-    const double reach = e.form == Form::kRect ? std::hypot(static_cast<double>(e.half_width),
-                                                            static_cast<double>(e.half_height))
-                                               : radius,
+    const double reach = e.kind == LightKind::kRect ? std::hypot(static_cast<double>(e.half_width),
+                                                                 static_cast<double>(e.half_height))
+                                                    : radius,
                  off = p_.norm();
     const double nearest = sqr(height_) + sqr(std::max(0.0, off - reach)),
                  farthest = sqr(height_) + sqr(off + reach);
     unevenness = sqr(sqr(farthest / nearest) - 1) / 12;
   }
   crossed_ = true;
-  round_ = e.form != Form::kRect;
+  round_ = e.kind != LightKind::kRect;
   to_tiles_ = scale * gobo.to_tiles();
   center_ = gobo.to_tiles() * shift + gobo.tiles_offset();
   const auto& spec = gobo.spec();

@@ -29,9 +29,9 @@ class MaskWindow {
   /// Whether there are masks of lights like this to choose places by.
   static bool suits(const Emitter& e) {
     return e.detail != nullptr && e.detail->gobo &&
-           (e.is_distant() ||
-            ((e.form == Form::kRect || e.form == Form::kDisk || e.form == Form::kSpot) &&
-             !e.is_zero_size()));
+           (e.is_distant() || ((e.kind == LightKind::kRect || e.kind == LightKind::kDisk ||
+                                e.kind == LightKind::kSpot) &&
+                               !e.is_zero_size()));
   }
 
   /// Nothing comes through at all.

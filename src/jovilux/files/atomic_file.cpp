@@ -1,29 +1,64 @@
 #include "jovilux/files/atomic_file.h"
 
-#include <algorithm>
-#include <cctype>
 #include <cerrno>
-#include <csignal>
+#include <chrono>
 #include <cstring>
 #include <filesystem>
+#include <random>
 #include <vector>
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 namespace jovilux {
+namespace {
 
-AtomicFile::AtomicFile(std::string path)
-    : path_(std::move(path)), temporary_(fmt::format("{}.{}.part", path_, ::getpid())) {
-  file_ = std::fopen(temporary_.c_str(), "wbx");
-  // Left by a process of the same number that was killed.
-  if (file_ == nullptr && errno == EEXIST) {
-    std::remove(temporary_.c_str());
+constexpr std::string_view kEnding = ".tmp";
+constexpr std::size_t kDigits = 16;
+
+std::uint64_t random_number() {
+  std::random_device device;
+  return std::uint64_t{device()} << 32 | device();
+}
+
+// Whether nobody writes a temporary file any more: it is unlocked, and a second
+// old: a new one may not be locked yet.
+bool is_abandoned(const std::filesystem::path& file) {
+  std::error_code ec;
+  const auto changed = std::filesystem::last_write_time(file, ec);
+  if (ec || std::filesystem::file_time_type::clock::now() - changed < std::chrono::seconds(1)) {
+    return false;
+  }
+  const int descriptor = ::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+  if (descriptor < 0) {
+    return false;
+  }
+  const bool unlocked = ::flock(descriptor, LOCK_EX | LOCK_NB) == 0;
+  ::close(descriptor);
+  return unlocked;
+}
+
+}  // namespace
+
+AtomicFile::AtomicFile(std::string path) : path_(std::move(path)) {
+  // Names by chance, opened exclusively: processes of several machines, whose numbers may be equal,
+  // write into one folder.
+  constexpr int kTries = 8;
+  for (int i = 0; i < kTries && file_ == nullptr; ++i) {
+    temporary_ = fmt::format("{}.{:016x}{}", path_, random_number(), kEnding);
     file_ = std::fopen(temporary_.c_str(), "wbx");
+    if (file_ == nullptr && errno != EEXIST) {
+      break;
+    }
   }
   if (file_ == nullptr) {
+    temporary_.clear();
     fail();
   }
+  // Held until the file is closed: what is locked is being written.
+  ::flock(::fileno(file_), LOCK_EX | LOCK_NB);
 }
 
 AtomicFile::~AtomicFile() {
@@ -72,21 +107,15 @@ void AtomicFile::commit() {
 void remove_leftovers(const std::string& path) {
   namespace fs = std::filesystem;
   const fs::path file(path);
-  const std::string begin = file.filename().string() + ".", end = ".part";
+  const std::string begin = file.filename().string() + ".";
   std::error_code ec;
   std::vector<fs::path> left;
   for (const auto& entry :
        fs::directory_iterator(file.parent_path().empty() ? "." : file.parent_path(), ec)) {
     const std::string name = entry.path().filename().string();
-    if (name.size() > begin.size() + end.size() && name.starts_with(begin) && name.ends_with(end)) {
-      const std::string number = name.substr(begin.size(), name.size() - begin.size() - end.size());
-      const bool digits =
-          number.size() < 10 && std::all_of(number.begin(), number.end(), [](unsigned char c) {
-            return std::isdigit(c) != 0;
-          });
-      if (digits && ::kill(std::stoi(number), 0) != 0 && errno == ESRCH) {
-        left.push_back(entry.path());
-      }
+    if (name.size() == begin.size() + kDigits + kEnding.size() && name.starts_with(begin) &&
+        name.ends_with(kEnding) && is_abandoned(entry.path())) {
+      left.push_back(entry.path());
     }
   }
   for (const fs::path& l : left) {

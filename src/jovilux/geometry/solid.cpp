@@ -19,9 +19,9 @@ constexpr std::array<std::string_view, 17> kNames = {"sphere",
                                                      "torus",
                                                      "cylinder",
                                                      "cone",
-                                                     "frame",
+                                                     "box-edges",
                                                      "capsule",
-                                                     "round-box",
+                                                     "rounded-box",
                                                      "union",
                                                      "subtract",
                                                      "intersect",
@@ -372,7 +372,7 @@ class SolidCompiler {
     using Code = Solid::Code;
     std::vector<int> axes;
     for (int i = 0; i < 3; ++i) {
-      if (n.every[i] > 0) {
+      if (n.spacing[i] > 0) {
         axes.push_back(i);
       }
     }
@@ -387,9 +387,9 @@ class SolidCompiler {
       }
       emit(Code::kRepeat,
            bits,
-           {n.every.x(),
-            n.every.y(),
-            n.every.z(),
+           {n.spacing.x(),
+            n.spacing.y(),
+            n.spacing.z(),
             double(n.count[0]),
             double(n.count[1]),
             double(n.count[2])});
@@ -407,16 +407,17 @@ class SolidCompiler {
     }
     box = child;
     for (const int i : axes) {
-      if (child.hi[i] > n.every[i] / 2 * (1 + 1e-9) || child.lo[i] < -n.every[i] / 2 * (1 + 1e-9)) {
+      if (child.hi[i] > n.spacing[i] / 2 * (1 + 1e-9) ||
+          child.lo[i] < -n.spacing[i] / 2 * (1 + 1e-9)) {
         error = fmt::format(
-            "the copies reach beyond their cells: along {} they need every = {:.4g} m or more, "
+            "the copies reach beyond their cells: along {} they need spacing = {:.4g} m or more, "
             "centered",
             "xyz"[i],
             2 * std::max(child.hi[i], -child.lo[i]));
         return box;
       }
       const double far = n.count[static_cast<std::size_t>(i)] > 0
-                             ? 0.5 * (n.count[static_cast<std::size_t>(i)] - 1) * n.every[i]
+                             ? 0.5 * (n.count[static_cast<std::size_t>(i)] - 1) * n.spacing[i]
                              : kInf;
       box.lo[i] -= far;
       box.hi[i] += far;

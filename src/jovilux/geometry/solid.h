@@ -51,7 +51,7 @@ enum class FractalKind : std::uint8_t { kMenger, kSierpinski, kJulia };
 ///     sphere    radius a                          torus     ring radius a, tube radius b, about z
 ///     box       half extents a, b, c              cylinder  radius a, half height c along z
 ///     frame     the same, bars of width d         cone      radius a at z = -c, b at z = +c
-///     round-box the same, edges of radius d       capsule   radius a, half height c between the
+///     rounded-box the same, edges of radius d       capsule   radius a, half height c between the
 ///     round ends' tips
 ///     plane     below z = 0                       shell     wall d thick, within the surface of
 ///     its child
@@ -65,7 +65,7 @@ struct SolidNode {
   /// Operators: the children; subtract: the first, less all others.
   std::vector<std::uint32_t> of;
   double blend = 0;                      ///< union, subtract, intersect: how far the fillet reaches
-  Vec3d every = Vec3d::Zero();           ///< repeat: distances between copies; 0 on axes without
+  Vec3d spacing = Vec3d::Zero();         ///< repeat: distances between copies; 0 on axes without
   std::array<int, 3> count = {0, 0, 0};  ///< repeat: copies on each axis, centered; 0: without end
   FractalKind fractal = FractalKind::kMenger;
   int iterations = 4;

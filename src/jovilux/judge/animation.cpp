@@ -211,8 +211,8 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
       brightest[table] = std::max(brightest[table], most);
     }
     if (tints) {
-      if (first.cheat.bounce_saturation != 1 || first.layer != first.name ||
-          first.shape.form == Form::kDome) {
+      if (first.cheat.bounce_chroma != 1 || first.layer != first.name ||
+          first.shape.kind == LightKind::kDome) {
         return fmt::format("the tint of \"{}\" changes, which its layers cannot give", first.name);
       }
       for (const Rig& f : frames) {

@@ -16,8 +16,8 @@ ConversionOrFault convert_light(const SourceShape& shape,
   out.levels = *levels.levels;
   for (const double d : distances) {
     Conversion::At at{d, std::nullopt};
-    const bool is_round = shape.form == Form::kSphere || shape.form == Form::kTube;
-    if (shape.form != Form::kObject && (!is_round || d > shape.radius)) {
+    const bool is_round = shape.kind == LightKind::kSphere || shape.kind == LightKind::kTube;
+    if (shape.kind != LightKind::kObject && (!is_round || d > shape.radius)) {
       at.illuminance_lx = illuminance_on_axis(shape, out.levels, d).value;
     }
     out.illuminance.push_back(at);

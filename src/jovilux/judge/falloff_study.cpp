@@ -17,8 +17,10 @@ std::string law_words(const Falloff& f) {
       out += fmt::format(", zero at {}", readable_length(f.zero_at));
       break;
     case FalloffLaw::kPolynomial:
-      out += fmt::format(
-          ", 1/({} + {} d + {} d^2)", short_number(f.a), short_number(f.b), short_number(f.c));
+      out += fmt::format(", 1/({} + {} d + {} d^2)",
+                         short_number(f.constant),
+                         short_number(f.linear),
+                         short_number(f.quadratic));
       break;
     case FalloffLaw::kPoints:
       out += fmt::format(", {} points", std::get<0>(f.curve->law).x().size());
@@ -30,14 +32,14 @@ std::string law_words(const Falloff& f) {
       break;
   }
   if (f.law != FalloffLaw::kInverseSquare) {
-    out += fmt::format(", match {}", readable_length(f.match));
+    out += fmt::format(", matches_at {}", readable_length(f.matches_at));
   }
-  if (f.cushion > 0) {
-    out += fmt::format(", cushion {}", readable_length(f.cushion));
+  if (f.near_softening > 0) {
+    out += fmt::format(", near_softening {}", readable_length(f.near_softening));
   }
-  if (f.has_reach) {
+  if (f.has_range) {
     out += fmt::format(
-        ", reach {} to {}", readable_length(f.reach_start), readable_length(f.reach_end));
+        ", range {} to {}", readable_length(f.range_start), readable_length(f.range_end));
   }
   return out;
 }
@@ -46,7 +48,7 @@ std::optional<FalloffSubject> falloff_subject(const Rig& rig,
                                               const Scene& scene,
                                               std::size_t light) {
   const LightSpec& l = rig.lights[light];
-  if (is_distant(l.shape.form) || l.shape.form == Form::kObject) {
+  if (is_distant(l.shape.kind) || l.shape.kind == LightKind::kObject) {
     return std::nullopt;
   }
   const LightParts& parts = scene.lights[light];
@@ -72,7 +74,7 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
     FalloffCurveReport c;
     c.name = s.name;
     c.law = law_words(s.law);
-    const bool is_round = s.shape.form == Form::kSphere || s.shape.form == Form::kTube;
+    const bool is_round = s.shape.kind == LightKind::kSphere || s.shape.kind == LightKind::kTube;
     // Far away every bounded source is a point.
     const double size =
         std::max({s.shape.radius, s.shape.width, s.shape.height, s.shape.length, 0.01});

@@ -27,7 +27,7 @@ std::optional<FalloffSubject> falloff_subject(const Rig& rig,
 
 /// One light over distance, on a surface facing it.
 struct FalloffCurveReport {
-  std::string name, law;  ///< "none, match 2 m"
+  std::string name, law;  ///< "none, matches_at 2 m"
   /// With its law; at each distance of the study; NaN inside the source.
   std::vector<double> illuminance_lx;
   std::vector<double> physical_lx;  ///< without
@@ -50,7 +50,8 @@ struct FalloffStudy {
 /// `to` among them.
 FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double to);
 
-/// A law in words: "polynomial, 1/(1 + 0.1 d + 0.1 d^2), match 2 m", with cushion and reach.
+/// A law in words: "polynomial, 1/(1 + 0.1 d + 0.1 d^2), matches_at 2 m", with near_softening and
+/// range.
 std::string law_words(const Falloff& f);
 
 /// Where and by how much a law departs from physics, in a sentence.

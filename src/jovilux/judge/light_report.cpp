@@ -24,26 +24,26 @@ double physical_illuminance(const LightSpec& light,
   const Vec3d to = light.at - p;
   const double d = to.norm();
   const Vec3d n = to / d;
-  const bool plain = !s.profile && s.center_weight == 0 && s.half_spread == 0;
-  if (plain && s.form == Form::kPoint) {
+  const bool plain = !s.profile && s.hot_center == 0 && s.half_spread == 0;
+  if (plain && s.kind == LightKind::kPoint) {
     return parts.levels.intensity->value / (d * d);
   }
-  if (plain && s.form == Form::kSpot && s.radius == 0) {
+  if (plain && s.kind == LightKind::kSpot && s.radius == 0) {
     const double theta = std::atan2(n.cross(light.axis).norm(), -n.dot(light.axis));
     return parts.levels.intensity->value * relative_intensity(s.beam, theta) / (d * d);
   }
-  if (plain && s.form == Form::kSphere) {
+  if (plain && s.kind == LightKind::kSphere) {
     return d > s.radius
                ? sphere_illuminance(parts.levels.luminance->value, light.at, s.radius, p, n)
                : 0;
   }
-  if (is_distant(s.form)) {
+  if (is_distant(s.kind)) {
     return parts.levels.illuminance->value;
   }
-  if (plain && s.form == Form::kDisk && !s.two_sided) {
+  if (plain && s.kind == LightKind::kDisk && !s.two_sided) {
     return disk_illuminance(parts.levels.luminance->value, light.at, light.axis, s.radius, p, n);
   }
-  if (plain && s.form == Form::kRect && !s.two_sided) {
+  if (plain && s.kind == LightKind::kRect && !s.two_sided) {
     const Mat3d frame = aimed(light.axis, up, light.roll);
     return rect_illuminance(parts.levels.luminance->value,
                             light.at,
@@ -58,7 +58,7 @@ double physical_illuminance(const LightSpec& light,
   auto detail = std::make_shared<EmitterDetail>(parts.detail ? *parts.detail : EmitterDetail{});
   detail->gobo = nullptr;
   detail->tint.reset();
-  detail->zone.reset();
+  detail->inside.reset();
   bare.detail = detail;
   const double level = light.dimmed() * parts.color.transmittance * parts.camera_fade;
   if (!(level > 0)) {
@@ -85,8 +85,8 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
   if (light.casters) {
     add("shadow_only", of_all(*light.casters), "throw its shadows; the others let it through");
   }
-  if (light.zone) {
-    add("zone", light.zone->name, "no light outside; not a shadow ray is spent there");
+  if (light.inside) {
+    add("inside", light.inside->name, "no light outside; not a shadow ray is spent there");
   }
   if (light.fade_with_camera) {
     add("fade_with_camera",
@@ -103,15 +103,17 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
           fmt::format("{} times its light {}", short_number(v, 3), of_what));
     }
   };
+  factor("direct", c.direct, "at the first surface or haze that it falls on");
   factor("diffuse", c.diffuse, "in diffuse reflection");
   factor("gloss", c.gloss, "in glossy reflection and mirrors");
-  factor("bounce", c.bounce, "after a bounce");
+  factor("bounce", c.bounce, "after a bounce, caustics apart");
+  factor("caustics", c.caustics, "that gloss and mirrors throw on other surfaces");
   factor("haze", c.haze, "that haze scatters");
-  if (c.bounce_saturation != 1) {
-    add("cheat.bounce_saturation",
-        short_number(c.bounce_saturation, 3),
+  if (c.bounce_chroma != 1) {
+    add("cheat.bounce_chroma",
+        short_number(c.bounce_chroma, 3),
         fmt::format("its bounced light keeps {} % of its colorfulness",
-                    short_number(100 * c.bounce_saturation, 3)));
+                    short_number(100 * c.bounce_chroma, 3)));
   }
   if (c.shadow != 1) {
     add("cheat.shadow",
@@ -125,13 +127,6 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
         fmt::format("its shadows let {} % of its light through, colored",
                     short_number(100 * c.shadow * y, 3)));
   }
-  if (c.caustics != CheatSpec::Caustics::kNormal) {
-    const bool only = c.caustics == CheatSpec::Caustics::kOnly;
-    add("cheat.caustics",
-        only ? "only" : "off",
-        only ? "nothing of its light but what mirrors and gloss throw on other surfaces"
-             : "none of its light that mirrors and gloss throw on other surfaces");
-  }
   if (c.bounce_limit) {
     add("cheat.bounce_limit",
         short_number(*c.bounce_limit, 3) + " cd/m2",
@@ -139,8 +134,8 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
                     "tells what is held back",
                     short_number(*c.bounce_limit, 3)));
   }
-  if (!c.seen) {
-    add("cheat.seen", "false", "cameras and mirrors do not see its surface");
+  if (!c.visible) {
+    add("cheat.visible", "false", "cameras and mirrors do not see its surface");
   }
 }
 
@@ -150,35 +145,35 @@ std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) 
   const bool warm = !light.spectrum && light.spectrum_file.empty() &&
                     light.white.kind == White::Kind::kPlanck &&
                     light.white.temperature.value <= 2100;
-  switch (s.form) {
-    case Form::kPoint:
+  switch (s.kind) {
+    case LightKind::kPoint:
       return std::nullopt;
-    case Form::kSphere:
+    case LightKind::kSphere:
       if (warm && s.radius >= 0.005) {
         return SourceKind{"flames and amber bulbs", 5e3, 5e4, 1e6};
       }
       return s.radius >= 0.01 ? SourceKind{"bulbs", 5e3, 2e5, 2e6}
                               : SourceKind{"filaments, LED chips and small arcs", 1e4, 5e7, 1e9};
-    case Form::kDisk:
-    case Form::kRect:
-      return (s.form == Form::kDisk ? 2 * s.radius : std::min(s.width, s.height)) >= 0.05
+    case LightKind::kDisk:
+    case LightKind::kRect:
+      return (s.kind == LightKind::kDisk ? 2 * s.radius : std::min(s.width, s.height)) >= 0.05
                  ? SourceKind{"LED panels, softboxes and lit windows", 5e2, 1e5, 2e6}
                  : SourceKind{"LED chips", 1e5, 5e7, 2e8};
-    case Form::kSpot:
+    case LightKind::kSpot:
       return s.radius > 0 ? std::optional(SourceKind{"lenses of spotlights", 1e5, 5e7, 1e9})
                           : std::nullopt;
-    case Form::kTube:
+    case LightKind::kTube:
       return s.radius > 0
                  ? std::optional(SourceKind{"fluorescent, LED and neon tubes", 2e3, 4e4, 2e5})
                  : std::nullopt;
-    case Form::kObject:
+    case LightKind::kObject:
       return SourceKind{
           "glowing surfaces: a screen 300, a lampshade 3e3, a molten glass 1e5", 1e2, 1e5, 2e8};
-    case Form::kSun:
+    case LightKind::kSun:
       return SourceKind{"the sun's disc; the full moon has 2.5e3", 1e5, 1.6e9, 2e9};
-    case Form::kSky:
+    case LightKind::kSky:
       return SourceKind{"skies by day; by night they fall to 1e-4", 1e2, 1e4, 5e4};
-    case Form::kDome:
+    case LightKind::kDome:
       return std::nullopt;
   }
   return std::nullopt;
@@ -204,7 +199,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     const LightSpec& light = rig.lights[i];
     LightReport r;
     r.name = light.name;
-    r.form = light.shape.form;
+    r.kind = light.shape.kind;
     const LightParts& parts = scene.lights[i];
     r.levels = parts.levels;
     r.dimmed = light.dimmed();
@@ -226,18 +221,18 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     }
 
     const Falloff& f = light.falloff;
-    const bool distant = is_distant(light.shape.form);
+    const bool distant = is_distant(light.shape.kind);
     Ray ray;
     if (!distant) {
       // From the surface of the body, so that it does not meet itself.
-      double body = light.shape.form == Form::kSphere || light.shape.form == Form::kTube
+      double body = light.shape.kind == LightKind::kSphere || light.shape.kind == LightKind::kTube
                         ? light.shape.radius
                         : 0.0;
       if (parts.surface) {
         body = parts.surface->reach();
       }
       // A tube's subject lies straight below it, as far as its own direction lets that be.
-      const Vec3d axis = parts.shape.form == Form::kTube
+      const Vec3d axis = parts.shape.kind == LightKind::kTube
                              ? Vec3d(-scene.emitters[i].frame.z.cast<double>())
                              : light.axis;
       const Vec3d center = parts.surface ? parts.surface->center() : light.at;
@@ -269,7 +264,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       }
     } else {
       r.subject = LightReport::Subject{
-          light.shape.form == Form::kSun ? "any surface facing it" : "open level ground",
+          light.shape.kind == LightKind::kSun ? "any surface facing it" : "open level ground",
           0,
           parts.levels.illuminance->value * parts.remaining(light),
           1};
@@ -283,29 +278,29 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     };
     if (f.law != FalloffLaw::kInverseSquare) {
       Falloff law_only = f;
-      law_only.has_reach = false;
-      law_only.cushion = 0;
+      law_only.has_range = false;
+      law_only.near_softening = 0;
       r.cheats.push_back({"falloff", law_words(law_only), at_subject(law_only)});
     }
-    if (f.cushion > 0) {
+    if (f.near_softening > 0) {
       Falloff cushion_only;
-      cushion_only.cushion = f.cushion;
-      r.cheats.push_back({"cushion",
-                          readable_length(f.cushion),
+      cushion_only.near_softening = f.near_softening;
+      r.cheats.push_back({"near_softening",
+                          readable_length(f.near_softening),
                           f.law == FalloffLaw::kInverseSquare
                               ? fmt::format("half of the inverse square at {}; {}",
-                                            readable_length(f.cushion),
+                                            readable_length(f.near_softening),
                                             at_subject(cushion_only))
                               : std::string("softens the law near the lamp")});
     }
-    if (f.has_reach) {
+    if (f.has_range) {
       Falloff reach_only;
-      reach_only.has_reach = true;
-      reach_only.reach_start = f.reach_start;
-      reach_only.reach_end = f.reach_end;
+      reach_only.has_range = true;
+      reach_only.range_start = f.range_start;
+      reach_only.range_end = f.range_end;
       r.cheats.push_back(
-          {"reach",
-           fmt::format("{} to {}", readable_length(f.reach_start), readable_length(f.reach_end)),
+          {"range",
+           fmt::format("{} to {}", readable_length(f.range_start), readable_length(f.range_end)),
            at_subject(reach_only)});
     }
     effect_cheats(rig, light, r);

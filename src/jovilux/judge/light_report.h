@@ -12,7 +12,7 @@ namespace jovilux {
 /// One light as a meter and a spec sheet would describe it.
 struct LightReport {
   std::string name;
-  Form form = Form::kPoint;
+  LightKind kind = LightKind::kPoint;
   SourceLevels levels;            ///< of the bare source
   double dimmed = 1;              ///< what the dimmer leaves; 0 when off
   double gel_transmittance = 1;   ///< luminous share that the gels let through
@@ -41,7 +41,7 @@ struct LightReport {
 
 std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene);
 
-/// What a light could be, by its form, size and white: the luminance that such sources have
+/// What a light could be, by its kind, size and white: the luminance that such sources have
 /// [cd/m2].
 struct SourceKind {
   std::string_view name;  ///< "opal bulbs"

@@ -36,7 +36,7 @@ struct MeterResult {
 };
 
 /// Illuminance: paths from a small plane that receives light by the cosine (its luminance as a
-/// white matte surface, times pi).
+/// white diffuse surface, times pi).
 /// Luminance: paths from `at` within the cone of the meter's field. Samples are doubled until the
 /// standard error of all
 /// points, from 16 independent scramblings, is as small as asked; the same result for any number of

@@ -123,14 +123,14 @@ void advise_on(NoiseReport& r,
         "{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces",
         whose,
         share));
-    if (rig != nullptr && !rig->render.light_paths) {
-      change("render.light_paths",
+    if (rig != nullptr && !rig->render.light_tracing) {
+      change("render.light_tracing",
              "true",
              "traces paths from the lights through glass and mirrors, not from the camera alone");
     }
     if (light != nullptr) {
       change("light." + worst.name + ".cheat.caustics",
-             "\"off\"",
+             "0",
              "without what gloss, glass and mirrors throw on other surfaces");
     }
   } else if (part == Part::kHaze) {
@@ -148,14 +148,14 @@ void advise_on(NoiseReport& r,
                     whose,
                     share));
   }
-  if (light != nullptr && !is_distant(light->shape.form)) {
+  if (light != nullptr && !is_distant(light->shape.kind)) {
     const double radius = light->shape.radius;
-    const double cushion = std::max({0.05, 3 * radius, 2.0 * light->falloff.cushion});
-    change("light." + worst.name + ".cushion",
-           length_text(cushion),
+    const double near_softening = std::max({0.05, 3 * radius, 2.0 * light->falloff.near_softening});
+    change("light." + worst.name + ".near_softening",
+           length_text(near_softening),
            "tames the bright spot on what is near it; a departure from physics that check tells");
-    if ((light->shape.form == Form::kSphere || light->shape.form == Form::kDisk) && radius > 0 &&
-        !given_as_luminance(*rig, worst.name)) {
+    if ((light->shape.kind == LightKind::kSphere || light->shape.kind == LightKind::kDisk) &&
+        radius > 0 && !given_as_luminance(*rig, worst.name)) {
       change("light." + worst.name + ".radius",
              length_text(2 * radius),
              "a larger source of the same output");

@@ -128,7 +128,7 @@ class Checks {
   void scene_size() {
     Bounds all = scene_.world.bounds();
     for (const LightSpec& l : rig_.lights) {
-      if (!is_distant(l.shape.form)) {
+      if (!is_distant(l.shape.kind)) {
         all.add(l.at.cast<float>());
       }
     }
@@ -169,7 +169,7 @@ class Checks {
       return;
     }
     for (const HazeSpec& h : rig_.hazes) {
-      if (!h.inside && h.extinction > 0 && h.falloff_height == 0 && h.file.empty() &&
+      if (!h.inside && h.extinction > 0 && h.scale_height == 0 && h.file.empty() &&
           !scene_.distant.empty()) {
         warn("haze-hides-sky",
              h.place,
@@ -296,7 +296,7 @@ class Checks {
 
   void albedo(const MaterialSpec& m) {
     const double highest = m.color.maxCoeff();
-    if ((m.kind != MaterialSpec::Kind::kMatte && m.kind != MaterialSpec::Kind::kGloss) ||
+    if ((m.kind != MaterialSpec::Kind::kDiffuse && m.kind != MaterialSpec::Kind::kGloss) ||
         highest <= kHighAlbedo) {
       return;
     }
@@ -318,15 +318,15 @@ class Checks {
     const SourceShape& s = light.shape;
     const bool aimed_form =
         !s.two_sided && light.profile_file.empty() &&
-        (s.form == Form::kSpot || s.form == Form::kDisk || s.form == Form::kRect);
-    const double half = s.form == Form::kSpot
+        (s.kind == LightKind::kSpot || s.kind == LightKind::kDisk || s.kind == LightKind::kRect);
+    const double half = s.kind == LightKind::kSpot
                             ? (s.beam.exponent == 0 ? s.beam.half_beam
                                                     : std::min(kPiD / 2, 1.5 * s.beam.half_field))
                         : s.half_spread > 0 ? s.half_spread
                                             : kPiD / 2;
     const Frame frame = Frame::around(light.axis.cast<float>());
     const Vec3 center = light.at.cast<float>();
-    bool meets = false, within = !light.falloff.has_reach, in_zone = !light.zone;
+    bool meets = false, within = !light.falloff.has_range, in_zone = !light.inside;
     double nearest = HUGE_VAL;
     std::vector<Lit> lit;
     const auto probe = [&](const Vec3& origin, const Vec3& direction) {
@@ -338,9 +338,9 @@ class Checks {
       meets = true;
       const double d = (ray.at(hit.t) - center).norm();
       nearest = std::min(nearest, d);
-      within = within || d < light.falloff.reach_end;
+      within = within || d < light.falloff.range_end;
       const SurfacePoint p = scene_.world.point(ray, hit);
-      in_zone = in_zone || emitter.detail->zone->contains(p.position.cast<double>());
+      in_zone = in_zone || emitter.detail->inside->contains(p.position.cast<double>());
       const Vec3 to = (center - p.position).normalized();
       const double e = std::abs(p.normal.dot(to)) * relative_level(emitter, p.position);
       if (e > 0) {
@@ -376,19 +376,20 @@ class Checks {
                       : "its light meets no object",
            aimed_form ? "see aim or toward" : "see at");
     } else if (!within) {
-      warn("reach-holds-nothing",
+      warn("range-holds-nothing",
            light.falloff_place,
-           address + ".reach",
+           address + ".range",
            fmt::format("the light ends at {}, but the nearest thing it could meet is {} away",
-                       readable_length(light.falloff.reach_end),
+                       readable_length(light.falloff.range_end),
                        readable_length(nearest)),
-           fmt::format("reach beyond {}, or move the light", readable_length(nearest)));
+           fmt::format("range beyond {}, or move the light", readable_length(nearest)));
     } else if (!in_zone) {
-      warn("zone-holds-nothing",
+      warn("inside-holds-nothing",
            light.place,
-           address + ".zone",
-           fmt::format("no surface that the light meets lies in its zone \"{}\"", light.zone->name),
-           "move or enlarge the zone");
+           address + ".inside",
+           fmt::format("no surface that the light meets lies in its volume \"{}\"",
+                       light.inside->name),
+           "move or enlarge the volume");
     } else {
       hot_spot(light, emitter, lit, address);
     }
@@ -407,9 +408,9 @@ class Checks {
                 const std::string& address) {
     constexpr double kTiny = 0.02, kHot = 400, kTame = 100;
     const SourceShape& s = light.shape;
-    const double size = s.form == Form::kRect ? std::hypot(s.width, s.height) : 2 * s.radius;
+    const double size = s.kind == LightKind::kRect ? std::hypot(s.width, s.height) : 2 * s.radius;
     const double at_1m = relative_level(emitter, (light.at + light.axis).cast<float>());
-    if (lit.empty() || size > kTiny || s.form == Form::kTube || !(at_1m > 0)) {
+    if (lit.empty() || size > kTiny || s.kind == LightKind::kTube || !(at_1m > 0)) {
       return;
     }
     const Lit& hottest = *std::max_element(
@@ -428,11 +429,11 @@ class Checks {
                      readable_length(d),
                      rig_.objects[hottest.object].name,
                      short_number(ratio, 2)),
-         fmt::format(
-             "cushion = \"{}\" brings it to {} times; or give the source a radius nearer to {}",
-             readable_length(std::sqrt(1 / kTame - d * d)),
-             short_number(kTame),
-             readable_length(0.5 * d)));
+         fmt::format("near_softening = \"{}\" brings it to {} times; or give the source a radius "
+                     "nearer to {}",
+                     readable_length(std::sqrt(1 / kTame - d * d)),
+                     short_number(kTame),
+                     readable_length(0.5 * d)));
   }
 
   // Beyond anything real, or beyond what its kind has.
@@ -472,7 +473,7 @@ class Checks {
     constexpr double kAbsurdPeak = 2e6;
     const bool by_flux =
         light.output.kind == Output::Kind::kFlux || light.output.kind == Output::Kind::kPower;
-    if (light.shape.form != Form::kSpot || light.shape.beam.half_beam <= 0 || !by_flux ||
+    if (light.shape.kind != LightKind::kSpot || light.shape.beam.half_beam <= 0 || !by_flux ||
         !report.levels.intensity || report.levels.intensity->value <= kAbsurdPeak) {
       return;
     }
@@ -538,7 +539,7 @@ class Checks {
     brightness(light, report, address);
     narrow_beam(light, report, address);
     copies(light);
-    if (!light.on || is_distant(light.shape.form)) {
+    if (!light.on || is_distant(light.shape.kind)) {
       return;
     }
     profile_lumens(light, report, address);
@@ -586,7 +587,7 @@ class Checks {
     }
     if (light.falloff.law != FalloffLaw::kInverseSquare && report.subject) {
       Falloff law = light.falloff;
-      law.has_reach = false;
+      law.has_range = false;
       const double factor = falloff_weight(law, report.subject->distance_m);
       if (std::abs(factor - 1) > 0.01) {
         warn("not-physical",
@@ -598,7 +599,7 @@ class Checks {
                  short_number(factor, 3),
                  report.subject->object,
                  readable_length(report.subject->distance_m)),
-             fmt::format("match = \"{}\" keeps the level there",
+             fmt::format("matches_at = \"{}\" keeps the level there",
                          readable_length(report.subject->distance_m)));
       }
     }

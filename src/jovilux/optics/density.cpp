@@ -220,8 +220,8 @@ std::uint64_t& media_step_count() {
 float HazeDensity::at(const Vec3& p) const {
   ++media_step_count();
   float d = grid != nullptr ? grid->at(p) : 1.0f;
-  if (d > 0 && falloff_height > 0) {
-    d *= std::exp(-std::max(0.0f, up.dot(p)) / falloff_height);
+  if (d > 0 && scale_height > 0) {
+    d *= std::exp(-std::max(0.0f, up.dot(p)) / scale_height);
   }
   if (d > 0 && clumps) {
     d *= 1 + clumps->depth * clump_noise((p - clumps->moved) / clumps->size, clumps->seed);
@@ -233,21 +233,21 @@ float HazeDensity::bound(const Ray& ray, float t, float reach, float& end) const
   constexpr float kThin = 12;  // heights above which next to nothing is left
   end = reach;
   float factor = 1;
-  if (falloff_height > 0) {
+  if (scale_height > 0) {
     // Height changes evenly along a ray: the lower end of the stretch is the densest.
     const float rise = up.dot(ray.direction), h = up.dot(ray.origin) + t * rise;
-    if (h > kThin * falloff_height) {
-      end = rise < 0 ? std::min(reach, t + (h - kThin * falloff_height) / -rise + 1e-6f * (1 + t))
+    if (h > kThin * scale_height) {
+      end = rise < 0 ? std::min(reach, t + (h - kThin * scale_height) / -rise + 1e-6f * (1 + t))
                      : reach;
       const float highest =
           (grid != nullptr ? grid->highest() : 1.0f) * (clumps ? 1 + clumps->depth : 1.0f);
       return highest * std::exp(-kThin);
     }
     if (std::abs(rise) > 1e-6f) {
-      end = std::min(end, t + falloff_height / std::abs(rise));
+      end = std::min(end, t + scale_height / std::abs(rise));
     }
     const float lowest = rise < 0 && end < kFar ? h + (end - t) * rise : h;
-    factor *= std::exp(-std::max(0.0f, lowest) / falloff_height);
+    factor *= std::exp(-std::max(0.0f, lowest) / scale_height);
   }
   if (grid != nullptr) {
     float until = end;

@@ -63,18 +63,18 @@ struct HazeDensity {
     bool local_bounds = true;  ///< cell by cell: worth it where a clump takes much of the light
   };
   std::optional<Clumps> clumps;
-  float falloff_height = 0;  ///< [m]; 0: none
+  float scale_height = 0;  ///< [m]; 0: none
   Vec3 up = Vec3::UnitZ();
   std::shared_ptr<const DensityGrid> grid;
 
   bool uneven() const {
-    return (clumps && clumps->depth > 0) || falloff_height > 0 || grid != nullptr;
+    return (clumps && clumps->depth > 0) || scale_height > 0 || grid != nullptr;
   }
   /// The factor, >= 0.
   float at(const Vec3& p) const;
   /// What it never falls below.
   float least() const {
-    return clumps && falloff_height == 0 && grid == nullptr ? 1 - clumps->depth : 0;
+    return clumps && scale_height == 0 && grid == nullptr ? 1 - clumps->depth : 0;
   }
   /// What it does not exceed on a ray from t up to `end`, which is above t and at most `reach`.
   float bound(const Ray& ray, float t, float reach, float& end) const;

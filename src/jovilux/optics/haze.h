@@ -37,7 +37,7 @@ struct Haze {
   std::optional<Enclosure> inside;     ///< nothing: everywhere
   HazeDensity density;
   /// Luminance that it adds each meter where its density is 1 [cd/m2 per m].
-  float glow = 0;
+  float emission = 0;
   std::uint32_t layer = 0;  ///< of the film, for its glow
 };
 
@@ -96,7 +96,7 @@ class HazeAlong {
   /// What the hazes' glow adds on the way to the end, without uneven haze: calls add(haze,
   /// luminance).
   template <class Fn>
-  void glow(const Fn& add) const {
+  void emission(const Fn& add) const {
     for (std::size_t k = 0; k < count_; ++k) {
       const Piece& p = pieces()[k];
       const float stop = k + 1 < count_ ? pieces()[k + 1].begin : end_;
@@ -105,8 +105,8 @@ class HazeAlong {
           p.sigma_t > 0 ? left * -std::expm1(-static_cast<double>(p.sigma_t) * length) / p.sigma_t
                         : 0;
       for (std::size_t i = 0; i < hazes_.size() && along > 0; ++i) {
-        if ((p.inside >> i & 1U) != 0 && hazes_[i].glow > 0) {
-          add(i, static_cast<float>(along * hazes_[i].glow));
+        if ((p.inside >> i & 1U) != 0 && hazes_[i].emission > 0) {
+          add(i, static_cast<float>(along * hazes_[i].emission));
         }
       }
     }

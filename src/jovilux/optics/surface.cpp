@@ -15,7 +15,8 @@ Vec3 cosine_direction(const Vec2& u) {
   return {r * std::cos(phi), r * std::sin(phi), std::sqrt(std::max(0.0f, 1 - u.x()))};
 }
 
-// Rough matte: Oren-Nayar's single scattering in Fujii's form, and what is scattered between facets
+// Rough diffuse: Oren-Nayar's single scattering in Fujii's form, and what is scattered between
+// facets
 // added back.
 // Source: J. Portsmouth, P. Kutz, S. Hill, "EON: A Practical Energy-Preserving Rough Diffuse BRDF",
 // JCGT 14(1), 2025.
@@ -109,9 +110,9 @@ float lobe_chance(const SurfaceModel& m, float cos_o) {
 
 float ggx_alpha(float roughness) { return roughness < 0.01f ? 0 : roughness * roughness; }
 
-SurfaceModel matte(const Spectrum& albedo, float roughness) {
+SurfaceModel diffuse_surface(const Spectrum& albedo, float roughness) {
   SurfaceModel m;
-  m.kind = SurfaceKind::kMatte;
+  m.kind = SurfaceKind::kDiffuse;
   m.color = albedo;
   m.roughness = roughness;
   return m;
@@ -166,7 +167,7 @@ SurfaceModel metal_of_index(const Spectrum& n, const Spectrum& k, float roughnes
 SurfaceModel recolored(const SurfaceModel& s, const Spectrum& color, const Spectrum& through) {
   SurfaceModel m = s;
   m.color = color;
-  m.through = through;
+  m.transmittance = through;
   if (m.kind == SurfaceKind::kMetal && !m.by_index) {
     compensate(m, schlick_mean(color));
   }
@@ -191,7 +192,7 @@ Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bo
     out.gloss = reflection(m, wo, wi, inside);
     return out;
   }
-  if (m.kind == SurfaceKind::kSheet) {
+  if (m.kind == SurfaceKind::kTranslucent) {
     out.diffuse = reflection(m, wo, wi);
     return out;
   }
@@ -200,9 +201,9 @@ Lobes reflection_lobes(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bo
   }
   switch (m.kind) {
     case SurfaceKind::kGlass:
-    case SurfaceKind::kSheet:
+    case SurfaceKind::kTranslucent:
       break;
-    case SurfaceKind::kMatte:
+    case SurfaceKind::kDiffuse:
       out.diffuse = matte_reflection(m, wo, wi);
       break;
     case SurfaceKind::kMetal:
@@ -252,15 +253,15 @@ SurfaceModel glass(float ior, const Spectrum& absorption, float roughness) {
 SurfaceModel pane(float ior, const Spectrum& tint) {
   SurfaceModel m = glass(ior, Spectrum::Zero());
   m.thin = true;
-  m.through = tint;
+  m.transmittance = tint;
   return m;
 }
 
-SurfaceModel sheet(const Spectrum& reflected, const Spectrum& through) {
+SurfaceModel translucent_surface(const Spectrum& reflected, const Spectrum& through) {
   SurfaceModel m;
-  m.kind = SurfaceKind::kSheet;
+  m.kind = SurfaceKind::kTranslucent;
   m.color = reflected;
-  m.through = through;
+  m.transmittance = through;
   return m;
 }
 
@@ -271,9 +272,9 @@ float pane_reflectance(const SurfaceModel& m, float cos_o) {
 
 namespace {
 
-// The chance that a sheet is followed to its other side.
+// The chance that a translucent surface is followed to its other side.
 float through_chance(const SurfaceModel& m) {
-  const float back = m.color.maxCoeff(), through = m.through.maxCoeff();
+  const float back = m.color.maxCoeff(), through = m.transmittance.maxCoeff();
   return through / std::max(1e-12f, back + through);
 }
 
@@ -291,7 +292,7 @@ Scattering scatter_glass(const SurfaceModel& m, const Vec3& wo, float choice, bo
   out.pdf = 1 - f;
   if (m.thin) {
     out.wi = -wo;
-    out.weight = m.through;
+    out.weight = m.transmittance;
     return out;
   }
   const float sin2 = (1 - wo.z() * wo.z()) / (eta * eta);
@@ -357,17 +358,17 @@ Spectrum reflection(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool 
                                         refracted_radiance(m, wi, inside)
                                   : 0.0f);
   }
-  if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
-    return (wi.z() > 0 ? m.color : m.through) * kInvPi;
+  if (m.kind == SurfaceKind::kTranslucent && wo.z() > 0) {
+    return (wi.z() > 0 ? m.color : m.transmittance) * kInvPi;
   }
   if (wo.z() <= 0 || wi.z() <= 0) {
     return Spectrum::Zero();
   }
   switch (m.kind) {
     case SurfaceKind::kGlass:
-    case SurfaceKind::kSheet:
+    case SurfaceKind::kTranslucent:
       return Spectrum::Zero();
-    case SurfaceKind::kMatte:
+    case SurfaceKind::kDiffuse:
       return matte_reflection(m, wo, wi);
     case SurfaceKind::kMetal:
       return m.alpha > 0 ? metal_reflection(m, wo, wi) : Spectrum(Spectrum::Zero());
@@ -382,7 +383,7 @@ float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool
   if (m.kind == SurfaceKind::kGlass) {
     return m.alpha > 0 && wo.z() > 0 && wi.z() != 0 ? rough_glass_pdf(m, wo, wi, inside) : 0;
   }
-  if (m.kind == SurfaceKind::kSheet && wo.z() > 0) {
+  if (m.kind == SurfaceKind::kTranslucent && wo.z() > 0) {
     const float through = through_chance(m);
     return (wi.z() > 0 ? 1 - through : through) * std::abs(wi.z()) * kInvPi;
   }
@@ -390,7 +391,7 @@ float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool
     return 0;
   }
   const float cosine = wi.z() * kInvPi;
-  if (m.kind == SurfaceKind::kMatte) {
+  if (m.kind == SurfaceKind::kDiffuse) {
     return cosine;
   }
   const float chance = lobe_chance(m, wo.z());
@@ -411,18 +412,18 @@ Scattering scatter(
     return m.alpha > 0 ? scatter_rough_glass(m, wo, u, lobe_choice, inside)
                        : scatter_glass(m, wo, lobe_choice, inside);
   }
-  if (m.kind == SurfaceKind::kSheet) {
+  if (m.kind == SurfaceKind::kTranslucent) {
     const float chance = through_chance(m);
     const bool through = lobe_choice < chance;
     out.wi = cosine_direction(u);
     out.pdf = (through ? chance : 1 - chance) * out.wi.z() * kInvPi;
     if (out.pdf > 0) {
-      out.weight = through ? Spectrum(m.through / chance) : Spectrum(m.color / (1 - chance));
+      out.weight = through ? Spectrum(m.transmittance / chance) : Spectrum(m.color / (1 - chance));
       out.wi.z() = through ? -out.wi.z() : out.wi.z();
     }
     return out;
   }
-  if (m.kind == SurfaceKind::kMatte) {
+  if (m.kind == SurfaceKind::kDiffuse) {
     out.wi = cosine_direction(u);
     out.pdf = out.wi.z() * kInvPi;
     if (out.pdf > 0) {
@@ -463,9 +464,9 @@ Spectrum albedo(const SurfaceModel& m, float cos_o) {
   switch (m.kind) {
     case SurfaceKind::kGlass:
       return Spectrum::Ones();
-    case SurfaceKind::kSheet:
-      return m.color + m.through;
-    case SurfaceKind::kMatte:
+    case SurfaceKind::kTranslucent:
+      return m.color + m.transmittance;
+    case SurfaceKind::kDiffuse:
       return m.color;
     case SurfaceKind::kMetal:
       return m.color;

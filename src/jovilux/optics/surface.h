@@ -9,21 +9,21 @@
 namespace jovilux {
 
 /// What a surface does to light. All but glass look the same from both sides.
-enum class SurfaceKind : std::uint8_t { kMatte, kMetal, kGloss, kGlass, kSheet };
+enum class SurfaceKind : std::uint8_t { kDiffuse, kMetal, kGloss, kGlass, kTranslucent };
 
 /// A material made ready for rays. Made by the functions below; immutable and shared.
 struct SurfaceModel {
-  SurfaceKind kind = SurfaceKind::kMatte;
-  /// Matte: albedo; metal: normal reflectance; gloss: albedo under the coat.
+  SurfaceKind kind = SurfaceKind::kDiffuse;
+  /// Diffuse: albedo; metal: normal reflectance; gloss: albedo under the coat.
   Spectrum color = Spectrum::Constant(0.5f);
   /// Gloss: transmittance of the coat, in and out along the normal.
   Spectrum coat = Spectrum::Ones();
-  float roughness = 0;  ///< matte: 0 Lambert .. 1
+  float roughness = 0;  ///< diffuse: 0 Lambert .. 1
   float alpha = 0;      ///< metal, gloss, glass: width of GGX; 0 is smooth
   float eta = 1.5f;     ///< gloss: index of the coat; glass: its own
   bool thin = false;    ///< glass: a pane, which light passes straight
   /// Sheet: albedo of what it lets through; pane: its tint.
-  Spectrum through = Spectrum::Zero();
+  Spectrum transmittance = Spectrum::Zero();
   Spectrum absorption = Spectrum::Zero();  ///< glass [1/m]
   bool by_index = false;                   ///< metal: reflects by Fresnel's equations with
   Spectrum n = Spectrum::Ones(), k = Spectrum::Zero();  ///< this index n + i k
@@ -37,7 +37,7 @@ struct SurfaceModel {
   /// Rough glass: share of the light scattered between facets that passes, in and out.
   float onward = 0, outward = 0;
 
-  bool has_mirror_part() const { return kind != SurfaceKind::kMatte && alpha == 0; }
+  bool has_mirror_part() const { return kind != SurfaceKind::kDiffuse && alpha == 0; }
   /// Whether light sampled toward gives nothing: all of what it does has one direction.
   bool only_mirror() const {
     return (kind == SurfaceKind::kMetal || kind == SurfaceKind::kGlass) && alpha == 0;
@@ -45,15 +45,17 @@ struct SurfaceModel {
   bool is_pane() const { return kind == SurfaceKind::kGlass && thin; }
   /// Whether light from behind reaches the eye by other than one direction.
   bool scatters_through() const {
-    return kind == SurfaceKind::kSheet || (kind == SurfaceKind::kGlass && alpha > 0);
+    return kind == SurfaceKind::kTranslucent || (kind == SurfaceKind::kGlass && alpha > 0);
   }
-  bool lets_through() const { return kind == SurfaceKind::kGlass || kind == SurfaceKind::kSheet; }
+  bool lets_through() const {
+    return kind == SurfaceKind::kGlass || kind == SurfaceKind::kTranslucent;
+  }
 };
 
 /// Perceived roughness in 0..1 to GGX width: its square; below 0.01 a mirror.
 float ggx_alpha(float roughness);
 
-SurfaceModel matte(const Spectrum& albedo, float roughness);
+SurfaceModel diffuse_surface(const Spectrum& albedo, float roughness);
 SurfaceModel metal(const Spectrum& normal_reflectance, float roughness);
 /// A metal of complex index n + i k against air.
 SurfaceModel metal_of_index(const Spectrum& n, const Spectrum& k, float roughness);
@@ -67,7 +69,7 @@ SurfaceModel pane(float ior, const Spectrum& tint);
 /// A thin sheet that scatters evenly to both sides (Lambert): `reflected` back, `through` to the
 /// other side; their sum is at
 /// most 1.
-SurfaceModel sheet(const Spectrum& reflected, const Spectrum& through);
+SurfaceModel translucent_surface(const Spectrum& reflected, const Spectrum& through);
 
 /// The same surface with another color, as a picture gives it: of sheets, what is reflected and let
 /// through.

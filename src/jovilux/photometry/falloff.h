@@ -14,7 +14,7 @@
 
 namespace jovilux {
 
-/// How a light weakens with distance. Physics is kInverseSquare without cushion and reach.
+/// How a light weakens with distance. Physics is kInverseSquare without near_softening and reach.
 enum class FalloffLaw { kInverseSquare, kNone, kLinear, kPolynomial, kPoints, kFormula };
 
 std::string_view to_string(FalloffLaw law);
@@ -34,37 +34,38 @@ struct FalloffCurve {
 /// A falloff law as a factor on the physical answer, a pure function of the distance to the light's
 /// center:
 ///
-///     weight(d) = law(sqrt(d^2 + cushion^2)) d^2 window(d),   law(match) = 1 / match^2
+///     weight(d) = law(sqrt(d^2 + near_softening^2)) d^2 window(d),   law(matches_at) = 1 /
+///     matches_at^2
 ///
 ///     inverse-square  law(d) = 1 / d^2
-///     none            law(d) = 1 / match^2
+///     none            law(d) = 1 / matches_at^2
 ///     linear          law(d) = max(0, 1 - d / zero_at), scaled
-///     polynomial      law(d) = 1 / (a + b d + c d^2), scaled; d in meters
+///     polynomial      law(d) = 1 / (constant + linear d + quadratic d^2), scaled; d in meters
 ///     points          law(d) = a monotone cubic through points, constant beyond them, scaled
 ///     formula         law(d) = a formula of d in meters, scaled; counted as 0 where it is below 0
 ///     or has no value
-///     window(d)       1 up to reach_start, 0 from reach_end, 1 - (3 t^2 - 2 t^3) between
+///     window(d)       1 up to range_start, 0 from range_end, 1 - (3 t^2 - 2 t^3) between
 ///
-/// All lengths in meters. match > 0; zero_at > match; reach_start <= reach_end.
+/// All lengths in meters. matches_at > 0; zero_at > matches_at; range_start <= range_end.
 struct Falloff {
   FalloffLaw law = FalloffLaw::kInverseSquare;
-  float match = 1;
+  float matches_at = 1;
   float zero_at = 0;
-  float a = 0, b = 0, c = 1;
-  float cushion = 0;
-  bool has_reach = false;
-  float reach_start = 0, reach_end = 0;
+  float constant = 0, linear = 0, quadratic = 1;
+  float near_softening = 0;
+  bool has_range = false;
+  float range_start = 0, range_end = 0;
   std::shared_ptr<const FalloffCurve> curve;  ///< of points and formula
   float curve_at_match = 1;                   ///< its value there, > 0
 
   bool is_physical() const {
-    return law == FalloffLaw::kInverseSquare && cushion == 0 && !has_reach;
+    return law == FalloffLaw::kInverseSquare && near_softening == 0 && !has_range;
   }
 };
 
 /// 1 up to `start`, 0 from `end` on, smoothstep between; a step where both are equal.
 template <class T>
-T reach_window(T d, T start, T end) {
+T range_window(T d, T start, T end) {
   if (d <= start) {
     return T(1);
   }
@@ -79,14 +80,14 @@ T reach_window(T d, T start, T end) {
 /// polynomial's root.
 template <class T>
 T falloff_weight(const Falloff& f, T d) {
-  const T window = f.has_reach ? reach_window(d, T(f.reach_start), T(f.reach_end)) : T(1);
-  const T m = T(f.match);
+  const T window = f.has_range ? range_window(d, T(f.range_start), T(f.range_end)) : T(1);
+  const T m = T(f.matches_at);
   const T d2 = d * d;
-  const T soft2 = d2 + T(f.cushion) * T(f.cushion);
+  const T soft2 = d2 + T(f.near_softening) * T(f.near_softening);
   const T soft = std::sqrt(soft2);
   switch (f.law) {
     case FalloffLaw::kInverseSquare:
-      return f.cushion > 0 ? window * d2 / soft2 : window;
+      return f.near_softening > 0 ? window * d2 / soft2 : window;
     case FalloffLaw::kNone:
       return window * d2 / (m * m);
     case FalloffLaw::kLinear: {
@@ -94,7 +95,7 @@ T falloff_weight(const Falloff& f, T d) {
       return window * std::max(T(0), T(1) - soft / z) / (T(1) - m / z) * d2 / (m * m);
     }
     case FalloffLaw::kPolynomial: {
-      const T a = T(f.a), b = T(f.b), c = T(f.c);
+      const T a = T(f.constant), b = T(f.linear), c = T(f.quadratic);
       return window * (a + m * (b + m * c)) / (a + soft * (b + soft * c)) * d2 / (m * m);
     }
     case FalloffLaw::kPoints:

@@ -79,7 +79,7 @@ double Flicker::level(double t) const {
       const double scale = 1 / (1 + depth * (2 * duty - 1));
       return scale * (cycles - std::floor(cycles) < duty ? 1 + depth : 1 - depth);
     }
-    case Wave::kRectified:
+    case Wave::kMains:
       return (1 - depth + 2 * depth * std::abs(std::sin(2 * kPiHere * cycles))) /
              (1 - depth + 4 * depth / kPiHere);
     case Wave::kFlame:
@@ -109,7 +109,7 @@ double Flicker::mean(double from, double to) const {
                    low = scale * (1 - depth);
       return (square_integral(b, high, low, duty) - square_integral(a, high, low, duty)) / (b - a);
     }
-    case Wave::kRectified: {
+    case Wave::kMains: {
       const double pulses = (pulse_integral(2 * b) - pulse_integral(2 * a)) / (2 * (b - a));
       return (1 - depth + 2 * depth * pulses) / (1 - depth + 4 * depth / kPiHere);
     }
@@ -156,7 +156,7 @@ std::optional<double> Flicker::period() const {
     case Wave::kSine:
     case Wave::kSquare:
       return 1 / rate;
-    case Wave::kRectified:
+    case Wave::kMains:
       return 0.5 / rate;
     default:
       return std::nullopt;

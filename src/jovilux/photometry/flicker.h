@@ -14,7 +14,7 @@ namespace jovilux {
 ///
 ///     sine        1 + depth sin(2 pi rate t + phase)
 ///     square      high for `duty` of each cycle, low for the rest, mean 1
-///     rectified   follows |sin(2 pi rate t + phase)|, mean 1: two pulses in each cycle of the
+///     mains   follows |sin(2 pi rate t + phase)|, mean 1: two pulses in each cycle of the
 ///     mains
 ///     flame       1 + depth n(t), n smooth noise in [-1, 1] of four octaves, the fastest at twice
 ///     the rate
@@ -22,12 +22,12 @@ namespace jovilux {
 ///     and running up to 1
 ///     formula     of the time t [s]; 0 where it is below that or has no value
 ///
-/// For sine, square and rectified the mean over a cycle is 1 and the percent flicker is `depth`.
+/// For sine, square and mains the mean over a cycle is 1 and the percent flicker is `depth`.
 struct Flicker {
   enum class Wave : std::uint8_t {
     kSine,
     kSquare,
-    kRectified,
+    kMains,
     kFlame,
     kStrike,
     kFormula
@@ -41,7 +41,7 @@ struct Flicker {
 
   /// The level at a moment t [s]; at least 0.
   double level(double t) const;
-  /// The mean level from `from` to `to` [s]: in closed form for sine, square and rectified, by
+  /// The mean level from `from` to `to` [s]: in closed form for sine, square and mains, by
   /// quadrature between their
   /// corners for flame and strike, at 64 points a cycle at least for a formula. The level at `from`
   /// where the two are one.

@@ -155,8 +155,8 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
   JOVILUX_ASSERT(picture_.width > 0 && picture_.height > 0 &&
                  picture_.rgb.size() == static_cast<std::size_t>(picture_.width) *
                                             static_cast<std::size_t>(picture_.height));
-  cos_turn_ = static_cast<float>(std::cos(spec.turn));
-  sin_turn_ = static_cast<float>(std::sin(spec.turn));
+  cos_turn_ = static_cast<float>(std::cos(spec.rotate));
+  sin_turn_ = static_cast<float>(std::sin(spec.rotate));
   for (const Eigen::Array3f& p : picture_.rgb) {
     colored_ = colored_ || p.maxCoeff() - p.minCoeff() > 1e-4f;
   }
@@ -173,7 +173,7 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
     edge_ = static_cast<float>(edge_of(spec));
   }
   sums_ = MaskSums(spec, picture_);
-  const double c = std::cos(spec.turn), s = std::sin(spec.turn);
+  const double c = std::cos(spec.rotate), s = std::sin(spec.rotate);
   // As in transmittance: right = -x, turned back, from the upper left corner.
   to_tiles_ << -c / spec.width, -s / spec.width, s / spec.height, -c / spec.height;
   tiles_offset_ << 0.5 * spec.tiles_x, 0.5 * spec.tiles_y;

@@ -38,7 +38,7 @@ struct GoboSpec {
   double distance = 1;
   int tiles_x = 1, tiles_y = 1;
   double soft = 0;      ///< width over which an edge goes from 10 % to 90 %
-  double turn = 0;      ///< rad, clockwise as seen from the light
+  double rotate = 0;    ///< rad, clockwise as seen from the light
   double strength = 1;  ///< 0: no effect
   GoboSurround surround = GoboSurround::kDark;
 };

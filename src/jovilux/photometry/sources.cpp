@@ -12,26 +12,26 @@
 namespace jovilux {
 namespace {
 
-constexpr std::pair<Form, std::string_view> kForms[] = {{Form::kPoint, "point"},
-                                                        {Form::kSpot, "spot"},
-                                                        {Form::kSphere, "sphere"},
-                                                        {Form::kDisk, "disk"},
-                                                        {Form::kRect, "rect"},
-                                                        {Form::kTube, "tube"},
-                                                        {Form::kObject, "object"},
-                                                        {Form::kSun, "sun"},
-                                                        {Form::kSky, "sky"},
-                                                        {Form::kDome, "dome"}};
+constexpr std::pair<LightKind, std::string_view> kLightKinds[] = {{LightKind::kPoint, "point"},
+                                                                  {LightKind::kSpot, "spot"},
+                                                                  {LightKind::kSphere, "sphere"},
+                                                                  {LightKind::kDisk, "disk"},
+                                                                  {LightKind::kRect, "rect"},
+                                                                  {LightKind::kTube, "tube"},
+                                                                  {LightKind::kObject, "object"},
+                                                                  {LightKind::kSun, "sun"},
+                                                                  {LightKind::kSky, "sky"},
+                                                                  {LightKind::kDome, "dome"}};
 
 double area(const SourceShape& s) {
-  switch (s.form) {
-    case Form::kSphere:  // the disc that it shows
-    case Form::kSpot:
-    case Form::kDisk:
+  switch (s.kind) {
+    case LightKind::kSphere:  // the disc that it shows
+    case LightKind::kSpot:
+    case LightKind::kDisk:
       return kPiD * s.radius * s.radius;
-    case Form::kTube:
+    case LightKind::kTube:
       return 2 * s.radius * s.length;  // the strip that it shows
-    case Form::kObject:
+    case LightKind::kObject:
       return s.area;
     default:
       return s.width * s.height;
@@ -47,17 +47,18 @@ double flat_illuminance_on_axis(const SourceShape& s, double d) {
     const double r2 = x * x + y * y + d * d;
     const double cosine = d / std::sqrt(r2);
     const double weighting =
-        s.center_weight > 0
-            ? (s.form == Form::kRect
-                   ? center_weighting(s.form, s.center_weight, 2 * x / s.width, 2 * y / s.height)
-                   : center_weighting(Form::kDisk, s.center_weight, std::hypot(x, y) / s.radius, 0))
+        s.hot_center > 0
+            ? (s.kind == LightKind::kRect
+                   ? hot_center_weighting(s.kind, s.hot_center, 2 * x / s.width, 2 * y / s.height)
+                   : hot_center_weighting(
+                         LightKind::kDisk, s.hot_center, std::hypot(x, y) / s.radius, 0))
             : 1.0;
     if (s.profile) {
       const Vec3d direction = Vec3d(-x, -y, d) / std::sqrt(r2);
       return weighting * s.profile->intensity(direction.cast<float>()) / s.profile->peak() / A *
              cosine / r2;
     }
-    if (s.form == Form::kSpot) {
+    if (s.kind == LightKind::kSpot) {
       return weighting * relative_intensity(s.beam, std::acos(std::min(1.0, cosine))) / A * cosine /
              r2;
     }
@@ -65,7 +66,7 @@ double flat_illuminance_on_axis(const SourceShape& s, double d) {
         s.half_spread > 0 ? relative_spread(std::acos(std::min(1.0, cosine)), s.half_spread) : 1.0;
     return weighting * spread * cosine * cosine / r2;
   };
-  if (s.form == Form::kRect) {
+  if (s.kind == LightKind::kRect) {
     return integral(
         [&](double x) {
           return integral(
@@ -98,12 +99,12 @@ double sides(const SourceShape& s) { return s.two_sided ? 2 : 1; }
 SourceLevels from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
-  switch (s.form) {
-    case Form::kSphere:
+  switch (s.kind) {
+    case LightKind::kSphere:
       out.intensity = Candela{area(s) * L};
       out.flux = Lumens{4 * kPiD * out.intensity->value};
       break;
-    case Form::kTube:
+    case LightKind::kTube:
       if (s.endless) {
         out.flux = Lumens{kPiD * kPiD * 2 * s.radius * L};
         out.per_meter = true;
@@ -112,7 +113,7 @@ SourceLevels from_luminance(const SourceShape& s, double L) {
         out.flux = Lumens{kPiD * kPiD * out.intensity->value};
       }
       break;
-    case Form::kObject:
+    case LightKind::kObject:
       out.flux = Lumens{kPiD * sides(s) * s.area * L};
       break;
     default:
@@ -136,10 +137,10 @@ SourceLevels from_intensity(const SourceShape& s, double peak, double per_candel
 // Flux per candela of the peak: of a profile, of what a flat surface can send in front of itself.
 double flux_per_peak(const SourceShape& s) {
   if (s.profile) {
-    const bool front_only = !s.is_zero_size() && s.form != Form::kSphere && !s.two_sided;
+    const bool front_only = !s.is_zero_size() && s.kind != LightKind::kSphere && !s.two_sided;
     return (front_only ? s.profile->flux_in_front() : s.profile->flux()) / s.profile->peak();
   }
-  if (s.form == Form::kPoint) {
+  if (s.kind == LightKind::kPoint) {
     return 4 * kPiD;
   }
   return s.radius > 0 ? front_flux_per_candela(s.beam) : flux_per_candela(s.beam);
@@ -147,55 +148,55 @@ double flux_per_peak(const SourceShape& s) {
 
 }  // namespace
 
-std::string_view to_string(Form form) {
-  for (const auto& [f, name] : kForms) {
-    if (f == form) {
+std::string_view to_string(LightKind kind) {
+  for (const auto& [f, name] : kLightKinds) {
+    if (f == kind) {
       return name;
     }
   }
   return "";
 }
 
-std::optional<Form> parse_form(std::string_view text) {
-  for (const auto& [form, name] : kForms) {
+std::optional<LightKind> parse_light_kind(std::string_view text) {
+  for (const auto& [kind, name] : kLightKinds) {
     if (name == text) {
-      return form;
+      return kind;
     }
   }
   return std::nullopt;
 }
 
-std::vector<std::string> form_names() {
+std::vector<std::string> light_kind_names() {
   std::vector<std::string> names;
-  for (const auto& [form, name] : kForms) {
+  for (const auto& [kind, name] : kLightKinds) {
     names.emplace_back(name);
   }
   return names;
 }
 
-std::string output_units(Form form) {
-  switch (form) {
-    case Form::kPoint:
-    case Form::kSpot:
+std::string output_units(LightKind kind) {
+  switch (kind) {
+    case LightKind::kPoint:
+    case LightKind::kSpot:
       return "lm, cd, lx @ distance or W @ lm/W";
-    case Form::kTube:
+    case LightKind::kTube:
       return "lm, cd, cd/m2, lx @ distance or W @ lm/W; lm/m or cd/m2 when endless";
-    case Form::kObject:
+    case LightKind::kObject:
       return "lm, cd/m2 or W @ lm/W";
-    case Form::kSun:
+    case LightKind::kSun:
       return "lx on a surface facing it, or cd/m2 of its disc";
-    case Form::kSky:
+    case LightKind::kSky:
       return "lx on open level ground, or cd/m2 at the zenith";
-    case Form::kDome:
+    case LightKind::kDome:
       return "lx on open level ground, or \"as-is\"";
     default:
       return "lm, cd, cd/m2, lx @ distance or W @ lm/W";
   }
 }
 
-double center_weighting(Form form, double w, double qx, double qy) {
+double hot_center_weighting(LightKind kind, double w, double qx, double qy) {
   const auto bell = [&](double q) { return std::pow(std::max(0.0, 1 - q * q), w); };
-  if (form == Form::kRect) {
+  if (kind == LightKind::kRect) {
     const double k = 2 * std::tgamma(w + 1.5) / (std::sqrt(kPiD) * std::tgamma(w + 1));
     return k * k * bell(qx) * bell(qy);
   }
@@ -207,12 +208,12 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
   const auto fault = [&] {
     return LevelsOrFault{
         std::nullopt,
-        fmt::format("a {} takes {}", to_string(shape.form), output_units(shape.form))};
+        fmt::format("a {} takes {}", to_string(shape.kind), output_units(shape.kind))};
   };
   double flux = output.kind == Kind::kPower ? output.value * output.efficacy.value : output.value;
   const bool is_flux = output.kind == Kind::kFlux || output.kind == Kind::kPower;
   if (output.per_meter != shape.endless && (is_flux || output.per_meter)) {
-    if (shape.form != Form::kTube || shape.endless) {
+    if (shape.kind != LightKind::kTube || shape.endless) {
       return {std::nullopt,
               shape.endless ? "an endless tube takes lm/m or cd/m2" : "only a tube takes lm/m"};
     }
@@ -220,7 +221,7 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
   }
   const bool at_distance = output.kind == Kind::kIlluminance && output.distance.has_value();
   SourceLevels out;
-  if (shape.by_intensity() || shape.form == Form::kPoint) {
+  if (shape.by_intensity() || shape.kind == LightKind::kPoint) {
     const double per_candela = flux_per_peak(shape);
     if (is_flux) {
       return {from_intensity(shape, flux / per_candela, per_candela), ""};
@@ -242,8 +243,8 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
     }
     return fault();
   }
-  switch (shape.form) {
-    case Form::kTube:
+  switch (shape.kind) {
+    case LightKind::kTube:
       if (shape.radius == 0) {  // a line
         const double perpendicular = is_flux ? flux / (kPiD * kPiD) : output.value;
         const auto line = [&](double intensity) {
@@ -271,10 +272,10 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
         return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
       }
       [[fallthrough]];
-    case Form::kSphere:
-    case Form::kDisk:
-    case Form::kRect:
-    case Form::kObject: {
+    case LightKind::kSphere:
+    case LightKind::kDisk:
+    case LightKind::kRect:
+    case LightKind::kObject: {
       const SourceLevels unit = from_luminance(shape, 1);
       if (is_flux) {
         return {from_luminance(shape, flux / unit.flux->value), ""};
@@ -285,13 +286,13 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       if (output.kind == Kind::kLuminance) {
         return {from_luminance(shape, output.value), ""};
       }
-      if (at_distance && shape.form != Form::kObject) {
-        const bool is_round = shape.form == Form::kSphere || shape.form == Form::kTube;
+      if (at_distance && shape.kind != LightKind::kObject) {
+        const bool is_round = shape.kind == LightKind::kSphere || shape.kind == LightKind::kTube;
         if (is_round && output.distance->value <= shape.radius) {
           return {std::nullopt,
                   fmt::format("the distance {} is inside the {} of radius {}",
                               readable_length(output.distance->value),
-                              to_string(shape.form),
+                              to_string(shape.kind),
                               readable_length(shape.radius))};
         }
         const double e = illuminance_on_axis(shape, unit, output.distance->value).value;
@@ -299,11 +300,11 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return fault();
     }
-    case Form::kSun: {
-      const double s = std::sin(shape.disc / 2);
+    case LightKind::kSun: {
+      const double s = std::sin(shape.angular_diameter / 2);
       if (output.kind == Kind::kIlluminance && !output.distance) {
         out.illuminance = Lux{output.value};
-        out.luminance = disc_luminance(*out.illuminance, shape.disc);
+        out.luminance = disc_luminance(*out.illuminance, shape.angular_diameter);
       } else if (output.kind == Kind::kLuminance) {
         out.luminance = Nits{output.value};
         out.illuminance = Lux{kPiD * output.value * s * s};
@@ -312,7 +313,7 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return {out, ""};
     }
-    case Form::kSky: {
+    case LightKind::kSky: {
       const double per_luminance = sky_illuminance_per_luminance(shape.sky);
       if (output.kind == Kind::kIlluminance && !output.distance) {
         out.illuminance = Lux{output.value};
@@ -325,7 +326,7 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
       }
       return {out, ""};
     }
-    case Form::kDome:
+    case LightKind::kDome:
       if (output.kind == Kind::kAsIs) {
         out.dome_factor = 1;
       } else if (output.kind == Kind::kIlluminance && !output.distance) {
@@ -343,17 +344,17 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
 
 Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, double d) {
   JOVILUX_ASSERT(d > 0);
-  const bool plain = !shape.profile && shape.center_weight == 0;
-  switch (shape.form) {
-    case Form::kPoint:
-    case Form::kSpot:
-      if (shape.form == Form::kSpot && shape.radius > 0) {
+  const bool plain = !shape.profile && shape.hot_center == 0;
+  switch (shape.kind) {
+    case LightKind::kPoint:
+    case LightKind::kSpot:
+      if (shape.kind == LightKind::kSpot && shape.radius > 0) {
         return {levels.intensity->value * flat_illuminance_on_axis(shape, d)};
       }
       return {levels.intensity->value *
               (shape.profile ? shape.profile->on_axis() / shape.profile->peak() : 1.0) / (d * d)};
-    case Form::kSphere: {
-      // A center weight keeps it: what it takes from the rim, it gives to the middle.
+    case LightKind::kSphere: {
+      // A hot center keeps it: what it takes from the rim, it gives to the middle.
       if (!shape.profile) {
         return {kPiD * levels.luminance->value * sqr(shape.radius / d)};
       }
@@ -374,8 +375,8 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
       return {levels.intensity->value / shape.profile->peak() / area(shape) *
               integral(ring, 0, widest, 32)};
     }
-    case Form::kDisk:
-    case Form::kRect:
+    case LightKind::kDisk:
+    case LightKind::kRect:
       if (shape.profile) {
         return {levels.intensity->value * flat_illuminance_on_axis(shape, d)};
       }
@@ -383,10 +384,10 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
         return {levels.luminance->value * flat_illuminance_on_axis(shape, d)};
       }
       return {
-          shape.form == Form::kDisk
+          shape.kind == LightKind::kDisk
               ? disk_illuminance_on_axis(levels.luminance->value, shape.radius, d)
               : rect_illuminance_on_axis(levels.luminance->value, shape.width, shape.height, d)};
-    case Form::kTube: {
+    case LightKind::kTube: {
       if (shape.endless) {
         return {endless_tube_illuminance(levels.flux->value, d)};
       }
@@ -399,11 +400,11 @@ Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, do
                                {0, 0, -d},
                                Vec3d::UnitZ())};
     }
-    case Form::kObject:
+    case LightKind::kObject:
       return {};
-    case Form::kSun:
-    case Form::kSky:
-    case Form::kDome:
+    case LightKind::kSun:
+    case LightKind::kSky:
+    case LightKind::kDome:
       return *levels.illuminance;
   }
   return {};

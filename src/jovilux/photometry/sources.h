@@ -15,26 +15,26 @@
 namespace jovilux {
 
 /// The forms of light.
-enum class Form { kPoint, kSpot, kSphere, kDisk, kRect, kTube, kObject, kSun, kSky, kDome };
-std::string_view to_string(Form form);
-std::optional<Form> parse_form(std::string_view text);
+enum class LightKind { kPoint, kSpot, kSphere, kDisk, kRect, kTube, kObject, kSun, kSky, kDome };
+std::string_view to_string(LightKind kind);
+std::optional<LightKind> parse_light_kind(std::string_view text);
 /// The names of all forms, for messages.
-std::vector<std::string> form_names();
+std::vector<std::string> light_kind_names();
 
 /// What of a light decides how lumens, candela and luminance belong together. Lengths in m, angles
 /// in rad.
 struct SourceShape {
-  Form form = Form::kPoint;
+  LightKind kind = LightKind::kPoint;
   /// Sphere, disk, tube (0: an ideal line), lens of a spot (0: a point).
   double radius = 0;
   double width = 0, height = 0;  ///< rect
   double length = 0;             ///< tube
   bool endless = false;          ///< tube
   bool two_sided = false;        ///< disk, rect, object
-  double center_weight = 0;      ///< disk, rect, sphere: see center_weighting
+  double hot_center = 0;         ///< disk, rect, sphere: see hot_center_weighting
   SpotBeam beam;                 ///< spot
   double half_spread = 0;        ///< disk, rect: half of `spread`; 0 is an even (Lambert) surface
-  double disc = 0;               ///< sun: angular diameter
+  double angular_diameter = 0;   ///< sun: angular diameter
   SkyShape sky;                  ///< sky
   double area = 0;               ///< object [m2], once it is known
   /// Dome: lx on open level ground as its image stands, once it is known.
@@ -44,23 +44,24 @@ struct SourceShape {
 
   /// Whether its intensity by direction is given and its luminance follows: a profile, or a spot's
   /// beam.
-  bool by_intensity() const { return profile != nullptr || form == Form::kSpot; }
+  bool by_intensity() const { return profile != nullptr || kind == LightKind::kSpot; }
   /// Whether it has no surface that could be seen.
   bool is_zero_size() const {
-    return form == Form::kPoint || ((form == Form::kSpot || form == Form::kTube) && radius == 0);
+    return kind == LightKind::kPoint ||
+           ((kind == LightKind::kSpot || kind == LightKind::kTube) && radius == 0);
   }
 };
 
-/// Luminance over its mean at a place of a surface with a center weight w >= 0: q = (x / half
+/// Luminance over its mean at a place of a surface with a hot center w >= 0: q = (x / half
 /// width, y / half height) on
 /// a rect, (rho / radius, 0) on a disk, and on a sphere rho as the distance from the middle of the
 /// disc that it shows.
 ///
 ///     disk, sphere  (w + 1) (1 - rho^2)^w
 ///     rect          k^2 (1 - x^2)^w (1 - y^2)^w,   1/k = integral of (1 - x^2)^w over [0, 1]
-double center_weighting(Form form, double w, double qx, double qy);
+double hot_center_weighting(LightKind kind, double w, double qx, double qy);
 
-/// One light in all its units. What has no meaning for the form is empty.
+/// One light in all its units. What has no meaning for the kind is empty.
 struct SourceLevels {
   std::optional<Lumens> flux;
   std::optional<Candela> intensity;  ///< at its peak: any direction (point, sphere), along the axis
@@ -72,7 +73,7 @@ struct SourceLevels {
   double dome_factor = 0;  ///< dome: cd/m2 of a pixel that holds 1
 };
 
-/// The levels of a source whose output is given in any of its units, or why this form cannot take
+/// The levels of a source whose output is given in any of its units, or why this kind cannot take
 /// that unit:
 /// the text names the units that it takes.
 struct LevelsOrFault {
@@ -81,8 +82,8 @@ struct LevelsOrFault {
 };
 LevelsOrFault source_levels(const SourceShape& shape, const Output& output);
 
-/// The units that a form's `output` takes, for messages: "lm, cd, lx @ distance or W @ lm/W".
-std::string output_units(Form form);
+/// The units that a kind's `output` takes, for messages: "lm, cd, lx @ distance or W @ lm/W".
+std::string output_units(LightKind kind);
 
 /// Illuminance on a surface facing the source, on its axis, at distance d > 0 from its center [m];
 /// exact in the
@@ -136,9 +137,9 @@ double disk_illuminance(double L,
 /// Luminance of a disc of angular diameter `disc` [rad] that gives E on a surface facing it: L = E
 /// / (pi sin^2(disc/2)).
 Nits disc_luminance(Lux E, double disc);
-/// Whether the form lies at no distance: sun, sky and dome.
-constexpr bool is_distant(Form form) {
-  return form == Form::kSun || form == Form::kSky || form == Form::kDome;
+/// Whether the kind lies at no distance: sun, sky and dome.
+constexpr bool is_distant(LightKind kind) {
+  return kind == LightKind::kSun || kind == LightKind::kSky || kind == LightKind::kDome;
 }
 
 /// The lit share of a sun's disc behind a straight edge: u in [-1, 1] is the edge's place across

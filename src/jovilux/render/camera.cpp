@@ -13,7 +13,7 @@ Camera::Camera(const CameraSpec& spec, const Vec3d& up, int width, int height) {
   right.normalize();
   const Vec3d down = forward.cross(right);
   at_ = spec.at.cast<float>();
-  const double half_width = std::tan(spec.view / 2);
+  const double half_width = std::tan(spec.field_of_view / 2);
   const double pixel = 2 * half_width / width;
   dx_ = (right * pixel).cast<float>();
   dy_ = (down * pixel).cast<float>();

@@ -88,7 +88,7 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
   }
   for (std::size_t h = 0; h < rig.hazes.size(); ++h) {
     if (std::any_of(rigs.begin(), rigs.end(), [&](const Rig& r) {
-          return r.hazes[h].glow > 0 && r.hazes[h].extinction > 0;
+          return r.hazes[h].emission > 0 && r.hazes[h].extinction > 0;
         })) {
       add(rig.hazes[h].name);
     }

@@ -39,14 +39,13 @@ Emitter aimed(const Emitter& e) {
   Emitter out = e;
   out.falloff = Falloff{};
   out.link_bit = 0;
-  if (e.detail != nullptr && (e.detail->zone || e.detail->tint)) {
+  if (e.detail != nullptr && (e.detail->inside || e.detail->tint)) {
     auto detail = std::make_shared<EmitterDetail>(*e.detail);
-    detail->zone.reset();
+    detail->inside.reset();
     detail->tint.reset();
     out.detail = std::move(detail);
   }
-  if (e.cheats.caustics == LightCheats::Caustics::kOff || e.cheats.gloss == 0 ||
-      e.cheats.bounce == 0 ||
+  if (e.cheats.caustics == 0 || e.cheats.gloss == 0 ||
       (!LightPaths::cameras_find(e) && (e.cheats.shadow_color == 1.0f).all())) {
     out.luminance = out.intensity = 0;
   }
@@ -61,7 +60,7 @@ float mirrored(const SurfaceModel& m) {
   return m.is_pane() ? 0.1f : 1.0f;
 }
 bool is_target(const SurfaceModel& m) {
-  return m.has_mirror_part() && m.kind != SurfaceKind::kSheet;
+  return m.has_mirror_part() && m.kind != SurfaceKind::kTranslucent;
 }
 
 // A direction as seen from the side that it is on: the surfaces' functions want the first one
@@ -339,8 +338,8 @@ void LightPaths::connect(Walk& w,
     std::vector<Splat>& out;
     float x, y;
     int width, height;
-    float ratio, held_back = 0;
-    void hold_back(std::uint32_t, float luminance) { held_back = luminance; }
+    float ratio, clamped = 0;
+    void add_clamped(std::uint32_t, float luminance) { clamped = luminance; }
     void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
       const float left = std::floor(x - 0.5f), top = std::floor(y - 0.5f), right = x - 0.5f - left,
                   low = y - 0.5f - top;
@@ -353,7 +352,7 @@ void LightPaths::connect(Walk& w,
                          layer,
                          part,
                          share * xyz,
-                         std::exchange(held_back, 0.0f),
+                         std::exchange(clamped, 0.0f),
                          ratio});
         }
       }
@@ -417,7 +416,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
             ((direction[k] > 0 ? target.box.lo[k] : target.box.hi[k]) - exit.at[k]) / direction[k]);
       }
     }
-    const float short_of = e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f;
+    const float short_of = e.kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f;
     start = std::min(0.0f,
                      std::max(enters, light.distance == kFar ? -kFar : -light.distance * short_of));
   }
@@ -475,7 +474,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   if (!may_reach(e, p.position, first.links)) {
     return cell;
   }
-  w.scale *= static_cast<double>(falloff_at(e, p.position)) * lobe_factors(e.cheats, true).gloss;
+  w.scale *= static_cast<double>(falloff_at(e, p.position)) * lobe_factors(e.cheats).gloss;
   if (e.detail != nullptr && e.detail->tint) {
     w.how.rgb *= e.detail->tint->at(p.position);
     w.how.colored = true;
@@ -495,10 +494,10 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     Ray back{World::leave(p, light.wi), light.wi};
     if (!e.is_distant()) {
       const float to_exit = (exit.at - p.position).norm();
-      back.t_max =
-          std::max(0.0f,
-                   (light.distance - to_exit) * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) -
-                       p.offset);
+      back.t_max = std::max(
+          0.0f,
+          (light.distance - to_exit) * (e.kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f) -
+              p.offset);
     }
     ++counts.shadow;
     w.throughput *=
@@ -643,7 +642,8 @@ std::size_t LightPaths::walk(const Sampler& sampler,
         const float left = covered < 1 ? r / covered : r;
         if (!(left < mirrors)) {
           straight = true;
-          w.throughput *= behind.color == nullptr ? material->through : painted_color(behind, p.uv);
+          w.throughput *=
+              behind.color == nullptr ? material->transmittance : painted_color(behind, p.uv);
         }
       }
       if (!straight) {

@@ -17,7 +17,7 @@ struct Splat {
   Part part = Part::kCaustic;
   Eigen::Array3f xyz = Eigen::Array3f::Zero();  ///< absolute, Y in cd/m2
   /// By the light's limit [cd/m2], in the first of the splats of a contribution.
-  float held_back = 0;
+  float clamped = 0;
   float ratio = 0;  ///< R below; infinite where the camera's paths do not find it
 };
 
@@ -109,7 +109,7 @@ class LightPaths {
            (static_cast<double>(distance) * distance);
   }
   /// Whether camera paths find this light through mirrors: it has a size, and they see it.
-  static bool cameras_find(const Emitter& e) { return !e.is_zero_size() && e.cheats.seen; }
+  static bool cameras_find(const Emitter& e) { return !e.is_zero_size() && e.cheats.visible; }
 
  private:
   // The box of a mirroring surface; its faces in cells, low x, high x, low y, ..

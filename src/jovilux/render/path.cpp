@@ -32,10 +32,10 @@ enum HazeUse : std::uint32_t {
 struct Departure {
   Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
   float pdf = 0;
-  float total_expected = 0;                 // of the choice among lights at p
-  bool both_sides = false;                  // a sheet, which lights behind it reach as well
-  bool certain = true;                      // camera or mirror: no light was sampled toward
-  bool rough_before = false;                // before it lies a surface that is no mirror
+  float total_expected = 0;   // of the choice among lights at p
+  bool both_sides = false;    // a translucent surface, which lights behind it reach as well
+  bool certain = true;        // camera or mirror: no light was sampled toward
+  bool rough_before = false;  // before it lies a surface that is no mirror
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
   const SurfaceModel* material = nullptr;   // null: haze
   bool inside = false;                      // glass, left from within
@@ -51,7 +51,7 @@ struct Departure {
 
 // Whether a surface that is no mirror has a glossy part.
 bool has_gloss(const SurfaceModel& m) {
-  return m.kind != SurfaceKind::kMatte && m.kind != SurfaceKind::kSheet && m.alpha > 0;
+  return m.kind != SurfaceKind::kDiffuse && m.kind != SurfaceKind::kTranslucent && m.alpha > 0;
 }
 
 // A light met by the ray that left `from`.
@@ -66,7 +66,7 @@ void meet_light(const Scene& scene,
                 const JoinedLightPaths& light_paths,
                 LightSink& sink) {
   const Emitter& e = scene.emitters[index];
-  if (from.certain ? !e.cheats.seen : e.only_sampled) {
+  if (from.certain ? !e.cheats.visible : e.only_sampled) {
     return;
   }
   float luminance = seen_luminance(e, ray.direction, place);
@@ -135,9 +135,10 @@ void meet_light(const Scene& scene,
   }
   // Its parts apart where the light's cheats tell them apart, or the layers do.
   const bool gloss_throws = received && !from.certain && !on_haze && from.rough_before &&
-                            sink.keeps_parts() && has_gloss(*from.material);
+                            has_gloss(*from.material) &&
+                            (sink.keeps_parts() || e.cheats.tells_caustics());
   if (received && !on_haze && (e.cheats.any_on_reflection() || gloss_throws)) {
-    const LobeFactors f = lobe_factors(e.cheats, how.rough_before);
+    const LobeFactors f = lobe_factors(e.cheats);
     if (from.certain) {
       contribute(e, throughput, luminance * f.gloss, how, sink);
     } else {
@@ -188,7 +189,7 @@ void light_on_haze(const Scene& scene,
   Ray shadow{p, light.wi};
   std::uint32_t body = kNoIndex;
   if (!e.is_distant()) {
-    shadow.t_max = light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f);
+    shadow.t_max = light.distance * (e.kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f);
     body = scene.emitter_surface[index];
   }
   Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));
@@ -211,22 +212,23 @@ SurfacePoint place_of(const Receiver& r) {
 }
 
 const SurfaceModel& white_receiver() {
-  static const SurfaceModel model = matte(Spectrum::Ones(), 0);
+  static const SurfaceModel model = diffuse_surface(Spectrum::Ones(), 0);
   return model;
 }
 
 // What the hazes themselves give off on a ray's way; t is where haze extinguishes it.
-void add_glow(const Scene& scene,
-              const HazeAlong& along,
-              float t,
-              const Spectrum& throughput,
-              LightSink& sink) {
+void add_emission(const Scene& scene,
+                  const HazeAlong& along,
+                  float t,
+                  const Spectrum& throughput,
+                  LightSink& sink) {
   const auto add = [&](std::size_t haze, float luminance) {
-    sink.add(
-        scene.hazes[haze].layer, Part::kHaze, tristimulus(scene.glow_table, throughput, luminance));
+    sink.add(scene.hazes[haze].layer,
+             Part::kHaze,
+             tristimulus(scene.emission_table, throughput, luminance));
   };
   if (!along.uneven()) {
-    along.glow(add);
+    along.emission(add);
     return;
   }
   if (t == kFar) {
@@ -237,8 +239,8 @@ void add_glow(const Scene& scene,
   const HazeAt here = along.at(t);
   for (std::size_t i = 0; i < scene.hazes.size(); ++i) {
     const Haze& h = scene.hazes[i];
-    if (h.glow > 0 && here.sigma_t(i) > 0) {
-      add(i, h.glow * (here.sigma_t(i) / h.sigma_t) / here.sigma_t());
+    if (h.emission > 0 && here.sigma_t(i) > 0) {
+      add(i, h.emission * (here.sigma_t(i) / h.sigma_t) / here.sigma_t());
     }
   }
 }
@@ -371,7 +373,7 @@ void trace_path(const Scene& scene,
               counts);
         }
         const float t = along.sample(sampler.single(pairs + kPlace), random);
-        add_glow(scene, along, t, throughput, sink);
+        add_emission(scene, along, t, throughput, sink);
         if (t < end) {  // haze extinguishes it here
           if (scatterings >= bounces) {
             return;
@@ -533,7 +535,7 @@ void trace_path(const Scene& scene,
         if (++panes == kMostPanes) {
           return;
         }
-        throughput *= material.through;
+        throughput *= material.transmittance;
         if (first != nullptr && scatterings == 0) {
           first->found = false;  // what lies behind it counts
           to_panes += hit.t;
@@ -591,10 +593,11 @@ void trace_path(const Scene& scene,
           Arrival how{scatterings + 1, rough_before, hazy, false, light.colored, light.rgb};
           // By gloss on another surface, where that is kept apart.
           Spectrum f, thrown = Spectrum::Zero();
-          if (const bool apart = rough_before && sink.keeps_parts() && has_gloss(material);
+          if (const bool apart = rough_before && has_gloss(material) &&
+                                 (sink.keeps_parts() || e.cheats.tells_caustics());
               apart || e.cheats.any_on_reflection()) {
             const Lobes lobes = reflection_lobes(material, local_wo, local_wi, inside);
-            const LobeFactors factors = lobe_factors(e.cheats, how.rough_before);
+            const LobeFactors factors = lobe_factors(e.cheats);
             f = factors.diffuse * lobes.diffuse;
             (apart ? thrown : f) += factors.gloss * lobes.gloss;
           } else {
@@ -612,7 +615,8 @@ void trace_path(const Scene& scene,
               // Short of the light by the rounding of its distance: what it is mounted on does not
               // hide it.
               shadow.t_max =
-                  light.distance * (e.form == Form::kObject ? 1 - 1e-4f : 1 - 1e-5f) - p.offset;
+                  light.distance * (e.kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f) -
+                  p.offset;
               body = scene.emitter_surface[choice.index];
             }
             Spectrum passed = Spectrum::Constant(haze_passes(scene, shadow, shadow.t_max, random));

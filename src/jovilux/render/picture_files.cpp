@@ -271,8 +271,8 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
                                   {"share", l.share},
                                   {"noise", known(l.noise)},
                                   {"noise_share", known(l.noise_share)}};
-    if (l.held_back > 0) {
-      one["held_back_cd_m2"] = l.held_back;
+    if (l.clamped > 0) {
+      one["clamped_cd_m2"] = l.clamped;
     }
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
       one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);

@@ -173,7 +173,7 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
                                       &t.light_noise,
                                       &t.slot_variance,
                                       &t.slot_noise,
-                                      &t.held_back,
+                                      &t.clamped,
                                       &t.roughened}) {
       s.numbers(sums->data(), sums->size());
     }
@@ -232,7 +232,7 @@ void TileTally::add(const TileTally& more) {
   sum(light_noise, more.light_noise);
   sum(slot_variance, more.slot_variance);
   sum(slot_noise, more.slot_noise);
-  sum(held_back, more.held_back);
+  sum(clamped, more.clamped);
   sum(roughened, more.roughened);
 }
 
@@ -266,7 +266,7 @@ Result<FilmLabel> film_label(const std::string& path) {
   FilmLabel label;
   label_part(r, label);
   if (!r.good() || !sound(label)) {
-    return fault(path, "is cut short or damaged", "render the share again");
+    return fault(path, "is cut short or damaged", "render the slice again");
   }
   return label;
 }

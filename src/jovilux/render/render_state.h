@@ -23,14 +23,14 @@ struct TileTally {
   /// takes away [cd/m2], the sum of its squares.
   std::vector<double> roughened = std::vector<double>(3);
   /// Of each layer: a pass's weight times the mean that its limit kept from the picture [cd/m2].
-  std::vector<double> held_back;
+  std::vector<double> clamped;
 
   TileTally(std::size_t layers = 0, std::size_t slots = 0)
       : light_variance(layers),
         light_noise(layers),
         slot_variance(slots),
         slot_noise(slots),
-        held_back(layers) {}
+        clamped(layers) {}
   void add(const TileTally& more);
 };
 

@@ -320,7 +320,7 @@ class Renderer {
         guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
     std::vector<float> by_light(kScramblings * slots);
-    std::vector<double> held_back(layers);
+    std::vector<double> clamped(layers);
     std::vector<float> scratch;  // of compare_roughness
     TileTally tally(layers, slots);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
@@ -333,7 +333,7 @@ class Renderer {
       }
       for (int x = x0; x < x1; ++x, ++i) {
         std::fill(by_light.begin(), by_light.end(), 0.0f);
-        std::fill(held_back.begin(), held_back.end(), 0.0);
+        std::fill(clamped.begin(), clamped.end(), 0.0);
         render_pixel(x,
                      y,
                      sums.data() + i * slots * 3,
@@ -341,7 +341,7 @@ class Renderer {
                      by_light.data(),
                      guides.data() + i * Film::kGuides,
                      objects[i],
-                     held_back.data(),
+                     clamped.data(),
                      scratch,
                      tally);
         add_splats(tile,
@@ -351,10 +351,10 @@ class Renderer {
                    sums,
                    batches,
                    by_light,
-                   held_back);
+                   clamped);
         const std::size_t pixel = film_.pixel(x, y);
         for (std::size_t l = 0; l < layers; ++l) {
-          tally.held_back[l] += held_back[l] * s_.pass.weight / count_of(pixel);
+          tally.clamped[l] += clamped[l] * s_.pass.weight / count_of(pixel);
         }
         tally_lights(by_light,
                      static_cast<int>(count_of(pixel)),
@@ -408,7 +408,7 @@ class Renderer {
                     float* by_light,
                     float* guides,
                     std::uint32_t& object,
-                    double* held_back,
+                    double* clamped,
                     std::vector<float>& scratch,
                     TileTally& tally) {
     RayCounts& rays = tally.rays;
@@ -429,7 +429,7 @@ class Renderer {
       const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
                                       static_cast<float>(y) + 0.5f + tent(place.y()),
                                       lens);
-      LightSink sink(sums, by_light + scrambling * slots, film_.parts(), held_back);
+      LightSink sink(sums, by_light + scrambling * slots, film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       if (options_.time_queries) {
@@ -500,7 +500,7 @@ class Renderer {
   }
 
   void prepare_light_paths() {
-    if (!rig_.render.light_paths || s_.tiles() == 0) {
+    if (!rig_.render.light_tracing || s_.tiles() == 0) {
       return;
     }
     // All moments' paths begin where those of the middle one do, which is like the others.
@@ -664,7 +664,7 @@ class Renderer {
                   std::vector<float>& sums,
                   std::vector<float>& batches,
                   std::vector<float>& by_light,
-                  std::vector<double>& held_back) const {
+                  std::vector<double>& clamped) const {
     if (splats_.empty()) {
       return;
     }
@@ -672,8 +672,8 @@ class Renderer {
     const float scale = static_cast<float>(count_of(pixel)) / static_cast<float>(light_path_sets());
     for (const TileSplats::Slot& slot : splats_[tile].slots) {
       const TileSplats::Pixel& p = slot.pixels[at];
-      held_back[slot.slot / static_cast<std::size_t>(film_.parts())] +=
-          static_cast<double>(scale * p.held_back);
+      clamped[slot.slot / static_cast<std::size_t>(film_.parts())] +=
+          static_cast<double>(scale * p.clamped);
       for (std::size_t c = 0; c < 3; ++c) {
         sums[(i * slots + slot.slot) * 3 + c] += scale * p.xyz[c];
       }
@@ -768,7 +768,7 @@ class Renderer {
     struct Pixel {
       std::array<float, 3> xyz{};
       std::array<float, kScramblings> luminance{};
-      float held_back = 0;
+      float clamped = 0;
     };
     struct Slot {
       std::uint32_t slot;
@@ -792,7 +792,7 @@ class Renderer {
         p.xyz[c] += s.xyz[static_cast<Eigen::Index>(c)];
       }
       p.luminance[scrambling] += s.xyz[1];
-      p.held_back += s.held_back;
+      p.clamped += s.clamped;
     }
   };
 
@@ -864,7 +864,7 @@ RenderStats stats_of(const Rig& rig,
   const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
   stats.white_luminance = view.white_luminance();
   stats.noise = noise_figures(film, stats.white_luminance);
-  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), held_back(of_layer.size()),
+  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), clamped(of_layer.size()),
       slot_variance(slots), slot_noise(slots);
   std::array<double, 3> roughened{};
   for (const TileTally& t : state.tallies) {
@@ -875,7 +875,7 @@ RenderStats stats_of(const Rig& rig,
     for (std::size_t l = 0; l < variance.size(); ++l) {
       variance[l] += t.light_variance[l];
       noise[l] += t.light_noise[l];
-      held_back[l] += t.held_back[l];
+      clamped[l] += t.clamped[l];
     }
     for (std::size_t s = 0; s < slots; ++s) {
       slot_variance[s] += t.slot_variance[s];
@@ -892,7 +892,7 @@ RenderStats stats_of(const Rig& rig,
     names.push_back(light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups));
   }
   for (const HazeSpec& haze : rig.hazes) {
-    if (haze.glow > 0) {
+    if (haze.emission > 0) {
       names.push_back(haze.name);
     }
   }
@@ -908,7 +908,7 @@ RenderStats stats_of(const Rig& rig,
                                             layers.begin());
     if (l < layers.size() && samples > 0) {
       light.mean_luminance = of_layer[l] / pixels;
-      light.held_back = held_back[l] / weight;
+      light.clamped = clamped[l] / weight;
       light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
       // The lone first sample told nothing of the variance: what the others told stands for it too.
       const double n = weight / pixels, told = n - 1;

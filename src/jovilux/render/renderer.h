@@ -76,7 +76,7 @@ struct RenderStats {
     /// Root mean square standard error over the picture's mean luminance.
     double noise = 0;
     /// Mean luminance that its limit kept from the picture [cd/m2].
-    double held_back = 0;
+    double clamped = 0;
     /// Of all lights' variance, each pixel's over the square of its level; NaN: not known.
     double noise_share = 0;
     std::vector<double> part_shares;  ///< of its parts, of the same whole

@@ -1,18 +1,23 @@
 #include "jovilux/render/transport.h"
 
+#include "jovilux/color/rgb.h"
+
 #include <cmath>
 
 namespace jovilux {
 
-LobeFactors lobe_factors(const LightCheats& c, bool rough_before) {
-  LobeFactors f{c.diffuse, c.gloss};
-  if (c.caustics == LightCheats::Caustics::kOnly) {  // what glossy surfaces throw on others
-    f.diffuse = 0;
-    f.gloss *= rough_before ? 1.0f : 0.0f;
-  } else if (c.caustics == LightCheats::Caustics::kOff && rough_before) {
-    f.gloss = 0;
+Eigen::Array3f with_chroma(const Eigen::Array3f& xyz, float factor) {
+  const Eigen::Vector3d rgb = rec709_from_xyz() * xyz.cast<double>().matrix();
+  const double neutral = static_cast<double>(xyz[1]);
+  double k = static_cast<double>(factor);
+  for (int c = 0; c < 3; ++c) {
+    const double chroma = rgb[c] - neutral;
+    if (rgb[c] >= 0 && neutral + k * chroma < 0) {
+      k = neutral / -chroma;
+    }
   }
-  return f;
+  const Eigen::Vector3d gray = Eigen::Vector3d::Constant(neutral);
+  return (xyz_from_rec709() * (gray + k * (rgb - gray))).cast<float>().array();
 }
 
 Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv) {
@@ -22,9 +27,10 @@ Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv) {
 
 SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv) {
   const Spectrum color = painted_color(pictures, uv);
-  return recolored(m,
-                   color * pictures.reflected,
-                   pictures.through > 0 ? Spectrum(color * pictures.through) : m.through);
+  return recolored(
+      m,
+      color * pictures.reflected,
+      pictures.transmittance > 0 ? Spectrum(color * pictures.transmittance) : m.transmittance);
 }
 
 Spectrum passage(
@@ -56,7 +62,8 @@ Spectrum passage(
       const float covered = pictures.covered(p.uv);
       Spectrum past = rule.past;
       if (m.is_pane()) {
-        const Spectrum tint = pictures.color == nullptr ? m.through : painted_color(pictures, p.uv);
+        const Spectrum tint =
+            pictures.color == nullptr ? m.transmittance : painted_color(pictures, p.uv);
         past = tint * (1 - pane_reflectance(m, std::abs(p.normal.dot(ray.direction))));
       } else if (covered >= 1) {
         return left * past;

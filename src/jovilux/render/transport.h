@@ -44,11 +44,11 @@ class LightSink {
     total_ += xyz[1];
   }
   /// sums: [slot][3]; luminance: [slot], both added to.
-  /// held_back: [layer], added to; may be null.
-  LightSink(float* sums, float* luminance, int parts, double* held_back = nullptr)
-      : sums_(sums), luminance_(luminance), held_back_(held_back), parts_(parts) {}
+  /// clamped: [layer], added to; may be null.
+  LightSink(float* sums, float* luminance, int parts, double* clamped = nullptr)
+      : sums_(sums), luminance_(luminance), held_back_(clamped), parts_(parts) {}
   /// What a light's limit keeps from the picture [cd/m2].
-  void hold_back(std::uint32_t layer, float luminance) {
+  void add_clamped(std::uint32_t layer, float luminance) {
     if (held_back_ != nullptr) {
       held_back_[layer] += static_cast<double>(luminance);
     }
@@ -97,12 +97,16 @@ struct Arrival {
 struct LobeFactors {
   float diffuse = 1, gloss = 1;
 };
-LobeFactors lobe_factors(const LightCheats& c, bool rough_before);
+inline LobeFactors lobe_factors(const LightCheats& c) { return {c.diffuse, c.gloss}; }
+
+/// A color with `factor` times its chroma, of the same luminance: 0 is the neutral of the picture's
+/// white (D65). A factor above 1 goes no farther than where a channel of linear Rec.709 is 0.
+Eigen::Array3f with_chroma(const Eigen::Array3f& xyz, float factor);
 
 /// The one place where a light's contribution is weighed: its table, its masks and tints, and its
 /// cheats but for those on
 /// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer,
-/// part, xyz), hold_back(layer,
+/// part, xyz), add_clamped(layer,
 /// luminance).
 template <class Sink>
 void contribute(
@@ -111,8 +115,10 @@ void contribute(
     return;
   }
   const bool bounced = how.scatterings > 1;
-  if (bounced) {
-    luminance *= e.cheats.bounce;
+  if (how.scatterings == 1) {
+    luminance *= e.cheats.direct;
+  } else if (bounced) {
+    luminance *= how.caustic ? e.cheats.caustics : e.cheats.bounce;
   }
   if (how.on_haze) {
     luminance *= e.cheats.haze;
@@ -123,7 +129,7 @@ void contribute(
                     how.colored ? Spectrum(throughput * spectrum_from_rgb(how.rgb)) : throughput,
                     luminance)[1];
     if (whole > e.cheats.bounce_limit) {
-      sink.hold_back(e.layer, whole - e.cheats.bounce_limit);
+      sink.add_clamped(e.layer, whole - e.cheats.bounce_limit);
       luminance *= e.cheats.bounce_limit / whole;
     }
   }
@@ -141,9 +147,8 @@ void contribute(
   Eigen::Array3f xyz =
       how.colored ? tristimulus(e.table, throughput * spectrum_from_rgb(how.rgb), luminance)
                   : tristimulus(e.table, throughput, luminance);
-  if (bounced && e.cheats.bounce_saturation != 1) {
-    const Eigen::Array3f gray = xyz[1] * e.table.rowwise().sum() / e.table.row(1).sum();
-    xyz = gray + e.cheats.bounce_saturation * (xyz - gray);
+  if (bounced && e.cheats.bounce_chroma != 1) {
+    xyz = with_chroma(xyz, e.cheats.bounce_chroma);
   }
   sink.add(e.layer, how.part(), xyz);
 }

@@ -31,7 +31,7 @@ double eased(double u, Ease ease) {
   return u;
 }
 
-// "4700 lm" as "", 4700, "lm": the first number of a text and what is round it.
+// "1350 lm" as "", 1350, "lm": the first number of a text and what is round it.
 struct NumberInText {
   std::string before, after;
   double value = 0;

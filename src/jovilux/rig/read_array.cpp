@@ -61,9 +61,9 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
     }
   } else if (*path == 3) {
     const Vec3d at = r.position("at").value_or(Vec3d::Zero());
-    const auto step = r.quantities("every", Dimension::kLength, 3, {-1e7, 1e7});
+    const auto step = r.quantities("spacing", Dimension::kLength, 3, {-1e7, 1e7});
     const auto cells = r.quantities("cells", Dimension::kPercent, 3, {1, 1000});
-    needed("every", "[x, y, z], the distances between copies");
+    needed("spacing", "[x, y, z], the distances between copies");
     needed("cells", "[x, y, z], how many copies each way");
     if (step && cells) {
       std::int64_t size[3];
@@ -116,7 +116,7 @@ std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> coun
               fmt::format("{} points for count = {}", out.size(), n));
     }
   }
-  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "every", "cells", "points"},
+  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "spacing", "cells", "points"},
            "this path");
   return out;
 }
@@ -185,14 +185,14 @@ std::vector<LightSpec> read_array(TableReader& r,
     if (!light) {
       break;  // the same fault would be told for each copy
     }
-    if (is_distant(light->shape.form) || light->shape.form == Form::kObject) {
+    if (is_distant(light->shape.kind) || light->shape.kind == LightKind::kObject) {
       r.error(
           "of",
           r.place("of"),
           "wrong-type",
           fmt::format("a {} has no copies: {}",
-                      to_string(light->shape.form),
-                      is_distant(light->shape.form) ? "it is everywhere" : "its object is one"));
+                      to_string(light->shape.kind),
+                      is_distant(light->shape.kind) ? "it is everywhere" : "its object is one"));
       break;
     }
     light->name = copy_name;

@@ -13,15 +13,15 @@ namespace jovilux {
 namespace {
 
 // The keys that only some forms have.
-const std::vector<std::string> kFormKeys = {
-    "at",        "aim",           "toward",     "roll",    "radius", "size",
-    "beam",      "field",         "disc",       "spread",  "model",  "cie",
-    "elevation", "azimuth",       "falloff",    "cushion", "reach",  "from",
-    "to",        "along",         "endless",    "object",  "image",  "turn",
-    "two_sided", "center_weight", "profile",    "gobo",    "zone",   "fade_with_camera",
-    "white",     "spectrum",      "dim_to_warm"};
+const std::vector<std::string> kKindKeys = {
+    "at",        "aim",        "toward",           "roll",           "radius", "size",
+    "beam",      "field",      "angular_diameter", "spread",         "model",  "cie",
+    "elevation", "azimuth",    "falloff",          "near_softening", "range",  "from",
+    "to",        "along",      "endless",          "object",         "image",  "rotate",
+    "two_sided", "hot_center", "profile",          "gobo",           "inside", "fade_with_camera",
+    "white",     "spectrum",   "dim_to_warm"};
 
-// `aim` is a point, `toward` a direction; one of them where the form has an axis.
+// `aim` is a point, `toward` a direction; one of them where the kind has an axis.
 void read_axis(TableReader& r, LightSpec& light) {
   const bool both = r.has("aim") && r.has("toward");
   const auto aim = r.position("aim");
@@ -49,7 +49,7 @@ void read_axis(TableReader& r, LightSpec& light) {
   }
   light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
 }
-// The laws that a user draws or writes; the level at `match` must be above 0.
+// The laws that a user draws or writes; the level at `matches_at` must be above 0.
 void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
   const bool by_points = out.law == FalloffLaw::kPoints;
   out.law = FalloffLaw::kInverseSquare;  // until it is whole
@@ -110,14 +110,14 @@ void read_curve(TableReader& f, const DocumentNode& node, Falloff& out) {
     }
     curve = std::make_shared<FalloffCurve>(FalloffCurve{*formula});
   }
-  const double at_match = (*curve)(out.match);
+  const double at_match = (*curve)(out.matches_at);
   if (!(at_match > 0)) {
-    f.error("match",
-            f.has("match") ? f.place("match") : node.place,
+    f.error("matches_at",
+            f.has("matches_at") ? f.place("matches_at") : node.place,
             "out-of-range",
-            fmt::format("the law is 0 at match = {}: there is no level to keep",
-                        readable_length(out.match)),
-            "choose a match where the law is above 0");
+            fmt::format("the law is 0 at matches_at = {}: there is no level to keep",
+                        readable_length(out.matches_at)),
+            "choose a matches_at where the law is above 0");
     return;
   }
   out.law = by_points ? FalloffLaw::kPoints : FalloffLaw::kFormula;
@@ -136,7 +136,8 @@ Falloff read_falloff(TableReader& r) {
       static constexpr std::pair<FalloffLaw, const char*> kExamples[] = {
           {FalloffLaw::kLinear, "write falloff = { law = \"linear\", zero_at = \"6 m\" }"},
           {FalloffLaw::kPolynomial,
-           "write falloff = { law = \"polynomial\", a = 1, b = 0.1, c = 0.1 }"},
+           "write falloff = { law = \"polynomial\", constant = 0.4, linear = 0.25, quadratic = 0.6 "
+           "}"},
           {FalloffLaw::kPoints,
            "write falloff = { law = \"points\", points = [[\"0 m\", 1], [\"5 m\", 0]] }"},
           {FalloffLaw::kFormula, "write falloff = { law = \"formula\", formula = \"1/(1+d)^2\" }"}};
@@ -159,74 +160,78 @@ Falloff read_falloff(TableReader& r) {
     } else if (const auto index = f.word("law", laws)) {
       out.law = *parse_falloff_law(laws[*index]);
     }
-    out.match = static_cast<float>(f.quantity("match", Dimension::kLength, kPositive).value_or(1));
+    out.matches_at =
+        static_cast<float>(f.quantity("matches_at", Dimension::kLength, kPositive).value_or(1));
     if (out.law == FalloffLaw::kLinear) {
       const auto zero = f.quantity("zero_at", Dimension::kLength, kPositive);
       if (!zero && !f.has("zero_at")) {
         f.missing("zero_at", "the length at which the light ends");
-      } else if (zero && *zero <= out.match) {
+      } else if (zero && *zero <= out.matches_at) {
         f.error("zero_at",
                 f.place("zero_at"),
                 "out-of-range",
-                fmt::format("{} is not beyond match = {}: the level there would be 0",
+                fmt::format("{} is not beyond matches_at = {}: the level there would be 0",
                             readable_length(*zero),
-                            readable_length(out.match)),
-                "raise zero_at or lower match");
+                            readable_length(out.matches_at)),
+                "raise zero_at or lower matches_at");
       }
-      out.zero_at = static_cast<float>(zero.value_or(2 * out.match));
+      out.zero_at = static_cast<float>(zero.value_or(2 * out.matches_at));
     }
     if (out.law == FalloffLaw::kPolynomial) {
-      out.a = static_cast<float>(f.ratio("a", {-1e9, 1e9}).value_or(0));
-      out.b = static_cast<float>(f.ratio("b", {-1e9, 1e9}).value_or(0));
-      out.c = static_cast<float>(f.ratio("c", {-1e9, 1e9}).value_or(0));
-      if (!f.has("a") && !f.has("b") && !f.has("c")) {
-        f.missing("a", "a, b and c of 1 / (a + b d + c d^2)");
-      } else if (out.a == 0 && out.b == 0 && out.c == 0) {
-        f.error("a",
-                f.place("a"),
+      out.constant = static_cast<float>(f.ratio("constant", {-1e9, 1e9}).value_or(0));
+      out.linear = static_cast<float>(f.ratio("linear", {-1e9, 1e9}).value_or(0));
+      out.quadratic = static_cast<float>(f.ratio("quadratic", {-1e9, 1e9}).value_or(0));
+      if (!f.has("constant") && !f.has("linear") && !f.has("quadratic")) {
+        f.missing("constant",
+                  "constant, linear and quadratic of 1/(constant + linear d + quadratic d^2)");
+      } else if (out.constant == 0 && out.linear == 0 && out.quadratic == 0) {
+        f.error("constant",
+                f.place("constant"),
                 "divides-by-zero",
-                "a, b and c are all 0: the law divides by zero everywhere",
-                "give a = 1");
-      } else if (const auto root = polynomial_root(out.a, out.b, out.c)) {
-        if (*root > 0 || out.a < 0) {
-          f.error("a",
+                "constant, linear and quadratic are all 0: the law divides by zero everywhere",
+                "give constant = 1");
+      } else if (const auto root = polynomial_root(out.constant, out.linear, out.quadratic)) {
+        if (*root > 0 || out.constant < 0) {
+          f.error(
+              "constant",
+              node->place,
+              "divides-by-zero",
+              fmt::format("constant + linear d + quadratic d^2 is 0 at d = {}: the law divides by "
+                          "zero there",
+                          readable_length(*root)),
+              "use a positive constant, linear and quadratic");
+        } else if (out.linear < 0 || (out.linear == 0 && out.quadratic < 0)) {
+          f.error("linear",
                   node->place,
                   "divides-by-zero",
-                  fmt::format("a + b d + c d^2 is 0 at d = {}: the law divides by zero there",
-                              readable_length(*root)),
-                  "use positive a, b and c");
-        } else if (out.b < 0 || (out.b == 0 && out.c < 0)) {
-          f.error("b",
-                  node->place,
-                  "divides-by-zero",
-                  "a + b d + c d^2 is below 0 just beside the lamp",
-                  "use positive a, b and c");
+                  "constant + linear d + quadratic d^2 is below 0 just beside the lamp",
+                  "use a positive constant, linear and quadratic");
         } else {
-          f.warning("a",
-                    f.has("a") ? f.place("a") : node->place,
+          f.warning("constant",
+                    f.has("constant") ? f.place("constant") : node->place,
                     "divides-by-zero",
-                    "a = 0: the law divides by zero at the lamp and has no bound near it",
-                    "give a > 0, or a cushion to the light");
+                    "constant = 0: the law divides by zero at the lamp and has no bound near it",
+                    "give constant > 0, or a near_softening to the light");
         }
       }
     }
     if (out.law == FalloffLaw::kPoints || out.law == FalloffLaw::kFormula) {
       read_curve(f, *node, out);
     }
-    f.finish({"zero_at", "a", "b", "c", "points", "formula"},
+    f.finish({"zero_at", "constant", "linear", "quadratic", "points", "formula"},
              fmt::format("law \"{}\"", to_string(out.law)));
   } else if (node != nullptr) {
     r.wrong_type("falloff", *node, join_or(laws) + ", or a table with law");
   }
-  out.cushion =
-      static_cast<float>(r.quantity("cushion", Dimension::kLength, kNotNegative).value_or(0));
-  if (const auto reach = r.quantities("reach", Dimension::kLength, 2, kNotNegative)) {
-    out.has_reach = true;
-    out.reach_start = static_cast<float>((*reach)[0]);
-    out.reach_end = static_cast<float>((*reach)[1]);
-    if ((*reach)[1] < (*reach)[0] || !((*reach)[1] > 0)) {
-      r.error("reach",
-              r.place("reach"),
+  out.near_softening = static_cast<float>(
+      r.quantity("near_softening", Dimension::kLength, kNotNegative).value_or(0));
+  if (const auto range = r.quantities("range", Dimension::kLength, 2, kNotNegative)) {
+    out.has_range = true;
+    out.range_start = static_cast<float>((*range)[0]);
+    out.range_end = static_cast<float>((*range)[1]);
+    if ((*range)[1] < (*range)[0] || !((*range)[1] > 0)) {
+      r.error("range",
+              r.place("range"),
               "out-of-range",
               "the second length ends the fade: it must be above 0 and not below the first");
     }
@@ -392,14 +397,14 @@ bool read_tube(TableReader& r, LightSpec& light) {
   return made.radius >= 0;
 }
 
-// The sizes that the form has; false where one is missing or wrong.
+// The sizes that the kind has; false where one is missing or wrong.
 bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
   SourceShape& made = light.shape;
-  switch (made.form) {
-    case Form::kPoint:
+  switch (made.kind) {
+    case LightKind::kPoint:
       return true;
-    case Form::kSphere:
-    case Form::kDisk:
+    case LightKind::kSphere:
+    case LightKind::kDisk:
       if (const auto radius = r.quantity("radius", Dimension::kLength, kPositive)) {
         made.radius = *radius;
         return true;
@@ -408,7 +413,7 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         r.missing("radius", "a length such as \"11 cm\"");
       }
       return false;
-    case Form::kRect:
+    case LightKind::kRect:
       if (const auto size = r.quantities("size", Dimension::kLength, 2, kPositive)) {
         made.width = (*size)[0];
         made.height = (*size)[1];
@@ -418,9 +423,9 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         r.missing("size", "[width, height]");
       }
       return false;
-    case Form::kTube:
+    case LightKind::kTube:
       return read_tube(r, light);
-    case Form::kObject: {
+    case LightKind::kObject: {
       const auto name = r.text("object");
       if (!name) {
         if (!r.has("object")) {
@@ -461,7 +466,7 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
         return false;
       }
       for (const LightSpec& other : rig.lights) {
-        if (other.shape.form == Form::kObject && other.object == light.object) {
+        if (other.shape.kind == LightKind::kObject && other.object == light.object) {
           r.error("object",
                   r.place("object"),
                   "conflict",
@@ -475,7 +480,7 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
       light.at = object.transform.offset;
       return true;
     }
-    case Form::kSpot: {
+    case LightKind::kSpot: {
       const Limits angle{0.01 * kPiD / 180, kPiD, false};
       made.radius = r.quantity("radius", Dimension::kLength, kNotNegative).value_or(0);
       if (r.has("profile")) {
@@ -501,35 +506,36 @@ bool read_shape(TableReader& r, const Rig& rig, LightSpec& light) {
       made.beam = spot_beam({*beam}, {wide});
       return true;
     }
-    case Form::kSky:
+    case LightKind::kSky:
       return read_sky(r, rig, light);
-    case Form::kSun:
-      made.disc = r.quantity("disc", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2})
-                      .value_or(degrees(0.533).value);
+    case LightKind::kSun:
+      made.angular_diameter =
+          r.quantity("angular_diameter", Dimension::kAngle, {0.01 * kPiD / 180, kPiD / 2})
+              .value_or(degrees(0.533).value);
       return true;
-    case Form::kDome:
+    case LightKind::kDome:
       if (const auto image = r.text("image")) {
         light.image_place = r.place("image");
         light.image = read_file_name(r, "image", *image, {".exr", ".hdr"});
       } else if (!r.has("image")) {
         r.missing("image", "an equirectangular .exr or .hdr file");
       }
-      light.turn = r.quantity("turn", Dimension::kAngle, kAny).value_or(0);
+      light.rotate = r.quantity("rotate", Dimension::kAngle, kAny).value_or(0);
       return !light.image.empty();
   }
   return false;
 }
 
-// two_sided, center_weight, spread, profile, gobo.
+// two_sided, hot_center, spread, profile, gobo.
 void read_shaping(TableReader& r, LightSpec& light) {
-  const Form f = light.shape.form;
+  const LightKind f = light.shape.kind;
   SourceShape& made = light.shape;
-  const bool flat = f == Form::kDisk || f == Form::kRect;
-  if (flat || f == Form::kObject) {
+  const bool flat = f == LightKind::kDisk || f == LightKind::kRect;
+  if (flat || f == LightKind::kObject) {
     made.two_sided = r.flag("two_sided").value_or(false);
   }
-  if (flat || f == Form::kSphere) {
-    made.center_weight = r.ratio("center_weight", {0, 100}).value_or(0);
+  if (flat || f == LightKind::kSphere) {
+    made.hot_center = r.ratio("hot_center", {0, 100}).value_or(0);
   }
   if (flat) {
     // Under a degree the integrals of the beam say less than its author means by a surface.
@@ -537,7 +543,7 @@ void read_shaping(TableReader& r, LightSpec& light) {
       made.half_spread = *spread / 2;
     }
   }
-  if (flat || f == Form::kSphere || f == Form::kPoint || f == Form::kSpot) {
+  if (flat || f == LightKind::kSphere || f == LightKind::kPoint || f == LightKind::kSpot) {
     if (const auto profile = r.text("profile")) {
       light.profile_place = r.place("profile");
       light.profile_file = read_file_name(r, "profile", *profile, {".ies", ".ldt"});
@@ -552,7 +558,8 @@ void read_shaping(TableReader& r, LightSpec& light) {
       }
     }
   }
-  const DocumentNode* gobo = f == Form::kSpot || flat || f == Form::kSun ? r.find("gobo") : nullptr;
+  const DocumentNode* gobo =
+      f == LightKind::kSpot || flat || f == LightKind::kSun ? r.find("gobo") : nullptr;
   if (gobo == nullptr) {
     return;
   }
@@ -594,8 +601,8 @@ void read_shaping(TableReader& r, LightSpec& light) {
   const auto at = g.quantity("at", Dimension::kLength, kPositive);
   if (!at && !g.has("at")) {
     g.missing("at",
-              f == Form::kSun ? "its distance from the scene's origin towards the sun"
-                              : "its distance from the light, along the axis");
+              f == LightKind::kSun ? "its distance from the scene's origin towards the sun"
+                                   : "its distance from the light, along the axis");
   }
   spec.distance = at.value_or(1);
   if (const auto tile = g.quantities("tile", Dimension::kPercent, 2, {1, 1000})) {
@@ -603,9 +610,9 @@ void read_shaping(TableReader& r, LightSpec& light) {
     spec.tiles_y = static_cast<int>(std::llround((*tile)[1]));
   }
   spec.soft = g.quantity("soft", Dimension::kLength, kNotNegative).value_or(0);
-  spec.turn = g.quantity("turn", Dimension::kAngle, kAny).value_or(0);
+  spec.rotate = g.quantity("rotate", Dimension::kAngle, kAny).value_or(0);
   spec.strength = g.ratio("strength", kShare).value_or(1);
-  spec.surround = f == Form::kSun ? GoboSurround::kRepeat : GoboSurround::kDark;
+  spec.surround = f == LightKind::kSun ? GoboSurround::kRepeat : GoboSurround::kDark;
   if (const auto surround = g.word("surround", {"dark", "clear", "repeat"})) {
     spec.surround = static_cast<GoboSurround>(*surround);
   }
@@ -679,7 +686,7 @@ std::optional<std::vector<std::uint32_t>> read_links(TableReader& r,
   return left;
 }
 
-// only, skip, shadow_only, shadow_skip, zone, fade_with_camera, group, cheat, tint_by.
+// only, skip, shadow_only, shadow_skip, inside, fade_with_camera, group, cheat, tint_by.
 void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
   light.lit = read_links(r, "only", "skip", rig);
   light.casters = read_links(r, "shadow_only", "shadow_skip", rig);
@@ -690,9 +697,9 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
               "the light is linked to no object",
               "see only and skip");
   }
-  if (!is_distant(light.shape.form)) {
-    if (const auto zone = r.text("zone")) {
-      light.zone = volume_named(r, "zone", *zone, rig, {});
+  if (!is_distant(light.shape.kind)) {
+    if (const auto volume = r.text("inside")) {
+      light.inside = volume_named(r, "inside", *volume, rig, {});
     }
     if (const auto fade = r.quantities("fade_with_camera", Dimension::kLength, 2, kNotNegative)) {
       if ((*fade)[1] <= (*fade)[0]) {
@@ -718,24 +725,23 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
   if (const DocumentNode* cheat = r.find("cheat"); cheat != nullptr && !cheat->is_table()) {
     r.wrong_type("cheat",
                  *cheat,
-                 "{ diffuse, gloss, bounce, bounce_saturation, haze, shadow, shadow_tint, "
-                 "caustics, seen, bounce_limit }");
+                 "{ direct, diffuse, gloss, bounce, bounce_chroma, caustics, haze, shadow, "
+                 "shadow_tint, bounce_limit, visible }");
   } else if (cheat != nullptr) {
     TableReader c(*cheat, r.address_of("cheat"), r.length(), r.problems());
     CheatSpec& out = light.cheat;
     light.cheat_place = cheat->place;
     const Limits factor{0, 1000};
+    out.direct = c.ratio("direct", factor).value_or(1);
     out.diffuse = c.ratio("diffuse", factor).value_or(1);
     out.gloss = c.ratio("gloss", factor).value_or(1);
     out.bounce = c.ratio("bounce", factor).value_or(1);
-    out.bounce_saturation = c.ratio("bounce_saturation", {0, 10}).value_or(1);
+    out.bounce_chroma = c.ratio("bounce_chroma", {0, 10}).value_or(1);
     out.haze = c.ratio("haze", factor).value_or(1);
     out.shadow = c.ratio("shadow", kShare).value_or(1);
     out.shadow_tint = c.color("shadow_tint", 1).value_or(Rgb::Zero());
-    if (const auto caustics = c.word("caustics", {"normal", "only", "off"})) {
-      out.caustics = static_cast<CheatSpec::Caustics>(*caustics);
-    }
-    out.seen = c.flag("seen").value_or(true);
+    out.caustics = c.ratio("caustics", factor).value_or(1);
+    out.visible = c.flag("visible").value_or(true);
     out.bounce_limit = c.quantity("bounce_limit", Dimension::kLuminance, {1e-6, 1e12});
     c.finish();
   }
@@ -754,7 +760,7 @@ void read_effect(TableReader& r, const Rig& rig, LightSpec& light) {
             "tint and tint_by are both given; one of them colors the light");
   }
   TableReader t(*tint_by, r.address_of("tint_by"), r.length(), r.problems());
-  const auto formula = read_formula(t, "formula", {"x", "y", "z", "t"}, "sin(tau*x/8)");
+  const auto formula = read_formula(t, "formula", {"x", "y", "z", "t"}, "z / 2.6");
   const DocumentNode* ramp = t.find("ramp");
   std::vector<std::pair<double, Rgb>> colors;
   if (ramp == nullptr || !ramp->is_array() || ramp->array().empty()) {
@@ -890,8 +896,7 @@ std::optional<Flicker> read_flicker(TableReader& r) {
   using Wave = Flicker::Wave;
   TableReader f(*node, r.address_of("flicker"), r.length(), r.problems());
   Flicker out;
-  const std::vector<std::string> waves = {
-      "sine", "square", "rectified", "flame", "strike", "formula"};
+  const std::vector<std::string> waves = {"sine", "square", "mains", "flame", "strike", "formula"};
   const auto wave = f.word("wave", waves);
   if (!f.has("wave")) {
     f.missing("wave", join_or(waves));
@@ -930,18 +935,18 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   LightSpec light;
   light.place = r.table().place;
   bool good = true;
-  const DocumentNode* form = r.find("form");
-  if (form == nullptr) {
-    r.missing("form", join_or(form_names()));
+  const DocumentNode* kind = r.find("kind");
+  if (kind == nullptr) {
+    r.missing("kind", join_or(light_kind_names()));
     good = false;
-  } else if (const auto index = r.word("form", form_names())) {
-    light.shape.form = *parse_form(form_names()[*index]);
+  } else if (const auto index = r.word("kind", light_kind_names())) {
+    light.shape.kind = *parse_light_kind(light_kind_names()[*index]);
   } else {
     good = false;
   }
-  const Form f = light.shape.form;
+  const LightKind f = light.shape.kind;
   // Placed by its ends or its object.
-  const bool own_place = f == Form::kTube || f == Form::kObject;
+  const bool own_place = f == LightKind::kTube || f == LightKind::kObject;
   if (!is_distant(f) && !own_place) {
     const auto at = r.position("at");
     if (!at && !r.has("at") && good) {
@@ -951,8 +956,9 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     light.at = at.value_or(Vec3d::Zero());
   }
   light.axis = -rig.up;
-  const bool directed = f == Form::kSpot || f == Form::kDisk || f == Form::kRect;
-  const bool may_be_directed = (f == Form::kPoint || f == Form::kSphere) && r.has("profile");
+  const bool directed = f == LightKind::kSpot || f == LightKind::kDisk || f == LightKind::kRect;
+  const bool may_be_directed =
+      (f == LightKind::kPoint || f == LightKind::kSphere) && r.has("profile");
   if (good &&
       (directed || (may_be_directed && (r.has("aim") || r.has("toward") || r.has("roll"))))) {
     if (directed || r.has("aim") || r.has("toward")) {
@@ -960,14 +966,14 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
     } else {
       light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
     }
-  } else if (f == Form::kSun) {
+  } else if (f == LightKind::kSun) {
     read_sun_axis(r, rig, light);
     light.roll = r.quantity("roll", Dimension::kAngle, kAny).value_or(0);
   } else if (!good) {
     r.position("aim");
     r.direction("toward");
   }
-  good = good && (form == nullptr || read_shape(r, rig, light)) && form != nullptr;
+  good = good && (kind == nullptr || read_shape(r, rig, light)) && kind != nullptr;
   read_shaping(r, light);
   good =
       good && (!r.has("profile") || !light.profile_file.empty() || light.profile_place.line == 0);
@@ -980,7 +986,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   } else if (output == nullptr) {
     r.missing("output", output_units(f));
     good = false;
-  } else if (f == Form::kDome && output->is_text() && output->text() == "as-is") {
+  } else if (f == LightKind::kDome && output->is_text() && output->text() == "as-is") {
     light.output.kind = Output::Kind::kAsIs;
   } else if (!output->is_text()) {
     r.error("output",
@@ -994,7 +1000,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
                 ? fmt::format("write \"{} lm\"", short_number(output->number(), 6))
                 : "");
     good = false;
-  } else if (f == Form::kSun && output->text() == "clear") {
+  } else if (f == LightKind::kSun && output->text() == "clear") {
     const double up = -light.axis.dot(rig.up);
     light.output = {Output::Kind::kIlluminance,
                     clear_sun_illuminance({std::asin(std::clamp(up, -1.0, 1.0))}).value,
@@ -1024,7 +1030,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       if (good) {
         // What only files can tell stands for 1 here: the unit is right or wrong all the same.
         SourceShape source = light.shape;
-        if (f == Form::kObject) {
+        if (f == LightKind::kObject) {
           source.area = 1;
         }
         if (!light.profile_file.empty()) {
@@ -1034,7 +1040,8 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
         }
         const LevelsOrFault levels = source_levels(source, light.output);
         if (levels.levels) {
-          const bool final = f != Form::kObject && f != Form::kDome && light.profile_file.empty();
+          const bool final =
+              f != LightKind::kObject && f != LightKind::kDome && light.profile_file.empty();
           light.levels = final ? *levels.levels : SourceLevels{};
         } else {
           r.error("output",
@@ -1046,7 +1053,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
       }
     }
   }
-  if (const DocumentNode* white = f == Form::kDome ? nullptr : r.find("white")) {
+  if (const DocumentNode* white = f == LightKind::kDome ? nullptr : r.find("white")) {
     const auto parsed = white->is_text()     ? parse_white(white->text())
                         : white->is_number() ? parse_white(fmt::format("{} K", white->number()))
                                              : std::nullopt;
@@ -1062,7 +1069,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
                                            : std::string(white->kind())));
     }
   }
-  if (f != Form::kDome) {
+  if (f != LightKind::kDome) {
     read_source(r, rig, light);
   } else {
     read_gels(r, rig, light);
@@ -1080,7 +1087,7 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   light.on = r.flag("on").value_or(true);
   light.flicker = read_flicker(r);
   read_effect(r, rig, light);
-  r.finish(kFormKeys, fmt::format("form \"{}\"", to_string(f)));
+  r.finish(kKindKeys, fmt::format("kind \"{}\"", to_string(f)));
   if (!good) {
     return std::nullopt;
   }

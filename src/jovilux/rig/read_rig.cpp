@@ -192,8 +192,9 @@ class RigReader {
     m.color_place = r.place("color");
     const DocumentNode* kind = r.find("kind");
     if (kind == nullptr) {
-      r.missing("kind", "matte, metal, gloss, glass or sheet");
-    } else if (const auto k = r.word("kind", {"matte", "metal", "gloss", "glass", "sheet"})) {
+      r.missing("kind", "diffuse, metal, gloss, glass or translucent");
+    } else if (const auto k =
+                   r.word("kind", {"diffuse", "metal", "gloss", "glass", "translucent"})) {
       m.kind = static_cast<MaterialSpec::Kind>(*k);
     }
     if (const DocumentNode* color = r.find("color");
@@ -247,18 +248,18 @@ class RigReader {
       }
     }
     std::vector<std::string> elsewhere = {"thin",
-                                          "through",
-                                          "through_color",
+                                          "transmittance",
+                                          "transmitted_color",
                                           "coat_color",
                                           "ior",
                                           "absorption",
                                           "roughness",
                                           "bounce_roughness"};
-    if (m.kind == Kind::kMatte || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
-      m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kMatte ? 0.0 : 0.2);
+    if (m.kind == Kind::kDiffuse || m.kind == Kind::kMetal || m.kind == Kind::kGloss) {
+      m.roughness = r.ratio("roughness", kShare).value_or(m.kind == Kind::kDiffuse ? 0.0 : 0.2);
     }
     switch (m.kind) {
-      case Kind::kMatte:
+      case Kind::kDiffuse:
         break;
       case Kind::kMetal:
         read_index(r, m);
@@ -285,17 +286,20 @@ class RigReader {
                   "color");
         }
         break;
-      case Kind::kSheet:
-        m.through = r.ratio("through", kShare).value_or(0.5);
-        m.through_color = r.color("through_color", 1);
+      case Kind::kTranslucent:
+        m.transmittance = r.ratio("transmittance", kShare).value_or(0.5);
+        m.transmitted_color = r.color("transmitted_color", 1);
         break;
     }
     if (m.kind == Kind::kMetal || m.kind == Kind::kGloss || (m.kind == Kind::kGlass && !m.thin)) {
       m.bounce_roughness = r.ratio("bounce_roughness", {0.05, 1}).value_or(0);
       m.bounce_place = r.place("bounce_roughness");
     }
-    static constexpr const char* kKinds[] = {
-        "kind \"matte\"", "kind \"metal\"", "kind \"gloss\"", "kind \"glass\"", "kind \"sheet\""};
+    static constexpr const char* kKinds[] = {"kind \"diffuse\"",
+                                             "kind \"metal\"",
+                                             "kind \"gloss\"",
+                                             "kind \"glass\"",
+                                             "kind \"translucent\""};
     r.finish(elsewhere, kKinds[static_cast<int>(m.kind)]);
     material_names_.push_back(name);
     rig_.materials.push_back(m);
@@ -631,13 +635,13 @@ class RigReader {
     }
     h.anisotropy = r.ratio("anisotropy", {-0.95, 0.95}).value_or(0);
     read_clumps(r, h);
-    if (const auto height = r.quantity("falloff_height", Dimension::kLength, kPositive)) {
-      h.falloff_height = *height;
+    if (const auto height = r.quantity("scale_height", Dimension::kLength, kPositive)) {
+      h.scale_height = *height;
     }
-    h.glow = r.quantity("glow", Dimension::kLuminance, kNotNegative).value_or(0);
-    if (h.glow > 0 && h.extinction == 0) {
-      r.error("glow",
-              r.place("glow"),
+    h.emission = r.quantity("emission", Dimension::kLuminance, kNotNegative).value_or(0);
+    if (h.emission > 0 && h.extinction == 0) {
+      r.error("emission",
+              r.place("emission"),
               "conflict",
               "a haze without extinction cannot glow",
               "give it a little extinction");
@@ -677,7 +681,7 @@ class RigReader {
               "add file = \"mist.vdb\"");
     }
     for (const DocumentNode* lights = root_.find("light");
-         h.glow > 0 && lights != nullptr && lights->is_array();) {
+         h.emission > 0 && lights != nullptr && lights->is_array();) {
       for (const DocumentNode& light : lights->array()) {
         if (const DocumentNode* other = light.find("name");
             other != nullptr && other->is_text() && other->text() == name) {
@@ -691,7 +695,7 @@ class RigReader {
       }
       break;
     }
-    r.finish({"at", "turn", "scale"}, "a haze without a file");
+    r.finish({"at", "rotate", "scale"}, "a haze without a file");
     constexpr std::size_t kMostHazes = 16;
     if (rig_.hazes.size() == kMostHazes) {
       r.error("name", r.place("name"), "out-of-range", fmt::format("at most {} hazes", kMostHazes));
@@ -729,7 +733,7 @@ class RigReader {
   static Transform read_placement(TableReader& r) {
     const Vec3d at = r.position("at").value_or(Vec3d::Zero());
     Vec3d turn = Vec3d::Zero(), scale = Vec3d::Ones();
-    if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
+    if (const auto v = r.quantities("rotate", Dimension::kAngle, 3, kAny)) {
       turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
     }
     const Limits factors{1e-6, 1e6};
@@ -957,19 +961,20 @@ class RigReader {
     const auto sensor = r.quantity("sensor", Dimension::kLength, {1e-4, 10});
     c.sensor = sensor.value_or(0.036);
     const auto lens = r.quantity("lens", Dimension::kLength, {1e-4, 10});
-    const auto view = r.quantity("view", Dimension::kAngle, {0.001 * kPiD / 180, 170 * kPiD / 180});
-    if (r.has("lens") && r.has("view")) {
-      r.error("view",
-              r.place("view"),
+    const auto field_of_view =
+        r.quantity("field_of_view", Dimension::kAngle, {0.001 * kPiD / 180, 170 * kPiD / 180});
+    if (r.has("lens") && r.has("field_of_view")) {
+      r.error("field_of_view",
+              r.place("field_of_view"),
               "conflict",
-              "lens and view are both given; either sets the angle of view");
+              "lens and field_of_view are both given; either sets the angle of view");
     }
     if (lens) {
       c.lens = *lens;
-      c.view = 2 * std::atan(c.sensor / (2 * *lens));
+      c.field_of_view = 2 * std::atan(c.sensor / (2 * *lens));
     } else {
-      c.view = view.value_or(c.view);
-      c.lens = c.sensor / (2 * std::tan(c.view / 2));
+      c.field_of_view = field_of_view.value_or(c.field_of_view);
+      c.lens = c.sensor / (2 * std::tan(c.field_of_view / 2));
     }
     c.exposure.stop = r.ratio("stop", {0.1, 1000}).value_or(4);
     c.exposure.shutter = {r.quantity("shutter", Dimension::kTime, {1e-7, 1e6}).value_or(1.0 / 60)};
@@ -1180,7 +1185,7 @@ class RigReader {
     if (const auto bounces = r.integer("bounces", 0, 1000)) {
       out.bounces = static_cast<int>(*bounces);
     }
-    out.light_paths = r.flag("light_paths").value_or(true);
+    out.light_tracing = r.flag("light_tracing").value_or(true);
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);
       out.seed_given = true;

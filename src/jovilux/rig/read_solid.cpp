@@ -171,14 +171,16 @@ void read_children(TableReader& r, SolidDraft& draft, bool several) {
 }
 
 void read_repeat(TableReader& r, SolidNode& n) {
-  if (const auto every = r.quantities("every", Dimension::kLength, 3, kNotNegative)) {
-    n.every = Vec3d((*every)[0], (*every)[1], (*every)[2]);
-    if (n.every.isZero()) {
-      r.error(
-          "every", r.place("every"), "out-of-range", "all three distances are 0: nothing repeats");
+  if (const auto every = r.quantities("spacing", Dimension::kLength, 3, kNotNegative)) {
+    n.spacing = Vec3d((*every)[0], (*every)[1], (*every)[2]);
+    if (n.spacing.isZero()) {
+      r.error("spacing",
+              r.place("spacing"),
+              "out-of-range",
+              "all three distances are 0: nothing repeats");
     }
-  } else if (!r.has("every")) {
-    r.missing("every", "the distances between copies, [x, y, z]; 0 on axes without");
+  } else if (!r.has("spacing")) {
+    r.missing("spacing", "the distances between copies, [x, y, z]; 0 on axes without");
   }
   const DocumentNode* count = r.find("count");
   if (count == nullptr) {
@@ -294,10 +296,12 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
       break;
     case SolidKind::kRoundBox:
       read_size(r, n);
-      n.d = read_length(r, "round", 0.1);
+      n.d = read_length(r, "rounding", 0.1);
       if (n.d > std::min({n.a, n.b, n.c})) {
-        r.error(
-            "round", r.place("round"), "out-of-range", "is more than half of the shortest side");
+        r.error("rounding",
+                r.place("rounding"),
+                "out-of-range",
+                "is more than half of the shortest side");
       }
       break;
     case SolidKind::kUnion:
@@ -332,7 +336,7 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
   }
   const Vec3d at = r.position("at").value_or(Vec3d::Zero());
   Vec3d turn = Vec3d::Zero();
-  if (const auto v = r.quantities("turn", Dimension::kAngle, 3, kAny)) {
+  if (const auto v = r.quantities("rotate", Dimension::kAngle, 3, kAny)) {
     turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
   }
   n.place = placement(at, turn, Vec3d::Ones());
@@ -341,10 +345,10 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
             "height",
             "open",
             "bar",
-            "round",
+            "rounding",
             "of",
             "blend",
-            "every",
+            "spacing",
             "count",
             "per_meter",
             "thickness",

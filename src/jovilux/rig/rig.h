@@ -58,10 +58,10 @@ struct TintByPosition {
 
 /// A light's `cheat` table.
 struct CheatSpec {
-  double diffuse = 1, gloss = 1, bounce = 1, bounce_saturation = 1, haze = 1, shadow = 1;
+  double direct = 1, diffuse = 1, gloss = 1, bounce = 1, bounce_chroma = 1, caustics = 1;
+  double haze = 1, shadow = 1;
   Rgb shadow_tint = Rgb::Zero();
-  enum class Caustics { kNormal, kOnly, kOff } caustics = Caustics::kNormal;
-  bool seen = true;
+  bool visible = true;
   /// The most that one path of its bounced light adds to a sample [cd/m2].
   std::optional<double> bounce_limit;
 };
@@ -98,14 +98,14 @@ struct LightSpec {
   int object = -1;    ///< object: its index
   std::string image;  ///< dome: path relative to the working folder
   Place image_place;
-  double turn = 0;  ///< dome [rad], clockwise from above
+  double rotate = 0;  ///< dome [rad], clockwise from above
   std::optional<GoboInRig> gobo;
   std::optional<TintByPosition> tint_by;
   /// Indices of the objects it lights; nothing: all.
   std::optional<std::vector<std::uint32_t>> lit;
   /// Of those that throw its shadows; nothing: all.
   std::optional<std::vector<std::uint32_t>> casters;
-  std::optional<VolumeSpec> zone;
+  std::optional<VolumeSpec> inside;
   /// Full up to the first distance, gone at the second.
   std::optional<std::pair<double, double>> fade_with_camera;
   std::string group;
@@ -165,14 +165,14 @@ struct HazeSpec {
   double anisotropy = 0;
   std::optional<ClumpsSpec> clumps;
   /// Thins by 1/e for each of this above height 0 [m]; 0: does not.
-  double falloff_height = 0;
+  double scale_height = 0;
   /// Luminance that it adds each meter where its density is 1 [cd/m2 per m].
-  double glow = 0;
+  double emission = 0;
   std::string file;      ///< density grid, path relative to the working folder
   std::string grid;      ///< its name in the file
   Transform grid_place;  ///< of the file's space in the world
 
-  bool uneven() const { return clumps || falloff_height > 0 || !file.empty(); }
+  bool uneven() const { return clumps || scale_height > 0 || !file.empty(); }
 };
 
 /// A picture on a surface.
@@ -186,7 +186,7 @@ struct PictureSpec {
 struct MaterialSpec {
   std::string name;
   Place place, color_place, bounce_place;
-  enum class Kind { kMatte, kMetal, kGloss, kGlass, kSheet } kind = Kind::kMatte;
+  enum class Kind { kDiffuse, kMetal, kGloss, kGlass, kTranslucent } kind = Kind::kDiffuse;
   Rgb color = Rgb::Constant(0.5);
   /// A reflectance table instead, path relative to the working folder.
   std::string color_file;
@@ -202,11 +202,11 @@ struct MaterialSpec {
   double extinction = 0;  ///< metal: k of the index n + i k, where it is not from a file
   std::string ior_file, extinction_file;  ///< metal: tables of n and k over wavelength
   Place ior_place, extinction_place;
-  bool by_index = false;             ///< metal: reflects by n and k instead of a color
-  bool thin = false;                 ///< glass: a pane
-  Rgb absorption = Rgb::Zero();      ///< glass [1/m]
-  double through = 0;                ///< sheet: share that it lets through
-  std::optional<Rgb> through_color;  ///< of that; its color where not given
+  bool by_index = false;                 ///< metal: reflects by n and k instead of a color
+  bool thin = false;                     ///< glass: a pane
+  Rgb absorption = Rgb::Zero();          ///< glass [1/m]
+  double transmittance = 0;              ///< sheet: share that it lets through
+  std::optional<Rgb> transmitted_color;  ///< of that; its color where not given
 };
 
 struct ObjectSpec {
@@ -220,7 +220,7 @@ struct ObjectSpec {
   double mesh_length = 1;  ///< meters that a unit of the file stands for
   char mesh_up = 'z';
   Transform transform;
-  int material = -1;  ///< index; -1 is matte 0.5
+  int material = -1;  ///< index; -1 is diffuse 0.5
   std::vector<std::string> tags;
 };
 
@@ -249,9 +249,9 @@ struct CameraSpec {
   Place place;
   Vec3d at = Vec3d(0, -5, 1.5);
   Vec3d look_at = Vec3d::Zero();
-  double view = 50 * kPiD / 180;  ///< horizontal angle of view
-  double lens = 0;                ///< focal length [m]
-  double sensor = 0.036;          ///< width [m]
+  double field_of_view = 50 * kPiD / 180;  ///< horizontal angle of view
+  double lens = 0;                         ///< focal length [m]
+  double sensor = 0.036;                   ///< width [m]
   CameraExposure exposure;
   std::optional<double> focus;  ///< distance in focus [m]; nothing: no depth of field
 };
@@ -270,7 +270,7 @@ struct RenderSpec {
   bool samples_given = false;
   std::optional<double> noise;  ///< target of the p95 noise
   int bounces = 6;
-  bool light_paths = true;  ///< trace caustics from the lights as well
+  bool light_tracing = true;  ///< trace caustics from the lights as well
   std::uint32_t seed = 1;
   bool seed_given = false;  ///< then all frames of an animation share it
   enum class Layers { kNone, kLights, kLightsAndParts, kGroups } layers = Layers::kLights;

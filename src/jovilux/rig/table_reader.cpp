@@ -1,6 +1,7 @@
 #include "jovilux/rig/table_reader.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/rig/words.h"
 
 #include <algorithm>
 #include <cctype>
@@ -360,11 +361,12 @@ std::optional<std::size_t> TableReader::word(std::string_view key,
     if (at != words.end()) {
       return static_cast<std::size_t>(at - words.begin());
     }
+    const std::string hint = hint_for_value(address_of(key), node->text());
     error(key,
           node->place,
           "unknown-word",
           fmt::format("found {}; expected {}", shown_value(*node), join_or(words)),
-          did_you_mean(node->text(), words));
+          hint.empty() ? did_you_mean(node->text(), words) : hint);
     return std::nullopt;
   }
   wrong_type(key, *node, join_or(words));
@@ -377,18 +379,19 @@ void TableReader::finish(const std::vector<std::string>& elsewhere, const std::s
       continue;
     }
     const std::string shown = printable(e.key, 40);
+    const std::string hint = hint_for_key(address_, e.key);
     if (std::find(elsewhere.begin(), elsewhere.end(), e.key) != elsewhere.end()) {
       error(shown,
             e.place,
             "unknown-key",
             fmt::format("\"{}\" does not go with {}", shown, kind),
-            "remove it");
+            hint.empty() ? "remove it" : hint);
     } else {
       error(shown,
             e.place,
             "unknown-key",
             fmt::format("unknown key \"{}\"", shown),
-            did_you_mean(e.key, known_));
+            hint.empty() ? did_you_mean(e.key, known_) : hint);
     }
   }
 }

@@ -87,7 +87,7 @@ class TableReader {
 
   /// Notes an error for each key that no accessor asked for. `elsewhere` are keys that belong to
   /// another kind than `kind`
-  /// ("form \"point\"").
+  /// ("kind \"point\"").
   void finish(const std::vector<std::string>& elsewhere = {}, const std::string& kind = "");
 
   const DocumentNode& table() const { return table_; }

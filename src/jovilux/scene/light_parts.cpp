@@ -34,12 +34,12 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
   for (std::uint32_t i = 0; i < kPoints; ++i) {
     const Sampler sampler(1, 4, i);
     const Vec2 u = sampler.pair(0), v = sampler.pair(1);
-    if (s.form == Form::kSun) {  // evenly over the mask, which repeats or is what matters
+    if (s.kind == LightKind::kSun) {  // evenly over the mask, which repeats or is what matters
       const auto& spec = gobo.spec();
       const float x = (u.x() - 0.5f) * static_cast<float>(spec.width * spec.tiles_x),
                   y = (u.y() - 0.5f) * static_cast<float>(spec.height * spec.tiles_y);
-      const float c = static_cast<float>(std::cos(spec.turn)),
-                  sn = static_cast<float>(std::sin(spec.turn));
+      const float c = static_cast<float>(std::cos(spec.rotate)),
+                  sn = static_cast<float>(std::sin(spec.rotate));
       all += 1;
       passed += luminance_of(gobo.transmittance(-(c * x + sn * y), -sn * x + c * y));
       continue;
@@ -64,17 +64,17 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
     }
     const double phi = 2 * kPiD * u.y();
     double qx = 0, qy = 0;
-    if (s.form == Form::kRect) {
+    if (s.kind == LightKind::kRect) {
       qx = (v.x() - 0.5) * s.width;
       qy = (v.y() - 0.5) * s.height;
-      weight *= s.center_weight > 0
-                    ? center_weighting(s.form, s.center_weight, 2 * qx / s.width, 2 * qy / s.height)
-                    : 1;
+      weight *= s.hot_center > 0 ? hot_center_weighting(
+                                       s.kind, s.hot_center, 2 * qx / s.width, 2 * qy / s.height)
+                                 : 1;
     } else if (s.radius > 0) {
       const double r = std::sqrt(static_cast<double>(v.x()));
       qx = s.radius * r * std::cos(2 * kPiD * v.y());
       qy = s.radius * r * std::sin(2 * kPiD * v.y());
-      weight *= s.center_weight > 0 ? center_weighting(Form::kDisk, s.center_weight, r, 0) : 1;
+      weight *= s.hot_center > 0 ? hot_center_weighting(LightKind::kDisk, s.hot_center, r, 0) : 1;
     }
     all += weight;
     if (std::cos(theta) > 1e-9) {
@@ -194,7 +194,7 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
                                       s.tiles_x,
                                       s.tiles_y,
                                       s.soft,
-                                      s.turn,
+                                      s.rotate,
                                       s.strength,
                                       static_cast<int>(s.surround));
   if (const auto known = gobos_.find(key); known != gobos_.end()) {
@@ -246,8 +246,9 @@ LightParts LightLoader::parts(const LightSpec& light,
     }
     detail->profile = out.shape.profile = distributions_[light.profile_file];
     needed = late = true;
-    const bool flat = light.shape.form == Form::kDisk || light.shape.form == Form::kRect ||
-                      (light.shape.form == Form::kSpot && light.shape.radius > 0);
+    const bool flat = light.shape.kind == LightKind::kDisk ||
+                      light.shape.kind == LightKind::kRect ||
+                      (light.shape.kind == LightKind::kSpot && light.shape.radius > 0);
     const double lost = 1 - out.shape.profile->flux_in_front() / out.shape.profile->flux();
     if (flat && !light.shape.two_sided && lost > 0.01) {
       problems_.push_back(
@@ -258,9 +259,9 @@ LightParts LightLoader::parts(const LightSpec& light,
            fmt::format(
                "{} % of the file's flux goes behind the light, which shines from one side only",
                short_number(100 * lost, 3)),
-           light.shape.form == Form::kSpot
-               ? "use form = \"point\" or \"sphere\""
-               : "add two_sided = true, or use form = \"point\" or \"sphere\""});
+           light.shape.kind == LightKind::kSpot
+               ? "use kind = \"point\" or \"sphere\""
+               : "add two_sided = true, or use kind = \"point\" or \"sphere\""});
     }
   }
   if (surface) {
@@ -278,8 +279,8 @@ LightParts LightLoader::parts(const LightSpec& light,
     }
   }
   const bool general_sky =
-      light.shape.form == Form::kSky && light.shape.sky.model == SkyModel::kGeneral;
-  if (light.shape.form == Form::kDome || general_sky) {
+      light.shape.kind == LightKind::kSky && light.shape.sky.model == SkyModel::kGeneral;
+  if (light.shape.kind == LightKind::kDome || general_sky) {
     needed = true;
     constexpr int kSkyRows = 128;
     int width = 2 * kSkyRows, height = kSkyRows;
@@ -319,12 +320,14 @@ LightParts LightLoader::parts(const LightSpec& light,
     Output output = light.output;
     if (!light.output_given) {
       output = {Output::Kind::kFlux, out.shape.profile->flux(), std::nullopt, {}};
-      if (!out.shape.is_zero_size() && out.shape.form != Form::kSphere && !out.shape.two_sided) {
+      if (!out.shape.is_zero_size() && out.shape.kind != LightKind::kSphere &&
+          !out.shape.two_sided) {
         output.value = out.shape.profile->flux_in_front();
       }
     }
     const LevelsOrFault levels = source_levels(out.shape, output);
-    if (!levels.levels || (light.shape.form == Form::kDome && !(levels.levels->dome_factor >= 0))) {
+    if (!levels.levels ||
+        (light.shape.kind == LightKind::kDome && !(levels.levels->dome_factor >= 0))) {
       problems_.push_back({Severity::kError,
                            "wrong-unit",
                            light.output_place,
@@ -363,9 +366,9 @@ LightParts LightLoader::parts(const LightSpec& light,
     }
     detail->tint = std::move(tint);
   }
-  if (light.zone) {
+  if (light.inside) {
     needed = true;
-    detail->zone = enclosure_of_(*light.zone);
+    detail->inside = enclosure_of_(*light.inside);
   }
   if (needed) {
     out.detail = std::move(detail);
@@ -376,41 +379,41 @@ LightParts LightLoader::parts(const LightSpec& light,
 Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up) {
   const SourceShape& s = parts.shape;
   Emitter e;
-  e.form = s.form;
+  e.kind = s.kind;
   e.two_sided = s.two_sided;
   e.by_intensity = s.by_intensity();
   e.endless = s.endless;
   e.center = (parts.surface ? parts.surface->center() : light.at).cast<float>();
   Mat3d frame = aimed(light.axis, up, light.roll);
-  if (s.form == Form::kTube) {
+  if (s.kind == LightKind::kTube) {
     const Mat3d across = aimed(light.along, up, 0);  // z along the tube: x becomes z
     frame.col(0) = across.col(2);
     frame.col(1) = across.col(0);
     frame.col(2) = across.col(1);
-  } else if (s.form == Form::kDome || s.form == Form::kSky) {
+  } else if (s.kind == LightKind::kDome || s.kind == LightKind::kSky) {
     const Vec3d east = Vec3d::UnitX(), north = up.cross(east);
-    frame.col(0) = std::cos(light.turn) * east - std::sin(light.turn) * north;
-    frame.col(1) = std::cos(light.turn) * north + std::sin(light.turn) * east;
+    frame.col(0) = std::cos(light.rotate) * east - std::sin(light.rotate) * north;
+    frame.col(1) = std::cos(light.rotate) * north + std::sin(light.rotate) * east;
     frame.col(2) = -up;
   }
   e.frame = {frame.col(0).cast<float>(), frame.col(1).cast<float>(), frame.col(2).cast<float>()};
   e.radius = static_cast<float>(s.radius);
-  e.half_width = static_cast<float>((s.form == Form::kTube ? s.length : s.width) / 2);
+  e.half_width = static_cast<float>((s.kind == LightKind::kTube ? s.length : s.width) / 2);
   e.half_height = static_cast<float>(s.height / 2);
   e.half_spread = static_cast<float>(s.half_spread);
-  e.center_weight = static_cast<float>(s.center_weight);
-  e.weight_scale = s.center_weight > 0
-                       ? static_cast<float>(center_weighting(s.form, s.center_weight, 0, 0))
+  e.hot_center = static_cast<float>(s.hot_center);
+  e.weight_scale = s.hot_center > 0
+                       ? static_cast<float>(hot_center_weighting(s.kind, s.hot_center, 0, 0))
                        : 1.0f;
   e.half_beam = static_cast<float>(s.beam.half_beam);
   e.beam_exponent = static_cast<float>(s.beam.exponent);
   e.cos_beam = static_cast<float>(std::cos(s.beam.half_beam));
   e.cos_field = static_cast<float>(std::cos(s.beam.half_field));
   e.sky = s.sky.model;
-  e.sin2_disc = static_cast<float>(sqr(std::sin(s.disc / 2)));
+  e.sin2_disc = static_cast<float>(sqr(std::sin(s.angular_diameter / 2)));
   const double level = light.dimmed() * parts.color.transmittance * parts.camera_fade;
-  const bool line = s.form == Form::kTube && s.radius == 0;
-  if (s.form == Form::kDome) {
+  const bool line = s.kind == LightKind::kTube && s.radius == 0;
+  if (s.kind == LightKind::kDome) {
     e.luminance = static_cast<float>(level * parts.levels.dome_factor);
   } else if (line) {
     const double per_meter = parts.levels.flux->value / (kPiD * kPiD) / (s.endless ? 1 : s.length);
@@ -436,18 +439,19 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   }
   e.falloff = light.falloff;
   const CheatSpec& c = light.cheat;
+  e.cheats.direct = static_cast<float>(c.direct);
   e.cheats.diffuse = static_cast<float>(c.diffuse);
   e.cheats.gloss = static_cast<float>(c.gloss);
   e.cheats.bounce = static_cast<float>(c.bounce);
-  e.cheats.bounce_saturation = static_cast<float>(c.bounce_saturation);
+  e.cheats.bounce_chroma = static_cast<float>(c.bounce_chroma);
   e.cheats.haze = static_cast<float>(c.haze);
   e.cheats.shadow = static_cast<float>(c.shadow);
   e.cheats.shadow_color =
       (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
-  e.cheats.caustics = static_cast<LightCheats::Caustics>(c.caustics);
-  e.cheats.seen = c.seen;
+  e.cheats.caustics = static_cast<float>(c.caustics);
+  e.cheats.visible = c.visible;
   e.cheats.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
-  e.only_sampled = e.is_zero_size() || !c.seen || c.shadow != 1 ||
+  e.only_sampled = e.is_zero_size() || !c.visible || c.shadow != 1 ||
                    (c.shadow_tint.array() > 0).any() || light.casters.has_value();
   e.detail = parts.detail;
   return e;

@@ -95,8 +95,8 @@ SurfaceModel model_of(const MaterialSpec& m, double roughness_given, Problems& p
       m.color_file.empty() ? spectrum_from_rgb(m.color) : reflectance_of(m, problems);
   const auto roughness = static_cast<float>(roughness_given);
   switch (m.kind) {
-    case MaterialSpec::Kind::kMatte:
-      return matte(color, roughness);
+    case MaterialSpec::Kind::kDiffuse:
+      return diffuse_surface(color, roughness);
     case MaterialSpec::Kind::kMetal:
       if (m.by_index) {
         return metal_of_index(
@@ -111,10 +111,11 @@ SurfaceModel model_of(const MaterialSpec& m, double roughness_given, Problems& p
                     : glass(static_cast<float>(m.ior),
                             spectrum_from_rgb(m.absorption).max(0.0f),
                             roughness);
-    case MaterialSpec::Kind::kSheet:
-      return sheet(color * static_cast<float>(1 - m.through),
-                   (m.through_color ? spectrum_from_rgb(*m.through_color) : color) *
-                       static_cast<float>(m.through));
+    case MaterialSpec::Kind::kTranslucent:
+      return translucent_surface(
+          color * static_cast<float>(1 - m.transmittance),
+          (m.transmitted_color ? spectrum_from_rgb(*m.transmitted_color) : color) *
+              static_cast<float>(m.transmittance));
     case MaterialSpec::Kind::kGloss:
       return gloss(color, spectrum_from_rgb(m.coat_color), static_cast<float>(m.ior), roughness);
   }
@@ -126,28 +127,28 @@ Scene::Pictures pictures_of(const MaterialSpec& m, Problems& problems) {
   out.color = picture_of(m, m.picture, "color", problems);
   out.mask = picture_of(m, m.mask, "mask", problems);
   out.tile = Vec2(static_cast<float>(m.tile[0]), static_cast<float>(m.tile[1]));
-  if (m.kind == MaterialSpec::Kind::kSheet) {
-    out.reflected = static_cast<float>(1 - m.through);
-    out.through = m.through_color ? 0.0f : static_cast<float>(m.through);
+  if (m.kind == MaterialSpec::Kind::kTranslucent) {
+    out.reflected = static_cast<float>(1 - m.transmittance);
+    out.transmittance = m.transmitted_color ? 0.0f : static_cast<float>(m.transmittance);
   } else if (m.kind == MaterialSpec::Kind::kGlass) {
-    out.through = 1;  // a pane's tint
+    out.transmittance = 1;  // a pane's tint
   }
   return out;
 }
 
 Shape body_of(const SourceShape& s) {
   Shape out;
-  switch (s.form) {
-    case Form::kSphere:
+  switch (s.kind) {
+    case LightKind::kSphere:
       out.kind = ShapeKind::kSphere;
       out.a = s.radius;
       break;
-    case Form::kSpot:
-    case Form::kDisk:
+    case LightKind::kSpot:
+    case LightKind::kDisk:
       out.kind = ShapeKind::kDisk;
       out.a = s.radius;
       break;
-    case Form::kTube:  // closed: its ends are dark
+    case LightKind::kTube:  // closed: its ends are dark
       out.kind = ShapeKind::kCylinder;
       out.a = s.radius;
       out.c = s.endless ? HUGE_VAL : s.length / 2;
@@ -260,7 +261,7 @@ bool within_reach(const Bounds& box, const Transform& transform, double farthest
   return true;
 }
 
-// Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a matte
+// Metallic-roughness as what is nearest to it here: a metal, or a coat of index 1.5 over a diffuse
 // base.
 void add_file_material(Scene& scene, const GltfScene::Material& m) {
   const Spectrum color = spectrum_from_rgb(m.color);
@@ -304,9 +305,9 @@ void add_haze(Scene& scene,
   out.albedo = spectrum_from_rgb(h.albedo);
   out.g = static_cast<float>(h.anisotropy);
   out.inside = std::move(inside);
-  out.glow = static_cast<float>(h.glow);
+  out.emission = static_cast<float>(h.emission);
   out.density.up = rig.up.cast<float>();
-  out.density.falloff_height = static_cast<float>(h.falloff_height);
+  out.density.scale_height = static_cast<float>(h.scale_height);
   if (h.clumps) {
     // Cell by cell where a clump takes much of the light; else one bound for all costs less.
     out.density.clumps = HazeDensity::Clumps{static_cast<float>(h.clumps->size),
@@ -356,7 +357,7 @@ Result<Scene> prepare(const Rig& rig,
       scene.materials.push_back(model_of(m, m.roughness, problems));
       scene.pictures.push_back(pictures_of(m, problems));
     }
-    scene.materials.push_back(matte(Spectrum::Constant(0.5f), 0));
+    scene.materials.push_back(diffuse_surface(Spectrum::Constant(0.5f), 0));
     scene.pictures.emplace_back();
     add_bounce_materials(scene, rig);
   }
@@ -378,8 +379,8 @@ Result<Scene> prepare(const Rig& rig,
     }
   }
   for (const LightSpec& l : like == nullptr ? rig.lights : std::vector<LightSpec>{}) {
-    if (l.zone && l.zone->object >= 0) {
-      holders[l.zone->object] = std::make_shared<World>();
+    if (l.inside && l.inside->object >= 0) {
+      holders[l.inside->object] = std::make_shared<World>();
     }
   }
   const auto enclosure_of = [&](const VolumeSpec& v) -> std::optional<Enclosure> {
@@ -390,7 +391,7 @@ Result<Scene> prepare(const Rig& rig,
                               : Enclosure(holders.at(v.object));
   };
   // The objects that emit, and what of them emits.
-  scene.glow_table = light_table(*spectrum_named("cie-d65"));
+  scene.emission_table = light_table(*spectrum_named("cie-d65"));
   std::vector<int> light_of_object(rig.objects.size(), -1);
   for (std::size_t i = 0; i < rig.lights.size(); ++i) {
     if (rig.lights[i].object >= 0) {
@@ -582,7 +583,7 @@ Result<Scene> prepare(const Rig& rig,
     if (light.fade_with_camera && !rig.cameras.empty()) {
       const double d = (rig.cameras.at(static_cast<std::size_t>(camera)).at - light.at).norm();
       parts.camera_fade =
-          reach_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
+          range_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
     }
     Emitter e = make_emitter(light, parts, rig.up);
     const auto index = static_cast<std::uint32_t>(i);
@@ -623,9 +624,9 @@ Result<Scene> prepare(const Rig& rig,
       if (e.shines()) {
         scene.surfaces[static_cast<std::size_t>(light.object)].emitter = index;
       }
-    } else if (!e.is_zero_size() && light.cheat.seen) {
+    } else if (!e.is_zero_size() && light.cheat.visible) {
       Transform place;
-      if (light.shape.form == Form::kTube) {
+      if (light.shape.kind == LightKind::kTube) {
         place.linear = aimed(light.along, rig.up, 0);  // a cylinder stands along z
       } else {
         place.linear = aimed(light.axis, rig.up, light.roll);
@@ -646,7 +647,7 @@ Result<Scene> prepare(const Rig& rig,
   for (std::size_t i = 0, glowing = 0; i < rig.hazes.size(); ++i) {
     if (rig.hazes[i].extinction > 0) {
       Haze& haze = scene.hazes[glowing++];
-      if (haze.glow > 0) {
+      if (haze.emission > 0) {
         const auto at = std::find(scene.layers.begin(), scene.layers.end(), rig.hazes[i].name);
         haze.layer = static_cast<std::uint32_t>(at - scene.layers.begin());
         if (at == scene.layers.end()) {

@@ -46,7 +46,7 @@ struct Scene {
     Vec2 tile = Vec2::Ones();
     /// Sheet: factors of its color on what is reflected and, 0 if that has a color of its own, let
     /// through.
-    float reflected = 1, through = 0;
+    float reflected = 1, transmittance = 0;
 
     bool any() const { return color != nullptr || mask != nullptr; }
     /// How much of the surface is there, 0..1.
@@ -63,7 +63,7 @@ struct Scene {
   bool has_openings = false;
   bool has_pictures = false;
   std::vector<Haze> hazes;
-  LightTable glow_table;  ///< of their glow: D65
+  LightTable emission_table;  ///< of their glow: D65
   /// One for each light of the rig, in its order, the dark ones too.
   std::vector<Emitter> emitters;
   LightClusters light_clusters;    ///< of the emitters

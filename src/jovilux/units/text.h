@@ -42,12 +42,12 @@ struct UnitFault {
   std::string hint;
 };
 
-/// Reads "4700 lm", "12cm", "0.05 /m", "EV 9", "370 mired", "1/60 s", "30 %". Spaces between number
+/// Reads "1350 lm", "12cm", "0.05 /m", "EV 9", "370 mired", "1/60 s", "30 %". Spaces between number
 /// and unit are
 /// optional; m², µ, · and ° are read as well. Mired become kelvin.
 std::variant<Amount, UnitFault> parse_amount(std::string_view text);
 
-/// What leaves a light, as its author states it: "4700 lm", "500 lx @ 2 m", "18 W @ 105 lm/W",
+/// What leaves a light, as its author states it: "1350 lm", "500 lx @ 2 m", "18 W @ 105 lm/W",
 /// "3000 cd/m2".
 struct Output {
   enum class Kind { kFlux, kIntensity, kIlluminance, kLuminance, kPower, kAsIs } kind = Kind::kFlux;
