@@ -18,6 +18,7 @@
 #include <string>
 #include <vector>
 
+#include "bench/compare_programs.h"
 #include "bench/sampling.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -47,7 +48,12 @@ constexpr const char* kHelp =
     "  scenes DIR [--seconds S] [--reference S] [--threads N]   error of each rig of a folder "
     "after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time "
-    "in ray queries\n";
+    "in ray queries\n"
+    "  compare-programs OLD NEW RIG... [--seconds S] [--rounds N] [--reference S] [--references "
+    "DIR] "
+    "[--threads N]\n"
+    "                                  squared error of two programs after equal times, and its "
+    "ratio\n";
 
 // A table to standard error: what stands in the first row heads the columns.
 void print_table(const std::vector<std::vector<std::string>>& rows) {
@@ -550,6 +556,18 @@ int run(int argc, char** argv) {
   }
   if (what == "render") {
     return bench_render(o);
+  }
+  if (what == "compare-programs" && o.words.size() >= 3) {
+    ProgramComparison task;
+    task.before = o.words[0];
+    task.after = o.words[1];
+    task.rigs.assign(o.words.begin() + 2, o.words.end());
+    task.seconds = parse_number(o.one("seconds")).value_or(task.seconds);
+    task.reference_seconds = parse_number(o.one("reference")).value_or(task.reference_seconds);
+    task.references = o.one("references");
+    task.threads = o.whole("threads", task.threads);
+    task.rounds = o.whole("rounds", task.rounds);
+    return compare_programs(task);
   }
   std::fputs(kHelp, what == "--help" ? stdout : stderr);
   return what == "--help" ? 0 : 2;

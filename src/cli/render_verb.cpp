@@ -168,6 +168,7 @@ Rendered render_to_folder(const RenderTask& task) {
   options.camera = camera_index(*rig, task.camera);
   const Ranks& ranks = Ranks::of_this_run();
   const bool spread = task.spread && !ranks.alone();
+  options.in_parts = task.resume;
   options.share = spread ? Share{ranks.index(), ranks.count()} : task.share.value_or(Share{});
   if (task.ev && rig->look.exposure == LookSpec::Exposure::kAuto) {
     rig->look.exposure = LookSpec::Exposure::kFixed;

@@ -364,7 +364,7 @@ TEST_CASE(
     return std::accumulate((*data)[0].begin(), (*data)[0].end(), 0.0);
   };
   CHECK(direct("plain") > 0);
-  CHECK(direct("soft") == direct("plain"));
+  CHECK(direct("soft") == Approx(direct("plain")).epsilon(1e-6));  // rounding of sums
   // It is a departure from physics: check says so, with its place.
   const ProgramRun check = run_program({"check", dir.path("soft.toml"), "--json"});
   const auto warnings = check.json()["warnings"];

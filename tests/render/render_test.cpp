@@ -499,7 +499,9 @@ bounces = 40
       float sums[3] = {}, luminance = 0;
       LightSink sink(sums, &luminance, 1);
       RayCounts counts;
-      trace_path(*scene, ray, sampler, 40, sink, nullptr, counts);
+      PathOptions path;
+      path.bounces = 40;
+      trace_path(*scene, ray, sampler, path, sink, nullptr, counts);
       sum += sink.total();
     }
     m.add(kPiD * sum / kRays);

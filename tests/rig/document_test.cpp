@@ -4,6 +4,7 @@
 #include <catch2/catch.hpp>
 
 using namespace jovilux;
+using jovilux::test::run_program;
 using jovilux::test::TemporaryFolder;
 
 TEST_CASE("every value keeps its place", "[rig][document]") {
@@ -127,4 +128,22 @@ TEST_CASE("a document written as TOML reads back the same", "[rig][document]") {
   CHECK(to_toml(*again) == written);
   CHECK(again->find("scene")->find("title")->text() == "a \"b\" \n c");
   CHECK(again->find("light")->array()[0].find("f")->find("matches_at")->number() == 2.0);
+}
+
+TEST_CASE("a list that is a value is replaced by the including file's, not joined",
+          "[rig][document]") {
+  const TemporaryFolder dir;
+  dir.write(
+      "base.toml",
+      "jovilux = 1\n[render]\nsize = [960, 540]\n[[light]]\nname='a'\nkind='point'\nat=[0, 0, "
+      "1]\noutput='10 lm'\n[[camera]]\nname='c'\nat=[0, -1, 1]\nlook_at=[0, 0, 0]\n");
+  const std::string rig =
+      dir.write("r.toml",
+                "include = ['base.toml']\n[render]\nsize = [32, 18]\nsamples = "
+                "1\n[[light]]\nname='b'\nkind='point'\nat=[0, 0, 2]\noutput='10 "
+                "lm'\n");
+  const auto run = run_program({"render", rig, "-o", dir.path("o"), "--quiet", "--json"});
+  REQUIRE(run.status == 0);
+  CHECK(run.json()["width"] == 32);
+  CHECK(run.json()["lights"].size() == 2);
 }

@@ -13,6 +13,14 @@ namespace {
 constexpr float kLeastShare = 0.02f;
 constexpr float kRounding = 1e-3f;  // on cosines of bounds
 constexpr float kNear = 3;          // clusters nearer than this many of their radii are opened
+// Slots of lights that stand alone, and of the clusters.
+constexpr std::size_t kAloneSlots = 32, kClusterSlots = 32;
+// The part of the choice that goes without what is known to arrive.
+constexpr float kWithoutArrival = 0.05f;
+// A light that brings this share of all is sampled toward for certain where that is asked for.
+constexpr float kCertainShare = 0.04f;
+// The others are asked with this many times their share, and not less than this.
+constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
@@ -345,12 +353,60 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
     builder.items.push_back({i, e.center, box, directions_of(e), power_of(e)});
   }
   if (builder.items.empty()) {
+    number_slots(lights.size());
     return;
   }
   order_.resize(builder.items.size());
   nodes_.reserve(2 * builder.items.size() / kLeaf + 2);
   nodes_.resize(1);
   builder.fill(0, 0, builder.items.size(), kNoIndex, 1);
+  number_slots(lights.size());
+}
+
+// Alone lights have slots in their order; the tree is cut where its nodes have most power and size.
+void LightClusters::number_slots(std::size_t lights) {
+  slot_.assign(lights, 0);
+  const std::size_t alone = std::min(alone_.size(), kAloneSlots);
+  for (std::size_t i = 0; i < alone_.size(); ++i) {
+    slot_[alone_[i]] = static_cast<std::uint32_t>(i * alone / alone_.size());
+  }
+  slots_ = std::max<std::size_t>(alone, 1);
+  node_slot_.assign(nodes_.size(), kNoIndex);
+  if (nodes_.empty()) {
+    return;
+  }
+  std::vector<std::uint32_t> cut = {0};
+  const auto size = [&](std::uint32_t n) {
+    return nodes_[n].count == 0 ? nodes_[n].power * nodes_[n].radius : -1.0f;
+  };
+  while (cut.size() < kClusterSlots) {
+    const auto largest =
+        std::max_element(cut.begin(), cut.end(), [&](std::uint32_t a, std::uint32_t b) {
+          return size(a) < size(b);
+        });
+    if (!(size(*largest) > 0)) {
+      break;
+    }
+    const std::uint32_t children = nodes_[*largest].children;
+    *largest = children;
+    cut.push_back(children + 1);
+  }
+  for (std::size_t k = 0; k < cut.size(); ++k) {
+    std::vector<std::uint32_t> below = {cut[k]};
+    while (!below.empty()) {
+      const std::uint32_t n = below.back();
+      below.pop_back();
+      node_slot_[n] = static_cast<std::uint32_t>(alone + k);
+      if (nodes_[n].count == 0) {
+        below.push_back(nodes_[n].children);
+        below.push_back(nodes_[n].children + 1);
+      }
+      for (std::uint32_t i = nodes_[n].first; i < nodes_[n].first + nodes_[n].count; ++i) {
+        slot_[order_[i]] = node_slot_[n];
+      }
+    }
+  }
+  slots_ = alone + cut.size();
 }
 
 bool LightClusters::could_reach(const Node& n, const LightQuery& q) const {
@@ -434,9 +490,10 @@ bool LightClusters::is_near(const Node& n, const LightQuery& q) const {
 template <class Visit>
 void LightClusters::each_entry(const std::vector<Emitter>& lights,
                                const LightQuery& query,
+                               bool by_slot,
                                const Visit& visit) const {
   for (const std::uint32_t light : alone_) {
-    visit(expected(lights[light], query), light, kNoIndex);
+    visit(expected(lights[light], query), light, kNoIndex, slot_[light]);
   }
   if (nodes_.empty()) {
     return;
@@ -447,9 +504,9 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
   while (top > 0) {
     const std::uint32_t index = stack[--top];
     const Node& node = nodes_[index];
-    if (!is_near(node, query)) {
+    if (!is_open(index, query, by_slot)) {
       if (const float x = estimate(node, query); x > 0) {
-        visit(x, kNoIndex, index);
+        visit(x, kNoIndex, index, node_slot_[index]);
       }
     } else if (!could_reach(node, query)) {
       continue;
@@ -458,7 +515,7 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
       stack[top++] = node.children + 1;
     } else {
       for (std::uint32_t k = node.first; k < node.first + node.count; ++k) {
-        visit(expected(lights[order_[k]], query), order_[k], kNoIndex);
+        visit(expected(lights[order_[k]], query), order_[k], kNoIndex, slot_[order_[k]]);
       }
     }
   }
@@ -466,50 +523,119 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
 
 float LightClusters::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
   float sum = 0;
-  each_entry(lights, query, [&](float x, std::uint32_t, std::uint32_t) { sum += x; });
+  each_entry(lights, query, false, [&](float x, std::uint32_t, std::uint32_t, std::uint32_t) {
+    sum += x;
+  });
   return sum;
 }
 
 LightChoice LightClusters::choose(const std::vector<Emitter>& lights,
                                   const LightQuery& query,
                                   float u) const {
+  return choose_set(lights, query, u, {}, 0).other;
+}
+
+LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
+                                   const LightQuery& query,
+                                   float u,
+                                   std::span<const float> arrives,
+                                   std::size_t most_certain) const {
   struct Entry {
     float x;
     std::uint32_t light, node;
+    float arrives;
   };
   thread_local std::vector<Entry> entries;  // grows to what a thread needs once
   entries.clear();
-  LightChoice out;
-  each_entry(lights, query, [&](float x, std::uint32_t light, std::uint32_t node) {
-    if (x > 0) {
-      entries.push_back({x, light, node});
-      out.total += x;
-    }
-  });
-  if (!(out.total > 0)) {
+  LightSet out;
+  float all = 0, arriving = 0;
+  const bool by_slot = !arrives.empty();
+  each_entry(lights,
+             query,
+             by_slot,
+             [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t slot) {
+               if (x > 0) {
+                 const float share = by_slot ? arrives[slot] : 1.0f;
+                 entries.push_back({x, light, node, share});
+                 all += x;
+                 arriving += x * share;
+               }
+             });
+  if (!(all > 0)) {
     return out;
   }
-  const float target = u * out.total;
+  out.least = by_slot ? kWithoutArrival * arriving / all : 0.0f;
+  float total = 0;
+  for (Entry& e : entries) {
+    e.x *= e.arrives + out.least;
+    total += e.x;
+  }
+  float rest = total;
+  // Few lights are all sampled toward, unless it is known that they bring nothing.
+  const bool few = !by_slot && entries.size() <= LightSet::kMostCertain + 1;
+  const float least_certain = few ? 0 : kCertainShare * total;
+  while (out.certain_count < std::min(most_certain, LightSet::kMostCertain)) {
+    Entry* largest = nullptr;
+    for (Entry& e : entries) {
+      if (e.light != kNoIndex && e.x > 0 && e.x >= least_certain &&
+          (largest == nullptr || e.x > largest->x)) {
+        largest = &e;
+      }
+    }
+    if (largest == nullptr) {
+      break;
+    }
+    out.certain[out.certain_count++] = largest->light;
+    largest->x = 0;
+  }
+  if (out.certain_count > 0) {  // summed anew: what is left may be small
+    rest = 0;
+    for (const Entry& e : entries) {
+      rest += e.x;
+    }
+    // Without knowledge of what arrives, those that could bring much may bring nothing.
+    out.asked = by_slot ? std::clamp(kOthersAsked * rest / total, kOthersLeast, 1.0f) : 1.0f;
+  }
+  out.other.total = rest;
+  if (!(rest > 0) || !(u < out.asked)) {
+    return out;
+  }
+  constexpr float kOneLess = 0x1.fffffep-1f;
+  const float target = std::min(u / out.asked, kOneLess) * rest;
   float sum = 0, below = 0;
-  const Entry* chosen_entry = &entries.back();
+  const Entry* chosen = nullptr;
   for (const Entry& e : entries) {
+    if (!(e.x > 0)) {
+      continue;
+    }
     below = sum;
     sum += e.x;
-    chosen_entry = &e;
+    chosen = &e;
     if (target < sum) {
       break;
     }
   }
-  const float mine = chosen_entry->x;
-  std::uint32_t node = chosen_entry->node;
-  out.chance = mine / out.total;
-  if (chosen_entry->light != kNoIndex) {
-    out.index = chosen_entry->light;
+  const float mine = out.asked * chosen->x / rest;
+  if (chosen->light != kNoIndex) {
+    out.other.index = chosen->light;
+    out.other.chance = mine;
     return out;
   }
   // What is left of u, fresh for the way down.
+  const float v = std::clamp((target - below) / chosen->x, 0.0f, kOneLess);
+  const LightChoice in_cluster = down_from(chosen->node, v, lights, query);
+  out.other.index = in_cluster.index;
+  out.other.chance = mine * in_cluster.chance;
+  return out;
+}
+
+LightChoice LightClusters::down_from(std::uint32_t node,
+                                     float v,
+                                     const std::vector<Emitter>& lights,
+                                     const LightQuery& query) const {
   constexpr float kOneLess = 0x1.fffffep-1f;
-  float v = std::clamp((target - below) / mine, 0.0f, kOneLess);
+  LightChoice out;
+  out.chance = 1;
   while (nodes_[node].count == 0) {
     const std::uint32_t first = nodes_[node].children;
     const float a = estimate(nodes_[first], query), b = estimate(nodes_[first + 1], query);
@@ -553,31 +679,34 @@ LightChoice LightClusters::choose(const std::vector<Emitter>& lights,
   return out;
 }
 
-float LightClusters::chance(const std::vector<Emitter>& lights,
-                            const LightQuery& query,
-                            std::uint32_t light,
-                            float total) const {
-  const float own = expected(lights[light], query);
-  if (place_[light] == kNoIndex || !(own > 0)) {
-    return own / total;
-  }
+// The chance that the way down from an entry ends at the light, whose expectation is `own`; `top`
+// is
+// the entry's node, kNoIndex where the light is an entry itself.
+float LightClusters::chance_below(std::uint32_t light,
+                                  const std::vector<Emitter>& lights,
+                                  const LightQuery& query,
+                                  bool by_slot,
+                                  float own,
+                                  std::uint32_t& top) const {
+  top = kNoIndex;
   std::array<std::uint32_t, kDeepest + 1> way;  // NOLINT: from the leaf up to the root
   std::size_t length = 0;
   for (std::uint32_t node = place_[light]; node != kNoIndex; node = nodes_[node].parent) {
     way[length++] = node;
   }
-  // Down through what is near; then by the shares of each side.
+  // Down through what is open; then by the shares of each side.
   std::size_t at = length;
-  while (at > 0 && is_near(nodes_[way[at - 1]], query)) {
+  while (at > 0 && is_open(way[at - 1], query, by_slot)) {
     if (!could_reach(nodes_[way[at - 1]], query)) {
       return 0;
     }
     --at;
   }
   if (at == 0) {
-    return own / total;
+    return 1;
   }
-  float chance = estimate(nodes_[way[at - 1]], query) / total;
+  top = way[at - 1];
+  float chance = 1;
   for (; at > 1; --at) {
     const std::uint32_t first = nodes_[way[at - 1]].children;
     const float a = estimate(nodes_[first], query), b = estimate(nodes_[first + 1], query);
@@ -593,6 +722,38 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
     all += expected(lights[order_[leaf.first + k]], query);
   }
   return chance * own / all;
+}
+
+float LightClusters::chance(const std::vector<Emitter>& lights,
+                            const LightQuery& query,
+                            std::uint32_t light,
+                            float total) const {
+  LightSet set;
+  set.other.total = total;
+  return chance(lights, query, light, set, {});
+}
+
+float LightClusters::chance(const std::vector<Emitter>& lights,
+                            const LightQuery& query,
+                            std::uint32_t light,
+                            const LightSet& set,
+                            std::span<const float> arrives) const {
+  if (set.holds(light)) {
+    return 1;
+  }
+  const float own = expected(lights[light], query);
+  if (!(set.other.total > 0)) {
+    return 0;
+  }
+  const bool by_slot = !arrives.empty();
+  const float factor =
+      (by_slot ? arrives[slot_[light]] + set.least : 1.0f) * set.asked / set.other.total;
+  if (place_[light] == kNoIndex || !(own > 0)) {
+    return factor * own;
+  }
+  std::uint32_t top = kNoIndex;
+  const float below = chance_below(light, lights, query, by_slot, own, top);
+  return factor * below * (top == kNoIndex ? own : estimate(nodes_[top], query));
 }
 
 }  // namespace jovilux

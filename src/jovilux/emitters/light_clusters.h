@@ -2,8 +2,11 @@
 
 #include "jovilux/emitters/emitter.h"
 
+#include <algorithm>
+#include <array>
 #include <cstdint>
 #include <optional>
+#include <span>
 #include <vector>
 
 namespace jovilux {
@@ -39,6 +42,22 @@ struct LightChoice {
   float total = 0;                 ///< what LightClusters::chance needs
 };
 
+/// Lights to sample toward at one place: some for certain, and one chosen among the others.
+struct LightSet {
+  static constexpr std::size_t kMostCertain = 3;
+  std::array<std::uint32_t, kMostCertain> certain{};
+  std::size_t certain_count = 0;
+  LightChoice
+      other;        ///< its chance includes `asked`; its total is what LightClusters::chance needs
+  float asked = 1;  ///< chance that another light is sampled toward at all
+  float least = 0;  ///< added to each slot's arriving share, so that no light starves
+
+  bool holds(std::uint32_t light) const {
+    return std::find(certain.begin(), certain.begin() + certain_count, light) !=
+           certain.begin() + certain_count;
+  }
+};
+
 /// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates
 /// however many there are: first
 /// among the lights that stand alone (of the sky, endless, with a law of their own), the lights
@@ -64,6 +83,26 @@ class LightClusters {
                const LightQuery& query,
                std::uint32_t light,
                float total) const;
+  /// The same where it is known what share of each slot's light arrives (`arrives`, in (0, 1];
+  /// empty:
+  /// all of it): a light is chosen in proportion to what it could bring times that share, and for a
+  /// small part without it. Up to `most_certain` lights that bring much are sampled toward for
+  /// certain.
+  LightSet choose_set(const std::vector<Emitter>& lights,
+                      const LightQuery& query,
+                      float u,
+                      std::span<const float> arrives,
+                      std::size_t most_certain) const;
+  /// The chance that a light of this set is sampled toward; 1 for the certain ones.
+  float chance(const std::vector<Emitter>& lights,
+               const LightQuery& query,
+               std::uint32_t light,
+               const LightSet& set,
+               std::span<const float> arrives) const;
+  /// Lights are told apart in so many groups, by power and place, for what arrives of each.
+  std::size_t slots() const { return slots_; }
+  std::uint32_t slot_of(std::uint32_t light) const { return slot_[light]; }
+
   /// The sum that choose divides by.
   float total(const std::vector<Emitter>& lights, const LightQuery& query) const;
 
@@ -100,14 +139,34 @@ class LightClusters {
   float estimate(const Node& node, const LightQuery& query) const;
   bool could_reach(const Node& node, const LightQuery& query) const;
   bool is_near(const Node& node, const LightQuery& query) const;
+  // Whether a node is looked into rather than taken as a whole.
+  bool is_open(std::uint32_t node, const LightQuery& query, bool by_slot) const {
+    return (by_slot && node_slot_[node] == kNoIndex) || is_near(nodes_[node], query);
+  }
+  // Calls visit(expected, light or kNoIndex, node or kNoIndex, slot).
   template <class Visit>
   void each_entry(const std::vector<Emitter>& lights,
                   const LightQuery& query,
+                  bool by_slot,
                   const Visit& visit) const;
+  void number_slots(std::size_t lights);
+  LightChoice down_from(std::uint32_t node,
+                        float v,
+                        const std::vector<Emitter>& lights,
+                        const LightQuery& query) const;
+  float chance_below(std::uint32_t light,
+                     const std::vector<Emitter>& lights,
+                     const LightQuery& query,
+                     bool by_slot,
+                     float own,
+                     std::uint32_t& top) const;
 
   std::vector<std::uint32_t> alone_, order_;
   std::vector<std::uint32_t> place_;  // of each light, its leaf; kNoIndex: it stands alone
   std::vector<Node> nodes_;
+  std::size_t slots_ = 0;
+  std::vector<std::uint32_t> slot_;       // of each light
+  std::vector<std::uint32_t> node_slot_;  // of each node; kNoIndex: its lights have several
 };
 
 }  // namespace jovilux

@@ -106,32 +106,25 @@ class Metering {
 
   void sample(const Point& p, const Sampler& sampler, LightSink& sink, RayCounts& rays) const {
     const Vec3 facing = p.meter->facing.cast<float>(), at = p.at.cast<float>();
+    PathOptions path;
+    path.bounces = rig_.render.bounces;
+    path.haze_bounces = rig_.render.haze_bounces;
     if (!p.meter->luminance) {
       const Receiver receiver{at, facing};
-      trace_path(scene_,
-                 Ray{at, Vec3(-facing)},
-                 sampler,
-                 rig_.render.bounces,
-                 sink,
-                 nullptr,
-                 rays,
-                 &receiver);
+      PathOptions lit = path;
+      lit.receiver = &receiver;
+      trace_path(scene_, Ray{at, Vec3(-facing)}, sampler, lit, sink, nullptr, rays);
       return;
     }
     const Vec2 u = sampler.pair(0);
     const auto least = static_cast<float>(std::cos(p.meter->field / 2));
     const float cosine = 1 - u.x() * (1 - least),
                 sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
-    trace_path(scene_,
-               Ray{at,
-                   Frame::around(facing)
-                       .to_world({sine * std::cos(phi), sine * std::sin(phi), cosine})
-                       .normalized()},
-               sampler,
-               rig_.render.bounces,
-               sink,
-               nullptr,
-               rays);
+    const Ray ray{at,
+                  Frame::around(facing)
+                      .to_world({sine * std::cos(phi), sine * std::sin(phi), cosine})
+                      .normalized()};
+    trace_path(scene_, ray, sampler, path, sink, nullptr, rays);
   }
 
   // The mean and its standard error, as a luminance.

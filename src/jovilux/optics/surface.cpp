@@ -10,11 +10,6 @@ namespace {
 
 constexpr float kInvPi = 1 / kPi;
 
-Vec3 cosine_direction(const Vec2& u) {
-  const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
-  return {r * std::cos(phi), r * std::sin(phi), std::sqrt(std::max(0.0f, 1 - u.x()))};
-}
-
 // Rough diffuse: Oren-Nayar's single scattering in Fujii's form, and what is scattered between
 // facets
 // added back.
@@ -107,6 +102,11 @@ float lobe_chance(const SurfaceModel& m, float cos_o) {
 }
 
 }  // namespace
+
+Vec3 cosine_direction(const Vec2& u) {
+  const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y();
+  return {r * std::cos(phi), r * std::sin(phi), std::sqrt(std::max(0.0f, 1 - u.x()))};
+}
 
 float ggx_alpha(float roughness) { return roughness < 0.01f ? 0 : roughness * roughness; }
 

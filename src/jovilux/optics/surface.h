@@ -109,6 +109,9 @@ struct Scattering {
 Scattering scatter(
     const SurfaceModel& s, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside = false);
 
+/// A direction above the xy plane, density cos / pi, by u in [0, 1)^2.
+Vec3 cosine_direction(const Vec2& u);
+
 /// Share of light from wo that is reflected (all lobes), as rendered in the albedo layer.
 Spectrum albedo(const SurfaceModel& s, float cos_o);
 

@@ -53,8 +53,10 @@ Blocks rough_picture(const Scene& scene,
     for (std::uint32_t s = 0; s < kSamples; ++s) {
       const Sampler sampler(seed, mix(kStream + static_cast<std::uint32_t>(b), s), 0);
       LightSink sink(sums.data(), luminance.data(), 1);
+      PathOptions options;
+      options.bounces = bounces;
       trace_path(
-          scene, camera.ray(x, y, sampler.pair(1)), sampler, bounces, sink, nullptr, rays[b]);
+          scene, camera.ray(x, y, sampler.pair(1)), sampler, options, sink, nullptr, rays[b]);
       sum += sink.total();
       squares += static_cast<double>(sink.total()) * sink.total();
     }

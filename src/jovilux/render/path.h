@@ -2,10 +2,12 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/nodes.h"
+#include "jovilux/render/guide.h"
 #include "jovilux/render/light_paths.h"
 #include "jovilux/render/transport.h"
 
 #include <cstdint>
+#include <limits>
 
 namespace jovilux {
 
@@ -24,48 +26,53 @@ struct Receiver {
 };
 
 /// The paths from lights that a picture's camera paths are joined with, and how many of them a
-/// sample of the whole picture
-/// has; null: none.
+/// sample of the whole picture has; null: none.
 struct JoinedLightPaths {
   const LightPaths* paths = nullptr;
   double per_sample = 0;
 };
 
-/// Unidirectional path tracing: at each surface one light is chosen and sampled toward (next-event
-/// estimation), and one
-/// direction by the surface; both find lights, joined by multiple importance sampling (power
-/// heuristic). Unbiased;
-/// Russian roulette after three scatterings.
+/// How paths are traced.
+struct PathOptions {
+  /// Scatterings after the camera, by surfaces and haze: 0 sees lights only, 1 is direct light.
+  int bounces = 6;
+  int haze_bounces = std::numeric_limits<int>::max();  ///< the same of those by haze alone
+  /// The path begins at its plane, as if the eye saw it: what it receives over pi, as a luminance.
+  const Receiver* receiver = nullptr;
+  /// Lights met through mirrors are weighed against these, which find them too.
+  JoinedLightPaths light_paths;
+  bool as_they_are = false;  ///< no material is other after a bounce than before (bounce_roughness)
+  const Guide* guide = nullptr;       ///< null: nothing is known of where light goes
+  GuideRecorder* recorder = nullptr;  ///< for training; null: nothing is recorded
+};
+
+/// Unidirectional path tracing: at each surface lights are sampled toward (next-event estimation)
+/// and one direction is chosen; both find lights, joined by multiple importance sampling (power
+/// heuristic). Unbiased; Russian roulette after three scatterings.
 ///
-/// On a ray through haze the light that haze scatters once is found in three ways: a light chosen
-/// first and a place that suits
-/// it, a place chosen by what is left of the light and a light chosen there, and there a direction
-/// chosen by the phase
-/// function. The second place is also where the path goes on, as often as haze extinguishes it.
+/// At the first surface that is no mirror each light that could bring much is sampled toward, and
+/// one of the others; at later ones a single light is chosen. With a guide lights are chosen by
+/// what
+/// arrives of them, and a share of the directions by where light comes from, joined with those of
+/// the surface or the phase function by their mixture's density.
 ///
-/// `bounces` is the number of scatterings after the camera, by surfaces and haze: 0 sees lights
-/// only, 1 is direct light.
+/// On a ray through haze, light that haze scatters once is found in three ways: a light chosen
+/// first
+/// and a place that suits it, a place chosen by what is left of the light and a light chosen there,
+/// and there a direction. What lies behind the haze that the camera looks through is weighed by its
+/// transmittance; the light that the haze scatters more than once is followed by a path of its own.
 ///
 /// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of
-/// its own.
-///
-/// Lights met through mirrors are weighed against `light_paths`, which find them too.
-///
-/// With `as_they_are` no material is other after a bounce than before (bounce_roughness).
-///
-/// With a receiver the path begins at its plane, as if the eye saw it: what it receives over pi, as
-/// a luminance.
+/// its
+/// own.
 template <bool kTimed = false>
 void trace_path(const Scene& scene,
-                Ray ray,
+                const Ray& ray,
                 const Sampler& sampler,
-                int bounces,
+                const PathOptions& options,
                 LightSink& sink,
                 FirstHit* first,
-                RayCounts& counts,
-                const Receiver* receiver = nullptr,
-                const JoinedLightPaths& light_paths = {},
-                bool as_they_are = false);
+                RayCounts& counts);
 
 /// Pairs of dimensions that the camera takes before trace_path's own begin.
 inline constexpr std::uint32_t kCameraPairs = 2;

@@ -264,6 +264,9 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
                {"marches", stats.rays.march.marches},
                {"marches_out_of_steps", stats.rays.march.exhausted},
                {"media_steps", stats.rays.media_steps}};
+  // What was learned before the picture; its rays are among those above.
+  j["guiding"] = {
+      {"rounds", stats.guide_rounds}, {"paths", stats.guide_paths}, {"seconds", stats.guide_s}};
   j["lights"] = nlohmann::json::array();
   for (const RenderStats::Light& l : stats.lights) {
     nlohmann::ordered_json one = {{"name", l.name},

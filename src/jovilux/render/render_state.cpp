@@ -146,6 +146,9 @@ void progress_part(Stream& s, RenderState& state) {
   one(s, state.cpu_s);
   s.list(state.history, kMost);
   s.list(state.rounds, kMost);
+  one(s, state.guide_rounds);
+  one(s, state.guide_paths);
+  one(s, state.guide_s);
 }
 
 // The tiles of a share, in their order.

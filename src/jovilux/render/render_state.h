@@ -79,6 +79,9 @@ struct RenderState {
   double wall_s = 0, cpu_s = 0;  ///< of all parts of the work
   std::vector<NoiseMoment> history;
   std::vector<SampleRound> rounds;
+  int guide_rounds = 0;           ///< of learning before the picture; 0: not begun, or none
+  std::uint64_t guide_paths = 0;  ///< that were traced for it
+  double guide_s = 0;             ///< that it took
 
   RenderState(int width, int height, std::size_t layers, int parts);
 

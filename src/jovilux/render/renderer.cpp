@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/guide_training.h"
 #include "jovilux/render/light_path_plan.h"
 #include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
@@ -19,6 +20,7 @@
 #include <mutex>
 #include <numeric>
 #include <shared_mutex>
+#include <utility>
 
 namespace jovilux {
 namespace {
@@ -90,6 +92,7 @@ class Renderer {
     with_threads(options_.threads, [&] {
       threads = available_threads();
       prepare_light_paths();
+      prepare_guide();
       stopped_by = passes();
     });
     tell_time();
@@ -100,6 +103,13 @@ class Renderer {
   }
 
  private:
+  // Where and when samples are taken from.
+  struct MomentView {
+    const Scene* scene;
+    Camera camera;
+    JoinedLightPaths light_paths;
+  };
+
   double seconds() const {
     return wall_before_ +
            std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
@@ -240,6 +250,7 @@ class Renderer {
     s_.in_pass = false;
     if (options_.share.index == 0) {
       s_.tallies[0].rays += light_path_rays_;
+      s_.tallies[0].rays += std::exchange(guide_rays_, RayCounts{});
     }
     light_path_rays_ = {};
     // History: at powers of two, after each round, and at the end; of the whole picture only.
@@ -432,26 +443,11 @@ class Renderer {
       LightSink sink(sums, by_light + scrambling * slots, film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
+      const PathOptions path = path_options(view);
       if (options_.time_queries) {
-        trace_path<true>(*view.scene,
-                         ray,
-                         sampler,
-                         rig_.render.bounces,
-                         sink,
-                         wanted,
-                         rays,
-                         nullptr,
-                         view.light_paths);
+        trace_path<true>(*view.scene, ray, sampler, path, sink, wanted, rays);
       } else {
-        trace_path(*view.scene,
-                   ray,
-                   sampler,
-                   rig_.render.bounces,
-                   sink,
-                   wanted,
-                   rays,
-                   nullptr,
-                   view.light_paths);
+        trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
       batches[scrambling] += sink.total();
       if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
@@ -485,9 +481,12 @@ class Renderer {
     float* const without = with + slots;
     LightSink rough(scratch.data(), with, film_.parts()),
         plain(scratch.data(), without, film_.parts());
-    trace_path(scene, ray, sampler, rig_.render.bounces, rough, nullptr, tally.rays);
-    trace_path(
-        scene, ray, sampler, rig_.render.bounces, plain, nullptr, tally.rays, nullptr, {}, true);
+    PathOptions path;
+    path.bounces = rig_.render.bounces;
+    path.haze_bounces = rig_.render.haze_bounces;
+    trace_path(scene, ray, sampler, path, rough, nullptr, tally.rays);
+    path.as_they_are = true;
+    trace_path(scene, ray, sampler, path, plain, nullptr, tally.rays);
     double removed = 0;
     for (std::size_t s = 0; s < slots; ++s) {
       removed += found_by_cameras_[s / parts]
@@ -497,6 +496,46 @@ class Renderer {
     tally.roughened[0] += 1;
     tally.roughened[1] += removed;
     tally.roughened[2] += removed * removed;
+  }
+
+  PathOptions path_options(const MomentView& view) const {
+    PathOptions out;
+    out.bounces = rig_.render.bounces;
+    out.haze_bounces = rig_.render.haze_bounces;
+    out.light_paths = view.light_paths;
+    out.guide = guide_.get();
+    return out;
+  }
+
+  // What is learned before the picture: the same for all slices, processes and resumed renders.
+  // With
+  // a time limit, for as many samples as the limit is likely to allow.
+  void prepare_guide() {
+    if (!rig_.render.guiding || s_.tiles() == 0) {
+      return;
+    }
+    const MomentView& view = views_[views_.size() / 2];
+    TrainingPlan plan;
+    plan.width = film_.width();
+    plan.height = film_.height();
+    plan.seed = rig_.render.seed;
+    // A noise target may be reached soon: the least that tells whether guiding pays.
+    plan.samples = rig_.render.noise ? kLeastTrainingSamples
+                                     : static_cast<double>(film_.pixels()) * rig_.render.samples;
+    plan.rounds = s_.guide_rounds;
+    if (options_.time_limit && !options_.in_parts) {
+      constexpr double kSamplesASecond = 3e5, kShortest = 2;
+      plan.samples = *options_.time_limit < kShortest
+                         ? 0
+                         : std::min(plan.samples, kSamplesASecond * *options_.time_limit);
+    }
+    guide_ = learn_guide(*view.scene, view.camera, path_options(view), plan, guide_rays_);
+    if (guide_ == nullptr) {
+      return;
+    }
+    s_.guide_rounds = guide_->rounds;
+    s_.guide_paths = guide_->paths;
+    s_.guide_s = guide_->seconds;
   }
 
   void prepare_light_paths() {
@@ -757,12 +796,6 @@ class Renderer {
     options_.progress(p);
   }
 
-  // Where and when samples are taken from.
-  struct MomentView {
-    const Scene* scene;
-    Camera camera;
-    JoinedLightPaths light_paths;
-  };
   // What light paths bring to a tile in one pass, in the slots that they reach.
   struct TileSplats {
     struct Pixel {
@@ -810,6 +843,8 @@ class Renderer {
   unsigned sample_bits_ = 0;
   std::vector<TileSplats> splats_;  // of this pass, by tile
   RayCounts light_path_rays_;
+  std::shared_ptr<const Guide> guide_;  // null: nothing is known of where light goes
+  RayCounts guide_rays_;
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
   // Shared by tiles that are put into the film, held by a checkpoint.
@@ -839,6 +874,9 @@ RenderStats stats_of(const Rig& rig,
   stats.cpu_s = state.cpu_s;
   stats.history = state.history;
   stats.rounds = state.rounds;
+  stats.guide_rounds = state.guide_rounds;
+  stats.guide_paths = state.guide_paths;
+  stats.guide_s = state.guide_s;
   double samples = 0, weight = 0, luminance = 0;
   const std::size_t slots = static_cast<std::size_t>(film.slots());
   std::vector<double> of_layer(static_cast<std::size_t>(film.layers()));

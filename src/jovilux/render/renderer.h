@@ -19,6 +19,7 @@ struct RenderOptions {
   int camera = 0;                    ///< index into the rig's cameras
   int threads = 0;                   ///< 0: all of the machine's
   std::optional<double> time_limit;  ///< [s]; the samples finished by then are kept
+  bool in_parts = false;  ///< a render that others go on with: a time limit does not change it
   ProgressFn progress;               ///< may be empty
   /// Measure the time inside ray queries (RayCounts::query_ns), at some cost.
   bool time_queries = false;
@@ -60,6 +61,9 @@ struct RenderStats {
   NoiseFigures noise;
   double white_luminance = 0;  ///< that the noise was measured against [cd/m2]
   RayCounts rays;
+  int guide_rounds = 0;  ///< of learning before the picture; 0: none
+  std::uint64_t guide_paths = 0;
+  double guide_s = 0;
   double mean_luminance = 0;
   /// What bounce_roughness takes from the picture's mean luminance, and the standard error of that
   /// [cd/m2]; measured on some

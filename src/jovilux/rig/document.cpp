@@ -50,6 +50,14 @@ Result<std::string> read_text(const std::string& file, const Place& asked_at) {
   return text.str();
 }
 
+// Lists of tables, such as [[light]], are joined; other lists are values.
+bool is_list_of_tables(const DocumentNode& node) {
+  return node.is_array() && !node.array().empty() &&
+         std::all_of(node.array().begin(), node.array().end(), [](const DocumentNode& item) {
+           return item.is_table();
+         });
+}
+
 void merge(DocumentNode& into, DocumentNode from) {
   for (DocumentEntry& entry : from.table()) {
     DocumentNode* present = into.find(entry.key);
@@ -57,7 +65,7 @@ void merge(DocumentNode& into, DocumentNode from) {
       into.table().push_back(std::move(entry));
     } else if (present->is_table() && entry.value.is_table()) {
       merge(*present, std::move(entry.value));
-    } else if (present->is_array() && entry.value.is_array() && entry.key != "include") {
+    } else if (is_list_of_tables(*present) && is_list_of_tables(entry.value)) {
       auto& target = present->array();
       std::move(entry.value.array().begin(), entry.value.array().end(), std::back_inserter(target));
     } else {

@@ -1185,6 +1185,10 @@ class RigReader {
     if (const auto bounces = r.integer("bounces", 0, 1000)) {
       out.bounces = static_cast<int>(*bounces);
     }
+    if (const auto bounces = r.integer("haze_bounces", 0, 1000)) {
+      out.haze_bounces = static_cast<int>(*bounces);
+    }
+    out.guiding = r.flag("guiding").value_or(true);
     out.light_tracing = r.flag("light_tracing").value_or(true);
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);

@@ -1,0 +1,40 @@
+#pragma once
+
+#include "jovilux/render/guide.h"
+#include "jovilux/render/path.h"
+#include "jovilux/render/transport.h"
+
+#include <cstdint>
+#include <memory>
+
+namespace jovilux {
+
+class Camera;
+
+/// Pictures of fewer samples are rendered without learning.
+inline constexpr double kLeastTrainingSamples = 5 * (1 << 14);
+
+/// How much is learned before a picture.
+struct TrainingPlan {
+  int width = 0, height = 0;  ///< of the picture
+  std::uint32_t seed = 1;
+  /// Samples of all pixels together that the picture will have at most: a sixteenth of as many
+  /// paths
+  /// are traced for learning.
+  double samples = 0;
+  int rounds = 0;  ///< exactly so many; 0: as many as `samples` allows
+};
+
+/// Learns how light goes to a camera, in rounds of paths that double; each round is guided by what
+/// the rounds before it told. Which bits come out depends on the arguments and the number of rounds
+/// only: records are kept in the order of the paths. `options`: how the picture's paths are traced.
+/// Null where there is nothing to learn, or the picture is so small that it is done before.
+///
+/// `rays`: added to.
+std::shared_ptr<const Guide> learn_guide(const Scene& scene,
+                                         const Camera& camera,
+                                         const PathOptions& options,
+                                         const TrainingPlan& plan,
+                                         RayCounts& rays);
+
+}  // namespace jovilux
