@@ -27,6 +27,9 @@ constexpr std::size_t kTellingRecords = 24;
 // Directions are left to surfaces and phase functions where guiding gains less than this (the
 // logarithm of a factor): points of a low-discrepancy sequence lose some of their evenness by it.
 constexpr double kLeastGain = 0.55;
+// Directions are guided where they bring at least this much of what lights do that are sampled
+// toward.
+constexpr double kLeastPart = 0.5;
 // Balls that send light on: so many parts of all photons at most, of which a cell aims at a few
 // that
 // bring it at least this share of its light and look small.
@@ -222,6 +225,7 @@ struct GuideTree::Builder {
   struct Leaf {
     std::size_t begin, end;
     std::size_t photon_begin, photon_end;
+    std::size_t light_begin, light_end;
   };
   std::vector<Leaf> leaves;
   struct Arrived {
@@ -281,7 +285,7 @@ struct GuideTree::Builder {
       }
     }
     tree.nodes_[index].child = static_cast<std::uint32_t>(leaves.size());
-    leaves.push_back({begin, end, photon_begin, photon_end});
+    leaves.push_back({begin, end, photon_begin, photon_end, light_begin, light_end});
     for (const double s : share) {
       tree.arrives_.push_back(static_cast<float>(s));
     }
@@ -342,7 +346,7 @@ struct GuideTree::Builder {
       tree.targets_.insert(tree.targets_.end(), aims[l].targets.begin(), aims[l].targets.end());
       const Likelihoods& own = likelihoods[l];
       const std::size_t k = own.count >= kTellingRecords ? own.chosen() : common;
-      const bool knows = aims[l].share > 0 || trees[l].size() > 1;
+      const bool knows = (aims[l].share > 0 || trees[l].size() > 1) && matters(leaves[l]);
       tree.cells_[l].share = knows ? kShares[k] : 0;
       // Of cells where hardly any direction brings light, what is told is too little.
       constexpr double kGainOfRare = 0.5;
@@ -353,6 +357,19 @@ struct GuideTree::Builder {
     constexpr double kUnknown = 2;
     tree.gain_ = all.count >= kTellingRecords ? std::exp(gained / static_cast<double>(all.visits))
                                               : kUnknown;
+  }
+
+  // Whether light that directions bring is a good part of what falls on a cell, beside lights that
+  // are sampled toward.
+  bool matters(const Leaf& leaf) const {
+    double brought = 0, lit = 0;
+    for (std::size_t i = leaf.begin; i < leaf.end; ++i) {
+      brought += static_cast<double>(scatterings[order[i]].arriving);
+    }
+    for (std::size_t i = leaf.light_begin; i < leaf.light_end; ++i) {
+      lit += static_cast<double>(lights[light_order[i]].lit);
+    }
+    return brought > kLeastPart * lit;
   }
 
   // Only the newest records had a guide that is like this one.

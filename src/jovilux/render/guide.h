@@ -33,7 +33,8 @@ struct LightRecord {
   Vec3 p = Vec3::Zero();
   std::uint32_t slot = 0;  ///< LightClusters::slot_of
   float sent = 0;          ///< what would arrive if nothing stood in the way,
-  float arrived = 0;       ///< and what does
+  float arrived = 0;       ///< and what does,
+  float lit = 0;           ///< over the chance that it was sampled toward
 };
 
 /// What is known of light around a place: a leaf of GuideTree.

@@ -18,7 +18,7 @@ constexpr std::size_t kBlock = 256;
 // likelier by less than these factors: a look into the guide costs some time, and points of a
 // low-discrepancy sequence lose some of their evenness by it. In haze, whose phase function sends
 // light to many places that matter, much is needed.
-constexpr double kLeastGain = 1.4, kLeastGainInHaze = 5;
+constexpr double kLeastGain = 1.15, kLeastGainInHaze = 5;
 
 std::uint64_t paths_of_round(int round) { return kFirstPaths << (2 * round); }
 

@@ -447,7 +447,7 @@ class PathTracer {
     }
     if (options_.recorder != nullptr) {
       options_.recorder->haze_lights.push_back(
-          {p, scene_.light_clusters.slot_of(index), light.weight, light.weight * passed.mean()});
+          {p, scene_.light_clusters.slot_of(index), light.weight, light.weight * passed.mean(), 0});
     }
     if ((passed > 0.0f).any()) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, true, light.colored, light.rgb};
@@ -819,8 +819,11 @@ class PathTracer {
     const Spectrum passed = passes_to(v, e, index, light, local_wi);
     if (options_.recorder != nullptr) {
       const float sent = light.weight * std::abs(local_wi.z());
-      options_.recorder->surface_lights.push_back(
-          {v.p.position, scene_.light_clusters.slot_of(index), sent, sent * passed.mean()});
+      options_.recorder->surface_lights.push_back({v.p.position,
+                                                   scene_.light_clusters.slot_of(index),
+                                                   sent,
+                                                   sent * passed.mean(),
+                                                   sent * passed.mean() / chance});
     }
     if ((passed > 0.0f).any()) {
       contribute(e, s.throughput * f * passed, weight, how, sink_);
