@@ -240,7 +240,7 @@ TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
   double caustic = 0;  // of the last
   const auto parts = [&](const std::string& cheat, const std::string& more = "") {
     std::string text = stage("cheat={" + cheat + "}\n" + more);
-    text.replace(text.find("[render]"), 8, "[render]\nlayers='lights+parts'");
+    text.replace(text.find("[render]"), 8, "[render]\nguiding=false\nlayers='lights+parts'");
     render(dir, text);
     // Mean luminances over the picture of the light's direct and bounced part.
     const auto exr = ExrReader::open(dir.path("out/image.exr"));

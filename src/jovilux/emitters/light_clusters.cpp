@@ -19,6 +19,8 @@ constexpr std::size_t kAloneSlots = 32, kClusterSlots = 32;
 constexpr float kWithoutArrival = 0.05f;
 // A light that brings this share of all is sampled toward for certain where that is asked for.
 constexpr float kCertainShare = 0.04f;
+// Lights are certain where together they bring at least this share.
+constexpr float kLeastCovered = 0.6f;
 // The others are asked with this many times their share, and not less than this.
 constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 
@@ -574,6 +576,8 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   // Few lights are all sampled toward, unless it is known that they bring nothing.
   const bool few = !by_slot && entries.size() <= LightSet::kMostCertain + 1;
   const float least_certain = few ? 0 : kCertainShare * total;
+  std::array<Entry*, LightSet::kMostCertain> certain{};
+  float covered = 0;
   while (out.certain_count < std::min(most_certain, LightSet::kMostCertain)) {
     Entry* largest = nullptr;
     for (Entry& e : entries) {
@@ -585,9 +589,17 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
     if (largest == nullptr) {
       break;
     }
+    certain[out.certain_count] = largest;
     out.certain[out.certain_count++] = largest->light;
-    largest->x = 0;
+    covered += largest->x;
+    largest->x = -largest->x;  // taken out of the choice
   }
+  // Where the certain ones are the lesser part, their rays are better spent on all.
+  const bool worth = covered >= kLeastCovered * total;
+  for (std::size_t k = 0; k < out.certain_count; ++k) {
+    certain[k]->x = worth ? 0 : -certain[k]->x;
+  }
+  out.certain_count = worth ? out.certain_count : 0;
   if (out.certain_count > 0) {  // summed anew: what is left may be small
     rest = 0;
     for (const Entry& e : entries) {

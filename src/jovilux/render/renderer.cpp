@@ -20,7 +20,6 @@
 #include <mutex>
 #include <numeric>
 #include <shared_mutex>
-#include <utility>
 
 namespace jovilux {
 namespace {
@@ -250,7 +249,6 @@ class Renderer {
     s_.in_pass = false;
     if (options_.share.index == 0) {
       s_.tallies[0].rays += light_path_rays_;
-      s_.tallies[0].rays += std::exchange(guide_rays_, RayCounts{});
     }
     light_path_rays_ = {};
     // History: at powers of two, after each round, and at the end; of the whole picture only.
@@ -313,7 +311,7 @@ class Renderer {
     }
     if (options_.stop && options_.stop()) {
       stop_reason_ = static_cast<int>(StoppedBy::kSignal);
-    } else if (options_.time_limit && seconds_now() >= *options_.time_limit) {
+    } else if (options_.time_limit && seconds_now() - unlimited_s_ >= *options_.time_limit) {
       stop_reason_ = static_cast<int>(StoppedBy::kTime);
     }
     return stop_reason_ != -1;
@@ -529,10 +527,17 @@ class Renderer {
                          ? 0
                          : std::min(plan.samples, kSamplesASecond * *options_.time_limit);
     }
-    guide_ = learn_guide(*view.scene, view.camera, path_options(view), plan, guide_rays_);
+    const bool learned_before = s_.guide_rounds > 0;
+    RayCounts rays;
+    guide_ = learn_guide(*view.scene, view.camera, path_options(view), plan, rays);
+    if (!learned_before && options_.share.index == 0) {
+      s_.tallies[0].rays += rays;
+    }
     if (guide_ == nullptr) {
       return;
     }
+    // A render in parts learns in each of them: that may not be all that a part does.
+    unlimited_s_ = options_.in_parts ? guide_->seconds : 0;
     s_.guide_rounds = guide_->rounds;
     s_.guide_paths = guide_->paths;
     s_.guide_s = guide_->seconds;
@@ -844,7 +849,7 @@ class Renderer {
   std::vector<TileSplats> splats_;  // of this pass, by tile
   RayCounts light_path_rays_;
   std::shared_ptr<const Guide> guide_;  // null: nothing is known of where light goes
-  RayCounts guide_rays_;
+  double unlimited_s_ = 0;              // of learning, which the time limit does not count
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
   // Shared by tiles that are put into the film, held by a checkpoint.
