@@ -164,7 +164,7 @@ const std::vector<WordHint>& key_words() {
       {"light", "kelvin", "write white = \"2700 K\""},
       {"light", "cct", "write white = \"2700 K\""},
       {"light", "mired", "write white = \"370 mired\""},
-      {"light", "filter", "write gel = \"name\" of a [[gel]], or gel = \"#ffd9a0\""},
+      {"light", "color_filter", "write gel = \"name\" of a [[gel]], or gel = \"#ffd9a0\""},
       {"light", "gels", "write gel = [\"a\", \"b\"]"},
       // Falloff.
       {"light", "cushion", "write near_softening = \"12 cm\": cushion is now near_softening"},
