@@ -18,7 +18,8 @@ constexpr std::size_t kBlock = 256;
 // likelier by less than these factors: a look into the guide costs some time, and points of a
 // low-discrepancy sequence lose some of their evenness by it. In haze, whose phase function sends
 // light to many places that matter, much is needed.
-constexpr double kLeastGain = 1.15, kLeastGainInHaze = 5;
+// Beside haze, whose noise surfaces do not lower, the time is better spent on samples.
+constexpr double kLeastGain = 1.15, kLeastGainInHaze = 5, kLeastGainBesideHaze = 2;
 
 std::uint64_t paths_of_round(int round) { return kFirstPaths << (2 * round); }
 
@@ -128,7 +129,8 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   }
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
   const bool direct_only = options.bounces < 2;
-  if (direct_only || guide->surfaces.gain() < kLeastGain) {
+  const double least = scene.hazes.empty() ? kLeastGain : kLeastGainBesideHaze;
+  if (direct_only || guide->surfaces.gain() < least) {
     guide->surfaces.forget_directions();
   }
   if (direct_only || guide->haze.gain() < kLeastGainInHaze) {
