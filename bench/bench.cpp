@@ -19,6 +19,7 @@
 #include <vector>
 
 #include "bench/compare_programs.h"
+#include "bench/denoising_bench.h"
 #include "bench/sampling.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -49,6 +50,8 @@ constexpr const char* kHelp =
     "after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time "
     "in ray queries\n"
+    "  denoising RENDER REFERENCE ...   what denoising brings, and whether the error it tells is "
+    "true\n"
     "  compare-programs OLD NEW RIG... [--seconds S] [--rounds N] [--reference S] [--references "
     "DIR] "
     "[--threads N]\n"
@@ -556,6 +559,9 @@ int run(int argc, char** argv) {
   }
   if (what == "render") {
     return bench_render(o);
+  }
+  if (what == "denoising" && o.words.size() >= 2) {
+    return denoising_bench(o.words);
   }
   if (what == "compare-programs" && o.words.size() >= 3) {
     ProgramComparison task;

@@ -18,6 +18,7 @@
 #include <sstream>
 
 #include "cli/arguments.h"
+#include "cli/denoise_verb.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
@@ -217,7 +218,12 @@ Rendered render_to_folder(const RenderTask& task) {
   });
   check_memory(*rig, layers.size());
   prepare_folder(task.folder, task.rig_file, task.force);
-  for (const char* name : {"image.exr", "view.png", "stats.json", "rig.resolved.toml"}) {
+  for (const char* name : {"image.exr",
+                           "view.png",
+                           "stats.json",
+                           "rig.resolved.toml",
+                           "denoised.exr",
+                           "view-denoised.png"}) {
     remove_leftovers((fs::path(task.folder) / name).string());
   }
   remove_leftovers(film);
@@ -295,6 +301,8 @@ Rendered render_to_folder(const RenderTask& task) {
   if (interrupted && task.stop) {
     return {std::move(*rig), std::move(result->stats), "", false, ""};
   }
+  RenderStats stats = result->stats;
+  std::optional<DenoisingReport> denoising;
   if (task.share || (interrupted && !task.preview) || (task.resume && why == StoppedBy::kTime)) {
     label.finished = task.share && why == StoppedBy::kSamples;
     save_state(film, label, result->state);
@@ -308,8 +316,17 @@ Rendered render_to_folder(const RenderTask& task) {
     }
   } else if (!spread || ranks.first()) {
     save_render(task.folder, *rig, label.layers, options, *result, shown);
+    if (rig->render.denoise && !task.preview) {
+      result.reset();  // its memory is needed
+      with_threads(task.threads, [&] { denoising = denoise_folder(task.folder); });
+    }
   }
-  return {std::move(*rig), std::move(result->stats), "", false, fs::exists(film, ec) ? film : ""};
+  return {std::move(*rig),
+          std::move(stats),
+          "",
+          false,
+          fs::exists(film, ec) ? film : "",
+          std::move(denoising)};
 }
 
 std::string render_summary(const Rendered& r, const std::string& folder) {
@@ -365,6 +382,9 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
                        percent(std::abs(removed->luminance) / mean),
                        percent(removed->standard_error / mean));
   }
+  if (r.denoising) {
+    out += "\n" + denoising_summary(*r.denoising, folder) + "\nas traced:\n";
+  }
   return out + fmt::format("look at {}\nread    {}\n",
                            (fs::path(folder) / "view.png").string(),
                            (fs::path(folder) / "image.exr").string());
@@ -394,6 +414,7 @@ int run_render(int argc, char** argv) {
        {"time-limit",
         "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s",
         "TIME"},
+       {"denoise", "also write denoised.exr and view-denoised.png, as jovilux denoise does", ""},
        {"resume",
         "go on with a render that was interrupted or killed in DIR; the picture is the same, bit "
         "for bit",
@@ -442,6 +463,9 @@ int run_render(int argc, char** argv) {
   }
   if (const auto noise = a.text("noise")) {
     task.request.overrides.push_back("render.noise=" + *noise);
+  }
+  if (a.flag("denoise")) {
+    task.request.overrides.emplace_back("render.denoise=true");
   }
   if (const auto limit = a.text("time-limit")) {
     task.time_limit = amount_option("--time-limit", *limit, Dimension::kTime, 1);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "jovilux/judge/denoising.h"
 #include "jovilux/render/renderer.h"
 
 #include <optional>
@@ -39,6 +40,7 @@ struct Rendered {
   bool was_there = false;  ///< finished before: nothing was rendered, stats are empty
   /// The film file that keeps what is finished; empty: there is none.
   std::string film;
+  std::optional<DenoisingReport> denoising = std::nullopt;  ///< where the rig asks for it
 };
 Rendered render_to_folder(const RenderTask& task);
 

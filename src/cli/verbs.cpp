@@ -31,6 +31,7 @@ constexpr Verb kVerbs[] = {
     {"falloff", "a light over distance, against the inverse square", run_falloff},
     {"color", "whites, spectra, gels and colors in figures", run_color},
     {"render", "trace the rig: image.exr, view.png, stats.json", run_render},
+    {"denoise", "remove a render's noise, and tell the error that is left", run_denoise},
     {"read", "luminances of an image, as a spot meter reads them", run_read},
     {"false-color", "luminance in bands of stops or cd/m2, with a legend", run_false_color},
     {"meter", "lux and cd/m2 at the rig's meters, against their targets", run_meter},

@@ -23,6 +23,7 @@ int run_balance(int argc, char** argv);
 int run_report(int argc, char** argv);
 int run_animate(int argc, char** argv);
 int run_watch(int argc, char** argv);
+int run_denoise(int argc, char** argv);
 int run_merge(int argc, char** argv);
 int run_show(int argc, char** argv);
 

@@ -58,7 +58,7 @@ layers = "lights+parts"
 bool same(const Film& a, const Film& b) {
   bool equal = true;
   for (std::size_t i = 0; i < a.pixels(); ++i) {
-    for (int k = 0; k < a.slots() * 3; ++k) {
+    for (int k = 0; k < a.slots() * 3 * kHalves; ++k) {
       equal = equal && a.xyz(i)[k] == b.xyz(i)[k];
     }
     for (int k = 0; k < Film::kGuides; ++k) {

@@ -87,7 +87,7 @@ TEST_CASE("a picture is the same bits for 1, 2 and 3 threads", "[render]") {
     const Render other = render_of(rig, threads);
     bool same = true;
     for (std::size_t i = 0; i < one.film().pixels(); ++i) {
-      for (int k = 0; k < one.film().slots() * 3; ++k) {
+      for (int k = 0; k < one.film().slots() * 3 * kHalves; ++k) {
         same = same && one.film().xyz(i)[k] == other.film().xyz(i)[k];
       }
       same = same && one.film().variance(i) == other.film().variance(i);

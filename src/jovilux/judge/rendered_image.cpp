@@ -1,5 +1,6 @@
 #include "jovilux/judge/rendered_image.h"
 
+#include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/read_file.h"
@@ -69,8 +70,10 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
   if (Problems p = rgb_of("", out.rgb); !p.empty()) {
     return p;
   }
-  if (file->has("variance.V")) {
-    const auto plane = file->read({"variance.V"}, 0, 0, out.width, out.height);
+  out.denoised = header.texts.contains(kDenoisedAttribute);
+  const std::string variance = out.denoised ? "error.V" : "variance.V";
+  if (file->has(variance)) {
+    const auto plane = file->read({variance}, 0, 0, out.width, out.height);
     if (!plane) {
       return plane.problems();
     }
@@ -148,13 +151,24 @@ View RenderedImage::shown() const {
   return View(LookSpec{}, lit > 0 ? ev100(Nits{std::exp2(sum / static_cast<double>(lit))}) : 0);
 }
 
-std::string image_in(const std::string& path) {
+std::string image_in(const std::string& path, bool denoised) {
   std::error_code ec;
-  return fs::is_directory(path, ec) ? (fs::path(path) / "image.exr").string() : path;
+  return fs::is_directory(path, ec)
+             ? (fs::path(path) / (denoised ? kDenoisedPicture : "image.exr")).string()
+             : path;
 }
 
-Result<RenderedImage> load_rendered(const std::string& path, bool layers) {
-  const std::string file = image_in(path), ending = file_ending(file);
+Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised) {
+  const std::string file = image_in(path, denoised), ending = file_ending(file);
+  std::error_code ec;
+  if (denoised && file != path && !fs::exists(file, ec)) {
+    return Problem{Severity::kError,
+                   "not-denoised",
+                   {file, 0, 0},
+                   "",
+                   "file not found: the render is not denoised",
+                   fmt::format("make it with: jovilux denoise {}", printable(path, 200))};
+  }
   if (ending == ".exr") {
     return load_exr_image(file, layers);
   }

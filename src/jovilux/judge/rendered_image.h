@@ -25,6 +25,7 @@ struct RenderedImage {
   bool absolute = false;  ///< its numbers are cd/m2
   /// Linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top.
   std::vector<float> rgb;
+  bool denoised = false;  ///< made by denoise: its variance is the squared error that it tells
   /// Of the mean luminance [(cd/m2)^2], one a pixel; empty where not told.
   std::vector<float> variance;
   std::vector<float> samples;  ///< that each pixel took; empty where all took as many
@@ -52,12 +53,12 @@ struct RenderedImage {
   View shown() const;
 };
 
-/// Reads a folder of a render (its image.exr) or an EXR, PNG or Radiance HDR file; `layers`: also
-/// those of lights.
-Result<RenderedImage> load_rendered(const std::string& path, bool layers);
+/// Reads a folder of a render (its image.exr, or its denoised.exr) or an EXR, PNG or Radiance HDR
+/// file; `layers`: also those of lights.
+Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised = false);
 
-/// The image.exr of a folder; the path itself where it is none.
-std::string image_in(const std::string& path);
+/// The image.exr of a folder, or its denoised.exr; the path itself where it is none.
+std::string image_in(const std::string& path, bool denoised = false);
 
 /// The luminances of a picture averaged over whole-number factors or sampled, for figures of at
 /// most width x height.

@@ -84,7 +84,7 @@ Film::Film(int width, int height, int layers, int parts, bool in_file)
 
 double Film::memory_bytes(int width, int height, int layers, int parts) {
   return static_cast<double>(width) * height *
-         (12.0 * layers * parts + 4.0 * (kScramblings + kGuides + 3));
+         (12.0 * kHalves * layers * parts + 4.0 * (kScramblings + kGuides + 3));
 }
 
 std::string Film::file_folder() {
@@ -110,7 +110,22 @@ void Film::rest(std::size_t first, std::size_t tiles) const {
 
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
   const std::uint32_t n = weight(pixel);
-  const float* v = xyz(pixel) + slot * 3;
+  const float* even = xyz(pixel) + slot * 3;
+  const float* odd = even + slots() * 3;
+  return n == 0 ? Eigen::Vector3f(0, 0, 0)
+                : Eigen::Vector3f(even[0] + odd[0], even[1] + odd[1], even[2] + odd[2]) /
+                      static_cast<float>(n);
+}
+
+std::uint32_t Film::half_weight(std::size_t pixel, int half) const {
+  // Samples go to the scramblings in turn.
+  const std::uint32_t n = weight(pixel);
+  return half == 0 ? (n + 1) / 2 : n / 2;
+}
+
+Eigen::Vector3f Film::half_mean(std::size_t pixel, int half, int slot) const {
+  const std::uint32_t n = half_weight(pixel, half);
+  const float* v = xyz(pixel) + (half * slots() + slot) * 3;
   return n == 0 ? Eigen::Vector3f(0, 0, 0)
                 : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
 }
@@ -150,6 +165,17 @@ float Film::variance(std::size_t pixel) const {
     counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
   }
   return static_cast<float>(variance_of_mean(batch(pixel), counts.data()));
+}
+
+float Film::half_variance(std::size_t pixel, int half) const {
+  std::array<std::uint32_t, kScramblings> counts{};
+  std::array<float, kScramblings> sums{};  // the other half's stay 0
+  const std::uint32_t n = weight(pixel);
+  for (std::uint32_t b = static_cast<std::uint32_t>(half); b < kScramblings; b += kHalves) {
+    counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
+    sums[b] = batch(pixel)[b];
+  }
+  return static_cast<float>(variance_of_mean(sums.data(), counts.data()));
 }
 
 std::vector<float> noise_of_pixels(const Film& film, double white) {

@@ -14,6 +14,8 @@ namespace jovilux {
 /// kScramblings. Their
 /// means are independent, which is what makes the standard error of low-discrepancy samples known.
 inline constexpr int kScramblings = 8;
+/// Scrambling b belongs to half b mod kHalves.
+inline constexpr int kHalves = 2;
 
 /// What of a light a contribution is: seen or after one scattering; after more; after more, and a
 /// mirror or gloss on which it fell threw it
@@ -59,7 +61,9 @@ class FilmMemory {
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
-///     xyz         weighted sum over samples, [pixel][slot][3]
+///     xyz         weighted sums over the samples of the even and of the odd scramblings,
+///                 [pixel][kHalves][slot][3]: independent halves, from which the denoiser tells
+///                 its error
 ///     batch       weighted sum of the whole Y of the samples of each scrambling,
 ///     [pixel][kScramblings]
 ///     weight      what the sums are to be divided by, [pixel]: the samples taken, where all pixels
@@ -93,11 +97,9 @@ class Film {
 
   /// Neighbors along a row of a tile follow each other in each of these.
   float* xyz(std::size_t pixel) {
-    return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3);
+    return of<float>(pixel, 0, before_batch());
   }
-  const float* xyz(std::size_t pixel) const {
-    return of<float>(pixel, 0, static_cast<std::size_t>(slots()) * 3);
-  }
+  const float* xyz(std::size_t pixel) const { return of<float>(pixel, 0, before_batch()); }
   float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kScramblings); }
   const float* batch(std::size_t pixel) const {
     return of<float>(pixel, before_batch(), kScramblings);
@@ -127,11 +129,18 @@ class Film {
 
   /// Mean XYZ of one slot of a pixel; 0 without samples.
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
+  /// The same of the samples of one half: 0 of the even scramblings, 1 of the odd ones.
+  Eigen::Vector3f half_mean(std::size_t pixel, int half, int slot) const;
+  /// What the sums of one half are to be divided by.
+  std::uint32_t half_weight(std::size_t pixel, int half) const;
   /// Mean luminance of a pixel [cd/m2].
   float luminance(std::size_t pixel) const;
   /// Variance of the mean luminance [(cd/m2)^2], from the scatter of the scramblings; infinite for
   /// fewer than two.
   float variance(std::size_t pixel) const;
+  /// Variance of the mean luminance of one half alone, from its own scramblings only, so that it
+  /// is independent of the other half; infinite for fewer than two.
+  float half_variance(std::size_t pixel, int half) const;
 
   bool in_file() const { return memory_.in_file(); }
   /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are
@@ -149,7 +158,7 @@ class Film {
 
  private:
   // Numbers of four bytes that come before these in a tile, for each of its pixels.
-  std::size_t before_batch() const { return static_cast<std::size_t>(slots()) * 3; }
+  std::size_t before_batch() const { return static_cast<std::size_t>(slots()) * 3 * kHalves; }
   std::size_t before_counts() const { return before_batch() + kScramblings + kGuides; }
   // The `each` numbers of a pixel that follow `before` in its tile.
   template <class T>

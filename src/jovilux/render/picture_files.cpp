@@ -91,6 +91,46 @@ void add_one(std::vector<ExrChannel>& channels,
                       }});
 }
 
+// Half the difference between the means of the even and of the odd scramblings' samples, of the
+// picture and of each layer and part: the halves are the mean plus and minus it. The denoiser
+// weighs with one half and averages the other.
+void add_halves(std::vector<ExrChannel>& channels,
+                const Rig& rig,
+                const Film& film,
+                const std::vector<std::string>& names) {
+  const auto add = [&](const std::string& stem, int first, int count) {
+    add_rgb(channels,
+            film,
+            kHalvesPrefix + stem,
+            ExrChannel::Type::kHalf,
+            [&film, first, count](std::size_t i) -> Eigen::Vector3f {
+              Eigen::Vector3f difference = Eigen::Vector3f::Zero();
+              if (film.half_weight(i, 1) > 0) {
+                for (int slot = first; slot < first + count; ++slot) {
+                  difference += film.half_mean(i, 0, slot) - film.half_mean(i, 1, slot);
+                }
+              }
+              return rgb_of(difference / 2).cast<float>();
+            });
+  };
+  add("", 0, film.slots());
+  for (int half = 0; half < kHalves; ++half) {
+    add_one(channels, film, kHalfVariance[half], ExrChannel::Type::kFloat, [&film, half](auto i) {
+      return film.half_variance(i, half);
+    });
+  }
+  if (rig.render.layers == RenderSpec::Layers::kNone) {
+    return;
+  }
+  for (int layer = 0; layer < film.layers(); ++layer) {
+    const std::string stem = "light." + names[static_cast<std::size_t>(layer)] + ".";
+    add(stem, layer * film.parts(), film.parts());
+    for (int part = 0; film.parts() > 1 && part < film.parts(); ++part) {
+      add(stem + kPartNames[static_cast<std::size_t>(part)] + ".", layer * film.parts() + part, 1);
+    }
+  }
+}
+
 void save_exr(const std::string& path,
               const std::string& rig_text,
               const Rig& rig,
@@ -129,6 +169,7 @@ void save_exr(const std::string& path,
       }
     }
   }
+  add_halves(channels, rig, film, names);
   const auto guide = [&film](std::size_t i, int first) -> Eigen::Vector3f {
     const float n = film.guide(i)[7];
     const float* g = film.guide(i) + first;
@@ -309,6 +350,10 @@ void save_render(const std::string& folder,
   const std::string rig_text = resolved_toml(rig, folder);
   const View view(rig.look,
                   look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
+  // A denoised picture that is there tells of another render.
+  std::error_code ec;
+  fs::remove(dir / kDenoisedPicture, ec);
+  fs::remove(dir / kDenoisedView, ec);
   save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view.ev());
   std::vector<float> rgb(film.pixels() * 3);
   each_pixel(film, [&](std::size_t i) {

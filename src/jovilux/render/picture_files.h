@@ -17,6 +17,16 @@ inline constexpr const char* kEvAttribute = "jovilux:ev100";
 inline constexpr const char* kCameraAttribute = "jovilux:camera";
 /// Channel of how many samples each pixel took, where they were not all alike.
 inline constexpr const char* kSamplesChannel = "samples.N";
+/// Before the names of channels that hold half the difference of the two halves' means: "halves.R"
+/// of the picture, "halves.light.NAME.R" of a layer.
+inline constexpr const char* kHalvesPrefix = "halves.";
+/// Files of a denoised render, beside image.exr and view.png.
+inline constexpr const char* kDenoisedPicture = "denoised.exr";
+inline constexpr const char* kDenoisedView = "view-denoised.png";
+/// Text in the header of a denoised picture.
+inline constexpr const char* kDenoisedAttribute = "jovilux:denoised";
+/// Channels of the variance of each half's mean luminance [(cd/m2)^2].
+inline constexpr const char* kHalfVariance[] = {"halves.even.V", "halves.odd.V"};
 inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each

@@ -17,7 +17,7 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little);
 
-constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '2'};
+constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '4'};
 
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
@@ -185,7 +185,7 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
     const auto across = static_cast<std::size_t>(std::min(kTile, film.width() - x0));
     for (int y = y0; y < std::min(film.height(), y0 + kTile); ++y) {
       const std::size_t first = film.pixel(x0, y);
-      s.numbers(film.xyz(first), across * slots * 3);
+      s.numbers(film.xyz(first), across * slots * 3 * kHalves);
       s.numbers(film.batch(first), across * kScramblings);
       s.numbers(film.guide(first), across * Film::kGuides);
       s.numbers(&film.weight(first), across);

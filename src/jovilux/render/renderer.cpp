@@ -325,7 +325,7 @@ class Renderer {
     const auto layers = static_cast<std::size_t>(film_.layers()),
                slots = static_cast<std::size_t>(film_.slots());
     const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
-    std::vector<float> sums(area * slots * 3), batches(area * kScramblings),
+    std::vector<float> sums(area * slots * 3 * kHalves), batches(area * kScramblings),
         guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
     std::vector<float> by_light(kScramblings * slots);
@@ -345,7 +345,7 @@ class Renderer {
         std::fill(clamped.begin(), clamped.end(), 0.0);
         render_pixel(x,
                      y,
-                     sums.data() + i * slots * 3,
+                     sums.data() + i * slots * 3 * kHalves,
                      batches.data() + i * kScramblings,
                      by_light.data(),
                      guides.data() + i * Film::kGuides,
@@ -383,8 +383,8 @@ class Renderer {
         const float scale = count == s_.pass.weight
                                 ? 1.0f
                                 : static_cast<float>(s_.pass.weight) / static_cast<float>(count);
-        for (std::size_t k = 0; k < slots * 3; ++k) {
-          film_.xyz(pixel)[k] += scale * sums[i * slots * 3 + k];
+        for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
+          film_.xyz(pixel)[k] += scale * sums[i * slots * 3 * kHalves + k];
         }
         for (std::size_t k = 0; k < kScramblings; ++k) {
           film_.batch(pixel)[k] += scale * batches[i * kScramblings + k];
@@ -438,7 +438,10 @@ class Renderer {
       const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
                                       static_cast<float>(y) + 0.5f + tent(place.y()),
                                       lens);
-      LightSink sink(sums, by_light + scrambling * slots, film_.parts(), clamped);
+      LightSink sink(sums + scrambling % kHalves * slots * 3,
+                     by_light + scrambling * slots,
+                     film_.parts(),
+                     clamped);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
       const PathOptions path = path_options(view);
@@ -718,8 +721,10 @@ class Renderer {
       const TileSplats::Pixel& p = slot.pixels[at];
       clamped[slot.slot / static_cast<std::size_t>(film_.parts())] +=
           static_cast<double>(scale * p.clamped);
-      for (std::size_t c = 0; c < 3; ++c) {
-        sums[(i * slots + slot.slot) * 3 + c] += scale * p.xyz[c];
+      for (std::size_t half = 0; half < kHalves; ++half) {
+        for (std::size_t c = 0; c < 3; ++c) {
+          sums[((i * kHalves + half) * slots + slot.slot) * 3 + c] += scale * p.xyz[half][c];
+        }
       }
       for (std::size_t b = 0; b < kScramblings; ++b) {
         batches[i * kScramblings + b] += scale * p.luminance[b];
@@ -804,7 +809,7 @@ class Renderer {
   // What light paths bring to a tile in one pass, in the slots that they reach.
   struct TileSplats {
     struct Pixel {
-      std::array<float, 3> xyz{};
+      std::array<std::array<float, 3>, kHalves> xyz{};
       std::array<float, kScramblings> luminance{};
       float clamped = 0;
     };
@@ -827,7 +832,7 @@ class Renderer {
       const auto width = static_cast<std::uint32_t>(film.width());
       Pixel& p = its->pixels[s.pixel / width % kTile * kTile + s.pixel % width % kTile];
       for (std::size_t c = 0; c < 3; ++c) {
-        p.xyz[c] += s.xyz[static_cast<Eigen::Index>(c)];
+        p.xyz[scrambling % kHalves][c] += s.xyz[static_cast<Eigen::Index>(c)];
       }
       p.luminance[scrambling] += s.xyz[1];
       p.clamped += s.clamped;

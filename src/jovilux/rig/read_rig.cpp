@@ -1189,6 +1189,7 @@ class RigReader {
       out.haze_bounces = static_cast<int>(*bounces);
     }
     out.guiding = r.flag("guiding").value_or(true);
+    out.denoise = r.flag("denoise").value_or(false);
     out.light_tracing = r.flag("light_tracing").value_or(true);
     if (const auto seed = r.integer("seed", 0, 0xffffffffLL)) {
       out.seed = static_cast<std::uint32_t>(*seed);

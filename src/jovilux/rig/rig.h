@@ -271,6 +271,7 @@ struct RenderSpec {
   std::optional<double> noise;  ///< target of the p95 noise
   int bounces = 6;
   int haze_bounces = 1000;    ///< the same of scatterings by haze alone
+  bool denoise = false;       ///< also write the denoised picture
   bool guiding = true;        ///< learn before the picture where light goes
   bool light_tracing = true;  ///< trace caustics from the lights as well
   std::uint32_t seed = 1;

@@ -1,0 +1,113 @@
+#include "bench/denoising_bench.h"
+
+#include "jovilux/judge/denoising.h"
+#include "jovilux/judge/rendered_image.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstdio>
+#include <filesystem>
+#include <numeric>
+#include <stdexcept>
+
+#include <fmt/format.h>
+
+namespace jovilux {
+namespace {
+
+// Of all pixels, the worst that do not count: single fireflies say little of a picture.
+constexpr double kTrimmed = 0.001;
+// Pixels darker than this share of the mean count as that bright.
+constexpr double kFloor = 0.02;
+
+RenderedImage loaded(const std::string& path) {
+  auto image = load_rendered(path, false);
+  if (!image) {
+    throw std::runtime_error("cannot read " + path);
+  }
+  return std::move(*image);
+}
+
+// Squared errors over the square of the reference, each less the reference's own variance.
+std::vector<double> squared_errors(const RenderedImage& image, const RenderedImage& reference) {
+  double mean = 0;
+  for (std::size_t i = 0; i < reference.pixels(); ++i) {
+    mean += reference.luminance(i) / static_cast<double>(reference.pixels());
+  }
+  std::vector<double> out(reference.pixels());
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const double l = reference.luminance(i) + kFloor * mean,
+                 off = image.luminance(i) - reference.luminance(i);
+    out[i] = (off * off - static_cast<double>(reference.variance[i])) / (l * l);
+  }
+  return out;
+}
+
+double mean_of(std::vector<double> errors, double trimmed) {
+  std::sort(errors.begin(), errors.end());
+  const auto kept = static_cast<std::ptrdiff_t>((1 - trimmed) * static_cast<double>(errors.size()));
+  return std::accumulate(errors.begin(), errors.begin() + kept, 0.0) / static_cast<double>(kept);
+}
+
+void compare(const std::string& folder, const std::string& reference_folder) {
+  auto report = denoise_render(folder);
+  if (!report) {
+    throw std::runtime_error("cannot denoise " + folder);
+  }
+  const RenderedImage traced = loaded(folder), reference = loaded(reference_folder),
+                      denoised =
+                          loaded((std::filesystem::path(folder) / "denoised.exr").string());
+  const std::vector<double> before = squared_errors(traced, reference),
+                            after = squared_errors(denoised, reference);
+  std::vector<double> told(after.size());
+  double mean = 0;
+  for (std::size_t i = 0; i < told.size(); ++i) {
+    mean += reference.luminance(i) / static_cast<double>(told.size());
+  }
+  for (std::size_t i = 0; i < told.size(); ++i) {
+    const double l = reference.luminance(i) + kFloor * mean;
+    told[i] = static_cast<double>(denoised.variance[i]) / (l * l);
+  }
+  std::vector<std::size_t> order(told.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::sort(order.begin(), order.end(), [&](auto a, auto b) { return told[a] < told[b]; });
+  std::string tenths;
+  for (std::size_t tenth = 0; tenth < 10; ++tenth) {
+    double said = 0, is = 0;
+    for (std::size_t k = tenth * order.size() / 10; k < (tenth + 1) * order.size() / 10; ++k) {
+      said += told[order[k]];
+      is += after[order[k]];
+    }
+    tenths += fmt::format(" {:.2f}", std::sqrt(said / std::max(is, 1e-300)));
+  }
+  const double all_told = std::accumulate(told.begin(), told.end(), 0.0),
+               all_true = std::accumulate(after.begin(), after.end(), 0.0);
+  std::printf("%s\n",
+              fmt::format("{:<28} {:8.2f} {:8.2f} {:8.2f} {:6.2f} s  {}",
+                          std::filesystem::path(folder).filename().string(),
+                          mean_of(before, kTrimmed) / mean_of(after, kTrimmed),
+                          mean_of(before, 0) / mean_of(after, 0),
+                          std::sqrt(all_told / std::max(all_true, 1e-300)),
+                          report->seconds,
+                          tenths)
+                  .c_str());
+  std::fflush(stdout);
+}
+
+}  // namespace
+
+int denoising_bench(const std::vector<std::string>& pairs) {
+  std::printf("%-28s %8s %8s %8s %8s  %s\n",
+              "render",
+              "better",
+              "with all",
+              "told",
+              "time",
+              "told / true by tenths");
+  for (std::size_t i = 0; i + 1 < pairs.size(); i += 2) {
+    compare(pairs[i], pairs[i + 1]);
+  }
+  return 0;
+}
+
+}  // namespace jovilux

@@ -1,0 +1,638 @@
+#include "jovilux/denoise/denoise.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/denoise/denoise_kernels.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
+#include <functional>
+#include <limits>
+
+namespace jovilux {
+namespace {
+
+constexpr std::array<float, 3> kLuminance = {0.2126390f, 0.7151687f, 0.0721923f};
+// Pixels darker than this share of the picture's mean are judged as if they had it.
+constexpr float kFloor = 0.02f;
+// Tolerances of albedo, normal and the logarithm of the depth.
+constexpr float kAlbedo = 0.03f, kNormal = 0.1f, kDepth = 0.03f;
+constexpr float kNothingMet = 10;  // logarithm of its depth
+
+// A value for each pixel, of a function of (x, y), with its border filled.
+template <class Fn>
+Plane plane_of(int width, int height, const Fn& value) {
+  Plane out(width, height);
+  parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {
+    const int y = static_cast<int>(row);
+    for (int x = 0; x < width; ++x) {
+      *out.at(x, y) = value(x, y);
+    }
+  });
+  out.fill_border();
+  return out;
+}
+
+// The numbers of `of` around (x, y), in the picture, within `reach`.
+void gather(const Plane& of, int x, int y, int reach, std::vector<float>& into) {
+  into.clear();
+  for (int v = std::max(0, y - reach); v <= std::min(of.height() - 1, y + reach); ++v) {
+    const float* row = of.at(0, v);
+    into.insert(into.end(),
+                row + std::max(0, x - reach),
+                row + std::min(of.width() - 1, x + reach) + 1);
+  }
+}
+
+Plane median(const Plane& of, int reach) {
+  return plane_of(of.width(), of.height(), [&](int x, int y) {
+    thread_local std::vector<float> around;
+    gather(of, x, y, reach, around);
+    const auto middle = around.begin() + static_cast<std::ptrdiff_t>(around.size() / 2);
+    std::nth_element(around.begin(), middle, around.end());
+    return *middle;
+  });
+}
+
+// The mean of the pixels around without the brightest eighth: what a few fireflies leave as it is.
+Plane trimmed_mean(const Plane& of, int reach) {
+  return plane_of(of.width(), of.height(), [&](int x, int y) {
+    thread_local std::vector<float> around;
+    gather(of, x, y, reach, around);
+    const auto kept = around.begin() + static_cast<std::ptrdiff_t>(around.size() * 7 / 8);
+    std::nth_element(around.begin(), kept, around.end());
+    float sum = 0;
+    std::for_each(around.begin(), kept + 1, [&](float v) { sum += v; });
+    return sum / static_cast<float>(kept + 1 - around.begin());
+  });
+}
+
+class Denoiser {
+ public:
+  explicit Denoiser(NoisyPicture picture)
+      : in_(std::move(picture)), width_(in_.width), height_(in_.height), channels_(3 * in_.slots) {}
+
+  DenoisedPicture run() {
+    out_.mean.assign(in_.mean.size(), 0.0f);
+    out_.error.assign(in_.pixels(), 0.0f);
+    if (channels_ == 0) {
+      return std::move(out_);
+    }
+    settle_variances();
+    measure();
+    cap_fireflies();
+    describe();
+    make_guides();
+    analyze();
+    choose();
+    apply();
+    spread_fireflies();
+    return std::move(out_);
+  }
+
+ private:
+  std::size_t at(int x, int y) const {
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) +
+           static_cast<std::size_t>(x);
+  }
+  template <class Fn>
+  Plane plane(const Fn& value) const {
+    return plane_of(width_, height_, [&](int x, int y) { return value(at(x, y)); });
+  }
+  // The picture's color c of a pixel: of `values`, the sum of the slots.
+  float color(const std::vector<float>& values, std::size_t pixel, std::size_t c) const {
+    float sum = 0;
+    for (std::size_t s = 0; s < in_.slots; ++s) {
+      sum += values[pixel * channels_ + 3 * s + c];
+    }
+    return sum;
+  }
+  float luminance(const std::vector<float>& values, std::size_t pixel) const {
+    return kLuminance[0] * color(values, pixel, 0) + kLuminance[1] * color(values, pixel, 1) +
+           kLuminance[2] * color(values, pixel, 2);
+  }
+  static float sign(std::size_t half) { return half == 0 ? 1.0f : -1.0f; }
+
+  // Calls body(x, y) for the corners of the blocks.
+  void each_block(const std::function<void(int, int)>& body) const {
+    const int across = (width_ + kDenoiseWidth - 1) / kDenoiseWidth,
+              down = (height_ + kDenoiseHeight - 1) / kDenoiseHeight;
+    parallel_for(static_cast<std::size_t>(across * down), [&](std::size_t i) {
+      body(static_cast<int>(i) % across * kDenoiseWidth,
+           static_cast<int>(i) / across * kDenoiseHeight);
+    });
+  }
+  // Calls body(pixel of the block, x, y) for its pixels that lie in the picture.
+  template <class Body>
+  void each_of_block(int x0, int y0, const Body& body) const {
+    for (int r = 0; r < kDenoiseHeight && y0 + r < height_; ++r) {
+      for (int c = 0; c < kDenoiseWidth && x0 + c < width_; ++c) {
+        body(static_cast<std::size_t>(r * kDenoiseWidth + c), x0 + c, y0 + r);
+      }
+    }
+  }
+
+  // Of a few samples the scramblings tell no variance: then the difference of the halves stands
+  // for it, and of a lone sample the square of the mean around.
+  void settle_variances() {
+    bool known = true;
+    for (std::size_t i = 0; i < in_.pixels() && known; ++i) {
+      known = std::isfinite(in_.variance[i]) && std::isfinite(in_.half_variance[0][i]) &&
+              std::isfinite(in_.half_variance[1][i]);
+    }
+    if (known) {
+      return;
+    }
+    const Plane mean = box_mean(plane([&](std::size_t i) { return luminance(in_.mean, i); }), 2);
+    const Plane squares = box_mean(plane([&](std::size_t i) {
+                                     const float d = luminance(in_.halves, i);
+                                     return d * d;
+                                   }),
+                                   2);
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        const std::size_t i = at(x, y);
+        const float d2 = *squares.at(x, y), m = *mean.at(x, y), half = d2 > 0 ? 2 * d2 : 2 * m * m;
+        for (std::vector<float>& v : in_.half_variance) {
+          v[i] = std::isfinite(v[i]) ? v[i] : half;
+        }
+        in_.variance[i] = std::isfinite(in_.variance[i]) ? in_.variance[i] : half / 2;
+      }
+    }
+  }
+
+  void measure() {
+    mean_luminance_ = plane([&](std::size_t i) { return luminance(in_.mean, i); });
+    double sum = 0;
+    for (std::size_t i = 0; i < in_.pixels(); ++i) {
+      sum += static_cast<double>(luminance(in_.mean, i));
+    }
+    mean_ = static_cast<float>(sum / static_cast<double>(in_.pixels()));
+    floor_ = std::max(kFloor * mean_, std::numeric_limits<float>::min());
+  }
+
+  // Step 1: pixels that one half alone has made far brighter than all around are lowered to that;
+  // what they had more waits to be spread.
+  void cap_fireflies() {
+    constexpr int kReach = 3;
+    constexpr float kBrighter = 3, kDark = 0.1f;
+    const Plane level = trimmed_mean(mean_luminance_, kReach);
+    std::array<Plane, 2> halves;
+    for (std::size_t h = 0; h < 2; ++h) {
+      halves[h] = plane([&](std::size_t i) {
+        return luminance(in_.mean, i) + sign(h) * luminance(in_.halves, i);
+      });
+    }
+    const auto kept_of = [&](std::size_t half, int x, int y) {
+      const float cap = kBrighter * std::max(*level.at(x, y), kDark * floor_),
+                  value = *halves[half].at(x, y);
+      for (int v = y - 1; v <= y + 1 && value > cap; ++v) {
+        for (int u = x - 1; u <= x + 1; ++u) {
+          if (*halves[1 - half].at(u, v) > cap) {
+            return 1.0f;  // the other half has it too: no firefly, but a feature
+          }
+        }
+      }
+      return value > cap ? cap / value : 1.0f;
+    };
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        const std::array<float, 2> kept = {kept_of(0, x, y), kept_of(1, x, y)};
+        if (kept[0] < 1 || kept[1] < 1) {
+          cap(x, y, kept);
+        }
+      }
+    }
+    if (!fireflies_.empty()) {
+      mean_luminance_ = plane([&](std::size_t i) { return luminance(in_.mean, i); });
+    }
+  }
+
+  void cap(int x, int y, const std::array<float, 2>& kept) {
+    const std::size_t i = at(x, y);
+    Firefly f{x, y, luminance(in_.mean, i), excess_.size()};
+    for (std::size_t c = 0; c < channels_; ++c) {
+      float& mean = in_.mean[i * channels_ + c];
+      float& half = in_.halves[i * channels_ + c];
+      const float a = kept[0] * (mean + half), b = kept[1] * (mean - half);
+      excess_.push_back(mean - (a + b) / 2);
+      mean = (a + b) / 2;
+      half = (a - b) / 2;
+    }
+    f.luminance -= luminance(in_.mean, i);
+    for (std::size_t h = 0; h < 2; ++h) {
+      in_.half_variance[h][i] *= kept[h] * kept[h];
+      out_.fireflies += kept[h] < 1 ? 1 : 0;
+    }
+    in_.variance[i] = (in_.half_variance[0][i] + in_.half_variance[1][i]) / 4;
+    fireflies_.push_back(f);
+  }
+
+  void describe() {
+    for (std::size_t c = 0; c < 3; ++c) {
+      features_[c] = plane([&](std::size_t i) { return in_.albedo[3 * i + c] / kAlbedo; });
+      features_[3 + c] = plane([&](std::size_t i) { return in_.normal[3 * i + c] / kNormal; });
+    }
+    features_[6] = plane([&](std::size_t i) {
+      const float d = in_.depth[i];
+      return (std::isfinite(d) ? std::log(std::max(d, 1e-3f)) : kNothingMet) / kDepth;
+    });
+    inside_ = plane([](std::size_t) { return 1.0f; });
+    inside_.fill_border(0);
+    variance_ = plane([&](std::size_t i) { return in_.variance[i]; });
+    for (std::size_t h = 0; h < 2; ++h) {
+      half_luminance_[h] = plane([&](std::size_t i) {
+        return luminance(in_.mean, i) + sign(h) * luminance(in_.halves, i);
+      });
+    }
+  }
+
+  // The variance of the luminance around each pixel without outliers.
+  Plane robust_variance() const {
+    constexpr int kReach = 2;
+    constexpr float kOutlier = 10;
+    const Plane middle = median(variance_, kReach), mean = box_mean(variance_, kReach);
+    return box_mean(plane_of(width_,
+                             height_,
+                             [&](int x, int y) {
+                               const float usual =
+                                   *middle.at(x, y) > 0 ? *middle.at(x, y) : *mean.at(x, y);
+                               return std::min(*variance_.at(x, y), kOutlier * usual);
+                             }),
+                    kReach);
+  }
+
+  // Step 2.
+  void make_guides() {
+    const Plane robust = robust_variance(), smooth = box_mean(variance_, 1);
+    const auto squares = [&](const std::function<float(std::size_t)>& half) {
+      return box_mean(plane([&](std::size_t i) { return half(i) * half(i); }), 3);
+    };
+    const Plane of_luminance = squares([&](std::size_t i) { return luminance(in_.halves, i); });
+    std::array<Plane, 3> channel_variance;
+    for (std::size_t c = 0; c < 3; ++c) {
+      // The luminance's variance is known best; the halves tell how that of a channel compares.
+      const Plane of_channel = squares([&](std::size_t i) { return color(in_.halves, i, c); });
+      channel_variance[c] = plane_of(width_, height_, [&](int x, int y) {
+        constexpr float kMost = 10, kNone = 1e-20f;
+        const float ratio = (*of_channel.at(x, y) + kNone) / (*of_luminance.at(x, y) + kNone);
+        return 2 * *smooth.at(x, y) * std::min(kMost, ratio);
+      });
+    }
+    for (std::size_t h = 0; h < 2; ++h) {
+      DenoiseGuide raw, filtered;
+      for (std::size_t c = 0; c < 3; ++c) {
+        raw.color[c] = plane([&](std::size_t i) {
+          return color(in_.mean, i, c) + sign(h) * color(in_.halves, i, c);
+        });
+        raw.variance[c] = channel_variance[c];
+        filtered.color[c] = Plane(width_, height_);
+        filtered.variance[c] = Plane(width_, height_);
+      }
+      const DenoiseInputs inputs{&raw, &features_, &inside_};
+      each_block([&](int x, int y) {
+        prefilter_block(inputs, half_luminance_[h], robust, x, y, filtered);
+      });
+      for (std::size_t c = 0; c < 3; ++c) {
+        filtered.color[c].fill_border();
+        filtered.variance[c] = box_mean(filtered.variance[c], 1);
+      }
+      guides_[h] = std::move(filtered);
+    }
+  }
+
+  // Step 3: what each kernel makes of the luminance, and the estimate of its squared error.
+  void analyze() {
+    for (std::size_t k = 0; k < kKernels; ++k) {
+      for (std::size_t h = 0; h < 2; ++h) {
+        averaged_[k][h] = Plane(width_, height_);
+      }
+      estimate_[k] = Plane(width_, height_);
+      propagated_[k] = Plane(width_, height_);
+    }
+    each_block([&](int x0, int y0) {
+      std::vector<float> distances;
+      BlockKernel kernel;
+      std::array<float, kDenoiseArea> mean{}, variance{};
+      for (std::size_t h = 0; h < 2; ++h) {
+        const DenoiseInputs inputs{&guides_[h], &features_, &inside_};
+        block_distances(inputs, x0, y0, distances);
+        for (std::size_t k = 0; k < kKernels; ++k) {
+          block_kernel(inputs, kDenoiseKernels[k], distances, x0, y0, kernel);
+          apply_to_plane(kernel,
+                         half_luminance_[1 - h],
+                         variance_,
+                         x0,
+                         y0,
+                         mean.data(),
+                         variance.data());
+          each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
+            // Stein's estimate with weights that the half averaged has no part in.
+            const float own = kernel[kDenoiseOffsets / 2 * kDenoiseArea + p],
+                        off = mean[p] - *half_luminance_[1 - h].at(x, y),
+                        v = in_.half_variance[1 - h][at(x, y)];
+            *averaged_[k][h].at(x, y) = mean[p];
+            *estimate_[k].at(x, y) += (off * off - v + 2 * v * own) / 2;
+            *propagated_[k].at(x, y) += variance[p] / 2;
+          });
+        }
+      }
+    });
+    for (std::size_t k = 0; k < kKernels; ++k) {
+      for (int y = 0; y < height_; ++y) {
+        for (int x = 0; x < width_; ++x) {
+          // E((F1 + F2)/2 - c)^2 from those of F1 and F2 and from their difference.
+          const float d = *averaged_[k][0].at(x, y) - *averaged_[k][1].at(x, y);
+          *estimate_[k].at(x, y) -= d * d / 4;
+        }
+      }
+      averaged_[k] = {};
+    }
+  }
+
+  // Step 4: the kernel of least error, as a share of each, and the error that is left.
+  void choose() {
+    constexpr int kErrorReach = 4, kChoiceReach = 2, kLevelReach = 2;
+    const Plane middle = median(mean_luminance_, kLevelReach),
+                around = box_mean(mean_luminance_, kLevelReach);
+    const Plane level = plane_of(width_, height_, [&](int x, int y) {
+      return std::max({std::min(2 * *middle.at(x, y), *around.at(x, y)),
+                       floor_,
+                       *mean_luminance_.at(x, y)});
+    });
+    std::array<Plane, kKernels + 1> relative;  // the last: no smoothing
+    for (std::size_t k = 0; k <= kKernels; ++k) {
+      relative[k] = box_mean(plane_of(width_,
+                                      height_,
+                                      [&](int x, int y) {
+                                        const float l = *level.at(x, y),
+                                                    e = k < kKernels ? *estimate_[k].at(x, y)
+                                                                     : *variance_.at(x, y);
+                                        return e / (l * l);
+                                      }),
+                             kErrorReach);
+    }
+    for (std::size_t k = 0; k <= kKernels; ++k) {
+      share_[k] = box_mean(plane_of(width_,
+                                    height_,
+                                    [&](int x, int y) {
+                                      for (std::size_t j = 0; j <= kKernels; ++j) {
+                                        const float a = *relative[k].at(x, y),
+                                                    b = *relative[j].at(x, y);
+                                        if (b < a || (b == a && j < k)) {
+                                          return 0.0f;
+                                        }
+                                      }
+                                      return 1.0f;
+                                    }),
+                           kChoiceReach);
+    }
+    // Half the variance that a kernel lets through is the least error told: the estimate's mean
+    // may fall below by chance.
+    constexpr float kLeast = 0.5f;
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        const float l = *level.at(x, y);
+        float error = 0;
+        for (std::size_t k = 0; k <= kKernels; ++k) {
+          const float through = k < kKernels ? *propagated_[k].at(x, y) : *variance_.at(x, y);
+          error += *share_[k].at(x, y) *
+                   std::max(*relative[k].at(x, y) * l * l, (k < kKernels ? kLeast : 1) * through);
+        }
+        out_.error[at(x, y)] = error;
+      }
+    }
+    estimate_ = {};
+    propagated_ = {};
+  }
+
+  void apply() {
+    each_block([&](int x0, int y0) {
+      std::vector<float> distances;
+      BlockKernel kernel;
+      std::array<BlockKernel, 2> total;
+      for (std::size_t h = 0; h < 2; ++h) {
+        const DenoiseInputs inputs{&guides_[h], &features_, &inside_};
+        total[h].assign(static_cast<std::size_t>(kDenoiseOffsets) * kDenoiseArea, 0.0f);
+        block_distances(inputs, x0, y0, distances);
+        for (std::size_t k = 0; k <= kKernels; ++k) {
+          add_share(inputs, k, distances, x0, y0, kernel, total[h]);
+        }
+      }
+      std::array<float, kDenoiseOffsets> mean_weights{}, half_weights{};
+      each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
+        // (w1 (m - d) + w2 (m + d)) / 2.
+        for (std::size_t o = 0; o < kDenoiseOffsets; ++o) {
+          const float a = total[0][o * kDenoiseArea + p], b = total[1][o * kDenoiseArea + p];
+          mean_weights[o] = (a + b) / 2;
+          half_weights[o] = (b - a) / 2;
+        }
+        apply_to_channels(mean_weights.data(),
+                          half_weights.data(),
+                          in_.mean.data(),
+                          in_.halves.data(),
+                          width_,
+                          height_,
+                          channels_,
+                          x,
+                          y,
+                          out_.mean.data() + at(x, y) * channels_);
+      });
+    });
+  }
+
+  // Adds the share of kernel k in the block's pixels; the last kernel is the pixel itself.
+  void add_share(const DenoiseInputs& inputs,
+                 std::size_t k,
+                 const std::vector<float>& distances,
+                 int x0,
+                 int y0,
+                 BlockKernel& kernel,
+                 BlockKernel& total) const {
+    std::array<float, kDenoiseArea> share{};
+    float most = 0;
+    each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
+      share[p] = *share_[k].at(x, y);
+      most = std::max(most, share[p]);
+    });
+    if (most == 0) {
+      return;
+    }
+    if (k == kKernels) {
+      for (std::size_t p = 0; p < kDenoiseArea; ++p) {
+        total[kDenoiseOffsets / 2 * kDenoiseArea + p] += share[p];
+      }
+      return;
+    }
+    block_kernel(inputs, kDenoiseKernels[k], distances, x0, y0, kernel);
+    for (std::size_t o = 0; o < kDenoiseOffsets; ++o) {
+      for (std::size_t p = 0; p < kDenoiseArea; ++p) {
+        total[o * kDenoiseArea + p] += share[p] * kernel[o * kDenoiseArea + p];
+      }
+    }
+  }
+
+  // What was taken from fireflies, over their surroundings in proportion to the luminance there:
+  // at most a twentieth of it for each; the rest over the whole picture.
+  void spread_fireflies() {
+    constexpr float kMost = 0.05f, kBrightest = 4;
+    if (fireflies_.empty()) {
+      return;
+    }
+    const Plane level = plane([&](std::size_t i) {
+      return std::max(0.0f, luminance(out_.mean, i));
+    });
+    double spread = 0;
+    for (Firefly& f : fireflies_) {
+      spread += static_cast<double>(f.luminance);
+    }
+    out_.spread = mean_ > 0 ? spread / (static_cast<double>(mean_) *
+                                        static_cast<double>(in_.pixels()))
+                            : 0.0;
+    // The sum of the weights around each firefly.
+    parallel_for(fireflies_.size(), [&](std::size_t i) {
+      Firefly& f = fireflies_[i];
+      f.most = kBrightest * std::max(*level.at(f.x, f.y), 0.1f * floor_);
+      for (int y = std::max(0, f.y - kSpread); y <= std::min(height_ - 1, f.y + kSpread); ++y) {
+        f.weights += row_weight(f, level, y);
+      }
+      f.local = f.weights > 0 ? std::min(1.0f, kMost * f.weights / f.luminance) : 0.0f;
+    });
+    parallel_for(static_cast<std::size_t>(height_),
+                 [&](std::size_t row) { spread_over_row(level, static_cast<int>(row)); });
+    spread_rest(level);
+  }
+
+  struct Firefly {
+    int x, y;
+    float luminance;     // what it had more
+    std::size_t excess;  // of its channels in excess_
+    float most = 0;      // a receiver counts as at most that bright
+    float weights = 0, local = 0;
+  };
+  static constexpr int kSpread = 20;
+
+  float receiver_weight(const Firefly& f, const Plane& level, int x, int y) const {
+    constexpr float kTolerances = 3;
+    const auto dx = static_cast<float>(x - f.x), dy = static_cast<float>(y - f.y);
+    const float distance = (dx * dx + dy * dy) / (kSpread * kSpread);
+    if (distance >= 1) {
+      return 0;
+    }
+    float features = 0;
+    for (const Plane& p : features_) {
+      const float d = (*p.at(x, y) - *p.at(f.x, f.y)) / kTolerances;
+      features = std::max(features, d * d);
+    }
+    const float t = std::max(0.0f, 1 - features / 4);
+    return t * t * t * t * (1 - distance) * std::min(*level.at(x, y), f.most);
+  }
+  float row_weight(const Firefly& f, const Plane& level, int y) const {
+    float sum = 0;
+    for (int x = std::max(0, f.x - kSpread); x <= std::min(width_ - 1, f.x + kSpread); ++x) {
+      sum += receiver_weight(f, level, x, y);
+    }
+    return sum;
+  }
+  void spread_over_row(const Plane& level, int y) {
+    std::vector<float> added(static_cast<std::size_t>(width_));
+    for (const Firefly& f : fireflies_) {
+      if (std::abs(f.y - y) >= kSpread || f.local == 0) {
+        continue;
+      }
+      for (int x = std::max(0, f.x - kSpread); x <= std::min(width_ - 1, f.x + kSpread); ++x) {
+        const float share = f.local * receiver_weight(f, level, x, y) / f.weights;
+        if (share == 0) {
+          continue;
+        }
+        float* to = out_.mean.data() + at(x, y) * channels_;
+        for (std::size_t c = 0; c < channels_; ++c) {
+          to[c] += share * excess_[f.excess + c];
+        }
+        added[static_cast<std::size_t>(x)] += share * f.luminance;
+      }
+    }
+    for (int x = 0; x < width_; ++x) {
+      const float a = added[static_cast<std::size_t>(x)];
+      out_.error[at(x, y)] += a * a;
+    }
+  }
+  void spread_rest(const Plane& level) {
+    constexpr float kBrightest = 4;
+    std::vector<double> rest(channels_);
+    double rest_luminance = 0, weights = 0;
+    for (const Firefly& f : fireflies_) {
+      for (std::size_t c = 0; c < channels_; ++c) {
+        rest[c] += static_cast<double>((1 - f.local) * excess_[f.excess + c]);
+      }
+      rest_luminance += static_cast<double>((1 - f.local) * f.luminance);
+    }
+    const auto weight = [&](int x, int y) { return std::min(*level.at(x, y), kBrightest * mean_); };
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        weights += static_cast<double>(weight(x, y));
+      }
+    }
+    if (!(weights > 0) || rest_luminance == 0) {
+      return;
+    }
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        const double share = static_cast<double>(weight(x, y)) / weights;
+        float* to = out_.mean.data() + at(x, y) * channels_;
+        for (std::size_t c = 0; c < channels_; ++c) {
+          to[c] += static_cast<float>(share * rest[c]);
+        }
+        const auto added = static_cast<float>(share * rest_luminance);
+        out_.error[at(x, y)] += added * added;
+      }
+    }
+  }
+
+  static constexpr std::size_t kKernels = kDenoiseKernels.size();
+
+  NoisyPicture in_;
+  DenoisedPicture out_;
+  int width_, height_;
+  std::size_t channels_;
+  float mean_ = 0, floor_ = 0;
+  Plane mean_luminance_, variance_, inside_;
+  std::array<Plane, 2> half_luminance_;
+  std::array<Plane, kDenoiseFeatures> features_;
+  std::array<DenoiseGuide, 2> guides_;
+  std::array<std::array<Plane, 2>, kKernels> averaged_;
+  std::array<Plane, kKernels> estimate_, propagated_;
+  std::array<Plane, kKernels + 1> share_;
+  std::vector<Firefly> fireflies_;
+  std::vector<float> excess_;  // [firefly][channels]
+};
+
+}  // namespace
+
+Plane box_mean(const Plane& of, int radius) {
+  const int width = of.width(), height = of.height();
+  Plane rows(width, height);
+  parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {
+    const int y = static_cast<int>(row);
+    for (int x = 0; x < width; ++x) {
+      const int first = std::max(0, x - radius), last = std::min(width - 1, x + radius);
+      float sum = 0;
+      for (int u = first; u <= last; ++u) {
+        sum += *of.at(u, y);
+      }
+      *rows.at(x, y) = sum / static_cast<float>(last - first + 1);
+    }
+  });
+  return plane_of(width, height, [&](int x, int y) {
+    const int first = std::max(0, y - radius), last = std::min(height - 1, y + radius);
+    float sum = 0;
+    for (int v = first; v <= last; ++v) {
+      sum += *rows.at(x, v);
+    }
+    return sum / static_cast<float>(last - first + 1);
+  });
+}
+
+DenoisedPicture denoise(NoisyPicture picture) { return Denoiser(std::move(picture)).run(); }
+
+}  // namespace jovilux

@@ -1,0 +1,126 @@
+#pragma once
+
+#include <array>
+#include <cstddef>
+#include <vector>
+
+namespace jovilux {
+
+/// Radius of the window that a pixel is averaged over, its offsets, and the larger patch radius.
+inline constexpr int kDenoiseRadius = 7;
+inline constexpr int kDenoiseSide = 2 * kDenoiseRadius + 1;
+inline constexpr int kDenoiseOffsets = kDenoiseSide * kDenoiseSide;
+inline constexpr int kDenoisePatch = 3;
+/// Albedo R, G, B, normal X, Y, Z and the logarithm of the depth, each over its tolerance.
+inline constexpr int kDenoiseFeatures = 7;
+
+/// Pictures are denoised in blocks of this size; a block at the right or lower border reaches into
+/// the padding.
+inline constexpr int kDenoiseWidth = 32, kDenoiseHeight = 16;
+inline constexpr int kDenoiseArea = kDenoiseWidth * kDenoiseHeight;
+
+/// One number a pixel, with a border that repeats the outermost pixels: whatever a window and a
+/// patch reach is there, without a test for each.
+class Plane {
+ public:
+  static constexpr int kPad = kDenoiseRadius + kDenoisePatch;
+
+  Plane() = default;
+  Plane(int width, int height)
+      : width_(width),
+        height_(height),
+        stride_(2 * kPad + (width + kDenoiseWidth - 1) / kDenoiseWidth * kDenoiseWidth),
+        rows_(2 * kPad + (height + kDenoiseHeight - 1) / kDenoiseHeight * kDenoiseHeight),
+        values_(static_cast<std::size_t>(stride_) * static_cast<std::size_t>(rows_)) {}
+
+  int width() const { return width_; }
+  int height() const { return height_; }
+  std::ptrdiff_t stride() const { return stride_; }
+  float* at(int x, int y) {
+    return values_.data() + static_cast<std::ptrdiff_t>(y + kPad) * stride_ + x + kPad;
+  }
+  const float* at(int x, int y) const { return const_cast<Plane*>(this)->at(x, y); }
+  /// Copies the outermost pixels into the border.
+  void fill_border();
+  /// Writes one value into the border.
+  void fill_border(float value);
+
+ private:
+  template <class Source>
+  void each_of_border(const Source& source);
+
+  int width_ = 0, height_ = 0, stride_ = 0, rows_ = 0;
+  std::vector<float> values_;
+};
+
+/// The mean over the (2 radius + 1)^2 pixels around each that lie in the picture.
+Plane box_mean(const Plane& of, int radius);
+
+/// A picture that weights are made from: linear RGB with the variance of each channel.
+struct DenoiseGuide {
+  std::array<Plane, 3> color, variance;
+};
+
+/// Weights of one strength: exp(-d) of patch distances d over strength^2, in a window; with
+/// features as regressors or as they are.
+struct DenoiseKernel {
+  float strength;
+  int radius;
+  bool regression;  ///< first-order regression on the features; else a weighted mean
+};
+inline constexpr std::array<DenoiseKernel, 3> kDenoiseKernels = {
+    {{0.7f, kDenoiseRadius, true}, {1.5f, kDenoiseRadius, true}, {0.5f, 2, false}}};
+
+/// What a block's pixels have in common.
+struct DenoiseInputs {
+  const DenoiseGuide* guide;
+  const std::array<Plane, kDenoiseFeatures>* features;
+  const Plane* inside;  ///< 1 in the picture, 0 in the border
+};
+
+/// For [offset][pixel of the block]: the effective kernel, whose sum over the offsets is 1.
+using BlockKernel = std::vector<float>;
+
+/// Averages the guide over windows: a first, robust estimate that the final weights are made from.
+/// `robust_variance`: of the luminance of a half, without outliers. The block's corner is (x, y).
+void prefilter_block(const DenoiseInputs& in,
+                     const Plane& luminance,
+                     const Plane& robust_variance,
+                     int x,
+                     int y,
+                     DenoiseGuide& out);
+
+/// Patch distances of the block's pixels to those of their windows, [offset][pixel].
+void block_distances(const DenoiseInputs& in, int x, int y, std::vector<float>& distances);
+
+/// The kernel of a strength from these distances.
+void block_kernel(const DenoiseInputs& in,
+                  const DenoiseKernel& kernel,
+                  const std::vector<float>& distances,
+                  int x,
+                  int y,
+                  BlockKernel& out);
+
+/// Sums of a kernel: [pixel of the block], of k q and of k^2 v.
+void apply_to_plane(const BlockKernel& kernel,
+                    const Plane& values,
+                    const Plane& variances,
+                    int x,
+                    int y,
+                    float* mean,
+                    float* variance);
+
+/// Adds to `out` the sums over the window of a pixel of of_mean k_o m_o + of_halves k_o d_o, for
+/// all channels. Values are [pixel][channels] of the whole picture; (px, py) lies in the picture.
+void apply_to_channels(const float* mean_weights,
+                       const float* half_weights,
+                       const float* means,
+                       const float* halves,
+                       int width,
+                       int height,
+                       std::size_t channels,
+                       int px,
+                       int py,
+                       float* out);
+
+}  // namespace jovilux

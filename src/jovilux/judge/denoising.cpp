@@ -1,0 +1,362 @@
+#include "jovilux/judge/denoising.h"
+
+#include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
+#include "jovilux/files/png.h"
+#include "jovilux/judge/rendered_image.h"
+#include "jovilux/render/bloom.h"
+#include "jovilux/render/picture_files.h"
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <filesystem>
+#include <limits>
+
+#include <fmt/format.h>
+
+namespace jovilux {
+namespace {
+
+namespace fs = std::filesystem;
+
+// The layers of a file and their parts, in the order of their channels.
+std::vector<TracedPicture::Layer> layers_in(const ExrReader& file) {
+  std::vector<TracedPicture::Layer> out;
+  const std::string prefix = "light.";
+  for (const std::string& c : file.channels()) {
+    if (!c.starts_with(prefix) || !c.ends_with(".R")) {
+      continue;
+    }
+    const std::string name = c.substr(prefix.size(), c.size() - prefix.size() - 2);
+    const auto dot = name.find('.');
+    const std::string light = name.substr(0, dot);
+    auto its = std::find_if(out.begin(), out.end(), [&](const auto& l) { return l.name == light; });
+    if (its == out.end()) {
+      out.push_back({light, {}});
+      its = std::prev(out.end());
+    }
+    if (dot != std::string::npos) {
+      its->parts.push_back(name.substr(dot + 1));
+    }
+  }
+  if (out.empty()) {
+    out.push_back({"", {}});
+  }
+  return out;
+}
+
+// The stem of a slot's channels: "", "light.NAME." or "light.NAME.PART.".
+std::vector<std::string> stems_of(const std::vector<TracedPicture::Layer>& layers) {
+  std::vector<std::string> out;
+  for (const TracedPicture::Layer& l : layers) {
+    const std::string stem = l.name.empty() ? "" : "light." + l.name + ".";
+    if (l.parts.empty()) {
+      out.push_back(stem);
+    }
+    for (const std::string& part : l.parts) {
+      out.push_back(stem + part + ".");
+    }
+  }
+  return out;
+}
+
+// Reads three channels of a stem into every `stride`-th place from `to` on, times a scale.
+Problems read_colors(const ExrReader& file,
+                     const std::string& stem,
+                     const char* letters,
+                     float scale,
+                     std::size_t stride,
+                     float* to) {
+  const ExrHeader& header = file.header();
+  const auto planes = file.read(
+      {stem + letters[0], stem + letters[1], stem + letters[2]}, 0, 0, header.width, header.height);
+  if (!planes) {
+    return planes.problems();
+  }
+  for (std::size_t c = 0; c < 3; ++c) {
+    const std::vector<float>& plane = (*planes)[c];
+    for (std::size_t i = 0; i < plane.size(); ++i) {
+      const float v = plane[i] * scale;
+      to[i * stride + c] = std::isfinite(v) ? v : 0.0f;
+    }
+  }
+  return {};
+}
+
+// What is not a number or negative is not known.
+Problems read_plane(const ExrReader& file,
+                    const std::string& name,
+                    float scale,
+                    std::vector<float>& to) {
+  const ExrHeader& header = file.header();
+  auto planes = file.read({name}, 0, 0, header.width, header.height);
+  if (!planes) {
+    return planes.problems();
+  }
+  to = std::move((*planes)[0]);
+  for (float& v : to) {
+    v = v >= 0 ? v * scale : std::numeric_limits<float>::infinity();
+  }
+  return {};
+}
+
+Problems check_channels(const ExrReader& file,
+                        const std::vector<std::string>& stems,
+                        const std::string& path) {
+  std::vector<std::string> wanted = {
+      "variance.V", kHalfVariance[0], kHalfVariance[1], "depth.Z", "albedo.R", "normal.X"};
+  for (const std::string& stem : stems) {
+    for (const char* letter : {"R", "G", "B"}) {
+      wanted.push_back(stem + letter);
+      wanted.push_back(kHalvesPrefix + stem + letter);
+    }
+  }
+  for (const std::string& name : wanted) {
+    if (!file.has(name)) {
+      return {Problem{Severity::kError,
+                      "no-halves",
+                      {path, 0, 0},
+                      "",
+                      fmt::format("has no channel {}, which denoising needs", name),
+                      "render the rig again with this version"}};
+    }
+  }
+  return {};
+}
+
+Result<TracedPicture> traced_from(const ExrReader& file, const std::string& path) {
+  const ExrHeader& header = file.header();
+  if (static_cast<std::uint64_t>(header.width) * static_cast<std::uint64_t>(header.height) >
+      kMaxImagePixels) {
+    return Problem{Severity::kError, "bad-image", {path, 0, 0}, "", "is too large", ""};
+  }
+  TracedPicture out;
+  out.layers = layers_in(file);
+  const std::vector<std::string> stems = stems_of(out.layers);
+  if (Problems p = check_channels(file, stems, path); !p.empty()) {
+    return p;
+  }
+  NoisyPicture& n = out.picture;
+  n.width = header.width;
+  n.height = header.height;
+  n.slots = stems.size();
+  n.mean.resize(n.pixels() * n.slots * 3);
+  n.halves.resize(n.mean.size());
+  n.albedo.resize(n.pixels() * 3);
+  n.normal.resize(n.pixels() * 3);
+  const auto scale = static_cast<float>(file.has_white_luminance() ? header.white_luminance : 1.0);
+  Problems problems;
+  const auto keep = [&problems](Problems p) {
+    problems.insert(problems.end(), p.begin(), p.end());
+  };
+  for (std::size_t s = 0; s < stems.size() && problems.empty(); ++s) {
+    keep(read_colors(file, stems[s], "RGB", scale, 3 * n.slots, n.mean.data() + 3 * s));
+    keep(read_colors(
+        file, kHalvesPrefix + stems[s], "RGB", scale, 3 * n.slots, n.halves.data() + 3 * s));
+  }
+  keep(read_colors(file, "albedo.", "RGB", 1, 3, n.albedo.data()));
+  keep(read_colors(file, "normal.", "XYZ", 1, 3, n.normal.data()));
+  keep(read_plane(file, "depth.Z", 1, n.depth));
+  keep(read_plane(file, "variance.V", scale * scale, n.variance));
+  for (std::size_t h = 0; h < 2; ++h) {
+    keep(read_plane(file, kHalfVariance[h], scale * scale, n.half_variance[h]));
+  }
+  if (!problems.empty()) {
+    return problems;
+  }
+  return out;
+}
+
+Result<ExrReader> open_traced(const std::string& folder) {
+  const std::string path = image_in(folder);
+  auto file = ExrReader::open(path);
+  if (file && file->header().texts.contains(kDenoisedAttribute)) {
+    return Problem{Severity::kError,
+                   "denoised",
+                   {path, 0, 0},
+                   "",
+                   "is denoised already",
+                   "give the folder of the render, or its image.exr"};
+  }
+  return file;
+}
+
+// The color of a pixel as the sums over its layers, and these over their parts, in single
+// precision and in their order.
+struct Sums {
+  const TracedPicture& traced;
+  const std::vector<float>& mean;
+
+  float slot(std::size_t pixel, std::size_t slot, std::size_t c) const {
+    return mean[(pixel * traced.picture.slots + slot) * 3 + c];
+  }
+  float layer(std::size_t pixel, std::size_t first, std::size_t count, std::size_t c) const {
+    float sum = 0;
+    for (std::size_t s = first; s < first + count; ++s) {
+      sum += slot(pixel, s, c);
+    }
+    return sum;
+  }
+  float picture(std::size_t pixel, std::size_t c) const {
+    float sum = 0;
+    std::size_t first = 0;
+    for (const TracedPicture::Layer& l : traced.layers) {
+      const std::size_t count = std::max<std::size_t>(1, l.parts.size());
+      sum += layer(pixel, first, count, c);
+      first += count;
+    }
+    return sum;
+  }
+};
+
+template <class Fn>
+void add_channel(std::vector<ExrChannel>& to, const std::string& name, int width, const Fn& value) {
+  to.push_back({name, ExrChannel::Type::kFloat, [width, value](int y, float* out) {
+                  for (int x = 0; x < width; ++x) {
+                    out[x] =
+                        value(static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+                              static_cast<std::size_t>(x));
+                  }
+                }});
+}
+
+void write_denoised(const std::string& path,
+                    const ExrHeader& from,
+                    const Sums& sums,
+                    const std::vector<float>& error) {
+  std::vector<ExrChannel> channels;
+  const int width = from.width;
+  const auto add = [&](const std::string& stem, const auto& color) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      add_channel(channels, stem + "RGB"[c], width, [color, c](std::size_t i) {
+        return color(i, c);
+      });
+    }
+  };
+  add("", [&sums](std::size_t i, std::size_t c) { return sums.picture(i, c); });
+  add_channel(channels, "error.V", width, [&error](std::size_t i) { return error[i]; });
+  std::size_t first = 0;
+  for (const TracedPicture::Layer& l : sums.traced.layers) {
+    const std::size_t count = std::max<std::size_t>(1, l.parts.size());
+    if (!l.name.empty()) {
+      add("light." + l.name + ".", [&sums, first, count](std::size_t i, std::size_t c) {
+        return sums.layer(i, first, count, c);
+      });
+    }
+    for (std::size_t p = 0; p < l.parts.size(); ++p) {
+      add("light." + l.name + "." + l.parts[p] + ".",
+          [&sums, slot = first + p](std::size_t i, std::size_t c) { return sums.slot(i, slot, c); });
+    }
+    first += count;
+  }
+  ExrHeader header;
+  header.width = width;
+  header.height = from.height;
+  header.white_luminance = 1;
+  header.texts = from.texts;
+  header.numbers = from.numbers;
+  header.texts[kDenoisedAttribute] = "yes";
+  write_exr(path, header, channels);
+}
+
+void write_view(const std::string& path, const ExrHeader& header, const Sums& sums) {
+  const std::size_t pixels = sums.traced.picture.pixels();
+  std::vector<float> rgb(3 * pixels);
+  for (std::size_t i = 0; i < pixels; ++i) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      rgb[3 * i + c] = sums.picture(i, c);
+    }
+  }
+  const auto look = recorded_look(header);
+  RenderedImage image;
+  image.width = header.width;
+  image.height = header.height;
+  image.rgb = rgb;
+  const View view = look ? look->view : image.shown();
+  bloom(rgb, header.width, header.height, look ? look->bloom : 0);
+  std::vector<std::uint8_t> bytes(rgb.size());
+  for (std::size_t i = 0; i < pixels; ++i) {
+    const auto v = view.srgb8({rgb[3 * i], rgb[3 * i + 1], rgb[3 * i + 2]});
+    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
+  }
+  write_png(path,
+            header.width,
+            header.height,
+            bytes,
+            {{"Software", "Jovilux"}, {"Comment", fmt::format("denoised, EV100 {:.2f}", view.ev())}});
+}
+
+// Median and 95th percentile of standard errors over luminances.
+std::pair<double, double> noise_of(const std::vector<float>& squared,
+                                   const std::vector<double>& luminance,
+                                   double floor) {
+  std::vector<double> noise(squared.size());
+  for (std::size_t i = 0; i < noise.size(); ++i) {
+    noise[i] = std::sqrt(static_cast<double>(squared[i])) / std::max(luminance[i], floor);
+  }
+  const auto at = [&](double share) {
+    const auto place = noise.begin() + static_cast<std::ptrdiff_t>(
+                                           share * static_cast<double>(noise.size() - 1));
+    std::nth_element(noise.begin(), place, noise.end());
+    return *place;
+  };
+  return {at(0.5), at(0.95)};
+}
+
+}  // namespace
+
+Result<TracedPicture> load_traced(const std::string& folder) {
+  const auto file = open_traced(folder);
+  return file ? traced_from(*file, image_in(folder)) : Result<TracedPicture>(file.problems());
+}
+
+Result<DenoisingReport> denoise_render(const std::string& folder) {
+  const auto file = open_traced(folder);
+  if (!file) {
+    return file.problems();
+  }
+  const std::string path = image_in(folder);
+  auto traced = traced_from(*file, path);
+  if (!traced) {
+    return traced.problems();
+  }
+  const ExrHeader header = file->header();
+  DenoisingReport out;
+  out.width = header.width;
+  out.height = header.height;
+  out.layers = traced->layers.front().name.empty() ? 0 : traced->layers.size();
+  std::vector<double> before(traced->picture.pixels()), after(before.size());
+  const std::vector<float> variance = traced->picture.variance;
+  const auto luminances = [&](const std::vector<float>& mean, std::vector<double>& to) {
+    const Sums sums{*traced, mean};
+    for (std::size_t i = 0; i < to.size(); ++i) {
+      to[i] = static_cast<double>(luminance_of(
+          {sums.picture(i, 0), sums.picture(i, 1), sums.picture(i, 2)}));
+    }
+  };
+  luminances(traced->picture.mean, before);
+  const auto start = std::chrono::steady_clock::now();
+  NoisyPicture noisy = std::move(traced->picture);
+  traced->picture.width = noisy.width;
+  traced->picture.height = noisy.height;
+  traced->picture.slots = noisy.slots;
+  const DenoisedPicture denoised = denoise(std::move(noisy));
+  out.seconds =
+      std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  luminances(denoised.mean, after);
+  const auto look = recorded_look(header);
+  const double floor =
+      look ? kNoiseFloor * look->view.white_luminance() : std::numeric_limits<double>::min();
+  std::tie(out.median_before, out.p95_before) = noise_of(variance, before, floor);
+  std::tie(out.median, out.p95) = noise_of(denoised.error, after, floor);
+  out.fireflies = denoised.fireflies;
+  out.spread = denoised.spread;
+  const fs::path into = fs::path(path).parent_path();
+  const Sums sums{*traced, denoised.mean};
+  write_view((into / kDenoisedView).string(), header, sums);
+  write_denoised((into / kDenoisedPicture).string(), header, sums, denoised.error);
+  return out;
+}
+
+}  // namespace jovilux
