@@ -85,12 +85,16 @@ class Denoiser {
     make_guides();
     analyze();
     choose();
+    tell_error();
     apply();
+    bound_error();
     spread_fireflies();
     return std::move(out_);
   }
 
  private:
+  static constexpr std::size_t kKernels = kDenoiseKernels.size();
+
   std::size_t at(int x, int y) const {
     return static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) +
            static_cast<std::size_t>(x);
@@ -113,11 +117,16 @@ class Denoiser {
   }
   static float sign(std::size_t half) { return half == 0 ? 1.0f : -1.0f; }
 
+  int blocks_across() const { return (width_ + kDenoiseWidth - 1) / kDenoiseWidth; }
+  int blocks_down() const { return (height_ + kDenoiseHeight - 1) / kDenoiseHeight; }
+  BlockPlanes& planes_of(int x0, int y0, std::size_t half, std::size_t kernel) {
+    const int block = y0 / kDenoiseHeight * blocks_across() + x0 / kDenoiseWidth;
+    return planes_[static_cast<std::size_t>(block)][half][kernel];
+  }
   // Calls body(x, y) for the corners of the blocks.
   void each_block(const std::function<void(int, int)>& body) const {
-    const int across = (width_ + kDenoiseWidth - 1) / kDenoiseWidth,
-              down = (height_ + kDenoiseHeight - 1) / kDenoiseHeight;
-    parallel_for(static_cast<std::size_t>(across * down), [&](std::size_t i) {
+    const int across = blocks_across();
+    parallel_for(static_cast<std::size_t>(across * blocks_down()), [&](std::size_t i) {
       body(static_cast<int>(i) % across * kDenoiseWidth,
            static_cast<int>(i) / across * kDenoiseHeight);
     });
@@ -289,6 +298,7 @@ class Denoiser {
         filtered.color[c] = Plane(width_, height_);
         filtered.variance[c] = Plane(width_, height_);
       }
+      raw.add_up();
       const DenoiseInputs inputs{&raw, &features_, &inside_};
       each_block([&](int x, int y) {
         prefilter_block(inputs, half_luminance_[h], robust, x, y, filtered);
@@ -297,6 +307,7 @@ class Denoiser {
         filtered.color[c].fill_border();
         filtered.variance[c] = box_mean(filtered.variance[c], 1);
       }
+      filtered.add_up();
       guides_[h] = std::move(filtered);
     }
   }
@@ -310,30 +321,32 @@ class Denoiser {
       estimate_[k] = Plane(width_, height_);
       propagated_[k] = Plane(width_, height_);
     }
+    planes_.resize(static_cast<std::size_t>(blocks_across() * blocks_down()));
     each_block([&](int x0, int y0) {
       std::vector<float> distances;
-      BlockKernel kernel;
-      std::array<float, kDenoiseArea> mean{}, variance{};
+      BlockSums sums;
       for (std::size_t h = 0; h < 2; ++h) {
         const DenoiseInputs inputs{&guides_[h], &features_, &inside_};
         block_distances(inputs, x0, y0, distances);
         for (std::size_t k = 0; k < kKernels; ++k) {
-          block_kernel(inputs, kDenoiseKernels[k], distances, x0, y0, kernel);
-          apply_to_plane(kernel,
-                         half_luminance_[1 - h],
-                         variance_,
-                         x0,
-                         y0,
-                         mean.data(),
-                         variance.data());
+          BlockPlanes& planes = planes_of(x0, y0, h, k);
+          fit_block(inputs, kDenoiseKernels[k], distances, x0, y0, planes);
+          sum_block(inputs,
+                    kDenoiseKernels[k],
+                    distances,
+                    planes,
+                    half_luminance_[1 - h],
+                    variance_,
+                    x0,
+                    y0,
+                    sums);
           each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
             // Stein's estimate with weights that the half averaged has no part in.
-            const float own = kernel[kDenoiseOffsets / 2 * kDenoiseArea + p],
-                        off = mean[p] - *half_luminance_[1 - h].at(x, y),
+            const float off = sums.mean[p] - *half_luminance_[1 - h].at(x, y),
                         v = in_.half_variance[1 - h][at(x, y)];
-            *averaged_[k][h].at(x, y) = mean[p];
-            *estimate_[k].at(x, y) += (off * off - v + 2 * v * own) / 2;
-            *propagated_[k].at(x, y) += variance[p] / 2;
+            *averaged_[k][h].at(x, y) = sums.mean[p];
+            *estimate_[k].at(x, y) += (off * off - v + 2 * v * sums.own[p]) / 2;
+            *propagated_[k].at(x, y) += sums.variance[p] / 2;
           });
         }
       }
@@ -350,7 +363,7 @@ class Denoiser {
     }
   }
 
-  // Step 4: the kernel of least error, as a share of each, and the error that is left.
+  // Step 4: the kernel of least error in the neighborhood, as a share of each.
   void choose() {
     constexpr int kErrorReach = 4, kChoiceReach = 2, kLevelReach = 2;
     const Plane middle = median(mean_luminance_, kLevelReach),
@@ -365,10 +378,8 @@ class Denoiser {
       relative[k] = box_mean(plane_of(width_,
                                       height_,
                                       [&](int x, int y) {
-                                        const float l = *level.at(x, y),
-                                                    e = k < kKernels ? *estimate_[k].at(x, y)
-                                                                     : *variance_.at(x, y);
-                                        return e / (l * l);
+                                        const float l = *level.at(x, y);
+                                        return error_of(k, x, y) / (l * l);
                                       }),
                              kErrorReach);
     }
@@ -387,36 +398,92 @@ class Denoiser {
                                     }),
                            kChoiceReach);
     }
-    // Half the variance that a kernel lets through is the least error told: the estimate's mean
-    // may fall below by chance.
+    keep_fitting_shares(relative);
+  }
+
+  // The estimated squared error of a kernel at one pixel; of the last, the pixel's variance.
+  float error_of(std::size_t kernel, int x, int y) const {
+    return kernel < kKernels ? *estimate_[kernel].at(x, y) : *variance_.at(x, y);
+  }
+
+  float guide_luminance(std::size_t half, int x, int y) const {
+    float sum = 0;
+    for (std::size_t c = 0; c < 3; ++c) {
+      sum += kLuminance[c] * *guides_[half].color[c].at(x, y);
+    }
+    return sum;
+  }
+
+  // The error that is left: the estimates of what was chosen, as a mean over the neighborhood.
+  // They are compared over the luminance that the guides have: a dark pixel beside a lamp is dark
+  // there. Half the variance that a kernel lets through is the least error told: the estimate's
+  // mean may fall below by chance.
+  void tell_error() {
+    constexpr int kReach = 4;
     constexpr float kLeast = 0.5f;
+    const Plane level = plane_of(width_, height_, [&](int x, int y) {
+      const float guide = std::min(guide_luminance(0, x, y), guide_luminance(1, x, y));
+      return std::max({guide, floor_, *mean_luminance_.at(x, y)});
+    });
+    const Plane relative = box_mean(plane_of(width_,
+                                             height_,
+                                             [&](int x, int y) {
+                                               const float l = *level.at(x, y);
+                                               float error = 0;
+                                               for (std::size_t k = 0; k <= kKernels; ++k) {
+                                                 const float share = *share_[k].at(x, y);
+                                                 error += share > 0 ? share * error_of(k, x, y) : 0;
+                                               }
+                                               return error / (l * l);
+                                             }),
+                                    kReach);
     for (int y = 0; y < height_; ++y) {
       for (int x = 0; x < width_; ++x) {
-        const float l = *level.at(x, y);
-        float error = 0;
+        float through = 0;
         for (std::size_t k = 0; k <= kKernels; ++k) {
-          const float through = k < kKernels ? *propagated_[k].at(x, y) : *variance_.at(x, y);
-          error += *share_[k].at(x, y) *
-                   std::max(*relative[k].at(x, y) * l * l, (k < kKernels ? kLeast : 1) * through);
+          through += *share_[k].at(x, y) *
+                     (k < kKernels ? kLeast * *propagated_[k].at(x, y) : *variance_.at(x, y));
         }
-        out_.error[at(x, y)] = error;
+        const float l = *level.at(x, y);
+        out_.error[at(x, y)] = std::max(*relative.at(x, y) * l * l, through);
       }
     }
     estimate_ = {};
     propagated_ = {};
   }
 
+  // A neighbor's choice counts where the kernel is not much worse here than the best.
+  void keep_fitting_shares(const std::array<Plane, kKernels + 1>& relative) {
+    constexpr float kWorse = 2;
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        float best = std::numeric_limits<float>::infinity(), sum = 0;
+        for (const Plane& r : relative) {
+          best = std::min(best, *r.at(x, y));
+        }
+        for (std::size_t k = 0; k <= kKernels; ++k) {
+          const float mine = *relative[k].at(x, y);
+          float& share = *share_[k].at(x, y);
+          share = mine <= kWorse * std::max(best, 0.0f) || mine == best ? share : 0.0f;
+          sum += share;
+        }
+        for (Plane& share : share_) {
+          *share.at(x, y) /= sum;
+        }
+      }
+    }
+  }
+
   void apply() {
     each_block([&](int x0, int y0) {
       std::vector<float> distances;
-      BlockKernel kernel;
-      std::array<BlockKernel, 2> total;
+      std::array<std::vector<float>, 2> total;
       for (std::size_t h = 0; h < 2; ++h) {
         const DenoiseInputs inputs{&guides_[h], &features_, &inside_};
         total[h].assign(static_cast<std::size_t>(kDenoiseOffsets) * kDenoiseArea, 0.0f);
         block_distances(inputs, x0, y0, distances);
         for (std::size_t k = 0; k <= kKernels; ++k) {
-          add_share(inputs, k, distances, x0, y0, kernel, total[h]);
+          add_share(inputs, h, k, distances, x0, y0, total[h]);
         }
       }
       std::array<float, kDenoiseOffsets> mean_weights{}, half_weights{};
@@ -441,34 +508,48 @@ class Denoiser {
     });
   }
 
+  // By |a + b|^2 <= 2 |a|^2 + 2 |b|^2 the expected error is at most twice the variance as traced
+  // and twice the square of what denoising changed. Twice that bounds what a neighborhood's mean
+  // tells, which beside a lamp may be its neighbors' alone.
+  void bound_error() {
+    constexpr float kSlack = 4;
+    for (int y = 0; y < height_; ++y) {
+      for (int x = 0; x < width_; ++x) {
+        const std::size_t i = at(x, y);
+        const float change = luminance(out_.mean, i) - *mean_luminance_.at(x, y);
+        out_.error[i] =
+            std::min(out_.error[i], kSlack * (*variance_.at(x, y) + change * change));
+      }
+    }
+  }
+
   // Adds the share of kernel k in the block's pixels; the last kernel is the pixel itself.
   void add_share(const DenoiseInputs& inputs,
+                 std::size_t half,
                  std::size_t k,
                  const std::vector<float>& distances,
                  int x0,
                  int y0,
-                 BlockKernel& kernel,
-                 BlockKernel& total) const {
-    std::array<float, kDenoiseArea> share{};
+                 std::vector<float>& total) {
+    BlockValues share{};
     float most = 0;
     each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
       share[p] = *share_[k].at(x, y);
       most = std::max(most, share[p]);
     });
-    if (most == 0) {
-      return;
-    }
     if (k == kKernels) {
       for (std::size_t p = 0; p < kDenoiseArea; ++p) {
         total[kDenoiseOffsets / 2 * kDenoiseArea + p] += share[p];
       }
-      return;
-    }
-    block_kernel(inputs, kDenoiseKernels[k], distances, x0, y0, kernel);
-    for (std::size_t o = 0; o < kDenoiseOffsets; ++o) {
-      for (std::size_t p = 0; p < kDenoiseArea; ++p) {
-        total[o * kDenoiseArea + p] += share[p] * kernel[o * kDenoiseArea + p];
-      }
+    } else if (most > 0) {
+      add_block_weights(inputs,
+                        kDenoiseKernels[k],
+                        distances,
+                        planes_of(x0, y0, half, k),
+                        share,
+                        x0,
+                        y0,
+                        total);
     }
   }
 
@@ -589,8 +670,6 @@ class Denoiser {
     }
   }
 
-  static constexpr std::size_t kKernels = kDenoiseKernels.size();
-
   NoisyPicture in_;
   DenoisedPicture out_;
   int width_, height_;
@@ -601,6 +680,7 @@ class Denoiser {
   std::array<Plane, kDenoiseFeatures> features_;
   std::array<DenoiseGuide, 2> guides_;
   std::array<std::array<Plane, 2>, kKernels> averaged_;
+  std::vector<std::array<std::array<BlockPlanes, kKernels>, 2>> planes_;  // of each block
   std::array<Plane, kKernels> estimate_, propagated_;
   std::array<Plane, kKernels + 1> share_;
   std::vector<Firefly> fireflies_;
@@ -608,6 +688,12 @@ class Denoiser {
 };
 
 }  // namespace
+
+void DenoiseGuide::add_up() {
+  total = plane_of(color[0].width(), color[0].height(), [&](int x, int y) {
+    return *variance[0].at(x, y) + *variance[1].at(x, y) + *variance[2].at(x, y);
+  });
+}
 
 Plane box_mean(const Plane& of, int radius) {
   const int width = of.width(), height = of.height();

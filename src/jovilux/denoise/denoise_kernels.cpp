@@ -60,20 +60,22 @@ HWY_INLINE void patch_sums(const float* HWY_RESTRICT in, float* HWY_RESTRICT out
 template <int kReach>
 void patch_distances(const DenoiseGuide& guide, int x, int y, int dx, int dy, float* out) {
   constexpr int kAcross = kWide + 2 * kReach, kDown = kHigh + 2 * kReach;
-  constexpr float kMean = 1.0f / (3 * (2 * kReach + 1) * (2 * kReach + 1));
+  constexpr float kMean = 1.0f / ((2 * kReach + 1) * (2 * kReach + 1));
   float differences[kAcross * kDown];
   for (int r = 0; r < kDown; ++r) {
     float* HWY_RESTRICT to = differences + r * kAcross;
-    std::fill(to, to + kAcross, 0.0f);
-    for (std::size_t c = 0; c < 3; ++c) {
-      const float* HWY_RESTRICT a = guide.color[c].at(x - kReach, y - kReach + r);
-      const float* HWY_RESTRICT b = guide.color[c].at(x - kReach + dx, y - kReach + r + dy);
-      const float* HWY_RESTRICT va = guide.variance[c].at(x - kReach, y - kReach + r);
-      const float* HWY_RESTRICT vb = guide.variance[c].at(x - kReach + dx, y - kReach + r + dy);
-      for (int i = 0; i < kAcross; ++i) {
-        const float d = a[i] - b[i];
-        to[i] += (d * d - (va[i] + std::min(va[i], vb[i]))) / (va[i] + vb[i] + kTinyVariance);
-      }
+    const float* HWY_RESTRICT va = guide.total.at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT vb = guide.total.at(x - kReach + dx, y - kReach + r + dy);
+    const float* HWY_RESTRICT ar = guide.color[0].at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT br = guide.color[0].at(x - kReach + dx, y - kReach + r + dy);
+    const float* HWY_RESTRICT ag = guide.color[1].at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT bg = guide.color[1].at(x - kReach + dx, y - kReach + r + dy);
+    const float* HWY_RESTRICT ab = guide.color[2].at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT bb = guide.color[2].at(x - kReach + dx, y - kReach + r + dy);
+    for (int i = 0; i < kAcross; ++i) {
+      const float dr = ar[i] - br[i], dg = ag[i] - bg[i], db = ab[i] - bb[i];
+      to[i] = (dr * dr + dg * dg + db * db - (va[i] + std::min(va[i], vb[i]))) /
+              (va[i] + vb[i] + kTinyVariance);
     }
   }
   patch_sums<kReach>(differences, out);
@@ -255,17 +257,47 @@ void solve(float (*HWY_RESTRICT m)[kWide], float (*HWY_RESTRICT b)[kWide]) {
   }
 }
 
-// A row's kernel by first-order regression on the features: what the fitted plane has at the pixel
-// itself, as weights of the window's values. Its ridge of one tolerance keeps it from following
-// differences of features that are no more than their noise.
+// Calls body(offset, dx, dy) for the window of a kernel.
+template <class Body>
+HWY_INLINE void each_offset(const DenoiseKernel& kernel, const Body& body) {
+  for (int dy = -kernel.radius; dy <= kernel.radius; ++dy) {
+    for (int dx = -kernel.radius; dx <= kernel.radius; ++dx) {
+      body((dy + kDenoiseRadius) * kDenoiseSide + dx + kDenoiseRadius, dx, dy);
+    }
+  }
+}
+
+// The weights of one offset for a row of the block, before the plane.
+HWY_INLINE void row_weights(const DenoiseInputs& in,
+                            const float* HWY_RESTRICT distances,
+                            float scale,
+                            int x,
+                            int y,
+                            float* HWY_RESTRICT out) {
+  const float* HWY_RESTRICT inside = in.inside->at(x, y);
+  for (int i = 0; i < kWide; ++i) {
+    out[i] = weight_of(distances[i] * scale) * inside[i];
+  }
+}
+
+float scale_of(const DenoiseKernel& kernel) { return 1 / (kernel.strength * kernel.strength); }
+
+// A row's planes by first-order regression on the features. The ridge of one tolerance keeps a
+// plane from following differences of features that are no more than their noise.
 // Source: B. Bitterli et al., "Nonlinearly Weighted First-order Regression for Denoising Monte
 // Carlo Renderings", EGSR 2016.
-void regress_row(const DenoiseInputs& in, int x, int y, int row, float* HWY_RESTRICT weights) {
-  float m[kMoments][kWide] = {}, b[kRegressors][kWide], f[kDenoiseFeatures][kWide];
-  for (int o = 0; o < kDenoiseOffsets; ++o) {
-    const int dx = o % kDenoiseSide - kDenoiseRadius, dy = o / kDenoiseSide - kDenoiseRadius;
+void regress_row(const DenoiseInputs& in,
+                 const DenoiseKernel& kernel,
+                 const float* HWY_RESTRICT distances,
+                 int x,
+                 int y,
+                 int row,
+                 BlockPlanes& planes) {
+  float m[kMoments][kWide] = {}, b[kRegressors][kWide], f[kDenoiseFeatures][kWide], w[kWide];
+  each_offset(kernel, [&](int o, int dx, int dy) {
     feature_differences(in, x, y + row, dx, dy, f);
-    const float* HWY_RESTRICT w = weights + o * kArea + row * kWide;
+    row_weights(
+        in, distances + o * kArea + row * kWide, scale_of(kernel), x + dx, y + row + dy, w);
     for (int j = 0; j < kDenoiseFeatures; ++j) {
       float weighted[kWide];
       for (int i = 0; i < kWide; ++i) {
@@ -281,88 +313,122 @@ void regress_row(const DenoiseInputs& in, int x, int y, int row, float* HWY_REST
     for (int i = 0; i < kWide; ++i) {
       m[moment(kDenoiseFeatures, kDenoiseFeatures)][i] += w[i];
     }
-  }
+  });
   for (int j = 0; j < kDenoiseFeatures; ++j) {
     for (int i = 0; i < kWide; ++i) {
       m[moment(j, j)][i] += m[moment(kDenoiseFeatures, kDenoiseFeatures)][i];
     }
   }
   solve(m, b);
-  for (int o = 0; o < kDenoiseOffsets; ++o) {
-    const int dx = o % kDenoiseSide - kDenoiseRadius, dy = o / kDenoiseSide - kDenoiseRadius;
-    feature_differences(in, x, y + row, dx, dy, f);
-    float* HWY_RESTRICT w = weights + o * kArea + row * kWide;
-    for (int i = 0; i < kWide; ++i) {
-      float plane = b[kDenoiseFeatures][i];
-      for (int j = 0; j < kDenoiseFeatures; ++j) {
-        plane += b[j][i] * f[j][i];
-      }
-      w[i] *= plane;
-    }
+  for (int j = 0; j < kRegressors; ++j) {
+    std::memcpy(planes[static_cast<std::size_t>(j)].data() + row * kWide, b[j], sizeof b[j]);
   }
 }
 
-void kernel_of(const DenoiseInputs& in,
-               const DenoiseKernel& kernel,
-               const float* HWY_RESTRICT distances,
-               int x,
-               int y,
-               float* HWY_RESTRICT out) {
-  const float scale = 1 / (kernel.strength * kernel.strength);
-  float sums[kArea] = {};
-  for (int o = 0; o < kDenoiseOffsets; ++o) {
-    const int dx = o % kDenoiseSide - kDenoiseRadius, dy = o / kDenoiseSide - kDenoiseRadius;
-    float* HWY_RESTRICT to = out + o * kArea;
-    if (std::max(std::abs(dx), std::abs(dy)) > kernel.radius) {
-      std::memset(to, 0, sizeof(float) * kArea);
-      continue;
-    }
-    for (int r = 0; r < kHigh; ++r) {
-      const float* HWY_RESTRICT inside = in.inside->at(x + dx, y + r + dy);
-      for (int i = 0; i < kWide; ++i) {
-        const int p = r * kWide + i;
-        to[p] = weight_of(distances[o * kArea + p] * scale) * inside[i];
-        sums[p] += to[p];
-      }
-    }
-  }
+void fit(const DenoiseInputs& in,
+         const DenoiseKernel& kernel,
+         const float* HWY_RESTRICT distances,
+         int x,
+         int y,
+         BlockPlanes& planes) {
   if (kernel.regression) {
     for (int r = 0; r < kHigh; ++r) {
-      regress_row(in, x, y, r, out);
+      regress_row(in, kernel, distances, x, y, r, planes);
     }
     return;
   }
-  for (int p = 0; p < kArea; ++p) {
-    sums[p] = 1 / std::max(sums[p], 1e-12f);
-  }
-  for (int o = 0; o < kDenoiseOffsets; ++o) {
-    for (int p = 0; p < kArea; ++p) {
-      out[o * kArea + p] *= sums[p];
+  BlockValues& constant = planes[kDenoiseFeatures];
+  constant.fill(0);
+  each_offset(kernel, [&](int o, int dx, int dy) {
+    float w[kWide];
+    for (int r = 0; r < kHigh; ++r) {
+      row_weights(in, distances + o * kArea + r * kWide, scale_of(kernel), x + dx, y + r + dy, w);
+      for (int i = 0; i < kWide; ++i) {
+        constant[static_cast<std::size_t>(r * kWide + i)] += w[i];
+      }
     }
+  });
+  for (float& c : constant) {
+    c = 1 / std::max(c, 1e-12f);
   }
 }
 
-void plane_sums(const float* HWY_RESTRICT kernel,
-                const Plane& values,
-                const Plane& variances,
-                int x,
-                int y,
-                float* HWY_RESTRICT mean,
-                float* HWY_RESTRICT variance) {
-  std::memset(mean, 0, sizeof(float) * kArea);
-  std::memset(variance, 0, sizeof(float) * kArea);
-  for (int o = 0; o < kDenoiseOffsets; ++o) {
-    const int dx = o % kDenoiseSide - kDenoiseRadius, dy = o / kDenoiseSide - kDenoiseRadius;
-    for (int r = 0; r < kHigh; ++r) {
-      const float* HWY_RESTRICT k = kernel + o * kArea + r * kWide;
-      const float* HWY_RESTRICT q = values.at(x + dx, y + r + dy);
-      const float* HWY_RESTRICT v = variances.at(x + dx, y + r + dy);
-      for (int i = 0; i < kWide; ++i) {
-        mean[r * kWide + i] += k[i] * q[i];
-        variance[r * kWide + i] += k[i] * k[i] * v[i];
-      }
+// The weights of one offset for a row of the block, the plane included.
+HWY_INLINE void row_kernel(const DenoiseInputs& in,
+                           const DenoiseKernel& kernel,
+                           const float* HWY_RESTRICT distances,
+                           const BlockPlanes& planes,
+                           int x,
+                           int y,
+                           int row,
+                           int dx,
+                           int dy,
+                           float* HWY_RESTRICT out) {
+  row_weights(in, distances, scale_of(kernel), x + dx, y + row + dy, out);
+  float plane[kWide];
+  std::memcpy(plane, planes[kDenoiseFeatures].data() + row * kWide, sizeof plane);
+  for (std::size_t k = 0; kernel.regression && k < kDenoiseFeatures; ++k) {
+    const float* HWY_RESTRICT a = (*in.features)[k].at(x, y + row);
+    const float* HWY_RESTRICT b = (*in.features)[k].at(x + dx, y + row + dy);
+    const float* HWY_RESTRICT slope = planes[k].data() + row * kWide;
+    for (int i = 0; i < kWide; ++i) {
+      plane[i] += slope[i] * (b[i] - a[i]);
     }
   }
+  for (int i = 0; i < kWide; ++i) {
+    out[i] *= plane[i];
+  }
+}
+
+void sum(const DenoiseInputs& in,
+         const DenoiseKernel& kernel,
+         const float* HWY_RESTRICT distances,
+         const BlockPlanes& planes,
+         const Plane& values,
+         const Plane& variances,
+         int x,
+         int y,
+         BlockSums& out) {
+  out.mean.fill(0);
+  out.variance.fill(0);
+  each_offset(kernel, [&](int o, int dx, int dy) {
+    float k[kWide];
+    for (int r = 0; r < kHigh; ++r) {
+      row_kernel(in, kernel, distances + o * kArea + r * kWide, planes, x, y, r, dx, dy, k);
+      const float* HWY_RESTRICT q = values.at(x + dx, y + r + dy);
+      const float* HWY_RESTRICT v = variances.at(x + dx, y + r + dy);
+      float* HWY_RESTRICT mean = out.mean.data() + r * kWide;
+      float* HWY_RESTRICT variance = out.variance.data() + r * kWide;
+      for (int i = 0; i < kWide; ++i) {
+        mean[i] += k[i] * q[i];
+        variance[i] += k[i] * k[i] * v[i];
+      }
+      if (dx == 0 && dy == 0) {
+        std::memcpy(out.own.data() + r * kWide, k, sizeof k);
+      }
+    }
+  });
+}
+
+void add_weights(const DenoiseInputs& in,
+                 const DenoiseKernel& kernel,
+                 const float* HWY_RESTRICT distances,
+                 const BlockPlanes& planes,
+                 const BlockValues& share,
+                 int x,
+                 int y,
+                 float* HWY_RESTRICT weights) {
+  each_offset(kernel, [&](int o, int dx, int dy) {
+    float k[kWide];
+    for (int r = 0; r < kHigh; ++r) {
+      row_kernel(in, kernel, distances + o * kArea + r * kWide, planes, x, y, r, dx, dy, k);
+      float* HWY_RESTRICT to = weights + o * kArea + r * kWide;
+      const float* HWY_RESTRICT s = share.data() + r * kWide;
+      for (int i = 0; i < kWide; ++i) {
+        to[i] += s[i] * k[i];
+      }
+    }
+  });
 }
 
 void channel_sums(const float* HWY_RESTRICT mean_weights,
@@ -406,8 +472,9 @@ namespace jovilux {
 namespace {
 HWY_EXPORT(prefilter);
 HWY_EXPORT(distances_of);
-HWY_EXPORT(kernel_of);
-HWY_EXPORT(plane_sums);
+HWY_EXPORT(fit);
+HWY_EXPORT(sum);
+HWY_EXPORT(add_weights);
 HWY_EXPORT(channel_sums);
 }  // namespace
 
@@ -444,24 +511,38 @@ void block_distances(const DenoiseInputs& in, int x, int y, std::vector<float>& 
   HWY_DYNAMIC_DISPATCH(distances_of)(in, x, y, distances.data());
 }
 
-void block_kernel(const DenoiseInputs& in,
-                  const DenoiseKernel& kernel,
-                  const std::vector<float>& distances,
-                  int x,
-                  int y,
-                  BlockKernel& out) {
-  out.resize(distances.size());
-  HWY_DYNAMIC_DISPATCH(kernel_of)(in, kernel, distances.data(), x, y, out.data());
+void fit_block(const DenoiseInputs& in,
+               const DenoiseKernel& kernel,
+               const std::vector<float>& distances,
+               int x,
+               int y,
+               BlockPlanes& planes) {
+  HWY_DYNAMIC_DISPATCH(fit)(in, kernel, distances.data(), x, y, planes);
 }
 
-void apply_to_plane(const BlockKernel& kernel,
-                    const Plane& values,
-                    const Plane& variances,
-                    int x,
-                    int y,
-                    float* mean,
-                    float* variance) {
-  HWY_DYNAMIC_DISPATCH(plane_sums)(kernel.data(), values, variances, x, y, mean, variance);
+void sum_block(const DenoiseInputs& in,
+               const DenoiseKernel& kernel,
+               const std::vector<float>& distances,
+               const BlockPlanes& planes,
+               const Plane& values,
+               const Plane& variances,
+               int x,
+               int y,
+               BlockSums& out) {
+  HWY_DYNAMIC_DISPATCH(sum)
+  (in, kernel, distances.data(), planes, values, variances, x, y, out);
+}
+
+void add_block_weights(const DenoiseInputs& in,
+                       const DenoiseKernel& kernel,
+                       const std::vector<float>& distances,
+                       const BlockPlanes& planes,
+                       const BlockValues& share,
+                       int x,
+                       int y,
+                       std::vector<float>& weights) {
+  HWY_DYNAMIC_DISPATCH(add_weights)
+  (in, kernel, distances.data(), planes, share, x, y, weights.data());
 }
 
 void apply_to_channels(const float* mean_weights,

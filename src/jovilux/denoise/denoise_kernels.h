@@ -59,6 +59,9 @@ Plane box_mean(const Plane& of, int radius);
 /// A picture that weights are made from: linear RGB with the variance of each channel.
 struct DenoiseGuide {
   std::array<Plane, 3> color, variance;
+  Plane total;  ///< the sum of the variances
+
+  void add_up();  ///< fills `total`
 };
 
 /// Weights of one strength: exp(-d) of patch distances d over strength^2, in a window; with
@@ -71,15 +74,19 @@ struct DenoiseKernel {
 inline constexpr std::array<DenoiseKernel, 3> kDenoiseKernels = {
     {{0.7f, kDenoiseRadius, true}, {1.5f, kDenoiseRadius, true}, {0.5f, 2, false}}};
 
-/// What a block's pixels have in common.
+/// What all blocks have in common.
 struct DenoiseInputs {
   const DenoiseGuide* guide;
   const std::array<Plane, kDenoiseFeatures>* features;
   const Plane* inside;  ///< 1 in the picture, 0 in the border
 };
 
-/// For [offset][pixel of the block]: the effective kernel, whose sum over the offsets is 1.
-using BlockKernel = std::vector<float>;
+/// Numbers for each pixel of a block.
+using BlockValues = std::array<float, kDenoiseArea>;
+/// A kernel's plane over the features and its constant, for each pixel of a block: the weight of
+/// a window's pixel is exp(-d) times what the plane has at the difference of the features. The
+/// weights of a window add up to 1.
+using BlockPlanes = std::array<BlockValues, kDenoiseFeatures + 1>;
 
 /// Averages the guide over windows: a first, robust estimate that the final weights are made from.
 /// `robust_variance`: of the luminance of a half, without outliers. The block's corner is (x, y).
@@ -93,22 +100,38 @@ void prefilter_block(const DenoiseInputs& in,
 /// Patch distances of the block's pixels to those of their windows, [offset][pixel].
 void block_distances(const DenoiseInputs& in, int x, int y, std::vector<float>& distances);
 
-/// The kernel of a strength from these distances.
-void block_kernel(const DenoiseInputs& in,
-                  const DenoiseKernel& kernel,
-                  const std::vector<float>& distances,
-                  int x,
-                  int y,
-                  BlockKernel& out);
+/// Fits the planes of a kernel from these distances.
+void fit_block(const DenoiseInputs& in,
+               const DenoiseKernel& kernel,
+               const std::vector<float>& distances,
+               int x,
+               int y,
+               BlockPlanes& planes);
 
-/// Sums of a kernel: [pixel of the block], of k q and of k^2 v.
-void apply_to_plane(const BlockKernel& kernel,
-                    const Plane& values,
-                    const Plane& variances,
-                    int x,
-                    int y,
-                    float* mean,
-                    float* variance);
+/// What a kernel makes of a picture: of its weights k_o, the sums of k_o q_o and of k_o^2 v_o, and
+/// the weight of the pixel itself.
+struct BlockSums {
+  BlockValues mean, variance, own;
+};
+void sum_block(const DenoiseInputs& in,
+               const DenoiseKernel& kernel,
+               const std::vector<float>& distances,
+               const BlockPlanes& planes,
+               const Plane& values,
+               const Plane& variances,
+               int x,
+               int y,
+               BlockSums& out);
+
+/// Adds a share of the kernel's weights, [offset][pixel], to `weights`.
+void add_block_weights(const DenoiseInputs& in,
+                       const DenoiseKernel& kernel,
+                       const std::vector<float>& distances,
+                       const BlockPlanes& planes,
+                       const BlockValues& share,
+                       int x,
+                       int y,
+                       std::vector<float>& weights);
 
 /// Adds to `out` the sums over the window of a pixel of of_mean k_o m_o + of_halves k_o d_o, for
 /// all channels. Values are [pixel][channels] of the whole picture; (px, py) lies in the picture.

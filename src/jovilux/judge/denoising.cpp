@@ -1,5 +1,6 @@
 #include "jovilux/judge/denoising.h"
 
+#include "jovilux/base/parallel.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/png.h"
@@ -61,42 +62,40 @@ std::vector<std::string> stems_of(const std::vector<TracedPicture::Layer>& layer
   return out;
 }
 
-// Reads three channels of a stem into every `stride`-th place from `to` on, times a scale.
-Problems read_colors(const ExrReader& file,
-                     const std::string& stem,
-                     const char* letters,
-                     float scale,
-                     std::size_t stride,
-                     float* to) {
-  const ExrHeader& header = file.header();
-  const auto planes = file.read(
-      {stem + letters[0], stem + letters[1], stem + letters[2]}, 0, 0, header.width, header.height);
-  if (!planes) {
-    return planes.problems();
-  }
-  for (std::size_t c = 0; c < 3; ++c) {
-    const std::vector<float>& plane = (*planes)[c];
-    for (std::size_t i = 0; i < plane.size(); ++i) {
-      const float v = plane[i] * scale;
-      to[i * stride + c] = std::isfinite(v) ? v : 0.0f;
-    }
-  }
-  return {};
-}
+// What a channel of the file fills: every `stride`-th number from `to` on.
+struct Wanted {
+  std::string name;
+  float* to;
+  std::size_t stride;
+  float scale;
+  float unknown;  // instead of what is not a number, or negative where that cannot be
+  bool signed_numbers;
+};
 
-// What is not a number or negative is not known.
-Problems read_plane(const ExrReader& file,
-                    const std::string& name,
-                    float scale,
-                    std::vector<float>& to) {
+// Reads all channels in bands of rows: a file of scan lines is unpacked once only.
+Problems read_channels(const ExrReader& file, const std::vector<Wanted>& wanted) {
+  constexpr int kRows = 64;
   const ExrHeader& header = file.header();
-  auto planes = file.read({name}, 0, 0, header.width, header.height);
-  if (!planes) {
-    return planes.problems();
+  std::vector<std::string> names;
+  for (const Wanted& w : wanted) {
+    names.push_back(w.name);
   }
-  to = std::move((*planes)[0]);
-  for (float& v : to) {
-    v = v >= 0 ? v * scale : std::numeric_limits<float>::infinity();
+  for (int y = 0; y < header.height; y += kRows) {
+    const int rows = std::min(kRows, header.height - y);
+    const auto planes = file.read(names, 0, y, header.width, rows);
+    if (!planes) {
+      return planes.problems();
+    }
+    const std::size_t first = static_cast<std::size_t>(y) * static_cast<std::size_t>(header.width);
+    parallel_for(wanted.size(), [&](std::size_t c) {
+      const Wanted& w = wanted[c];
+      const std::vector<float>& plane = (*planes)[c];
+      for (std::size_t i = 0; i < plane.size(); ++i) {
+        const float v = plane[i];
+        const bool known = std::isfinite(v) && (w.signed_numbers || v >= 0);
+        w.to[(first + i) * w.stride] = known ? v * w.scale : w.unknown;
+      }
+    });
   }
   return {};
 }
@@ -146,24 +145,35 @@ Result<TracedPicture> traced_from(const ExrReader& file, const std::string& path
   n.albedo.resize(n.pixels() * 3);
   n.normal.resize(n.pixels() * 3);
   const auto scale = static_cast<float>(file.has_white_luminance() ? header.white_luminance : 1.0);
-  Problems problems;
-  const auto keep = [&problems](Problems p) {
-    problems.insert(problems.end(), p.begin(), p.end());
+  constexpr float kUnknown = std::numeric_limits<float>::infinity();
+  std::vector<Wanted> wanted;
+  const auto colors = [&wanted](const std::string& stem,
+                                const char* letters,
+                                std::vector<float>& to,
+                                std::size_t first,
+                                std::size_t stride,
+                                float times) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      wanted.push_back({stem + letters[c], to.data() + first + c, stride, times, 0, true});
+    }
   };
-  for (std::size_t s = 0; s < stems.size() && problems.empty(); ++s) {
-    keep(read_colors(file, stems[s], "RGB", scale, 3 * n.slots, n.mean.data() + 3 * s));
-    keep(read_colors(
-        file, kHalvesPrefix + stems[s], "RGB", scale, 3 * n.slots, n.halves.data() + 3 * s));
+  for (std::size_t s = 0; s < stems.size(); ++s) {
+    colors(stems[s], "RGB", n.mean, 3 * s, 3 * n.slots, scale);
+    colors(kHalvesPrefix + stems[s], "RGB", n.halves, 3 * s, 3 * n.slots, scale);
   }
-  keep(read_colors(file, "albedo.", "RGB", 1, 3, n.albedo.data()));
-  keep(read_colors(file, "normal.", "XYZ", 1, 3, n.normal.data()));
-  keep(read_plane(file, "depth.Z", 1, n.depth));
-  keep(read_plane(file, "variance.V", scale * scale, n.variance));
+  colors("albedo.", "RGB", n.albedo, 0, 3, 1);
+  colors("normal.", "XYZ", n.normal, 0, 3, 1);
+  const auto plane = [&](const std::string& name, std::vector<float>& to, float times) {
+    to.resize(n.pixels());
+    wanted.push_back({name, to.data(), 1, times, kUnknown, false});
+  };
+  plane("depth.Z", n.depth, 1);
+  plane("variance.V", n.variance, scale * scale);
   for (std::size_t h = 0; h < 2; ++h) {
-    keep(read_plane(file, kHalfVariance[h], scale * scale, n.half_variance[h]));
+    plane(kHalfVariance[h], n.half_variance[h], scale * scale);
   }
-  if (!problems.empty()) {
-    return problems;
+  if (Problems p = read_channels(file, wanted); !p.empty()) {
+    return p;
   }
   return out;
 }
