@@ -122,6 +122,22 @@ void agree_on_start(
 
 }  // namespace
 
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+// Of a preview's time, what is kept back for the rest [s].
+constexpr double kDenoisingAndSaving = 1.25, kSmoothingAndSaving = 0.8;
+
+double preview_limit(const RenderTask& task, Clock::time_point start, double kept_back) {
+  constexpr double kLeast = 0.2;
+  return std::max(kLeast,
+                  task.preview_seconds - kept_back -
+                      std::chrono::duration<double>(Clock::now() - start).count());
+}
+
+}  // namespace
+
 bool holds_finished(const std::string& folder, const Rig& rig) {
   const std::string stats = text_of(fs::path(folder) / "stats.json");
   const auto ended_by = [&](const char* reason) {
@@ -184,9 +200,9 @@ Rendered render_to_folder(const RenderTask& task) {
   if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
     return {std::move(*rig), {}, "", true, ""};
   }
-  std::optional<std::pair<int, int>> shown;  // the size that a preview is enlarged to
+  std::optional<PreviewLook> shown;
   if (task.preview) {
-    shown = {rig->render.width, rig->render.height};
+    shown = PreviewLook{rig->render.width, rig->render.height, false};
     shrink_for_preview(rig->render);
     rig->render.noise.reset();
   }
@@ -234,13 +250,11 @@ Rendered render_to_folder(const RenderTask& task) {
   options.threads = task.threads;
   options.time_limit = task.time_limit;
   if (task.preview) {
-    // What smoothing and saving take is kept back.
-    constexpr double kSaving = 0.8, kLeast = 0.2;
     options.in_haste = true;
-    options.time_limit = std::max(
-        kLeast,
-        task.preview_seconds - kSaving -
-            std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    // With enough samples to denoise, more of them bring less than that.
+    options.time_limit = preview_limit(task, start, kSmoothingAndSaving);
+    options.enough = RenderOptions::Enough{kDenoisedFrom,
+                                           preview_limit(task, start, kDenoisingAndSaving)};
   }
   options.stop = [&task] { return stop_requested() || (task.stop && task.stop()); };
   FilmLabel label{to_toml(rig->document),
@@ -295,6 +309,9 @@ Rendered render_to_folder(const RenderTask& task) {
     ProgressBar bar(task.quiet);
     options.progress = bar.function();
     result = render_on(*rig, *scene, options, std::move(state));
+    if (shown) {
+      shown->denoised = result->stats.least_samples >= kDenoisedFrom;
+    }
   }
   const StoppedBy why = result->stats.stopped_by;
   const bool interrupted = why == StoppedBy::kSignal;
@@ -427,7 +444,7 @@ int run_render(int argc, char** argv) {
         "K/N"},
        {"frame", "the moment of this frame of [time], as animate renders it", "N"},
        {"preview",
-        "a small look within 2 s: view.png smoothed and enlarged, image.exr as it is; no check",
+        "a small look within 2 s: view.png denoised and enlarged, image.exr as it is; no check",
         ""},
        {"force", "replace results of another rig in DIR", ""},
        {"quiet", "no progress and no warnings", ""},

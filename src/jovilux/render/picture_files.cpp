@@ -4,6 +4,7 @@
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
 #include "jovilux/render/bloom.h"
+#include "jovilux/render/noisy_film.h"
 #include "jovilux/render/preview.h"
 #include "jovilux/render/view.h"
 
@@ -344,7 +345,7 @@ void save_render(const std::string& folder,
                  const std::vector<std::string>& layers,
                  const RenderOptions& options,
                  const Render& r,
-                 std::optional<std::pair<int, int>> preview) {
+                 const std::optional<PreviewLook>& preview) {
   const fs::path dir(folder);
   const Film& film = r.film();
   const std::string rig_text = resolved_toml(rig, folder);
@@ -361,8 +362,13 @@ void save_render(const std::string& folder,
   });
   int width = film.width(), height = film.height();
   if (preview) {
-    rgb = enlarged(smoothed(film), width, height, preview->first, preview->second);
-    std::tie(width, height) = *preview;
+    rgb = enlarged(preview->denoised ? denoise(noisy_picture(film)).mean : smoothed(film),
+                   width,
+                   height,
+                   preview->width,
+                   preview->height);
+    width = preview->width;
+    height = preview->height;
   }
   save_view((dir / "view.png").string(), rig, view, rgb, width, height);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);

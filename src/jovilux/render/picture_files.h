@@ -29,16 +29,21 @@ inline constexpr const char* kDenoisedAttribute = "jovilux:denoised";
 inline constexpr const char* kHalfVariance[] = {"halves.even.V", "halves.odd.V"};
 inline constexpr const char* kSamplesAttribute = "jovilux:samples_per_pixel";
 
+/// How a preview is shown: its size, and denoised rather than smoothed.
+struct PreviewLook {
+  int width = 0, height = 0;
+  bool denoised = false;
+};
+
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each
 /// atomically and
-/// stats.json last. `preview`: view.png is smoothed and enlarged to this width and height. Throws
-/// MachineTrouble.
+/// stats.json last. `preview`: view.png is made clean and enlarged. Throws MachineTrouble.
 void save_render(const std::string& folder,
                  const Rig& rig,
                  const std::vector<std::string>& layers,
                  const RenderOptions& options,
                  const Render& render,
-                 std::optional<std::pair<int, int>> preview = std::nullopt);
+                 const std::optional<PreviewLook>& preview = std::nullopt);
 
 /// Writes view.png of a film that is not finished, atomically.
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film);

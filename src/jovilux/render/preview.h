@@ -11,6 +11,10 @@ namespace jovilux {
 inline constexpr double kPreviewPixels = 57600;
 void shrink_for_preview(RenderSpec& render);
 
+/// Samples a pixel from which a preview is denoised (jovilux/denoise/denoise.h): each scrambling
+/// has one then. Of fewer, the halves tell too little, and smoothing shows more.
+inline constexpr double kDenoisedFrom = kScramblings;
+
 /// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and
 /// depth tell that a surface goes
 /// on and where luminances differ by no more than noise explains. For looking at, not for reading.

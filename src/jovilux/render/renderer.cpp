@@ -305,13 +305,19 @@ class Renderer {
     checkpointing_ = false;
   }
 
+  double limit_now() const {
+    const auto& enough = options_.enough;
+    return enough && s_.taken >= enough->samples ? std::min(enough->seconds, *options_.time_limit)
+                                                 : *options_.time_limit;
+  }
+
   bool should_stop() {
     if (stop_reason_ != -1) {
       return true;
     }
     if (options_.stop && options_.stop()) {
       stop_reason_ = static_cast<int>(StoppedBy::kSignal);
-    } else if (options_.time_limit && seconds_now() - unlimited_s_ >= *options_.time_limit) {
+    } else if (options_.time_limit && seconds_now() - unlimited_s_ >= limit_now()) {
       stop_reason_ = static_cast<int>(StoppedBy::kTime);
     }
     return stop_reason_ != -1;

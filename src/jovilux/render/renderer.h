@@ -19,6 +19,11 @@ struct RenderOptions {
   int camera = 0;                    ///< index into the rig's cameras
   int threads = 0;                   ///< 0: all of the machine's
   std::optional<double> time_limit;  ///< [s]; the samples finished by then are kept
+  /// Stops after `seconds` already, where each pixel has so many samples by then.
+  struct Enough {
+    double samples, seconds;
+  };
+  std::optional<Enough> enough;
   bool in_parts = false;  ///< a render that others go on with: a time limit does not change it
   ProgressFn progress;               ///< may be empty
   /// Measure the time inside ray queries (RayCounts::query_ns), at some cost.

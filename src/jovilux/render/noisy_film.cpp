@@ -1,0 +1,59 @@
+#include "jovilux/render/noisy_film.h"
+
+#include "jovilux/color/rgb.h"
+
+#include <limits>
+
+namespace jovilux {
+namespace {
+
+Eigen::Vector3f rgb_of(const Eigen::Vector3f& xyz) {
+  return (rec709_from_xyz() * xyz.cast<double>()).cast<float>();
+}
+
+}  // namespace
+
+NoisyPicture noisy_picture(const Film& film) {
+  NoisyPicture out;
+  out.width = film.width();
+  out.height = film.height();
+  out.slots = 1;
+  const std::size_t count = film.pixels();
+  for (std::vector<float>* v : {&out.mean, &out.halves, &out.albedo, &out.normal}) {
+    v->resize(3 * count);
+  }
+  for (std::vector<float>* v :
+       {&out.variance, &out.half_variance[0], &out.half_variance[1], &out.depth}) {
+    v->resize(count);
+  }
+  each_pixel(film, [&](std::size_t i) {
+    Eigen::Vector3f mean = Eigen::Vector3f::Zero(), difference = Eigen::Vector3f::Zero();
+    for (int slot = 0; slot < film.slots(); ++slot) {
+      mean += film.slot_mean(i, slot);
+      if (film.half_weight(i, 1) > 0) {
+        difference += film.half_mean(i, 0, slot) - film.half_mean(i, 1, slot);
+      }
+    }
+    const auto put = [i](std::vector<float>& to, const Eigen::Vector3f& v) {
+      Eigen::Map<Eigen::Vector3f>(to.data() + 3 * i) = v;
+    };
+    put(out.mean, rgb_of(mean));
+    put(out.halves, rgb_of(difference / 2));
+    const float* guide = film.guide(i);
+    const float met = guide[7];
+    put(out.albedo,
+        met > 0 ? Eigen::Vector3f(Eigen::Map<const Eigen::Vector3f>(guide) / met)
+                : Eigen::Vector3f(Eigen::Vector3f::Zero()));
+    put(out.normal,
+        met > 0 ? Eigen::Vector3f(Eigen::Map<const Eigen::Vector3f>(guide + 3) / met)
+                : Eigen::Vector3f(Eigen::Vector3f::Zero()));
+    out.depth[i] = met > 0 ? guide[6] / met : std::numeric_limits<float>::infinity();
+    out.variance[i] = film.variance(i);
+    for (int half = 0; half < kHalves; ++half) {
+      out.half_variance[static_cast<std::size_t>(half)][i] = film.half_variance(i, half);
+    }
+  });
+  return out;
+}
+
+}  // namespace jovilux
