@@ -8,6 +8,7 @@
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/picture_files.h"
+#include "jovilux/render/picture_files.h"
 #include "jovilux/render/preview.h"
 
 #include <algorithm>
@@ -53,7 +54,7 @@ struct Animation {
   fs::path dir;
   RigRequest request;
   int threads = 0;
-  bool quiet = false;
+  bool quiet = false, denoised = false;
   Rig rig;                    // at the first frame
   std::vector<Frame> frames;  // to be made
   std::vector<Rig> rigs;      // of all frames of [time]
@@ -81,7 +82,7 @@ std::pair<int, int> frame_range(const std::string& text, const TimeSpec& time) {
 }
 
 // Whether a frame's files are there and of this rig.
-bool is_there(const Frame& f, const std::string& rig_text) {
+bool is_there(const Frame& f, const std::string& rig_text, bool denoised) {
   std::error_code ec;
   if (!fs::exists(f.exr, ec) || !fs::exists(f.png, ec)) {
     return false;
@@ -91,7 +92,8 @@ bool is_there(const Frame& f, const std::string& rig_text) {
     return false;
   }
   const auto text = exr->header().texts.find(kRigAttribute);
-  return text != exr->header().texts.end() && text->second == rig_text;
+  return text != exr->header().texts.end() && text->second == rig_text &&
+         exr->header().texts.contains(kDenoisedAttribute) == denoised;
 }
 
 // An automatic exposure is measured once, on a rough picture of the middle frame: else it would
@@ -138,6 +140,7 @@ bool frames_by_layers(Animation& an,
   task.resume = true;
   task.check = false;
   task.spread = true;
+  task.denoise = an.denoised;
   const auto start = std::chrono::steady_clock::now();
   if (!an.quiet) {
     print_err(fmt::format("one render gives all {} frames: levels and tints act on its layers\n",
@@ -153,7 +156,7 @@ bool frames_by_layers(Animation& an,
   if (!ranks.first()) {
     return true;
   }
-  const auto image = load_rendered(task.folder, true);
+  const auto image = load_rendered(task.folder, true, an.denoised);
   if (!image) {
     throw BadInput{image.problems()};
   }
@@ -169,7 +172,8 @@ bool frames_by_layers(Animation& an,
                    an.rig_of(f),
                    an.rig_text(f),
                    ev_of(an, an.rig_of(f)),
-                   frame_of_layers(*image, plan, f.at));
+                   frame_of_layers(*image, plan, f.at),
+                   an.denoised);
       f.seconds = seconds_since(began);
     });
   });
@@ -207,6 +211,7 @@ bool frames_one_by_one(Animation& an) {
     task.resume = true;
     task.check = false;
     task.ev = an.ev;
+    task.denoise = an.denoised;
     const auto began = std::chrono::steady_clock::now();
     const Rendered done_now = render_to_folder(task);
     if (!done_now.was_there && done_now.stats.stopped_by == StoppedBy::kSignal) {
@@ -214,9 +219,9 @@ bool frames_one_by_one(Animation& an) {
     }
     f.seconds = seconds_since(began);
     std::error_code ec;
-    fs::rename(fs::path(f.folder) / "view.png", f.png, ec);
+    fs::rename(fs::path(f.folder) / (an.denoised ? kDenoisedView : "view.png"), f.png, ec);
     if (!ec) {
-      fs::rename(fs::path(f.folder) / "image.exr", f.exr, ec);
+      fs::rename(fs::path(f.folder) / (an.denoised ? kDenoisedPicture : "image.exr"), f.exr, ec);
     }
     if (ec) {
       throw MachineTrouble(fmt::format("moving {} to {}: {}", f.folder, f.exr, ec.message()));
@@ -420,6 +425,7 @@ int run_animate(int argc, char** argv) {
                {"hold-noise",
                 "the same noise in all frames; by default it differs, unless the rig gives a seed",
                 ""},
+               {"denoised", "denoise what is rendered, and make the clip of that", ""},
                {"exact", "render each frame, also where one render's layers give them", ""},
                {"levels-only", "no frames: levels and meters alone", ""},
                {"force", "replace results of another rig in DIR", ""},
@@ -447,6 +453,7 @@ int run_animate(int argc, char** argv) {
   an.dir = *folder;
   an.threads = threads_of(a);
   an.quiet = a.flag("quiet");
+  an.denoised = a.flag("denoised");
   an.request = rig_request(a);
   an.request.hold_noise = a.flag("hold-noise");
   add_picture_overrides(a, an.request);
@@ -529,7 +536,7 @@ int run_animate(int argc, char** argv) {
       an.ev = measured_ev(an);
     }
     for (std::size_t i = 0; i < an.frames.size(); ++i) {
-      an.frames[i].there = is_there(an.frames[i], an.rig_text(an.frames[i]));
+      an.frames[i].there = is_there(an.frames[i], an.rig_text(an.frames[i]), an.denoised);
       kept += an.frames[i].there ? 1 : 0;
     }
     if (kept < an.frames.size()) {

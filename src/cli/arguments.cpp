@@ -239,6 +239,10 @@ double amount_option(const std::string& option,
   return value;
 }
 
+Option denoised_option() {
+  return {"denoised", "take the render's denoised picture, with the error it tells", ""};
+}
+
 Option threads_option() { return {"threads", "use at most N threads; all by default", "N"}; }
 
 int threads_of(const Arguments& arguments) {

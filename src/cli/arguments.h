@@ -82,6 +82,8 @@ double amount_option(const std::string& option,
 
 /// --threads N: 0 where not given.
 Option threads_option();
+/// --denoised, of verbs that read a render's picture.
+Option denoised_option();
 int threads_of(const Arguments& arguments);
 
 }  // namespace jovilux::cli

@@ -152,6 +152,7 @@ int run_balance(int argc, char** argv) {
        {"target", "dimmers that bring a [[meter]] to a value; repeatable", "METER=\"500 lx\""},
        {"match", "dimmers that come nearest to a picture", "FILE"},
        {"tints", "with --match: tints too", ""},
+       denoised_option(),
        {"o,output", "folder for image.exr and view.png; created", "DIR"},
        {"force", "replace files there", ""},
        {"json", "print one JSON document instead", ""}},
@@ -165,7 +166,7 @@ int run_balance(int argc, char** argv) {
     return kDone;
   }
   const std::string dir = a.positional();
-  auto loaded = load_rendered(dir, true);
+  auto loaded = load_rendered(dir, true, a.flag("denoised"));
   if (!loaded) {
     throw BadInput{loaded.problems()};
   }

@@ -21,6 +21,7 @@ int run_compare(int argc, char** argv) {
       "stops, in color, and\nwhether by more than their noise.",
       {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
        {"names", "what to call them, such as \"before,after\"", "A,B"},
+       denoised_option(),
        {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
        {"force", "replace files in DIR", ""},
        {"json", "print one JSON document instead", ""}},
@@ -36,8 +37,8 @@ int run_compare(int argc, char** argv) {
     throw UsageError("expected two pictures; see jovilux compare --help");
   }
   const auto max = a.number("max", 0, 100);
-  auto first = load_rendered(a.positionals()[0], false),
-       second = load_rendered(a.positionals()[1], false);
+  auto first = load_rendered(a.positionals()[0], false, a.flag("denoised")),
+       second = load_rendered(a.positionals()[1], false, a.flag("denoised"));
   Problems problems = first.problems();
   problems.insert(problems.end(), second.problems().begin(), second.problems().end());
   if (!first || !second) {

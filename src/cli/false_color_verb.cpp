@@ -57,6 +57,7 @@ int run_false_color(int argc, char** argv) {
        {"range", "even bands of cd/m2 instead, such as 0..200", "LO..HI"},
        {"plain", "no lines and no stripes", ""},
        {"pixels", "also write DIR/pixels.png: the bands alone, as large as the picture", ""},
+       denoised_option(),
        {"force", "replace files in DIR", ""},
        {"json", "print the share of each band as one JSON document", ""}},
       "",
@@ -66,7 +67,7 @@ int run_false_color(int argc, char** argv) {
     print_out(a.help_text());
     return kDone;
   }
-  const auto image = load_rendered(a.positional(), false);
+  const auto image = load_rendered(a.positional(), false, a.flag("denoised"));
   if (!image) {
     throw BadInput{image.problems()};
   }
@@ -138,7 +139,8 @@ int run_show(int argc, char** argv) {
                     "The picture in the terminal, two pixels a character, in 24-bit color: a "
                     "render's folder or an .exr, .png or\n.hdr file.",
                     {{"width", "in characters; 80 by default", "N"},
-                     {"false-color", "bands of a stop instead, with their legend", ""}},
+                     denoised_option(),
+                    {"false-color", "bands of a stop instead, with their legend", ""}},
                     "",
                     "jovilux show demo-out/bench --width 100"};
   const Arguments a(usage, argc, argv);
@@ -147,7 +149,7 @@ int run_show(int argc, char** argv) {
     return kDone;
   }
   const int width = a.whole("width", 8, 1000).value_or(80);
-  const auto image = load_rendered(a.positional(), false);
+  const auto image = load_rendered(a.positional(), false, a.flag("denoised"));
   if (!image) {
     throw BadInput{image.problems()};
   }

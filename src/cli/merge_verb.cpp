@@ -7,6 +7,7 @@
 #include <map>
 
 #include "cli/arguments.h"
+#include "cli/denoise_verb.h"
 #include "cli/output.h"
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
@@ -153,11 +154,21 @@ int run_merge(int argc, char** argv) {
                            joined.stats.noise.median,
                            joined.stats.noise.p95}};
   save_render(*folder, *rig, labels[0].layers, options, joined, std::nullopt);
+  std::optional<DenoisingReport> denoising;
+  if (rig->render.denoise) {
+    denoising = denoise_folder(*folder);
+  }
   if (a.flag("json")) {
     print_out(stats_json(*rig, joined.stats, rig->render.width, rig->render.height));
   } else {
     print_out(render_summary(
-        {std::move(*rig), std::move(joined.stats), labels[0].camera, false, ""}, *folder));
+        {std::move(*rig),
+         std::move(joined.stats),
+         labels[0].camera,
+         false,
+         "",
+         std::move(denoising)},
+        *folder));
   }
   return kDone;
 }

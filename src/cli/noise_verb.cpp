@@ -89,6 +89,10 @@ int run_noise(int argc, char** argv) {
               {"history", Json::array()},
               {"advice", r.advice},
               {"changes", Json::array()}};
+    j["denoised"] = r.denoised ? Json{{"median", known(r.denoised->median)},
+                                      {"p95", known(r.denoised->p95)},
+                                      {"samples_needed", known(r.denoised->samples_needed)}}
+                               : Json(nullptr);
     for (const auto& c : r.changes) {
       j["changes"].push_back({{"address", c.address},
                               {"value", c.value},
@@ -116,10 +120,25 @@ int run_noise(int argc, char** argv) {
     print_out(j.dump(2) + "\n");
     return r.p95 <= r.target ? kDone : kFellShort;
   }
-  std::string out = fmt::format("noise: median {}, 95 % of the pixels below {}; target {}\n",
+  std::string out = fmt::format("{}: median {}, 95 % of the pixels below {}; target {}\n",
+                                r.of_denoised ? "denoised, error left" : "noise",
                                 percent(r.median),
                                 percent(r.p95),
                                 percent(r.target));
+  if (r.denoised) {
+    out += fmt::format("denoised: median {}, 95 % of the pixels below {}",
+                       percent(r.denoised->median),
+                       percent(r.denoised->p95));
+    out += r.denoised->p95 <= r.target ? "\n"
+           : std::isfinite(r.denoised->samples_needed)
+               ? fmt::format("; about {} samples a pixel for {}\n",
+                             short_number(std::ceil(r.denoised->samples_needed), 2),
+                             percent(r.target))
+               : "\n";
+  } else if (!r.of_denoised) {
+    out += fmt::format("denoised: not yet; jovilux denoise {} tells what that leaves\n",
+                       printable(a.positional(), 120));
+  }
   out += fmt::format("fireflies: {}", r.fireflies.size());
   for (std::size_t i = 0; i < std::min<std::size_t>(5, r.fireflies.size()); ++i) {
     const auto& f = r.fireflies[i];

@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/judge/readings.h"
+#include "jovilux/judge/rendered_image.h"
 
 #include <cmath>
 #include <filesystem>
@@ -36,6 +37,7 @@ Json to_json(const ReadImage& image) {
             {"width", result.width},
             {"height", result.height},
             {"absolute", result.absolute},
+            {"denoised", result.denoised},
             {"readings", Json::array()}};
   for (const Reading& r : result.readings) {
     Json layers = Json::object();
@@ -245,7 +247,8 @@ int run_read(int argc, char** argv) {
        {"line", "each pixel of a line from one pixel to another; repeatable", "X0,Y0,X1,Y1"},
        {"o,output", "also write DIR/readings.csv and, of lines, the profile DIR/line-1.png", "DIR"},
        {"force", "replace files in DIR", ""},
-       {"json", "print one JSON document instead", ""}},
+       denoised_option(),
+               {"json", "print one JSON document instead", ""}},
       "Without --at, --box and --line the whole picture is read as one box.",
       "jovilux read demo-out/bench/image.exr --at 480,300 --box 200,320,8,8"};
   const Arguments a(usage, argc, argv);
@@ -276,9 +279,10 @@ int run_read(int argc, char** argv) {
     ReadImage image;
     image.path = given;
     image.name = printable(given, 120);
-    std::error_code ec;
-    if (fs::is_directory(given, ec)) {
-      image.path = (fs::path(given) / "image.exr").string();  // a render's folder
+    image.path = image_in(given, a.flag("denoised"));
+    if (Problems missing = a.flag("denoised") ? check_denoised(given) : Problems{};
+        !missing.empty()) {
+      throw BadInput{std::move(missing)};
     }
     std::vector<PixelBox> wanted = boxes;
     if (wanted.empty()) {

@@ -197,8 +197,13 @@ Rendered render_to_folder(const RenderTask& task) {
         "samples and leave out noise");
   }
   const std::string film = (fs::path(task.folder) / film_name(options.share)).string();
+  const bool denoise = (task.denoise || rig->render.denoise) && !task.preview && !task.share;
   if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
-    return {std::move(*rig), {}, "", true, ""};
+    std::optional<DenoisingReport> denoising;
+    if (denoise && ranks.first() && !fs::exists(fs::path(task.folder) / kDenoisedPicture)) {
+      with_threads(task.threads, [&] { denoising = denoise_folder(task.folder); });
+    }
+    return {std::move(*rig), {}, "", true, "", std::move(denoising)};
   }
   std::optional<PreviewLook> shown;
   if (task.preview) {
@@ -333,7 +338,7 @@ Rendered render_to_folder(const RenderTask& task) {
     }
   } else if (!spread || ranks.first()) {
     save_render(task.folder, *rig, label.layers, options, *result, shown);
-    if (rig->render.denoise && !task.preview) {
+    if (denoise) {
       result.reset();  // its memory is needed
       with_threads(task.threads, [&] { denoising = denoise_folder(task.folder); });
     }
@@ -482,7 +487,7 @@ int run_render(int argc, char** argv) {
     task.request.overrides.push_back("render.noise=" + *noise);
   }
   if (a.flag("denoise")) {
-    task.request.overrides.emplace_back("render.denoise=true");
+    task.denoise = true;
   }
   if (const auto limit = a.text("time-limit")) {
     task.time_limit = amount_option("--time-limit", *limit, Dimension::kTime, 1);

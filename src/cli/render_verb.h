@@ -23,6 +23,7 @@ struct RenderTask {
   double checkpoint_every = 60;          ///< [s]
   double preview_seconds = 2;            ///< from the start of render_to_folder
   std::optional<double> view_every;      ///< keep view.png up to date so often [s]
+  bool denoise = false;                  ///< as [render] denoise = true
   bool spread = false;                   ///< over the processes that mpirun has started
   std::optional<DocumentNode> document;  ///< the rig itself, instead of what rig_file holds
   std::vector<std::string> split_tints;  ///< lights to render with LightSpec::split_tint

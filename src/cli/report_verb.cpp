@@ -7,6 +7,7 @@
 #include "jovilux/judge/noise_report.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/judge/rig_checks.h"
+#include "jovilux/render/picture_files.h"
 #include "jovilux/photometry/exposure.h"
 
 #include <algorithm>
@@ -314,6 +315,7 @@ int run_report(int argc, char** argv) {
        {"target",
         "the noise that 95 % of the pixels are to stay below; \"2 %\" by default",
         "SHARE"},
+       denoised_option(),
        {"force", "replace FILE", ""}},
       "Lights, meters and curves are those of the first picture's rig.",
       "jovilux report demo-out/bench -o demo-out/report.html"};
@@ -342,6 +344,12 @@ int run_report(int argc, char** argv) {
                                  printable(folder.string(), 200),
                                  folders.size(),
                                  kMostPictures));
+  }
+  const bool denoised = a.flag("denoised");
+  for (const fs::path& f : folders) {
+    if (Problems missing = denoised ? check_denoised(f.string()) : Problems{}; !missing.empty()) {
+      throw BadInput{std::move(missing)};
+    }
   }
   const fs::path page(*file);
   prepare_files(page.has_parent_path() ? page.parent_path().string() : ".",
@@ -373,10 +381,12 @@ int run_report(int argc, char** argv) {
   sections[0].title = shown.size() == 1 ? "Picture" : "Pictures";
   for (const Shown& s : shown) {
     sections[0].figures.push_back(
-        {(s.folder / "view.png").string(), "The picture " + s.name, caption(s)});
+        {(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
+         "The picture " + s.name,
+         (denoised ? "Denoised. " : "") + caption(s)});
   }
   // Luminance of the first picture, in bands about its own gray.
-  if (const auto image = load_rendered(first.folder.string(), false)) {
+  if (const auto image = load_rendered(first.folder.string(), false, denoised)) {
     figures::FalseColor bands;
     bands.gray = luminance_at(image->shown().ev()).value;
     const std::string png = (scratch.dir / "bands.png").string();

@@ -6,6 +6,7 @@
 #include "jovilux/judge/readings.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/judge/rig_checks.h"
+#include "jovilux/render/picture_files.h"
 
 #include <algorithm>
 #include <cmath>
@@ -34,6 +35,7 @@ struct Point {
   std::vector<std::string> overrides;
   std::string folder, name;
   bool rendered = false, kept = false;  // kept: found finished from before
+  bool derived = false;                 // from the layers of another point
   double mean = 0, p95 = 0, from_haze = 0;
   bool has_haze = false, drowned = false;
   std::vector<Reading> readings;
@@ -170,6 +172,7 @@ int run_sweep(int argc, char** argv) {
        {"exact",
         "render each value, also where one render's layers give it (dimmers; tints, nearly)",
         ""},
+       {"denoised", "denoise each picture and judge that", ""},
        {"quiet", "no progress and no warnings", ""},
        {"json", "print one JSON document instead", ""}},
       "",
@@ -196,6 +199,7 @@ int run_sweep(int argc, char** argv) {
     throw UsageError(
         "expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
   }
+  const bool denoised = a.flag("denoised");
   std::vector<PixelBox> boxes = pixel_boxes(a);
   RigRequest request = rig_request(a);
   add_picture_overrides(a, request);
@@ -251,7 +255,8 @@ int run_sweep(int argc, char** argv) {
   int rendered = 0, kept = 0, derived = 0;
   const auto render_point = [&](std::size_t i) {
     Point& p = points[i];
-    if (holds_finished(p.folder, rigs[i])) {
+    if (holds_finished(p.folder, rigs[i]) &&
+        (!denoised || fs::exists(fs::path(p.folder) / kDenoisedPicture))) {
       p.kept = true;
       ++kept;
       return true;
@@ -266,6 +271,7 @@ int run_sweep(int argc, char** argv) {
     task.threads = threads_of(a);
     task.quiet = a.flag("quiet");
     task.force = true;
+    task.denoise = denoised;
     if (!task.quiet) {
       print_err(fmt::format(
           "{} of {}: {}\n",
@@ -283,7 +289,7 @@ int run_sweep(int argc, char** argv) {
   for (std::size_t i = 0; i < points.size(); ++i) {
     Point& p = points[i];
     if (by_layers && i != brightest) {
-      const auto base = load_rendered(points[brightest].folder, true);
+      const auto base = load_rendered(points[brightest].folder, true, denoised);
       if (!base) {
         throw BadInput{base.problems()};
       }
@@ -295,18 +301,19 @@ int run_sweep(int argc, char** argv) {
       apply_balance(image, lights);
       fs::create_directories(p.folder, ec);
       save_balanced(p.folder, image, resolved_toml(rigs[i], p.folder));
+      p.derived = true;
       ++derived;
     } else if (!(by_layers && i == brightest) && !render_point(i)) {
       return kInterrupted;
     }
     // What came of it.
-    const auto image = load_rendered(p.folder, true);
+    const auto image = load_rendered(p.folder, true, denoised && !p.derived);
     if (!image) {
       throw BadInput{image.problems()};
     }
     std::vector<PixelBox> all = boxes;
     all.push_back({0, 0, image->width, image->height});
-    const auto read = read_image(image_in(p.folder), all);
+    const auto read = read_image(image_in(p.folder, denoised && !p.derived), all);
     if (!read) {
       throw BadInput{read.problems()};
     }
@@ -314,7 +321,8 @@ int run_sweep(int argc, char** argv) {
     p.readings.assign(read->readings.begin(), read->readings.end() - 1);
     const std::string stats = text_of(fs::path(p.folder) / "stats.json");
     const Json parsed = Json::parse(stats, nullptr, false);
-    p.p95 = parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number()
+    p.p95 = denoised ? noise_of(*image).p95
+            : parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number()
                 ? parsed["noise"]["p95"].get<double>()
                 : std::nan("");
     p.has_haze = std::any_of(rigs[i].hazes.begin(), rigs[i].hazes.end(), [](const HazeSpec& h) {
@@ -344,7 +352,7 @@ int run_sweep(int argc, char** argv) {
   std::vector<figures::SheetCell> cells;
   for (const Point& p : points) {
     figures::SheetCell c;
-    c.png = (fs::path(p.folder) / "view.png").string();
+    c.png = (fs::path(p.folder) / (denoised && !p.derived ? kDenoisedView : "view.png")).string();
     c.title = shown(parameters[0], p.at[0]);
     if (parameters.size() > 1) {
       c.title += "  \u00b7  " + shown(parameters[1], p.at[1]);

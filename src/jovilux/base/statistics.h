@@ -1,7 +1,9 @@
 #pragma once
 
+#include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <vector>
 
 namespace jovilux {
 
@@ -28,5 +30,17 @@ class RunningMoments {
   std::int64_t n_ = 0;
   double mean_ = 0, m2_ = 0;
 };
+
+/// The value that a share in [0, 1] of the numbers does not exceed, the lower of two; 0 of none.
+template <class T>
+T percentile(std::vector<T> values, double share) {
+  if (values.empty()) {
+    return T(0);
+  }
+  const auto at =
+      values.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(values.size() - 1));
+  std::nth_element(values.begin(), at, values.end());
+  return *at;
+}
 
 }  // namespace jovilux

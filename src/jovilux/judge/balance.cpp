@@ -152,7 +152,18 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
   if (unchanged) {
     return;  // the picture is the sum of layers in full precision; those of the file may be halves
   }
-  image.variance.clear();
+  if (image.denoised) {
+    // The denoiser's error is that of its layers, each times its factor.
+    double most = 0;
+    for (const BalancedLight& l : lights) {
+      most = std::max(most, l.factor.maxCoeff());
+    }
+    for (float& v : image.variance) {
+      v *= static_cast<float>(most * most);
+    }
+  } else {
+    image.variance.clear();
+  }
   std::fill(image.rgb.begin(), image.rgb.end(), 0.0f);
   for (const RenderedImage::Layer& layer : image.layers) {
     for (std::size_t i = 0; i < image.rgb.size(); ++i) {
@@ -184,13 +195,23 @@ void save_balanced(const std::string& folder,
   };
   add("", image.rgb, ExrChannel::Type::kFloat);
   for (const RenderedImage::Layer& layer : image.layers) {
-    add("light." + layer.name + ".", layer.rgb, ExrChannel::Type::kHalf);
+    add("light." + layer.name + ".", layer.rgb, ExrChannel::Type::kFloat);
+  }
+  if (image.denoised && !image.variance.empty()) {
+    channels.push_back({"error.V", ExrChannel::Type::kFloat, [&image](int y, float* out) {
+                          const auto row = image.variance.begin() +
+                                           static_cast<std::ptrdiff_t>(y) * image.width;
+                          std::copy(row, row + image.width, out);
+                        }});
   }
   const View view = image.shown();
   ExrHeader header;
   header.width = image.width;
   header.height = image.height;
   header.texts[kRigAttribute] = rig_text;
+  if (image.denoised) {
+    header.texts[kDenoisedAttribute] = "yes";
+  }
   header.numbers[kEvAttribute] = static_cast<float>(view.ev());
   write_exr((dir / "image.exr").string(), header, channels);
   std::vector<float> rgb = image.rgb;

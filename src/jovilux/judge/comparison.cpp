@@ -1,6 +1,7 @@
 #include "jovilux/judge/comparison.h"
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/statistics.h"
 #include "jovilux/color/difference.h"
 
 #include <algorithm>
@@ -8,18 +9,6 @@
 #include <limits>
 
 namespace jovilux {
-namespace {
-
-double percentile(std::vector<double>& v, double share) {
-  if (v.empty()) {
-    return 0;
-  }
-  const auto at = static_cast<std::ptrdiff_t>(share * static_cast<double>(v.size() - 1));
-  std::nth_element(v.begin(), v.begin() + at, v.end());
-  return v[static_cast<std::size_t>(at)];
-}
-
-}  // namespace
 
 Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double floor) {
   JOVILUX_ASSERT(a.width == b.width && a.height == b.height);
@@ -53,7 +42,9 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
     delta.push_back(delta_e_2000(lab(capped(a, la), white_xyz), lab(capped(b, lb), white_xyz)));
     if (told) {
       const double v = static_cast<double>(a.variance[i]) + b.variance[i];
-      variance += v / (n * n);
+      variance += (a.variance[i] / independent_pixels(n, a.denoised) +
+                   b.variance[i] / independent_pixels(n, b.denoised)) /
+                  n;
       beyond += std::abs(lb - la) > 3 * std::sqrt(v) ? 1 : 0;
     }
   }

@@ -1,6 +1,7 @@
 #include "jovilux/judge/denoising.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/base/statistics.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/png.h"
@@ -305,13 +306,7 @@ std::pair<double, double> noise_of(const std::vector<float>& squared,
   for (std::size_t i = 0; i < noise.size(); ++i) {
     noise[i] = std::sqrt(static_cast<double>(squared[i])) / std::max(luminance[i], floor);
   }
-  const auto at = [&](double share) {
-    const auto place = noise.begin() + static_cast<std::ptrdiff_t>(
-                                           share * static_cast<double>(noise.size() - 1));
-    std::nth_element(noise.begin(), place, noise.end());
-    return *place;
-  };
-  return {at(0.5), at(0.95)};
+  return {percentile(noise, 0.5), percentile(noise, 0.95)};
 }
 
 }  // namespace

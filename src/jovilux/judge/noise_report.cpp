@@ -316,6 +316,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
   }
   NoiseReport out;
   out.target = target;
+  out.of_denoised = image->denoised;
   const std::string stats_file =
       (std::filesystem::path(image_in(folder)).parent_path() / "stats.json").string();
   nlohmann::json stats;
@@ -365,6 +366,19 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
     out.samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
   }
   out.seconds_needed = out.seconds * out.samples_needed / out.samples;
+  std::error_code ec;
+  if (std::filesystem::exists(image_in(folder, true), ec) && image_in(folder, true) != folder) {
+    const auto denoised = load_rendered(folder, false, true);
+    if (!denoised) {
+      return denoised.problems();
+    }
+    // The error that is left falls more slowly than noise. Measured over eight scenes from 16 to
+    // 64 samples: its 95th percentile as samples to minus 0.26 to 0.8, 0.43 in the median.
+    constexpr double kOrder = 0.43;
+    const ImageNoise left = noise_of(*denoised);
+    out.denoised = NoiseReport::Denoised{
+        left.median, left.p95, out.samples * std::pow(left.p95 / target, 1 / kOrder)};
+  }
   bool has_parts = false;
   double total = 0;
   if (stats.is_object() && stats.contains("lights") && stats["lights"].is_array()) {

@@ -3,6 +3,7 @@
 #include "jovilux/base/progress.h"
 #include "jovilux/judge/rendered_image.h"
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -19,6 +20,13 @@ struct NoiseReport {
   double samples_needed = 0, seconds_needed = 0;
   /// For the target with `samples` in the rig, as many for each pixel.
   double even_samples_needed = 0;
+  /// Of the denoised picture, where the folder has one: the error that it tells, and the samples
+  /// that the target takes with denoising.
+  struct Denoised {
+    double median = 0, p95 = 0, samples_needed = 0;
+  };
+  std::optional<Denoised> denoised;
+  bool of_denoised = false;  ///< the picture is a denoised one: its noise is the error it tells
   bool even = true;    ///< the render took as many for each pixel
   double order = 0.5;  ///< the noise falls as samples to minus this
   struct Moment {

@@ -2,6 +2,7 @@
 
 #include "jovilux/files/exr.h"
 #include "jovilux/judge/rendered_image.h"
+#include "jovilux/render/picture_files.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/render/view.h"
 
@@ -33,14 +34,16 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
   out.width = file->header().width;
   out.height = file->header().height;
   out.absolute = file->has_white_luminance();
-  out.has_error = file->has("variance.V");
+  out.denoised = file->header().texts.contains(kDenoisedAttribute);
+  const std::string error = out.denoised ? "error.V" : "variance.V";
+  out.has_error = file->has(error);
   const auto look = recorded_look(file->header());
   const std::optional<View> view = look ? std::optional(look->view) : std::nullopt;
   out.has_view = view.has_value();
 
   std::vector<std::string> channels = {"R", "G", "B"};
   if (out.has_error) {
-    channels.emplace_back("variance.V");
+    channels.push_back(error);
   }
   const std::size_t first_layer = channels.size();
   std::vector<std::string> lights;
@@ -89,7 +92,8 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
           out.has_error ? (*data)[3][i] * scale * scale : std::numeric_limits<double>::quiet_NaN();
     }
     r.luminance = y.dot(r.rgb);
-    r.standard_error = std::sqrt(variance) / static_cast<double>(n);
+    r.standard_error = std::sqrt(variance / static_cast<double>(n) /
+                                 independent_pixels(static_cast<double>(n), out.denoised));
     r.ev100 = r.luminance > 0 ? ev100(Nits{r.luminance}) : -std::numeric_limits<double>::infinity();
     r.clipped = static_cast<double>(clipped) / static_cast<double>(n);
     for (std::size_t l = 0; l < lights.size(); ++l) {

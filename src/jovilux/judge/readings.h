@@ -32,7 +32,8 @@ struct Reading {
 struct ImageReadings {
   int width = 0, height = 0;
   bool absolute = true;   ///< the file says what luminance its numbers stand for
-  bool has_error = true;  ///< it has our variance channel
+  bool denoised = false;  ///< made by denoise: its errors are those that it tells
+  bool has_error = true;  ///< it has our variance channel, or that of a denoised picture
   bool has_view = true;   ///< it has our exposure, so that clipping is known
   std::vector<Reading> readings;
 };

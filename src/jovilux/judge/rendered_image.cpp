@@ -1,6 +1,8 @@
 #include "jovilux/judge/rendered_image.h"
 
+#include "jovilux/base/statistics.h"
 #include "jovilux/base/text.h"
+#include "jovilux/denoise/denoise_kernels.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/read_file.h"
@@ -13,6 +15,7 @@
 #include <array>
 #include <cmath>
 #include <filesystem>
+#include <limits>
 
 #include <fmt/format.h>
 
@@ -151,6 +154,38 @@ View RenderedImage::shown() const {
   return View(LookSpec{}, lit > 0 ? ev100(Nits{std::exp2(sum / static_cast<double>(lit))}) : 0);
 }
 
+ImageNoise noise_of(const RenderedImage& image) {
+  constexpr double kUnknown = std::numeric_limits<double>::quiet_NaN();
+  if (image.variance.empty()) {
+    return {kUnknown, kUnknown};
+  }
+  const double floor = kNoiseFloor * image.shown().white_luminance();
+  std::vector<double> noise(image.pixels());
+  for (std::size_t i = 0; i < noise.size(); ++i) {
+    noise[i] = std::sqrt(static_cast<double>(image.variance[i])) /
+               std::max(image.luminance(i), floor);
+  }
+  return {percentile(noise, 0.5), percentile(noise, 0.95)};
+}
+
+double independent_pixels(double pixels, bool denoised) {
+  return denoised ? std::max(1.0, pixels / kDenoiseOffsets) : pixels;
+}
+
+Problems check_denoised(const std::string& folder) {
+  std::error_code ec;
+  const std::string file = image_in(folder, true);
+  if (file == folder || fs::exists(file, ec) || !fs::exists(image_in(folder), ec)) {
+    return {};
+  }
+  return {{Severity::kError,
+           "not-denoised",
+           {file, 0, 0},
+           "",
+           "file not found: the render is not denoised",
+           fmt::format("make it with: jovilux denoise {}", printable(folder, 200))}};
+}
+
 std::string image_in(const std::string& path, bool denoised) {
   std::error_code ec;
   return fs::is_directory(path, ec)
@@ -160,14 +195,8 @@ std::string image_in(const std::string& path, bool denoised) {
 
 Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised) {
   const std::string file = image_in(path, denoised), ending = file_ending(file);
-  std::error_code ec;
-  if (denoised && file != path && !fs::exists(file, ec)) {
-    return Problem{Severity::kError,
-                   "not-denoised",
-                   {file, 0, 0},
-                   "",
-                   "file not found: the render is not denoised",
-                   fmt::format("make it with: jovilux denoise {}", printable(path, 200))};
+  if (Problems missing = denoised ? check_denoised(path) : Problems{}; !missing.empty()) {
+    return missing;
   }
   if (ending == ".exr") {
     return load_exr_image(file, layers);

@@ -57,6 +57,20 @@ struct RenderedImage {
 /// file; `layers`: also those of lights.
 Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised = false);
 
+/// The standard errors of a picture's pixels, over the larger of their luminance and 2 % of the
+/// view's white; NaN where the picture does not tell them.
+struct ImageNoise {
+  double median = 0, p95 = 0;
+};
+ImageNoise noise_of(const RenderedImage& image);
+
+/// Of so many pixels, how many have errors of their own: all as traced; of a denoised picture,
+/// whose pixels share what their windows hold, one for each window.
+double independent_pixels(double pixels, bool denoised);
+
+/// A problem where a render's folder holds no denoised picture.
+Problems check_denoised(const std::string& folder);
+
 /// The image.exr of a folder, or its denoised.exr; the path itself where it is none.
 std::string image_in(const std::string& path, bool denoised = false);
 

@@ -1,5 +1,6 @@
 #include "jovilux/render/film.h"
 
+#include "jovilux/base/statistics.h"
 #include "jovilux/files/atomic_file.h"
 
 #include <algorithm>
@@ -215,13 +216,8 @@ NoiseFigures noise_figures(const Film& film, double white) {
       }
     }
   }
-  const auto at = [&](double share) {
-    const auto k = static_cast<std::size_t>(share * static_cast<double>(count - 1));
-    std::nth_element(noise.begin(), noise.begin() + static_cast<std::ptrdiff_t>(k), noise.end());
-    return static_cast<double>(noise[k]);
-  };
-  out.median = at(0.5);
-  out.p95 = at(0.95);
+  out.median = static_cast<double>(percentile(noise, 0.5));
+  out.p95 = static_cast<double>(percentile(noise, 0.95));
   return out;
 }
 

@@ -250,7 +250,8 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        const Rig& rig,
                                        const std::string& rig_text,
                                        double ev,
-                                       std::vector<float> rgb) {
+                                       std::vector<float> rgb,
+                                       bool denoised) {
   const int width = rig.render.width, height = rig.render.height;
   std::vector<ExrChannel> channels;
   for (std::size_t c = 0; c < 3; ++c) {
@@ -267,6 +268,9 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
   header.width = width;
   header.height = height;
   header.texts[kRigAttribute] = rig_text;
+  if (denoised) {
+    header.texts[kDenoisedAttribute] = "yes";
+  }
   header.numbers[kEvAttribute] = static_cast<float>(ev);
   write_exr(exr, header, channels);
   return save_view(png, rig, View(rig.look, ev), rgb, width, height);

@@ -56,7 +56,8 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        const Rig& rig,
                                        const std::string& rig_text,
                                        double ev,
-                                       std::vector<float> rgb);
+                                       std::vector<float> rgb,
+                                       bool denoised = false);
 
 /// stats.json as text (docs/commands.md).
 std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height);

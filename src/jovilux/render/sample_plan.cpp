@@ -39,15 +39,6 @@ double mean_of(const std::vector<float>& need, double factor) {
 
 }  // namespace
 
-float percentile(std::vector<float> v, double share) {
-  if (v.empty()) {
-    return 0;
-  }
-  const auto at = static_cast<std::ptrdiff_t>(share * static_cast<double>(v.size() - 1));
-  std::nth_element(v.begin(), v.begin() + at, v.end());
-  return v[static_cast<std::size_t>(at)];
-}
-
 std::vector<float> sample_need(int width,
                                int height,
                                const std::vector<float>& noise,

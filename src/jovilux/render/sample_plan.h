@@ -1,5 +1,7 @@
 #pragma once
 
+#include "jovilux/base/statistics.h"
+
 #include <cstdint>
 #include <vector>
 
@@ -12,9 +14,6 @@ namespace jovilux {
 /// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever
 /// made it take that many,
 /// and its weight is the same for every pixel, so that no pixel's value decides how much it counts.
-
-/// The value that a share of all values, 0..1, do not exceed; 0 for none. No NaN.
-float percentile(std::vector<float> values, double share);
 
 /// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut
 /// at its 95th percentile,
