@@ -425,7 +425,9 @@ int run_animate(int argc, char** argv) {
                {"hold-noise",
                 "the same noise in all frames; by default it differs, unless the rig gives a seed",
                 ""},
-               {"denoised", "denoise what is rendered, and make the clip of that", ""},
+               {"denoised",
+                "denoise what is rendered, and make the clip of that; holds the noise",
+                ""},
                {"exact", "render each frame, also where one render's layers give them", ""},
                {"levels-only", "no frames: levels and meters alone", ""},
                {"force", "replace results of another rig in DIR", ""},
@@ -455,7 +457,8 @@ int run_animate(int argc, char** argv) {
   an.quiet = a.flag("quiet");
   an.denoised = a.flag("denoised");
   an.request = rig_request(a);
-  an.request.hold_noise = a.flag("hold-noise");
+  // Denoising leaves blotches: held still, they do not flicker.
+  an.request.hold_noise = a.flag("hold-noise") || an.denoised;
   add_picture_overrides(a, an.request);
   auto rig = load_rig(an.rig_file, an.request);
   if (!rig) {

@@ -1,6 +1,8 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
+#include <chrono>
+#include <cstdlib>
 #include <filesystem>
 
 #include "cli/arguments.h"
@@ -22,19 +24,79 @@ constexpr DemoFile kFiles[] = {
 #include "demo_files.inc"
 };
 
-// Runs a verb as a user would, after showing the line that does it.
-int step(const std::string& what, const std::vector<std::string>& words, int (*verb)(int, char**)) {
-  std::string line = "jovilux";
-  for (const std::string& w : words) {
-    line += " " + (w.find(' ') == std::string::npos ? w : "\"" + w + "\"");
+// How much the demo renders. Times are of two cores, measured; they tell what to expect.
+struct Scale {
+  const char *size, *samples;              // of the house and the bench
+  const char *other_size, *other_samples;  // of the variants
+  const char *sweep_size, *sweep_samples;
+  const char *flame_size, *flame_samples;
+  const char *meter_error, *page_error;
+  bool denoised, animations, trials;
+};
+constexpr Scale kQuick = {
+    "400x225", "8", "288x162", "8", "144x81", "8", "208x117", "6", "4 %", "10 %", true, false, false};
+constexpr Scale kUsual = {
+    "640x360", "16", "480x270", "16", "192x108", "8", "320x180", "16", "3 %", "5 %", true, false, false};
+constexpr Scale kFull = {
+    "960x540", "64", "960x540", "64", "288x162", "32", "480x270", "64", "2 %", "2 %", false, true, true};
+
+// Runs verbs as a user would, after showing the line that does it.
+class Tour {
+ public:
+  explicit Tour(int steps) : steps_(steps) {}
+
+  int step(const std::string& what, const std::vector<std::string>& words, int (*verb)(int, char**)) {
+    std::string line = "jovilux";
+    for (const std::string& w : words) {
+      line += " " + (w.find(' ') == std::string::npos ? w : "\"" + w + "\"");
+    }
+    ++step_;
+    print_out(fmt::format("\n== {} of {}, after {:.0f} s: {}\n$ {}\n",
+                          step_,
+                          steps_,
+                          std::chrono::duration<double>(Clock::now() - start_).count(),
+                          what,
+                          line));
+    std::vector<std::string> copy = words;
+    std::vector<char*> argv;
+    for (std::string& w : copy) {
+      argv.push_back(w.data());
+    }
+    return verb(static_cast<int>(argv.size()), argv.data());
   }
-  print_out(fmt::format("\n== {}\n$ {}\n", what, line));
-  std::vector<std::string> copy = words;
-  std::vector<char*> argv;
-  for (std::string& w : copy) {
-    argv.push_back(w.data());
+  double seconds() const { return std::chrono::duration<double>(Clock::now() - start_).count(); }
+
+ private:
+  using Clock = std::chrono::steady_clock;
+  int steps_, step_ = 0;
+  Clock::time_point start_ = Clock::now();
+};
+
+// A line on each picture that the demo leaves.
+void list_pictures(const fs::path& dir, bool denoised) {
+  const std::string view = denoised ? "view-denoised.png" : "view.png";
+  std::vector<std::vector<std::string>> rows = {{"picture", "what it shows"}};
+  for (const auto& [name, what] : std::vector<std::pair<std::string, std::string>>{
+           {"wide/" + view, "the glasshouse before sunrise"},
+           {"bench/" + view, "its bench, layer by layer"},
+           {"bench-work-light/" + view, "the bench under the work panel"},
+           {"wide-dawn/" + view, "the house at dawn"},
+           {"wide-misty/" + view, "the house in mist"},
+           {"heat-lamp/profile.png", "the heat lamp's photometric file"},
+           {"falloff/falloff.png", "pendant and indicator over distance"},
+           {"color/color.png", "its whites, gels and spectra"},
+           {"meters/bench-field.png", "lux over the bench"},
+           {"false-color/false-color.png", "luminance in bands of a stop"},
+           {"noise/noise.png", "where the noise is, and from which light"},
+           {"compare/compare.png", "evening against work light"},
+           {"balanced/view.png", "500 lx on the bench, without rendering again"},
+           {"near_softening/sheet.png", "a parameter in six steps"},
+           {"flame/strip.png", "frames of the lantern's flame"},
+           {"flame/levels.png", "its level over time, and its flicker"},
+           {"report.html", "all of it on one page"}}) {
+    rows.push_back({(dir / name).string(), what});
   }
-  return verb(static_cast<int>(argv.size()), argv.data());
+  print_out(text_table(rows));
 }
 
 }  // namespace
@@ -48,6 +110,7 @@ int run_demo(int argc, char** argv) {
       "sweep, compare, balance, animate, report. Each step shows the command that does it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: under a minute on two cores", ""},
+       {"full", "all pictures clean without denoising, and three clips: some ten minutes", ""},
        {"force", "replace what an earlier demo left in DIR", ""}},
       "",
       "jovilux demo -o demo-out --quick"};
@@ -70,6 +133,24 @@ int run_demo(int argc, char** argv) {
     throw UsageError(fmt::format(
         "-o {}: the folder cannot be made: {}", printable(dir.string(), 200), ec.message()));
   }
+  if (a.flag("quick") && a.flag("full")) {
+    throw UsageError("--quick and --full are both given; choose one");
+  }
+  const Scale& scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
+  constexpr int kSteps = 19, kClips = 2;
+  Tour tour(kSteps + (scale.animations ? kClips : 0));
+  const auto step = [&tour](const std::string& what,
+                            const std::vector<std::string>& words,
+                            int (*verb)(int, char**)) { return tour.step(what, words, verb); };
+  // The same, of what there is denoised.
+  const auto clean_step = [&](const std::string& what,
+                              std::vector<std::string> words,
+                              int (*verb)(int, char**)) {
+    if (scale.denoised) {
+      words.emplace_back("--denoised");
+    }
+    return tour.step(what, words, verb);
+  };
   for (const DemoFile& file : kFiles) {
     write_text_file((rig_dir / file.name).string(), file.text);
   }
@@ -80,8 +161,8 @@ int run_demo(int argc, char** argv) {
   if (const auto threads = a.text("threads")) {
     common.insert(common.end(), {"--threads", *threads});
   }
-  if (a.flag("quick")) {
-    common.insert(common.end(), {"--size", "400x225", "--samples", "12"});
+  if (scale.denoised) {
+    common.emplace_back("--denoise");
   }
   const auto render_step =
       [&](const std::string& what, const std::string& out, const std::vector<std::string>& words) {
@@ -90,8 +171,6 @@ int run_demo(int argc, char** argv) {
         all.insert(all.end(), words.begin(), words.end());
         return step(what, all, run_render);
       };
-  const std::string misty_size = a.flag("quick") ? "288x162" : "480x270",
-                    misty_samples = a.flag("quick") ? "8" : "32";
   int status =
       step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
   step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
@@ -138,14 +217,39 @@ int run_demo(int argc, char** argv) {
        run_falloff);
   for (const auto& [what, out, words] :
        {std::tuple<std::string, std::string, std::vector<std::string>>{
-            "The house", "wide", {"--camera", "wide"}},
+            "The house",
+            "wide",
+            {"--camera", "wide", "--size", scale.size, "--samples", scale.samples}},
         {"The bench, with the direct and the bounced light of each lamp apart",
          "bench",
-         {"--camera", "bench", "--set", "render.layers=\"lights+parts\""}},
+         {"--camera",
+          "bench",
+          "--size",
+          scale.size,
+          "--samples",
+          scale.samples,
+          "--set",
+          "render.layers=\"lights+parts\""}},
         {"The same bench as work light",
          "bench-work-light",
-         {"--camera", "bench", "--variant", "work-light"}},
-        {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}},
+         {"--camera",
+          "bench",
+          "--variant",
+          "work-light",
+          "--size",
+          scale.size,
+          "--samples",
+          scale.other_samples}},
+        {"The house at dawn",
+         "wide-dawn",
+         {"--camera",
+          "wide",
+          "--variant",
+          "dawn",
+          "--size",
+          scale.other_size,
+          "--samples",
+          scale.other_samples}},
         {"The house in mist",
          "wide-misty",
          {"--camera",
@@ -153,41 +257,49 @@ int run_demo(int argc, char** argv) {
           "--variant",
           "misty",
           "--size",
-          misty_size,
+          scale.other_size,
           "--samples",
-          misty_samples}}}) {
+          scale.other_samples}}}) {
     status = std::max(status, render_step(what, out, words));
     if (status == kInterrupted) {
       return status;
     }
   }
   // Places in shares of the picture: the same things whatever its size.
-  const double w = a.flag("quick") ? 400 : 960, h = a.flag("quick") ? 225 : 540;
+  const double w = std::atof(scale.size), h = w * 9 / 16;
+  const auto picture = [&](const std::string& name, std::vector<std::string> words) {
+    words.insert(words.begin() + 1, (dir / name).string());
+    return words;
+  };
   const auto at = [&](double x, double y) { return fmt::format("{:.0f},{:.0f}", x * w, y * h); };
   const auto box = [&](double x, double y, double size) {
     return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w);
   };
-  step("What a spot meter reads: the gray card, the wall near and far from its spot",
-       {"read",
-        (dir / "bench" / "image.exr").string(),
-        "--box",
-        box(0.80, 0.52, 0.02),
-        "--at",
-        at(0.5, 0.1),
-        "--at",
-        at(0.2, 0.1)},
+  const auto sweep_box = [&](double x, double y, double across, double down) {
+    const double sw = std::atof(scale.sweep_size), sh = sw * 9 / 16;
+    return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * sw, y * sh, across * sw, down * sh);
+  };
+  clean_step("What a spot meter reads: the gray card, the wall near and far from its spot",
+       picture("bench",
+               {"read",
+                "--box",
+                box(0.80, 0.52, 0.02),
+                "--at",
+                at(0.5, 0.1),
+                "--at",
+                at(0.2, 0.1)}),
        run_read);
   step("The lux that the bench gets",
        {"meter",
         rig,
         "--error",
-        a.flag("quick") ? "4 %" : "2 %",
+        scale.meter_error,
         "-o",
         (dir / "meters").string(),
         "--force"},
        run_meter);
-  step("Luminance in bands of a stop",
-       {"false-color", (dir / "bench").string(), "-o", (dir / "false-color").string(), "--force"},
+  clean_step("Luminance in bands of a stop",
+       picture("bench", {"false-color", "-o", (dir / "false-color").string(), "--force"}),
        run_false_color);
   std::vector<std::string> noise = {"noise",
                                     (dir / "bench").string(),
@@ -196,11 +308,11 @@ int run_demo(int argc, char** argv) {
                                     "-o",
                                     (dir / "noise").string(),
                                     "--force"};
-  if (!a.flag("quick")) {
+  if (scale.trials) {
     noise.emplace_back("--try");  // a render for each change that it proposes
   }
   step("Where the noise is, and who makes it", noise, run_noise);
-  step(
+  clean_step(
       "A softer near field: the pendant's near_softening, read on the bench below it and on the "
       "far floor",
       {"sweep",     rig,
@@ -209,33 +321,33 @@ int run_demo(int argc, char** argv) {
        "--set",     "light.yard.on=false",
        "--set",     "light.heat-lamp.on=false",
        "--set",     "light.lantern.on=false",
-       "--size",    a.flag("quick") ? "144x81" : "288x162",
-       "--samples", a.flag("quick") ? "8" : "32",
-       "--box",     a.flag("quick") ? "67,46,4,2" : "135,93,8,4",
-       "--box",     a.flag("quick") ? "20,65,10,5" : "40,130,20,10",
+       "--size",    scale.sweep_size,
+       "--samples", scale.sweep_samples,
+       "--box",     sweep_box(0.469, 0.574, 0.028, 0.025),
+       "--box",     sweep_box(0.139, 0.802, 0.069, 0.062),
        "-o",        (dir / "near_softening").string(),
        "--quiet"},
       run_sweep);
-  step("Work light against the evening",
-       {"compare",
-        (dir / "bench").string(),
-        (dir / "bench-work-light").string(),
-        "--names",
-        "evening,work light",
-        "-o",
-        (dir / "compare").string(),
-        "--force"},
+  clean_step("Work light against the evening",
+       picture("bench",
+               {"compare",
+                (dir / "bench-work-light").string(),
+                "--names",
+                "evening,work light",
+                "-o",
+                (dir / "compare").string(),
+                "--force"}),
        run_compare);
-  step("500 lx on the bench, without rendering again",
-       {"balance",
-        (dir / "bench-work-light").string(),
-        "--target",
-        "bench-level=500 lx",
-        "-o",
-        (dir / "balanced").string(),
-        "--force"},
+  clean_step("500 lx on the bench, without rendering again",
+       picture("bench-work-light",
+               {"balance",
+                "--target",
+                "bench-level=500 lx",
+                "-o",
+                (dir / "balanced").string(),
+                "--force"}),
        run_balance);
-  step("Two seconds of the lantern's flame, all frames from one render",
+  clean_step("Two seconds of the lantern's flame, all frames from one render",
        {"animate",
         rig,
         "--camera",
@@ -243,15 +355,15 @@ int run_demo(int argc, char** argv) {
         "--meter",
         "seedlings",
         "--size",
-        a.flag("quick") ? "208x117" : "480x270",
+        scale.flame_size,
         "--samples",
-        a.flag("quick") ? "6" : "64",
+        scale.flame_samples,
         "-o",
         (dir / "flame").string(),
         "--force",
         "--quiet"},
        run_animate);
-  if (!a.flag("quick")) {
+  if (scale.animations) {
     step("Sunrise, a frame at a time",
          {"animate",
           rig,
@@ -285,23 +397,17 @@ int run_demo(int argc, char** argv) {
           "--force",   "--quiet"},
          run_animate);
   }
-  step("All of it on one page",
+  clean_step("All of it on one page",
        {"report",
         dir.string(),
         "--error",
-        a.flag("quick") ? "10 %" : "2 %",
+        scale.page_error,
         "-o",
         (dir / "report.html").string(),
         "--force"},
        run_report);
-  print_out(fmt::format(
-      "\nDone. Open these pictures:\n  {0}/wide/view.png\n  {0}/bench/view.png\n  "
-      "{0}/bench-work-light/view.png\n  {0}/wide-dawn/view.png\n  {0}/wide-misty/view.png\n  "
-      "{0}/heat-lamp/profile.png\n  {0}/falloff/falloff.png\n  {0}/color/color.png\n  "
-      "{0}/meters/bench-field.png\n  {0}/false-color/false-color.png\n  {0}/noise/noise.png\n  "
-      "{0}/compare/compare.png\n  {0}/balanced/view.png\n  {0}/near_softening/sheet.png\n  "
-      "{0}/flame/strip.png\n  {0}/flame/levels.png\n  {0}/report.html\n",
-      dir.string()));
+  print_out(fmt::format("\nDone after {:.0f} s. Open these:\n", tour.seconds()));
+  list_pictures(dir, scale.denoised);
   return status;
 }
 

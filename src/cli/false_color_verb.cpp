@@ -154,8 +154,13 @@ int run_show(int argc, char** argv) {
     throw BadInput{image.problems()};
   }
   const View view = image->shown();
+  const std::string which = fmt::format("{}{}\n",
+                                        printable(image_in(a.positional(), a.flag("denoised")), 200),
+                                        image->denoised            ? ", denoised"
+                                        : !image->variance.empty() ? ", as traced"
+                                                                   : "");
   if (!a.flag("false-color")) {
-    print_out(terminal_picture(*image, width));
+    print_out(terminal_picture(*image, width) + which);
     return kDone;
   }
   const RenderedImage small = shrunk(*image, width, 100000);
@@ -175,7 +180,7 @@ int run_show(int argc, char** argv) {
                               : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
   }
   out += " cd/m2\n";
-  print_out(out);
+  print_out(out + which);
   return kDone;
 }
 

@@ -113,16 +113,25 @@ Json part(const Json& j, const char* key) {
   return j.is_object() && j.contains(key) ? j[key] : Json();
 }
 
-std::string caption(const Shown& s) {
+std::string caption(const Shown& s, bool denoised) {
   const Json noise = part(s.stats, "noise");
+  double p95 = number(noise, "p95");
+  if (denoised) {
+    const auto image = load_rendered(s.folder.string(), false, true);
+    if (!image) {
+      throw BadInput{image.problems()};
+    }
+    p95 = noise_of(*image).p95;
+  }
   return fmt::format(
-      "{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+      "{}{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+      denoised ? "Denoised. " : "",
       s.name,
       short_number(number(s.stats, "width"), 6),
       short_number(number(s.stats, "height"), 6),
       short_number(number(s.stats, "samples_per_pixel")),
       short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
-      percent(number(noise, "p95")));
+      percent(p95));
 }
 
 // What each light gives to each picture.
@@ -383,7 +392,7 @@ int run_report(int argc, char** argv) {
     sections[0].figures.push_back(
         {(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
          "The picture " + s.name,
-         (denoised ? "Denoised. " : "") + caption(s)});
+         caption(s, denoised)});
   }
   // Luminance of the first picture, in bands about its own gray.
   if (const auto image = load_rendered(first.folder.string(), false, denoised)) {

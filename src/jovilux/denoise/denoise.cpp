@@ -177,7 +177,8 @@ class Denoiser {
       sum += static_cast<double>(luminance(in_.mean, i));
     }
     mean_ = static_cast<float>(sum / static_cast<double>(in_.pixels()));
-    floor_ = std::max(kFloor * mean_, std::numeric_limits<float>::min());
+    constexpr float kDarkest = 1e-15f;  // its square is no zero
+    floor_ = std::max(kFloor * mean_, kDarkest);
   }
 
   // Step 1: pixels that one half alone has made far brighter than all around are lowered to that;

@@ -1,5 +1,6 @@
 #include "jovilux/render/view.h"
 
+#include "jovilux/base/statistics.h"
 #include "jovilux/photometry/exposure.h"
 
 #include <algorithm>
@@ -54,6 +55,24 @@ bool View::clips(const Rgb& absolute) const {
   return v[0] == 255 || v[1] == 255 || v[2] == 255;
 }
 
+namespace {
+
+// Lamps are met first, and reflect nothing.
+bool shows_lamp(const Film& film, std::size_t pixel) {
+  const float* guide = film.guide(pixel);
+  return guide[7] > 0 && guide[0] + guide[1] + guide[2] <= 0;
+}
+
+float brightest_channel(const Film& film, std::size_t pixel) {
+  Eigen::Vector3f xyz = Eigen::Vector3f::Zero();
+  for (int slot = 0; slot < film.slots(); ++slot) {
+    xyz += film.slot_mean(pixel, slot);
+  }
+  return (rec709_from_xyz() * xyz.cast<double>()).cast<float>().maxCoeff();
+}
+
+}  // namespace
+
 double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film) {
   if (look.exposure == LookSpec::Exposure::kCamera) {
     return ev100(camera.exposure);
@@ -61,11 +80,15 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
   if (look.exposure == LookSpec::Exposure::kFixed) {
     return look.ev;
   }
-  std::vector<float> lit;
+  std::vector<float> lit, brightest;
   lit.reserve(film.pixels());
+  brightest.reserve(film.pixels());
   each_pixel(film, [&](std::size_t i) {
     if (const float l = film.luminance(i); l > 0) {
       lit.push_back(l);
+      if (!shows_lamp(film, i)) {
+        brightest.push_back(brightest_channel(film, i));
+      }
     }
   });
   if (lit.empty()) {
@@ -77,7 +100,11 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
   for (std::size_t i = skip; i < lit.size() - skip; ++i) {
     sum += std::log2(lit[i]);
   }
-  return ev100(Nits{std::exp2(sum / static_cast<double>(lit.size() - 2 * skip))});
+  const double mean = std::exp2(sum / static_cast<double>(lit.size() - 2 * skip));
+  // 18 % gray times this is white.
+  const double white = (look.curve == LookSpec::Curve::kFilm ? kFilmWhite : 1) / 0.18,
+               bright = static_cast<double>(percentile(std::move(brightest), 1 - kAutoClipped));
+  return ev100(Nits{std::max(mean, bright / white)});
 }
 
 }  // namespace jovilux

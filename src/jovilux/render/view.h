@@ -39,10 +39,11 @@ class View {
 /// The film curve and its end.
 double film_curve(double x);
 inline constexpr double kFilmWhite = 4;
+inline constexpr double kAutoClipped = 0.02;
 
-/// The EV100 that a look asks for; `auto` exposes the geometric mean of the middle nine tenths of
-/// the lit pixels as
-/// 18 % gray.
+/// The EV100 that a look asks for. `auto` exposes the geometric mean of the middle nine tenths of
+/// the lit pixels as 18 % gray, or darker, so that at most kAutoClipped of the lit surfaces and
+/// haze are white: bright lamps in the picture do not count.
 double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film);
 
 }  // namespace jovilux

@@ -1,0 +1,278 @@
+#include "jovilux/denoise/denoise.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/sampler.h"
+
+#include <catch2/catch.hpp>
+
+using namespace jovilux;
+
+namespace {
+
+// The noise of one sample, of mean 0 and variance 1.
+float deviate(Rng& rng) {
+  return static_cast<float>(std::sqrt(12.0) * (rng.uniform() - 0.5));
+}
+
+/// A picture of one flat surface without noise: the truth that tests add noise to.
+struct Scene {
+  NoisyPicture picture;
+  std::vector<float> truth;  ///< luminance
+
+  Scene(int width, int height, std::size_t slots = 1) {
+    picture.width = width;
+    picture.height = height;
+    picture.slots = slots;
+    const std::size_t n = picture.pixels();
+    picture.mean.assign(n * slots * 3, 0.0f);
+    picture.halves.assign(n * slots * 3, 0.0f);
+    picture.variance.assign(n, 0.0f);
+    picture.half_variance = {std::vector<float>(n, 0.0f), std::vector<float>(n, 0.0f)};
+    picture.albedo.assign(3 * n, 0.5f);
+    picture.normal.assign(3 * n, 0.0f);
+    for (std::size_t i = 0; i < n; ++i) {
+      picture.normal[3 * i + 2] = 1;
+    }
+    picture.depth.assign(n, 2.0f);
+    truth.assign(n, 0.0f);
+  }
+
+  // Gives a pixel a gray of this luminance, shared evenly by the slots, and noise of this standard
+  // error, told as it is.
+  void put(std::size_t pixel, float luminance, float error, Rng& rng) {
+    truth[pixel] = luminance;
+    const float a = std::sqrt(2.0f) * error * deviate(rng),
+                b = std::sqrt(2.0f) * error * deviate(rng);
+    const auto slots = static_cast<float>(picture.slots);
+    for (std::size_t c = 0; c < 3 * picture.slots; ++c) {
+      picture.mean[pixel * 3 * picture.slots + c] = (luminance + (a + b) / 2) / slots;
+      picture.halves[pixel * 3 * picture.slots + c] = (a - b) / 2 / slots;
+    }
+    picture.variance[pixel] = error * error;
+    picture.half_variance[0][pixel] = picture.half_variance[1][pixel] = 2 * error * error;
+  }
+};
+
+double mean_squared_error(const std::vector<float>& mean,
+                          const std::vector<float>& truth,
+                          std::size_t slots = 1) {
+  double sum = 0;
+  for (std::size_t i = 0; i < truth.size(); ++i) {
+    double green = 0;
+    for (std::size_t s = 0; s < slots; ++s) {
+      green += static_cast<double>(mean[(i * slots + s) * 3 + 1]);
+    }
+    sum += (green - static_cast<double>(truth[i])) * (green - static_cast<double>(truth[i]));
+  }
+  return sum / static_cast<double>(truth.size());
+}
+
+double mean_of(const std::vector<float>& v) {
+  double sum = 0;
+  for (const float x : v) {
+    sum += static_cast<double>(x);
+  }
+  return sum / static_cast<double>(v.size());
+}
+
+}  // namespace
+
+TEST_CASE("pictures without noise stay as they are: constant, ramp, fine pattern", "[denoise]") {
+  Rng rng(1);
+  const auto stays = [&](const std::function<float(int, int)>& luminance) {
+    Scene s(70, 45);
+    for (int y = 0; y < 45; ++y) {
+      for (int x = 0; x < 70; ++x) {
+        s.put(static_cast<std::size_t>(y * 70 + x), luminance(x, y), 0, rng);
+      }
+    }
+    const DenoisedPicture out = denoise(s.picture);
+    double worst = 0;
+    for (std::size_t i = 0; i < s.truth.size(); ++i) {
+      worst = std::max<double>(worst,
+                               std::abs(out.mean[3 * i + 1] - s.truth[i]) / (s.truth[i] + 1e-3f));
+    }
+    CHECK(worst < 1e-4);
+    CHECK(mean_of(out.error) < 1e-6);
+    CHECK(out.fireflies == 0);
+  };
+  stays([](int, int) { return 7.0f; });
+  stays([](int x, int y) { return 1.0f + 0.02f * static_cast<float>(x + y); });
+  stays([](int x, int y) { return (x + y) % 2 == 0 ? 3.0f : 5.0f; });
+  stays([](int x, int) { return x < 30 ? 0.1f : 50.0f; });
+}
+
+TEST_CASE("an even wall becomes clean, keeps its level, and its error is told", "[denoise]") {
+  Rng rng(2);
+  Scene s(96, 64);
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    s.put(i, 10, 3, rng);
+  }
+  const DenoisedPicture out = denoise(s.picture);
+  const double before = mean_squared_error(s.picture.mean, s.truth),
+               after = mean_squared_error(out.mean, s.truth);
+  CHECK(before == Approx(9).epsilon(0.1));
+  CHECK(after < before / 30);
+  CHECK(std::sqrt(mean_of(out.error) / after) < 1.5);
+  CHECK(std::sqrt(mean_of(out.error) / after) > 1 / 1.5);
+  double level = 0;
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    level += static_cast<double>(out.mean[3 * i + 1]) / static_cast<double>(s.truth.size());
+  }
+  CHECK(level == Approx(10).margin(5 * 3 / std::sqrt(96.0 * 64.0)));
+}
+
+TEST_CASE("a step in a feature stays a step, and so does a shadow that no feature tells",
+          "[denoise]") {
+  Rng rng(3);
+  for (const bool told : {true, false}) {
+    Scene s(80, 60);
+    for (int y = 0; y < 60; ++y) {
+      for (int x = 0; x < 80; ++x) {
+        const auto i = static_cast<std::size_t>(y * 80 + x);
+        const bool bright = x >= 40;
+        s.put(i, bright ? 8 : 2, bright ? 1.6f : 0.4f, rng);
+        for (std::size_t c = 0; c < 3 && told; ++c) {
+          s.picture.albedo[3 * i + c] = bright ? 0.8f : 0.2f;
+        }
+      }
+    }
+    const DenoisedPicture out = denoise(s.picture);
+    CHECK(mean_squared_error(out.mean, s.truth) <
+          mean_squared_error(s.picture.mean, s.truth) / 15);
+    // Beside the edge, nothing of the other side's 6 comes over.
+    for (const int x : {38, 39, 40, 41}) {
+      double mean = 0, traced = 0;
+      for (int y = 0; y < 60; ++y) {
+        mean += static_cast<double>(out.mean[3 * (y * 80 + x) + 1]) / 60;
+        traced += static_cast<double>(s.picture.mean[3 * (y * 80 + x) + 1]) / 60;
+      }
+      CHECK(mean == Approx(traced).margin(x < 40 ? 0.1 : 0.25));
+    }
+  }
+}
+
+TEST_CASE("slots are averaged alike: they add up, and levels scale them", "[denoise]") {
+  Scene one(50, 40), two(50, 40, 2);
+  Rng first(4), second(4);
+  for (std::size_t i = 0; i < one.truth.size(); ++i) {
+    const float level = 2 + static_cast<float>(i % 50) / 50;
+    one.put(i, level, 0.5f, first);
+    two.put(i, level, 0.5f, second);
+    // The second light shines on a part of the picture only.
+    for (std::size_t c = 0; c < 3 && i % 50 < 25; ++c) {
+      two.picture.mean[6 * i + c] *= 2;
+      two.picture.mean[6 * i + 3 + c] = 0;
+      two.picture.halves[6 * i + c] *= 2;
+      two.picture.halves[6 * i + 3 + c] = 0;
+    }
+  }
+  const DenoisedPicture a = denoise(one.picture), b = denoise(two.picture);
+  double worst = 0;
+  for (std::size_t i = 0; i < one.truth.size(); ++i) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      worst = std::max<double>(
+          worst, std::abs(a.mean[3 * i + c] - b.mean[6 * i + c] - b.mean[6 * i + 3 + c]));
+    }
+  }
+  CHECK(worst < 1e-4);
+  // Four times the light gives four times the picture, to the bit, and sixteen times the error.
+  NoisyPicture brighter = two.picture;
+  for (float& v : brighter.mean) {
+    v *= 4;
+  }
+  for (float& v : brighter.halves) {
+    v *= 4;
+  }
+  for (float& v : brighter.variance) {
+    v *= 16;
+  }
+  for (std::vector<float>& half : brighter.half_variance) {
+    for (float& v : half) {
+      v *= 16;
+    }
+  }
+  const DenoisedPicture c = denoise(std::move(brighter));
+  bool same = true;
+  for (std::size_t i = 0; i < c.mean.size(); ++i) {
+    same = same && c.mean[i] == Approx(4 * b.mean[i]).epsilon(1e-5).margin(1e-6);
+  }
+  CHECK(same);
+  CHECK(mean_of(c.error) == Approx(16 * mean_of(b.error)).epsilon(1e-4));
+}
+
+TEST_CASE("what one sample made bright is spread, and its energy is kept and told", "[denoise]") {
+  Rng rng(5);
+  Scene s(90, 70);
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    s.put(i, 4, 0.5f, rng);
+  }
+  double before = 0;
+  for (const std::size_t i : {std::size_t{90 * 20 + 30}, std::size_t{90 * 50 + 61}}) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      s.picture.mean[3 * i + c] = 204;
+      s.picture.halves[3 * i + c] = 200;
+    }
+    s.picture.variance[i] = 200 * 200;
+    s.picture.half_variance[0][i] = 400 * 400;
+  }
+  // A lamp, which both halves see, is none.
+  const std::size_t lamp = 90 * 35 + 45;
+  for (std::size_t c = 0; c < 3; ++c) {
+    s.picture.mean[3 * lamp + c] = 1000;
+    s.picture.halves[3 * lamp + c] = 1;
+  }
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    before += static_cast<double>(s.picture.mean[3 * i + 1]);
+  }
+  const DenoisedPicture out = denoise(s.picture);
+  double after = 0, most = 0;
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    const double v = static_cast<double>(out.mean[3 * i + 1]);
+    after += v;
+    most = i == lamp ? most : std::max(most, v);
+  }
+  CHECK(out.fireflies == 2);
+  CHECK(after == Approx(before).epsilon(2e-3));
+  CHECK(most < 6);
+  CHECK(out.mean[3 * lamp + 1] == Approx(1000).epsilon(0.01));
+  CHECK(out.spread == Approx(400 / before).epsilon(0.05));
+}
+
+TEST_CASE("denoising gives the same bits for 1, 2 and 3 threads", "[denoise]") {
+  Rng rng(6);
+  Scene s(75, 37, 2);
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    s.put(i, 1 + static_cast<float>(i % 75) / 10, i % 41 == 0 ? 9.0f : 0.4f, rng);
+  }
+  DenoisedPicture one;
+  with_threads(1, [&] { one = denoise(s.picture); });
+  for (const int threads : {2, 3}) {
+    DenoisedPicture other;
+    with_threads(threads, [&] { other = denoise(s.picture); });
+    CHECK(one.mean == other.mean);
+    CHECK(one.error == other.error);
+  }
+}
+
+TEST_CASE("a lone sample and pictures of a pixel or of no light are taken", "[denoise]") {
+  constexpr float kUnknown = std::numeric_limits<float>::infinity();
+  Rng rng(7);
+  Scene lone(40, 30);
+  for (std::size_t i = 0; i < lone.truth.size(); ++i) {
+    lone.put(i, 3, 1, rng);
+    lone.picture.variance[i] = kUnknown;
+    lone.picture.half_variance[0][i] = lone.picture.half_variance[1][i] = kUnknown;
+    for (std::size_t c = 0; c < 3; ++c) {
+      lone.picture.halves[3 * i + c] = 0;
+    }
+  }
+  for (const float v : denoise(lone.picture).mean) {
+    REQUIRE(std::isfinite(v));
+  }
+  Scene pixel(1, 1);
+  pixel.put(0, 5, 0, rng);
+  CHECK(denoise(pixel.picture).mean[1] == Approx(5));
+  CHECK(denoise(Scene(20, 20).picture).mean[17] == 0);
+  CHECK(denoise(Scene(9, 9, 0).picture).mean.empty());
+}
