@@ -26,26 +26,61 @@ constexpr DemoFile kFiles[] = {
 
 // How much the demo renders. Times are of two cores, measured; they tell what to expect.
 struct Scale {
-  const char *size, *samples;              // of the house and the bench
-  const char *other_size, *other_samples;  // of the variants
+  const char *size, *samples;              // of the house
+  const char *other_size, *other_samples;  // of the bench and the variants
   const char *sweep_size, *sweep_samples;
   const char *flame_size, *flame_samples;
   const char *meter_error, *page_error;
   bool denoised, animations, trials;
 };
-constexpr Scale kQuick = {
-    "400x225", "8", "288x162", "8", "144x81", "8", "208x117", "6", "4 %", "10 %", true, false, false};
-constexpr Scale kUsual = {
-    "640x360", "16", "480x270", "16", "192x108", "8", "320x180", "16", "3 %", "5 %", true, false, false};
-constexpr Scale kFull = {
-    "960x540", "64", "960x540", "64", "288x162", "32", "480x270", "64", "2 %", "2 %", false, true, true};
+constexpr Scale kQuick = {"400x225",
+                          "8",
+                          "288x162",
+                          "8",
+                          "144x81",
+                          "8",
+                          "208x117",
+                          "6",
+                          "4 %",
+                          "10 %",
+                          true,
+                          false,
+                          false};
+constexpr Scale kUsual = {"640x360",
+                          "16",
+                          "432x243",
+                          "16",
+                          "192x108",
+                          "8",
+                          "320x180",
+                          "16",
+                          "3 %",
+                          "5 %",
+                          true,
+                          false,
+                          false};
+constexpr Scale kFull = {"960x540",
+                         "64",
+                         "960x540",
+                         "64",
+                         "288x162",
+                         "32",
+                         "480x270",
+                         "64",
+                         "2 %",
+                         "2 %",
+                         false,
+                         true,
+                         true};
 
 // Runs verbs as a user would, after showing the line that does it.
 class Tour {
  public:
   explicit Tour(int steps) : steps_(steps) {}
 
-  int step(const std::string& what, const std::vector<std::string>& words, int (*verb)(int, char**)) {
+  int step(const std::string& what,
+           const std::vector<std::string>& words,
+           int (*verb)(int, char**)) {
     std::string line = "jovilux";
     for (const std::string& w : words) {
       line += " " + (w.find(' ') == std::string::npos ? w : "\"" + w + "\"");
@@ -137,20 +172,19 @@ int run_demo(int argc, char** argv) {
     throw UsageError("--quick and --full are both given; choose one");
   }
   const Scale& scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
-  constexpr int kSteps = 19, kClips = 2;
+  constexpr int kSteps = 20, kClips = 2;
   Tour tour(kSteps + (scale.animations ? kClips : 0));
   const auto step = [&tour](const std::string& what,
                             const std::vector<std::string>& words,
                             int (*verb)(int, char**)) { return tour.step(what, words, verb); };
   // The same, of what there is denoised.
-  const auto clean_step = [&](const std::string& what,
-                              std::vector<std::string> words,
-                              int (*verb)(int, char**)) {
-    if (scale.denoised) {
-      words.emplace_back("--denoised");
-    }
-    return tour.step(what, words, verb);
-  };
+  const auto clean_step =
+      [&](const std::string& what, std::vector<std::string> words, int (*verb)(int, char**)) {
+        if (scale.denoised) {
+          words.emplace_back("--denoised");
+        }
+        return tour.step(what, words, verb);
+      };
   for (const DemoFile& file : kFiles) {
     write_text_file((rig_dir / file.name).string(), file.text);
   }
@@ -225,9 +259,9 @@ int run_demo(int argc, char** argv) {
          {"--camera",
           "bench",
           "--size",
-          scale.size,
+          scale.other_size,
           "--samples",
-          scale.samples,
+          scale.other_samples,
           "--set",
           "render.layers=\"lights+parts\""}},
         {"The same bench as work light",
@@ -237,7 +271,7 @@ int run_demo(int argc, char** argv) {
           "--variant",
           "work-light",
           "--size",
-          scale.size,
+          scale.other_size,
           "--samples",
           scale.other_samples}},
         {"The house at dawn",
@@ -266,7 +300,7 @@ int run_demo(int argc, char** argv) {
     }
   }
   // Places in shares of the picture: the same things whatever its size.
-  const double w = std::atof(scale.size), h = w * 9 / 16;
+  const double w = std::atof(scale.other_size), h = w * 9 / 16;
   const auto picture = [&](const std::string& name, std::vector<std::string> words) {
     words.insert(words.begin() + 1, (dir / name).string());
     return words;
@@ -279,28 +313,17 @@ int run_demo(int argc, char** argv) {
     const double sw = std::atof(scale.sweep_size), sh = sw * 9 / 16;
     return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * sw, y * sh, across * sw, down * sh);
   };
-  clean_step("What a spot meter reads: the gray card, the wall near and far from its spot",
-       picture("bench",
-               {"read",
-                "--box",
-                box(0.80, 0.52, 0.02),
-                "--at",
-                at(0.5, 0.1),
-                "--at",
-                at(0.2, 0.1)}),
-       run_read);
+  clean_step(
+      "What a spot meter reads: the gray card, the wall near and far from its spot",
+      picture("bench",
+              {"read", "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}),
+      run_read);
   step("The lux that the bench gets",
-       {"meter",
-        rig,
-        "--error",
-        scale.meter_error,
-        "-o",
-        (dir / "meters").string(),
-        "--force"},
+       {"meter", rig, "--error", scale.meter_error, "-o", (dir / "meters").string(), "--force"},
        run_meter);
   clean_step("Luminance in bands of a stop",
-       picture("bench", {"false-color", "-o", (dir / "false-color").string(), "--force"}),
-       run_false_color);
+             picture("bench", {"false-color", "-o", (dir / "false-color").string(), "--force"}),
+             run_false_color);
   std::vector<std::string> noise = {"noise",
                                     (dir / "bench").string(),
                                     "--target",
@@ -329,40 +352,40 @@ int run_demo(int argc, char** argv) {
        "--quiet"},
       run_sweep);
   clean_step("Work light against the evening",
-       picture("bench",
-               {"compare",
-                (dir / "bench-work-light").string(),
-                "--names",
-                "evening,work light",
-                "-o",
-                (dir / "compare").string(),
-                "--force"}),
-       run_compare);
+             picture("bench",
+                     {"compare",
+                      (dir / "bench-work-light").string(),
+                      "--names",
+                      "evening,work light",
+                      "-o",
+                      (dir / "compare").string(),
+                      "--force"}),
+             run_compare);
   clean_step("500 lx on the bench, without rendering again",
-       picture("bench-work-light",
-               {"balance",
-                "--target",
-                "bench-level=500 lx",
-                "-o",
-                (dir / "balanced").string(),
-                "--force"}),
-       run_balance);
+             picture("bench-work-light",
+                     {"balance",
+                      "--target",
+                      "bench-level=500 lx",
+                      "-o",
+                      (dir / "balanced").string(),
+                      "--force"}),
+             run_balance);
   clean_step("Two seconds of the lantern's flame, all frames from one render",
-       {"animate",
-        rig,
-        "--camera",
-        "wide",
-        "--meter",
-        "seedlings",
-        "--size",
-        scale.flame_size,
-        "--samples",
-        scale.flame_samples,
-        "-o",
-        (dir / "flame").string(),
-        "--force",
-        "--quiet"},
-       run_animate);
+             {"animate",
+              rig,
+              "--camera",
+              "wide",
+              "--meter",
+              "seedlings",
+              "--size",
+              scale.flame_size,
+              "--samples",
+              scale.flame_samples,
+              "-o",
+              (dir / "flame").string(),
+              "--force",
+              "--quiet"},
+             run_animate);
   if (scale.animations) {
     step("Sunrise, a frame at a time",
          {"animate",
@@ -398,14 +421,14 @@ int run_demo(int argc, char** argv) {
          run_animate);
   }
   clean_step("All of it on one page",
-       {"report",
-        dir.string(),
-        "--error",
-        scale.page_error,
-        "-o",
-        (dir / "report.html").string(),
-        "--force"},
-       run_report);
+             {"report",
+              dir.string(),
+              "--error",
+              scale.page_error,
+              "-o",
+              (dir / "report.html").string(),
+              "--force"},
+             run_report);
   print_out(fmt::format("\nDone after {:.0f} s. Open these:\n", tour.seconds()));
   list_pictures(dir, scale.denoised);
   return status;

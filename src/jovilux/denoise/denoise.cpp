@@ -38,9 +38,8 @@ void gather(const Plane& of, int x, int y, int reach, std::vector<float>& into) 
   into.clear();
   for (int v = std::max(0, y - reach); v <= std::min(of.height() - 1, y + reach); ++v) {
     const float* row = of.at(0, v);
-    into.insert(into.end(),
-                row + std::max(0, x - reach),
-                row + std::min(of.width() - 1, x + reach) + 1);
+    into.insert(
+        into.end(), row + std::max(0, x - reach), row + std::min(of.width() - 1, x + reach) + 1);
   }
 }
 
@@ -301,9 +300,8 @@ class Denoiser {
       }
       raw.add_up();
       const DenoiseInputs inputs{&raw, &features_, &inside_};
-      each_block([&](int x, int y) {
-        prefilter_block(inputs, half_luminance_[h], robust, x, y, filtered);
-      });
+      each_block(
+          [&](int x, int y) { prefilter_block(inputs, half_luminance_, robust, x, y, filtered); });
       for (std::size_t c = 0; c < 3; ++c) {
         filtered.color[c].fill_border();
         filtered.variance[c] = box_mean(filtered.variance[c], 1);
@@ -370,9 +368,8 @@ class Denoiser {
     const Plane middle = median(mean_luminance_, kLevelReach),
                 around = box_mean(mean_luminance_, kLevelReach);
     const Plane level = plane_of(width_, height_, [&](int x, int y) {
-      return std::max({std::min(2 * *middle.at(x, y), *around.at(x, y)),
-                       floor_,
-                       *mean_luminance_.at(x, y)});
+      return std::max(
+          {std::min(2 * *middle.at(x, y), *around.at(x, y)), floor_, *mean_luminance_.at(x, y)});
     });
     std::array<Plane, kKernels + 1> relative;  // the last: no smoothing
     for (std::size_t k = 0; k <= kKernels; ++k) {
@@ -418,7 +415,7 @@ class Denoiser {
   // The error that is left: the estimates of what was chosen, as a mean over the neighborhood.
   // They are compared over the luminance that the guides have: a dark pixel beside a lamp is dark
   // there. Half the variance that a kernel lets through is the least error told: the estimate's
-  // mean may fall below by chance.
+  // mean may fall below by chance, and where kernels are mixed less comes through.
   void tell_error() {
     constexpr int kReach = 4;
     constexpr float kLeast = 0.5f;
@@ -518,8 +515,7 @@ class Denoiser {
       for (int x = 0; x < width_; ++x) {
         const std::size_t i = at(x, y);
         const float change = luminance(out_.mean, i) - *mean_luminance_.at(x, y);
-        out_.error[i] =
-            std::min(out_.error[i], kSlack * (*variance_.at(x, y) + change * change));
+        out_.error[i] = std::min(out_.error[i], kSlack * (*variance_.at(x, y) + change * change));
       }
     }
   }
@@ -543,34 +539,26 @@ class Denoiser {
         total[kDenoiseOffsets / 2 * kDenoiseArea + p] += share[p];
       }
     } else if (most > 0) {
-      add_block_weights(inputs,
-                        kDenoiseKernels[k],
-                        distances,
-                        planes_of(x0, y0, half, k),
-                        share,
-                        x0,
-                        y0,
-                        total);
+      add_block_weights(
+          inputs, kDenoiseKernels[k], distances, planes_of(x0, y0, half, k), share, x0, y0, total);
     }
   }
 
   // What was taken from fireflies, over their surroundings in proportion to the luminance there:
-  // at most a twentieth of it for each; the rest over the whole picture.
+  // at most 3 % of it for each; the rest over the whole picture.
   void spread_fireflies() {
-    constexpr float kMost = 0.05f, kBrightest = 4;
+    constexpr float kMost = 0.03f, kBrightest = 4;
     if (fireflies_.empty()) {
       return;
     }
-    const Plane level = plane([&](std::size_t i) {
-      return std::max(0.0f, luminance(out_.mean, i));
-    });
+    const Plane level =
+        plane([&](std::size_t i) { return std::max(0.0f, luminance(out_.mean, i)); });
     double spread = 0;
     for (Firefly& f : fireflies_) {
       spread += static_cast<double>(f.luminance);
     }
-    out_.spread = mean_ > 0 ? spread / (static_cast<double>(mean_) *
-                                        static_cast<double>(in_.pixels()))
-                            : 0.0;
+    out_.spread =
+        mean_ > 0 ? spread / (static_cast<double>(mean_) * static_cast<double>(in_.pixels())) : 0.0;
     // The sum of the weights around each firefly.
     parallel_for(fireflies_.size(), [&](std::size_t i) {
       Firefly& f = fireflies_[i];

@@ -106,9 +106,11 @@ void add_feature_distances(const DenoiseInputs& in,
   }
 }
 
-// Raises distances where the 3 x 3 pixels around differ by more than the calm of the two places
-// explains: a bright pixel that both halves have is a feature, however large its own variance.
-void add_outlier_distances(const Plane& luminance,
+// Raises distances where the 3 x 3 pixels around differ, in both halves alike, by more than the
+// calm of the two places explains: a bright pixel that both halves have is a feature, however large
+// its own variance. The product of the halves' differences has the square of the true one as its
+// mean; what one half alone has brings little.
+void add_outlier_distances(const std::array<Plane, 2>& luminance,
                            const Plane& robust_variance,
                            int x,
                            int y,
@@ -119,11 +121,12 @@ void add_outlier_distances(const Plane& luminance,
   constexpr float kDeviations = 16;
   float squares[kAcross * kDown], sums[kArea];
   for (int r = 0; r < kDown; ++r) {
-    const float* HWY_RESTRICT a = luminance.at(x - kReach, y - kReach + r);
-    const float* HWY_RESTRICT b = luminance.at(x - kReach + dx, y - kReach + r + dy);
+    const float* HWY_RESTRICT a0 = luminance[0].at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT a1 = luminance[1].at(x - kReach, y - kReach + r);
+    const float* HWY_RESTRICT b0 = luminance[0].at(x - kReach + dx, y - kReach + r + dy);
+    const float* HWY_RESTRICT b1 = luminance[1].at(x - kReach + dx, y - kReach + r + dy);
     for (int i = 0; i < kAcross; ++i) {
-      const float d = a[i] - b[i];
-      squares[r * kAcross + i] = d * d;
+      squares[r * kAcross + i] = (a0[i] - b0[i]) * (a1[i] - b1[i]);
     }
   }
   patch_sums<kReach>(squares, sums);
@@ -139,7 +142,7 @@ void add_outlier_distances(const Plane& luminance,
 }
 
 void prefilter(const DenoiseInputs& in,
-               const Plane& luminance,
+               const std::array<Plane, 2>& luminance,
                const Plane& robust_variance,
                int x,
                int y,
@@ -203,12 +206,8 @@ constexpr int kMoments = kRegressors * (kRegressors + 1) / 2;
 constexpr int moment(int row, int column) { return row * (row + 1) / 2 + column; }
 
 // Of a row of the block, the differences of features between an offset's pixels and its own.
-HWY_INLINE void feature_differences(const DenoiseInputs& in,
-                                    int x,
-                                    int y,
-                                    int dx,
-                                    int dy,
-                                    float (*HWY_RESTRICT out)[kWide]) {
+HWY_INLINE void feature_differences(
+    const DenoiseInputs& in, int x, int y, int dx, int dy, float (*HWY_RESTRICT out)[kWide]) {
   for (int k = 0; k < kDenoiseFeatures; ++k) {
     const Plane& f = (*in.features)[static_cast<std::size_t>(k)];
     const float* HWY_RESTRICT a = f.at(x, y);
@@ -296,8 +295,7 @@ void regress_row(const DenoiseInputs& in,
   float m[kMoments][kWide] = {}, b[kRegressors][kWide], f[kDenoiseFeatures][kWide], w[kWide];
   each_offset(kernel, [&](int o, int dx, int dy) {
     feature_differences(in, x, y + row, dx, dy, f);
-    row_weights(
-        in, distances + o * kArea + row * kWide, scale_of(kernel), x + dx, y + row + dy, w);
+    row_weights(in, distances + o * kArea + row * kWide, scale_of(kernel), x + dx, y + row + dy, w);
     for (int j = 0; j < kDenoiseFeatures; ++j) {
       float weighted[kWide];
       for (int i = 0; i < kWide; ++i) {
@@ -450,10 +448,9 @@ void channel_sums(const float* HWY_RESTRICT mean_weights,
       if (a == 0 && b == 0) {
         continue;
       }
-      const std::size_t q =
-          (static_cast<std::size_t>(py + dy) * static_cast<std::size_t>(width) +
-           static_cast<std::size_t>(px + dx)) *
-          channels;
+      const std::size_t q = (static_cast<std::size_t>(py + dy) * static_cast<std::size_t>(width) +
+                             static_cast<std::size_t>(px + dx)) *
+                            channels;
       const float* HWY_RESTRICT m = means + q;
       const float* HWY_RESTRICT d = halves + q;
       for (std::size_t c = 0; c < channels; ++c) {
@@ -498,7 +495,7 @@ void Plane::fill_border(float value) {
 }
 
 void prefilter_block(const DenoiseInputs& in,
-                     const Plane& luminance,
+                     const std::array<Plane, 2>& luminance,
                      const Plane& robust_variance,
                      int x,
                      int y,

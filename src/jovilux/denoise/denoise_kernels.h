@@ -89,9 +89,10 @@ using BlockValues = std::array<float, kDenoiseArea>;
 using BlockPlanes = std::array<BlockValues, kDenoiseFeatures + 1>;
 
 /// Averages the guide over windows: a first, robust estimate that the final weights are made from.
-/// `robust_variance`: of the luminance of a half, without outliers. The block's corner is (x, y).
+/// `luminance`: of the two halves; `robust_variance`: of the picture's luminance, without outliers.
+/// The block's corner is (x, y).
 void prefilter_block(const DenoiseInputs& in,
-                     const Plane& luminance,
+                     const std::array<Plane, 2>& luminance,
                      const Plane& robust_variance,
                      int x,
                      int y,
