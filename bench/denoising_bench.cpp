@@ -55,8 +55,7 @@ void compare(const std::string& folder, const std::string& reference_folder) {
     throw std::runtime_error("cannot denoise " + folder);
   }
   const RenderedImage traced = loaded(folder), reference = loaded(reference_folder),
-                      denoised =
-                          loaded((std::filesystem::path(folder) / "denoised.exr").string());
+                      denoised = loaded((std::filesystem::path(folder) / "denoised.exr").string());
   const std::vector<double> before = squared_errors(traced, reference),
                             after = squared_errors(denoised, reference);
   std::vector<double> told(after.size());

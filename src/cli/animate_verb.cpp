@@ -8,7 +8,6 @@
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/picture_files.h"
-#include "jovilux/render/picture_files.h"
 #include "jovilux/render/preview.h"
 
 #include <algorithm>
@@ -411,31 +410,30 @@ Json figures_json(const FlickerFigures& f) {
 }  // namespace
 
 int run_animate(int argc, char** argv) {
-  Usage usage{"animate",
-              "RIG",
-              "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), "
-              "DIR/clip.webp, DIR/strip.png, and each light's level over\n"
-              "time: DIR/levels.png, DIR/levels.csv. Frames that an earlier run has finished are "
-              "kept. Where only levels and tints move,\n"
-              "all frames come from the layers of one render.",
-              {{"o,output", "folder for the results; created", "DIR"},
-               {"frames", "only these; the clip is made once all are there", "A..B"},
-               {"meter", "also the reading of this meter over time; repeatable", "NAME"},
-               {"camera", "the camera to use; the rig's first by default", "NAME"},
-               {"hold-noise",
-                "the same noise in all frames; by default it differs, unless the rig gives a seed",
-                ""},
-               {"denoised",
-                "denoise what is rendered, and make the clip of that; holds the noise",
-                ""},
-               {"exact", "render each frame, also where one render's layers give them", ""},
-               {"levels-only", "no frames: levels and meters alone", ""},
-               {"force", "replace results of another rig in DIR", ""},
-               {"quiet", "no progress and no warnings", ""},
-               {"json", "print one JSON document instead", ""}},
-              "mpirun -n N jovilux animate ... shares the frames out.",
-              "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter "
-              "seedlings -o flame"};
+  Usage usage{
+      "animate",
+      "RIG",
+      "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), "
+      "DIR/clip.webp, DIR/strip.png, and each light's level over\n"
+      "time: DIR/levels.png, DIR/levels.csv. Frames that an earlier run has finished are "
+      "kept. Where only levels and tints move,\n"
+      "all frames come from the layers of one render.",
+      {{"o,output", "folder for the results; created", "DIR"},
+       {"frames", "only these; the clip is made once all are there", "A..B"},
+       {"meter", "also the reading of this meter over time; repeatable", "NAME"},
+       {"camera", "the camera to use; the rig's first by default", "NAME"},
+       {"hold-noise",
+        "the same noise in all frames; by default it differs, unless the rig gives a seed",
+        ""},
+       {"denoised", "denoise what is rendered, and make the clip of that; holds the noise", ""},
+       {"exact", "render each frame, also where one render's layers give them", ""},
+       {"levels-only", "no frames: levels and meters alone", ""},
+       {"force", "replace results of another rig in DIR", ""},
+       {"quiet", "no progress and no warnings", ""},
+       {"json", "print one JSON document instead", ""}},
+      "mpirun -n N jovilux animate ... shares the frames out.",
+      "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter "
+      "seedlings -o flame"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }

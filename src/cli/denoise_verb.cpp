@@ -1,13 +1,13 @@
-#include "jovilux/judge/denoising.h"
+#include "cli/denoise_verb.h"
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/denoising.h"
 #include "jovilux/judge/rendered_image.h"
 
 #include <filesystem>
 
 #include "cli/arguments.h"
-#include "cli/denoise_verb.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>

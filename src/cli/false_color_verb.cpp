@@ -140,7 +140,7 @@ int run_show(int argc, char** argv) {
                     "render's folder or an .exr, .png or\n.hdr file.",
                     {{"width", "in characters; 80 by default", "N"},
                      denoised_option(),
-                    {"false-color", "bands of a stop instead, with their legend", ""}},
+                     {"false-color", "bands of a stop instead, with their legend", ""}},
                     "",
                     "jovilux show demo-out/bench --width 100"};
   const Arguments a(usage, argc, argv);
@@ -154,11 +154,12 @@ int run_show(int argc, char** argv) {
     throw BadInput{image.problems()};
   }
   const View view = image->shown();
-  const std::string which = fmt::format("{}{}\n",
-                                        printable(image_in(a.positional(), a.flag("denoised")), 200),
-                                        image->denoised            ? ", denoised"
-                                        : !image->variance.empty() ? ", as traced"
-                                                                   : "");
+  const std::string which =
+      fmt::format("{}{}\n",
+                  printable(image_in(a.positional(), a.flag("denoised")), 200),
+                  image->denoised            ? ", denoised"
+                  : !image->variance.empty() ? ", as traced"
+                                             : "");
   if (!a.flag("false-color")) {
     print_out(terminal_picture(*image, width) + which);
     return kDone;

@@ -248,7 +248,7 @@ int run_read(int argc, char** argv) {
        {"o,output", "also write DIR/readings.csv and, of lines, the profile DIR/line-1.png", "DIR"},
        {"force", "replace files in DIR", ""},
        denoised_option(),
-               {"json", "print one JSON document instead", ""}},
+       {"json", "print one JSON document instead", ""}},
       "Without --at, --box and --line the whole picture is read as one box.",
       "jovilux read demo-out/bench/image.exr --at 480,300 --box 200,320,8,8"};
   const Arguments a(usage, argc, argv);

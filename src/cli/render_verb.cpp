@@ -258,8 +258,8 @@ Rendered render_to_folder(const RenderTask& task) {
     options.in_haste = true;
     // With enough samples to denoise, more of them bring less than that.
     options.time_limit = preview_limit(task, start, kSmoothingAndSaving);
-    options.enough = RenderOptions::Enough{kDenoisedFrom,
-                                           preview_limit(task, start, kDenoisingAndSaving)};
+    options.enough =
+        RenderOptions::Enough{kDenoisedFrom, preview_limit(task, start, kDenoisingAndSaving)};
   }
   options.stop = [&task] { return stop_requested() || (task.stop && task.stop()); };
   FilmLabel label{to_toml(rig->document),

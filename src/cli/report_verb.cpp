@@ -7,8 +7,8 @@
 #include "jovilux/judge/noise_report.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/judge/rig_checks.h"
-#include "jovilux/render/picture_files.h"
 #include "jovilux/photometry/exposure.h"
+#include "jovilux/render/picture_files.h"
 
 #include <algorithm>
 #include <cmath>
@@ -389,10 +389,9 @@ int run_report(int argc, char** argv) {
   });
   sections[0].title = shown.size() == 1 ? "Picture" : "Pictures";
   for (const Shown& s : shown) {
-    sections[0].figures.push_back(
-        {(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
-         "The picture " + s.name,
-         caption(s, denoised)});
+    sections[0].figures.push_back({(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
+                                   "The picture " + s.name,
+                                   caption(s, denoised)});
   }
   // Luminance of the first picture, in bands about its own gray.
   if (const auto image = load_rendered(first.folder.string(), false, denoised)) {

@@ -87,8 +87,8 @@ TEST_CASE("denoised parts add up to their layers, and render --denoise is denois
   const Planes p(dir.path("a/denoised.exr"));
   bool adds_up = true;
   for (std::size_t i = 0; i < p.pixels; ++i) {
-    const float sum = 0.0f + p.of.at("light.warm.direct.G")[i] +
-                      p.of.at("light.warm.bounce.G")[i] + p.of.at("light.warm.caustic.G")[i];
+    const float sum = 0.0f + p.of.at("light.warm.direct.G")[i] + p.of.at("light.warm.bounce.G")[i] +
+                      p.of.at("light.warm.caustic.G")[i];
     adds_up = adds_up && std::abs(p.of.at("light.warm.G")[i] - sum) <= 1e-6f * std::abs(sum);
   }
   CHECK(adds_up);
@@ -158,18 +158,40 @@ TEST_CASE("verbs take the denoised picture where asked, with its error", "[cli][
 
 TEST_CASE("frames of a still scene are denoised alike", "[cli][denoise]") {
   const TemporaryFolder dir;
-  const std::string still =
-      dir.write("s.toml", kRoom + "[time]\nframes=[1,2]\nrate=24\n");
-  const ProgramRun run = run_program({"animate",
-                                      still,
-                                      "-o",
-                                      dir.path("an"),
-                                      "--denoised",
-                                      "--exact",
-                                      "--quiet"});
+  const std::string still = dir.write("s.toml", kRoom + "[time]\nframes=[1,2]\nrate=24\n");
+  const ProgramRun run =
+      run_program({"animate", still, "-o", dir.path("an"), "--denoised", "--exact", "--quiet"});
   INFO(run.err);
   REQUIRE(run.status == 0);
   const Planes one(dir.path("an/frames/frame.0001.exr")), two(dir.path("an/frames/frame.0002.exr"));
   CHECK(one.of.at("G") == two.of.at("G"));
   CHECK(one.of.count("error.V") == 1);
+}
+
+TEST_CASE("an automatic exposure leaves highlights: a pool of light on a dark floor",
+          "[cli][view]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write(
+      "r.toml",
+      "jovilux = 1\ncamera = [{ name = 'front', at = [0, -3, 1.2], look_at = [0, 0, 0.5] }]\n"
+      "[render]\nsize = [96, 54]\nsamples = 32\n"
+      "[[object]]\nname = 'floor'\nshape = { kind = 'plane' }\n"
+      "[[light]]\nname = 'lamp'\nkind = 'disk'\nat = [0, 0, 2]\naim = [0, 0, 0]\n"
+      "radius = '11 cm'\noutput = '1350 lm'\nwhite = '2700 K'\n");
+  for (const char* curve : {"film", "linear"}) {
+    const std::string out = dir.path(curve);
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         out,
+                         "--quiet",
+                         "--set",
+                         std::string("look.curve='") + curve + "'"})
+                .status == 0);
+    const double clipped =
+        run_program({"read", out, "--json"}).json()["readings"][0]["clipped_share"];
+    // Two pixels of a hundred, and no less: else it would be darker than it need be.
+    CHECK(clipped <= 0.021);
+    CHECK(clipped >= 0.015);
+  }
 }

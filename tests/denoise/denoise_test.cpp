@@ -10,9 +10,7 @@ using namespace jovilux;
 namespace {
 
 // The noise of one sample, of mean 0 and variance 1.
-float deviate(Rng& rng) {
-  return static_cast<float>(std::sqrt(12.0) * (rng.uniform() - 0.5));
-}
+float deviate(Rng& rng) { return static_cast<float>(std::sqrt(12.0) * (rng.uniform() - 0.5)); }
 
 /// A picture of one flat surface without noise: the truth that tests add noise to.
 struct Scene {
@@ -138,8 +136,7 @@ TEST_CASE("a step in a feature stays a step, and so does a shadow that no featur
       }
     }
     const DenoisedPicture out = denoise(s.picture);
-    CHECK(mean_squared_error(out.mean, s.truth) <
-          mean_squared_error(s.picture.mean, s.truth) / 15);
+    CHECK(mean_squared_error(out.mean, s.truth) < mean_squared_error(s.picture.mean, s.truth) / 15);
     // Beside the edge, nothing of the other side's 6 comes over.
     for (const int x : {38, 39, 40, 41}) {
       double mean = 0, traced = 0;

@@ -32,8 +32,8 @@ struct NoisyPicture {
 
 /// What denoising makes of a picture.
 struct DenoisedPicture {
-  std::vector<float> mean;   ///< as NoisyPicture's
-  std::vector<float> error;  ///< expected squared error of the luminance, with bias [(cd/m2)^2]
+  std::vector<float> mean;    ///< as NoisyPicture's
+  std::vector<float> error;   ///< expected squared error of the luminance, with bias [(cd/m2)^2]
   std::size_t fireflies = 0;  ///< halves of pixels whose excess was spread
   double spread = 0;          ///< the share of the picture's light that these held
 };

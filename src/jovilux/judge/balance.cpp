@@ -199,8 +199,8 @@ void save_balanced(const std::string& folder,
   }
   if (image.denoised && !image.variance.empty()) {
     channels.push_back({"error.V", ExrChannel::Type::kFloat, [&image](int y, float* out) {
-                          const auto row = image.variance.begin() +
-                                           static_cast<std::ptrdiff_t>(y) * image.width;
+                          const auto row =
+                              image.variance.begin() + static_cast<std::ptrdiff_t>(y) * image.width;
                           std::copy(row, row + image.width, out);
                         }});
   }

@@ -225,9 +225,8 @@ template <class Fn>
 void add_channel(std::vector<ExrChannel>& to, const std::string& name, int width, const Fn& value) {
   to.push_back({name, ExrChannel::Type::kFloat, [width, value](int y, float* out) {
                   for (int x = 0; x < width; ++x) {
-                    out[x] =
-                        value(static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-                              static_cast<std::size_t>(x));
+                    out[x] = value(static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+                                   static_cast<std::size_t>(x));
                   }
                 }});
 }
@@ -240,9 +239,8 @@ void write_denoised(const std::string& path,
   const int width = from.width;
   const auto add = [&](const std::string& stem, const auto& color) {
     for (std::size_t c = 0; c < 3; ++c) {
-      add_channel(channels, stem + "RGB"[c], width, [color, c](std::size_t i) {
-        return color(i, c);
-      });
+      add_channel(
+          channels, stem + "RGB"[c], width, [color, c](std::size_t i) { return color(i, c); });
     }
   };
   add("", [&sums](std::size_t i, std::size_t c) { return sums.picture(i, c); });
@@ -257,7 +255,9 @@ void write_denoised(const std::string& path,
     }
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
       add("light." + l.name + "." + l.parts[p] + ".",
-          [&sums, slot = first + p](std::size_t i, std::size_t c) { return sums.slot(i, slot, c); });
+          [&sums, slot = first + p](std::size_t i, std::size_t c) {
+            return sums.slot(i, slot, c);
+          });
     }
     first += count;
   }
@@ -291,11 +291,12 @@ void write_view(const std::string& path, const ExrHeader& header, const Sums& su
     const auto v = view.srgb8({rgb[3 * i], rgb[3 * i + 1], rgb[3 * i + 2]});
     std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
   }
-  write_png(path,
-            header.width,
-            header.height,
-            bytes,
-            {{"Software", "Jovilux"}, {"Comment", fmt::format("denoised, EV100 {:.2f}", view.ev())}});
+  write_png(
+      path,
+      header.width,
+      header.height,
+      bytes,
+      {{"Software", "Jovilux"}, {"Comment", fmt::format("denoised, EV100 {:.2f}", view.ev())}});
 }
 
 // Median and 95th percentile of standard errors over luminances.
@@ -336,8 +337,8 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   const auto luminances = [&](const std::vector<float>& mean, std::vector<double>& to) {
     const Sums sums{*traced, mean};
     for (std::size_t i = 0; i < to.size(); ++i) {
-      to[i] = static_cast<double>(luminance_of(
-          {sums.picture(i, 0), sums.picture(i, 1), sums.picture(i, 2)}));
+      to[i] = static_cast<double>(
+          luminance_of({sums.picture(i, 0), sums.picture(i, 1), sums.picture(i, 2)}));
     }
   };
   luminances(traced->picture.mean, before);
@@ -347,8 +348,7 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   traced->picture.height = noisy.height;
   traced->picture.slots = noisy.slots;
   const DenoisedPicture denoised = denoise(std::move(noisy));
-  out.seconds =
-      std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   luminances(denoised.mean, after);
   const auto look = recorded_look(header);
   const double floor =

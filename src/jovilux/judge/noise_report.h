@@ -27,8 +27,8 @@ struct NoiseReport {
   };
   std::optional<Denoised> denoised;
   bool of_denoised = false;  ///< the picture is a denoised one: its noise is the error it tells
-  bool even = true;    ///< the render took as many for each pixel
-  double order = 0.5;  ///< the noise falls as samples to minus this
+  bool even = true;          ///< the render took as many for each pixel
+  double order = 0.5;        ///< the noise falls as samples to minus this
   struct Moment {
     double samples, seconds, median, p95;
   };

@@ -2,8 +2,8 @@
 
 #include "jovilux/files/exr.h"
 #include "jovilux/judge/rendered_image.h"
-#include "jovilux/render/picture_files.h"
 #include "jovilux/photometry/exposure.h"
+#include "jovilux/render/picture_files.h"
 #include "jovilux/render/view.h"
 
 #include <algorithm>

@@ -162,8 +162,8 @@ ImageNoise noise_of(const RenderedImage& image) {
   const double floor = kNoiseFloor * image.shown().white_luminance();
   std::vector<double> noise(image.pixels());
   for (std::size_t i = 0; i < noise.size(); ++i) {
-    noise[i] = std::sqrt(static_cast<double>(image.variance[i])) /
-               std::max(image.luminance(i), floor);
+    noise[i] =
+        std::sqrt(static_cast<double>(image.variance[i])) / std::max(image.luminance(i), floor);
   }
   return {percentile(noise, 0.5), percentile(noise, 0.95)};
 }

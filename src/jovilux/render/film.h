@@ -96,9 +96,7 @@ class Film {
   std::size_t pixel(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
 
   /// Neighbors along a row of a tile follow each other in each of these.
-  float* xyz(std::size_t pixel) {
-    return of<float>(pixel, 0, before_batch());
-  }
+  float* xyz(std::size_t pixel) { return of<float>(pixel, 0, before_batch()); }
   const float* xyz(std::size_t pixel) const { return of<float>(pixel, 0, before_batch()); }
   float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kScramblings); }
   const float* batch(std::size_t pixel) const {

@@ -25,7 +25,7 @@ struct RenderOptions {
   };
   std::optional<Enough> enough;
   bool in_parts = false;  ///< a render that others go on with: a time limit does not change it
-  ProgressFn progress;               ///< may be empty
+  ProgressFn progress;    ///< may be empty
   /// Measure the time inside ray queries (RayCounts::query_ns), at some cost.
   bool time_queries = false;
   /// Bytes in which what paths from the lights bring may wait for its tiles; where that is too

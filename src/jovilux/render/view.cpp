@@ -8,16 +8,29 @@
 
 namespace jovilux {
 
+namespace {
+
+// Where the film curve's shoulder begins, and its power.
+constexpr double kStart = 0.4, kPower = (kFilmWhite - kStart) / (1 - kStart);
+
+// The value in front of the curve from which on eight bits show white.
+double clipping_value(LookSpec::Curve curve) {
+  const double shown = srgb_decoded(254.5 / 255);
+  return curve == LookSpec::Curve::kFilm
+             ? kFilmWhite - (kFilmWhite - kStart) * std::pow((1 - shown) / (1 - kStart), 1 / kPower)
+             : shown;
+}
+
+}  // namespace
+
 double film_curve(double x) {
-  constexpr double kStart = 0.4;
   if (x <= kStart) {
     return std::max(0.0, x);
   }
   if (x >= kFilmWhite) {
     return 1;
   }
-  return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart),
-                                     (kFilmWhite - kStart) / (1 - kStart));
+  return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart), kPower);
 }
 
 View::View(const LookSpec& look, double ev)
@@ -101,10 +114,8 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
     sum += std::log2(lit[i]);
   }
   const double mean = std::exp2(sum / static_cast<double>(lit.size() - 2 * skip));
-  // 18 % gray times this is white.
-  const double white = (look.curve == LookSpec::Curve::kFilm ? kFilmWhite : 1) / 0.18,
-               bright = static_cast<double>(percentile(std::move(brightest), 1 - kAutoClipped));
-  return ev100(Nits{std::max(mean, bright / white)});
+  const auto bright = static_cast<double>(percentile(std::move(brightest), 1 - kAutoClipped));
+  return ev100(Nits{std::max(mean, 0.18 * bright / clipping_value(look.curve))});
 }
 
 }  // namespace jovilux
