@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs what packages.txt names (nothing when all are there), configures and builds build/release.
-# Sourced by demo.sh and test.sh; takes no arguments.
+# Sourced by demo.sh, which sets TARGET=programs to leave out tests and benchmark, and by test.sh.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 
@@ -20,4 +20,4 @@ if [ "${#missing[@]}" -gt 0 ]; then
 fi
 
 cmake --preset release
-cmake --build --preset release
+cmake --build --preset release --target "${TARGET:-all}"

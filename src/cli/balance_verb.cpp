@@ -60,7 +60,7 @@ struct TargetOutcome {
   double wanted, got, most;
 };
 
-// Dimmers that bring meters to their targets.
+// Dimmers that bring meters to their targets, beside the levels that are given.
 std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets,
                                          const Rig& whole,
                                          const Scene& scene,
@@ -115,6 +115,14 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
     }
     b[r] = 1;
   }
+  // What lights of a given level bring is there already.
+  Eigen::VectorXd given = Eigen::VectorXd::Zero(rows);
+  for (Eigen::Index l = 0; l < n; ++l) {
+    if (const BalancedLight& light = lights[static_cast<std::size_t>(l)]; light.fixed) {
+      given += light.level() * A.col(l);
+      A.col(l).setZero();
+    }
+  }
   for (Eigen::Index l = 0; l < n; ++l) {
     const double d = lights[static_cast<std::size_t>(l)].dimmer;
     upper[l] = d > 0 ? 1 / d : 0;
@@ -124,17 +132,59 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   // are scaled alike.
   constexpr double kStay = 1e-5;
   const Eigen::VectorXd x = bounded_least_squares(
-      A, b, upper, kStay * (A.colwise().sum().transpose().array() + 1e-6).matrix());
-  const Eigen::VectorXd got = A * x, most = A * upper;
+      A, b - given, upper, kStay * (A.colwise().sum().transpose().array() + 1e-6).matrix());
+  const Eigen::VectorXd got = given + A * x, most = given + A * upper;
   for (Eigen::Index r = 0; r < rows; ++r) {
     TargetOutcome& o = out[static_cast<std::size_t>(r)];
     o.got = got[r] * o.wanted;
     o.most = most[r] * o.wanted;
   }
   for (Eigen::Index l = 0; l < n; ++l) {
-    lights[static_cast<std::size_t>(l)].factor = Rgb::Constant(x[l]);
+    if (BalancedLight& light = lights[static_cast<std::size_t>(l)]; !light.fixed) {
+      light.factor *= x[l];
+    }
   }
   return out;
+}
+
+// The levels and tints that --dim, --tint, --solo and --mute give.
+void apply_settings(const Arguments& a, std::vector<BalancedLight>& lights) {
+  for (const std::string& dim : a.texts("dim")) {
+    const auto [name, value] = assignment("--dim", dim);
+    BalancedLight& l = light_named(lights, "--dim", name);
+    const auto v = parse_number(value);
+    if (!v || *v < 0 || *v > 1) {
+      throw UsageError(fmt::format(
+          "--dim {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
+    }
+    l.factor = Rgb::Constant(l.dimmer > 0 ? *v / l.dimmer : 0);
+    l.fixed = true;
+  }
+  for (const std::string& tint : a.texts("tint")) {
+    const auto [name, value] = assignment("--tint", tint);
+    BalancedLight& l = light_named(lights, "--tint", name);
+    const auto color = parse_hex_color(value);
+    if (!color || color->maxCoeff() <= 0) {
+      throw UsageError(
+          fmt::format("--tint {}: found \"{}\"; expected #rrggbb", name, printable(value)));
+    }
+    l.factor = l.factor.cwiseProduct(tint_factor(*color));
+  }
+  const std::vector<std::string> solo = a.texts("solo");
+  for (const std::string& name : solo) {
+    light_named(lights, "--solo", name);
+  }
+  for (BalancedLight& l : lights) {
+    if (!solo.empty() && std::find(solo.begin(), solo.end(), l.layer) == solo.end()) {
+      l.factor = Rgb::Zero();
+      l.fixed = true;
+    }
+  }
+  for (const std::string& name : a.texts("mute")) {
+    BalancedLight& l = light_named(lights, "--mute", name);
+    l.factor = Rgb::Zero();
+    l.fixed = true;
+  }
 }
 
 }  // namespace
@@ -205,6 +255,7 @@ int run_balance(int argc, char** argv) {
     if (!scene) {
       throw BadInput{scene.problems()};
     }
+    apply_settings(a, lights);
     outcomes = solve_targets(a.texts("target"), *rig, *scene, threads_of(a), lights);
   } else if (const auto match = a.text("match")) {
     auto reference = load_rendered(*match, false);
@@ -222,38 +273,9 @@ int run_balance(int argc, char** argv) {
       r = resized(r, image.width, image.height);
     }
     residual = match_reference(image, r, a.flag("tints"), lights);
-  }
-  for (const std::string& dim : a.texts("dim")) {
-    const auto [name, value] = assignment("--dim", dim);
-    BalancedLight& l = light_named(lights, "--dim", name);
-    const auto v = parse_number(value);
-    if (!v || *v < 0 || *v > 1) {
-      throw UsageError(fmt::format(
-          "--dim {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
-    }
-    l.factor = Rgb::Constant(l.dimmer > 0 ? *v / l.dimmer : 0);
-  }
-  for (const std::string& tint : a.texts("tint")) {
-    const auto [name, value] = assignment("--tint", tint);
-    BalancedLight& l = light_named(lights, "--tint", name);
-    const auto color = parse_hex_color(value);
-    if (!color || color->maxCoeff() <= 0) {
-      throw UsageError(
-          fmt::format("--tint {}: found \"{}\"; expected #rrggbb", name, printable(value)));
-    }
-    l.factor = l.factor.cwiseProduct(tint_factor(*color));
-  }
-  const std::vector<std::string> solo = a.texts("solo");
-  for (const std::string& name : solo) {
-    light_named(lights, "--solo", name);
-  }
-  for (BalancedLight& l : lights) {
-    if (!solo.empty() && std::find(solo.begin(), solo.end(), l.layer) == solo.end()) {
-      l.factor = Rgb::Zero();
-    }
-  }
-  for (const std::string& name : a.texts("mute")) {
-    light_named(lights, "--mute", name).factor = Rgb::Zero();
+    apply_settings(a, lights);
+  } else {
+    apply_settings(a, lights);
   }
   std::string lines;
   std::vector<std::string> settings;

@@ -375,7 +375,9 @@ TEST_CASE("false color, comparison and the terminal view are drawn from any pict
   const ProgramRun shown = run_program({"show", dir.path("a"), "--width", "24", "--false-color"});
   CHECK(shown.status == 0);
   // 16 rows of pixels, two a line, and the legend.
-  CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 9);
+  // Eight rows of two pixels, the legend, and which picture it is.
+  CHECK(std::count(shown.out.begin(), shown.out.end(), '\n') == 10);
+  CHECK(shown.out.find("image.exr, as traced") != std::string::npos);
   CHECK(run_program({"false-color", dir.path("none")}).status == 2);
 }
 
@@ -793,4 +795,25 @@ TEST_CASE("a report is one page that needs nothing else", "[cli][report]") {
   CHECK(run_program({"report", dir.path("all/a"), "-o", dir.path("one.html"), "--error", "5 %"})
             .status == 0);
   CHECK(dir.read("one.html").find("<h2>Picture</h2>") != std::string::npos);
+}
+
+TEST_CASE("balance solves targets beside the levels that are given", "[cli][balance]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps), out = dir.path("out");
+  REQUIRE(run_program({"render", rig, "-o", out, "--quiet"}).status == 0);
+  int at = 0;
+  for (const std::vector<std::string>& given : std::vector<std::vector<std::string>>{
+           {"--mute", "cool"}, {"--solo", "cool"}, {"--dim", "warm=0.2"}}) {
+    const std::string into = dir.path("bal" + std::to_string(at++));
+    std::vector<std::string> words = {"balance", out, "--target", "desk=8 lx", "-o", into};
+    words.insert(words.end(), given.begin(), given.end());
+    const ProgramRun run = run_program(words);
+    INFO(given[0] << ": " << run.out << run.err);
+    REQUIRE(run.status == 0);
+    // The rig that is written has what was asked for.
+    const ProgramRun read = run_program(
+        {"meter", into + "/rig.resolved.toml", "--meter", "desk", "--json", "--error", "0.5 %"});
+    REQUIRE(read.status <= 1);
+    CHECK(read.json()["meters"][0]["value"].get<double>() == Approx(8).epsilon(0.02));
+  }
 }

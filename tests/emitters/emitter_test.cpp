@@ -230,7 +230,7 @@ TEST_CASE("each kind's density integrates to one and is the histogram of its sam
   for (const Case& c : {Case{"sphere", LightKind::kSphere, {0.4f, 0, 0.9f}, 0.4f},
                         {"sphere, near", LightKind::kSphere, {0, 0, 1.65f}, 1.3f},
                         {"disk", LightKind::kDisk, {0.4f, 0, 0.9f}, 0.4f},
-                        {"disk, near its axis", LightKind::kDisk, {0.05f, 0.02f, 1.9f}, kPi},
+                        {"disk, beneath its middle", LightKind::kDisk, {0.05f, 0.02f, 1.9f}, kPi},
                         {"disk, below its rim", LightKind::kDisk, {0.27f, 0, 1.93f}, kPi},
                         {"disk, beside it", LightKind::kDisk, {0.36f, 0.1f, 1.9f}, kPi},
                         {"rectangle", LightKind::kRect, {0.4f, -0.3f, 0.9f}, 0.7f},

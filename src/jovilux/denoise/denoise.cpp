@@ -417,8 +417,8 @@ class Denoiser {
   // there. Half the variance that a kernel lets through is the least error told: the estimate's
   // mean may fall below by chance, and where kernels are mixed less comes through.
   void tell_error() {
-    constexpr int kReach = 4;
-    constexpr float kLeast = 0.5f;
+    constexpr int kReach = 4, kWideReach = 16;
+    constexpr float kLeast = 0.5f, kOfWide = 0.1f;
     const Plane level = plane_of(width_, height_, [&](int x, int y) {
       const float guide = std::min(guide_luminance(0, x, y), guide_luminance(1, x, y));
       return std::max({guide, floor_, *mean_luminance_.at(x, y)});
@@ -435,6 +435,7 @@ class Denoiser {
                                                return error / (l * l);
                                              }),
                                     kReach);
+    const Plane wide = box_mean(relative, kWideReach);
     for (int y = 0; y < height_; ++y) {
       for (int x = 0; x < width_; ++x) {
         float through = 0;
@@ -443,7 +444,8 @@ class Denoiser {
                      (k < kKernels ? kLeast * *propagated_[k].at(x, y) : *variance_.at(x, y));
         }
         const float l = *level.at(x, y);
-        out_.error[at(x, y)] = std::max(*relative.at(x, y) * l * l, through);
+        const float least = kOfWide * *wide.at(x, y);
+        out_.error[at(x, y)] = std::max(std::max(*relative.at(x, y), least) * l * l, through);
       }
     }
     estimate_ = {};

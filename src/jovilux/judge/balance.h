@@ -26,6 +26,7 @@ struct BalancedLight {
   std::string address;
   double dimmer = 1;         ///< in the picture
   Rgb factor = Rgb::Ones();  ///< of the layer, channel by channel
+  bool fixed = false;        ///< its level is given: solving leaves it
 
   /// What the factor makes of the dimmer: by luminance of a neutral layer.
   double new_dimmer() const { return dimmer * level(); }
