@@ -407,9 +407,11 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
   if (r.denoising) {
     out += "\n" + denoising_summary(*r.denoising, folder) + "\nas traced:\n";
   }
-  return out + fmt::format("look at {}\nread    {}\n",
-                           (fs::path(folder) / "view.png").string(),
-                           (fs::path(folder) / "image.exr").string());
+  return out +
+         fmt::format("look at {}\nread    {}\n",
+                     (fs::path(folder) / "view.png").string(),
+                     (fs::path(folder) / "image.exr").string()) +
+         (r.denoising ? "" : fmt::format("clean   jovilux denoise {}\n", folder));
 }
 
 Share parse_slice(const std::string& text) {
