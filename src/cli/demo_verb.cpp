@@ -24,7 +24,7 @@ constexpr DemoFile kFiles[] = {
 #include "demo_files.inc"
 };
 
-// How much the demo renders. Times are of two cores, measured; they tell what to expect.
+// How much the demo renders.
 struct Scale {
   const char *size, *samples;              // of the house
   const char *other_size, *other_samples;  // of the bench and the variants
@@ -145,7 +145,7 @@ int run_demo(int argc, char** argv) {
       "sweep, compare, balance, animate, report. Each step shows the command that does it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: under a minute on two cores", ""},
-       {"full", "all pictures clean without denoising, and three clips: some ten minutes", ""},
+       {"full", "larger pictures of 64 samples as traced, and three clips: several times as long", ""},
        {"force", "replace what an earlier demo left in DIR", ""}},
       "",
       "jovilux demo -o demo-out --quick"};

@@ -38,7 +38,7 @@ exposure = "auto"                   # or "EV 6", or "camera" with stop, shutter 
 [render]
 size    = [640, 400]
 samples = 64                        # per pixel; or noise = "3 %" to stop when it is clean
-# denoise = true                    # also view-denoised.png and denoised.exr, with the error that is left
+# denoise = true                    # also view-denoised.png, with the error that is left
 
 # What reflects
 [[material]]

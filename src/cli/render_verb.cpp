@@ -338,7 +338,7 @@ Rendered render_to_folder(const RenderTask& task) {
     }
   } else if (!spread || ranks.first()) {
     save_render(task.folder, *rig, label.layers, options, *result, shown);
-    if (denoise) {
+    if (denoise && !interrupted) {
       result.reset();  // its memory is needed
       with_threads(task.threads, [&] { denoising = denoise_folder(task.folder); });
     }
@@ -488,9 +488,7 @@ int run_render(int argc, char** argv) {
   if (const auto noise = a.text("noise")) {
     task.request.overrides.push_back("render.noise=" + *noise);
   }
-  if (a.flag("denoise")) {
-    task.denoise = true;
-  }
+  task.denoise = a.flag("denoise");
   if (const auto limit = a.text("time-limit")) {
     task.time_limit = amount_option("--time-limit", *limit, Dimension::kTime, 1);
   }
@@ -504,6 +502,12 @@ int run_render(int argc, char** argv) {
   }
   if (task.preview && (task.resume || task.share || a.flag("checkpoint"))) {
     throw UsageError("--preview is done in 2 s; leave out --resume, --checkpoint and --slice");
+  }
+  if (task.denoise && (task.preview || task.share)) {
+    throw UsageError(
+        "--denoise needs the whole picture: a preview is denoised by itself, of slices denoise "
+        "what "
+        "merge gives");
   }
   const Ranks& ranks = Ranks::of_this_run();
   task.spread = !task.preview && !task.share;

@@ -173,7 +173,8 @@ TEST_CASE("slots are averaged alike: they add up, and levels scale them", "[deno
     }
   }
   CHECK(worst < 1e-4);
-  // Four times the light gives four times the picture, to the bit, and sixteen times the error.
+  // Four times the light gives four times the picture, within rounding, and sixteen times the
+  // squared error.
   NoisyPicture brighter = two.picture;
   for (float& v : brighter.mean) {
     v *= 4;
@@ -190,11 +191,11 @@ TEST_CASE("slots are averaged alike: they add up, and levels scale them", "[deno
     }
   }
   const DenoisedPicture c = denoise(std::move(brighter));
-  bool same = true;
+  bool scaled = true;
   for (std::size_t i = 0; i < c.mean.size(); ++i) {
-    same = same && c.mean[i] == Approx(4 * b.mean[i]).epsilon(1e-5).margin(1e-6);
+    scaled = scaled && c.mean[i] == Approx(4 * b.mean[i]).epsilon(1e-5).margin(1e-6);
   }
-  CHECK(same);
+  CHECK(scaled);
   CHECK(mean_of(c.error) == Approx(16 * mean_of(b.error)).epsilon(1e-4));
 }
 

@@ -1,6 +1,7 @@
 #include "jovilux/denoise/denoise.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/color/rgb.h"
 #include "jovilux/denoise/denoise_kernels.h"
 
 #include <algorithm>
@@ -12,7 +13,6 @@
 namespace jovilux {
 namespace {
 
-constexpr std::array<float, 3> kLuminance = {0.2126390f, 0.7151687f, 0.0721923f};
 // Pixels darker than this share of the picture's mean are judged as if they had it.
 constexpr float kFloor = 0.02f;
 // Tolerances of albedo, normal and the logarithm of the depth.
@@ -111,10 +111,15 @@ class Denoiser {
     return sum;
   }
   float luminance(const std::vector<float>& values, std::size_t pixel) const {
-    return kLuminance[0] * color(values, pixel, 0) + kLuminance[1] * color(values, pixel, 1) +
-           kLuminance[2] * color(values, pixel, 2);
+    return luminance_of(
+        {color(values, pixel, 0), color(values, pixel, 1), color(values, pixel, 2)});
   }
   static float sign(std::size_t half) { return half == 0 ? 1.0f : -1.0f; }
+  Plane half_luminance(std::size_t half) const {
+    return plane([&](std::size_t i) {
+      return luminance(in_.mean, i) + sign(half) * luminance(in_.halves, i);
+    });
+  }
 
   int blocks_across() const { return (width_ + kDenoiseWidth - 1) / kDenoiseWidth; }
   int blocks_down() const { return (height_ + kDenoiseHeight - 1) / kDenoiseHeight; }
@@ -186,12 +191,7 @@ class Denoiser {
     constexpr int kReach = 3;
     constexpr float kBrighter = 3, kDark = 0.1f;
     const Plane level = trimmed_mean(mean_luminance_, kReach);
-    std::array<Plane, 2> halves;
-    for (std::size_t h = 0; h < 2; ++h) {
-      halves[h] = plane([&](std::size_t i) {
-        return luminance(in_.mean, i) + sign(h) * luminance(in_.halves, i);
-      });
-    }
+    const std::array<Plane, 2> halves = {half_luminance(0), half_luminance(1)};
     const auto kept_of = [&](std::size_t half, int x, int y) {
       const float cap = kBrighter * std::max(*level.at(x, y), kDark * floor_),
                   value = *halves[half].at(x, y);
@@ -249,11 +249,7 @@ class Denoiser {
     inside_ = plane([](std::size_t) { return 1.0f; });
     inside_.fill_border(0);
     variance_ = plane([&](std::size_t i) { return in_.variance[i]; });
-    for (std::size_t h = 0; h < 2; ++h) {
-      half_luminance_[h] = plane([&](std::size_t i) {
-        return luminance(in_.mean, i) + sign(h) * luminance(in_.halves, i);
-      });
-    }
+    half_luminance_ = {half_luminance(0), half_luminance(1)};
   }
 
   // The variance of the luminance around each pixel without outliers.
@@ -405,11 +401,8 @@ class Denoiser {
   }
 
   float guide_luminance(std::size_t half, int x, int y) const {
-    float sum = 0;
-    for (std::size_t c = 0; c < 3; ++c) {
-      sum += kLuminance[c] * *guides_[half].color[c].at(x, y);
-    }
-    return sum;
+    const std::array<Plane, 3>& color = guides_[half].color;
+    return luminance_of({*color[0].at(x, y), *color[1].at(x, y), *color[2].at(x, y)});
   }
 
   // The error that is left: the estimates of what was chosen, as a mean over the neighborhood.
@@ -468,7 +461,10 @@ class Denoiser {
           sum += share;
         }
         for (Plane& share : share_) {
-          *share.at(x, y) /= sum;
+          *share.at(x, y) = sum > 0 ? *share.at(x, y) / sum : 0.0f;
+        }
+        if (!(sum > 0)) {
+          *share_[kKernels].at(x, y) = 1;  // errors beyond all numbers: the pixel stays as it is
         }
       }
     }

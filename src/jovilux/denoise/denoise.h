@@ -41,13 +41,14 @@ struct DenoisedPicture {
 /// Removes noise and tells what error is left.
 ///
 /// Weights come from one half and average the other, and the other way round: they are
-/// independent of the noise that they average. They are found once for the picture and hold for
+/// independent of the noise that they average (but for step 2). They are found once for the picture and hold for
 /// all slots, so that denoised slots add up to the denoised picture and a layer times a factor
 /// gives its denoised layer times that factor. The steps:
 ///
-///  1. What a lone sample has made far brighter than all around is spread over what is around,
-///     in proportion to its luminance. Its energy is kept.
-///  2. A robust weighted mean of each half gives the guide that weights are made from.
+///  1. A pixel that one half alone has far brighter than all around (a firefly) is lowered; what
+///     it had more is spread over the pixels around, in proportion to theirs. No energy is lost.
+///  2. A weighted mean of each half gives the guide that weights are made from. Only here does a
+///     half look at the other: a bright pixel that both have is a lamp, and none of the noise.
 ///  3. Kernels of several strengths, by first-order regression on albedo, normal and depth.
 ///  4. Stein's unbiased estimate of each kernel's squared error, exact here as the weights do not
 ///     depend on the pixel's own noise; its mean over the neighborhood chooses the strength,

@@ -6,7 +6,8 @@
 
 namespace jovilux {
 
-/// Radius of the window that a pixel is averaged over, its offsets, and the larger patch radius.
+/// Radius of the window that a pixel is averaged over, its side and its number of pixels; radius of
+/// the patches that the guide is made with.
 inline constexpr int kDenoiseRadius = 7;
 inline constexpr int kDenoiseSide = 2 * kDenoiseRadius + 1;
 inline constexpr int kDenoiseOffsets = kDenoiseSide * kDenoiseSide;
@@ -64,12 +65,12 @@ struct DenoiseGuide {
   void add_up();  ///< fills `total`
 };
 
-/// Weights of one strength: exp(-d) of patch distances d over strength^2, in a window; with
-/// features as regressors or as they are.
+/// How the pixels of a window are weighed: w = exp(-d / strength^2) for a patch distance d, within a
+/// radius [pixels].
 struct DenoiseKernel {
   float strength;
   int radius;
-  bool regression;  ///< first-order regression on the features; else a weighted mean
+  bool regression;  ///< a plane over the features is fitted with these weights; else their mean
 };
 inline constexpr std::array<DenoiseKernel, 3> kDenoiseKernels = {
     {{0.7f, kDenoiseRadius, true}, {1.5f, kDenoiseRadius, true}, {0.5f, 2, false}}};
@@ -134,8 +135,9 @@ void add_block_weights(const DenoiseInputs& in,
                        int y,
                        std::vector<float>& weights);
 
-/// Adds to `out` the sums over the window of a pixel of of_mean k_o m_o + of_halves k_o d_o, for
-/// all channels. Values are [pixel][channels] of the whole picture; (px, py) lies in the picture.
+/// Adds to out[channel] the sum over the window of pixel (px, py) of a_o mean + b_o half, with a_o
+/// of mean_weights and b_o of half_weights [offset]; means and halves are [pixel][channels] of the
+/// whole picture.
 void apply_to_channels(const float* mean_weights,
                        const float* half_weights,
                        const float* means,

@@ -228,7 +228,9 @@ void save_balanced(const std::string& folder,
             {{"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   std::error_code ec;
-  fs::remove(dir / "stats.json", ec);
+  for (const char* of_another : {"stats.json", kDenoisedPicture, kDenoisedView}) {
+    fs::remove(dir / of_another, ec);
+  }
 }
 
 double match_reference(const RenderedImage& image,

@@ -49,8 +49,8 @@ std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig
 void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights);
 
 /// Writes image.exr (the picture and its layers), view.png and rig.resolved.toml into an existing
-/// folder; a stats.json that
-/// is there goes, for it tells of another render. Throws MachineTrouble.
+/// folder; a stats.json and
+/// a denoised picture that are there go, for they are of another render. Throws MachineTrouble.
 void save_balanced(const std::string& folder,
                    const RenderedImage& image,
                    const std::string& rig_text);

@@ -131,6 +131,12 @@ Eigen::Vector3f Film::half_mean(std::size_t pixel, int half, int slot) const {
                 : Eigen::Vector3f(v[0], v[1], v[2]) / static_cast<float>(n);
 }
 
+Eigen::Vector3f Film::half_difference(std::size_t pixel, int slot) const {
+  return half_weight(pixel, 1) == 0
+             ? Eigen::Vector3f(0, 0, 0)
+             : Eigen::Vector3f((half_mean(pixel, 0, slot) - half_mean(pixel, 1, slot)) / 2);
+}
+
 float Film::luminance(std::size_t pixel) const {
   float sum = 0;
   for (int b = 0; b < kScramblings; ++b) {

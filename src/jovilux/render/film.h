@@ -129,6 +129,9 @@ class Film {
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
   /// The same of the samples of one half: 0 of the even scramblings, 1 of the odd ones.
   Eigen::Vector3f half_mean(std::size_t pixel, int half, int slot) const;
+  /// Half the difference of the two halves' means: they are slot_mean plus and minus it. 0 where
+  /// the second has no sample.
+  Eigen::Vector3f half_difference(std::size_t pixel, int slot) const;
   /// What the sums of one half are to be divided by.
   std::uint32_t half_weight(std::size_t pixel, int half) const;
   /// Mean luminance of a pixel [cd/m2].

@@ -30,15 +30,13 @@ NoisyPicture noisy_picture(const Film& film) {
     Eigen::Vector3f mean = Eigen::Vector3f::Zero(), difference = Eigen::Vector3f::Zero();
     for (int slot = 0; slot < film.slots(); ++slot) {
       mean += film.slot_mean(i, slot);
-      if (film.half_weight(i, 1) > 0) {
-        difference += film.half_mean(i, 0, slot) - film.half_mean(i, 1, slot);
-      }
+      difference += film.half_difference(i, slot);
     }
     const auto put = [i](std::vector<float>& to, const Eigen::Vector3f& v) {
       Eigen::Map<Eigen::Vector3f>(to.data() + 3 * i) = v;
     };
     put(out.mean, rgb_of(mean));
-    put(out.halves, rgb_of(difference / 2));
+    put(out.halves, rgb_of(difference));
     const float* guide = film.guide(i);
     const float met = guide[7];
     put(out.albedo,

@@ -106,12 +106,10 @@ void add_halves(std::vector<ExrChannel>& channels,
             ExrChannel::Type::kHalf,
             [&film, first, count](std::size_t i) -> Eigen::Vector3f {
               Eigen::Vector3f difference = Eigen::Vector3f::Zero();
-              if (film.half_weight(i, 1) > 0) {
-                for (int slot = first; slot < first + count; ++slot) {
-                  difference += film.half_mean(i, 0, slot) - film.half_mean(i, 1, slot);
-                }
+              for (int slot = first; slot < first + count; ++slot) {
+                difference += film.half_difference(i, slot);
               }
-              return rgb_of(difference / 2).cast<float>();
+              return rgb_of(difference).cast<float>();
             });
   };
   add("", 0, film.slots());
