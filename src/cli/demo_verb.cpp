@@ -145,7 +145,7 @@ int run_demo(int argc, char** argv) {
       "sweep, compare, balance, animate, report. Each step shows the command that does it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: under a minute on two cores", ""},
-       {"full", "larger pictures of 64 samples as traced, and three clips: several times as long", ""},
+       {"full", "larger pictures of 64 samples as traced, three clips; several times as long", ""},
        {"force", "replace what an earlier demo left in DIR", ""}},
       "",
       "jovilux demo -o demo-out --quick"};

@@ -3,8 +3,6 @@
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
-#include "jovilux/files/png.h"
-#include "jovilux/render/bloom.h"
 #include "jovilux/render/picture_files.h"
 
 #include <Eigen/Dense>
@@ -12,8 +10,6 @@
 #include <array>
 #include <cmath>
 #include <filesystem>
-
-#include <fmt/format.h>
 
 namespace jovilux {
 
@@ -214,18 +210,7 @@ void save_balanced(const std::string& folder,
   }
   header.numbers[kEvAttribute] = static_cast<float>(view.ev());
   write_exr((dir / "image.exr").string(), header, channels);
-  std::vector<float> rgb = image.rgb;
-  bloom(rgb, image.width, image.height, image.bloom);
-  std::vector<std::uint8_t> bytes;
-  for (std::size_t i = 0; i < image.pixels(); ++i) {
-    const auto v = view.srgb8(Rgb(rgb[3 * i], rgb[3 * i + 1], rgb[3 * i + 2]));
-    bytes.insert(bytes.end(), v.begin(), v.end());
-  }
-  write_png((dir / "view.png").string(),
-            image.width,
-            image.height,
-            bytes,
-            {{"Software", "Jovilux"}, {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
+  write_view((dir / "view.png").string(), view, image.bloom, image.rgb, image.width, image.height);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   std::error_code ec;
   for (const char* of_another : {"stats.json", kDenoisedPicture, kDenoisedView}) {

@@ -1,12 +1,11 @@
 #include "jovilux/judge/denoising.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/base/statistics.h"
+#include "jovilux/base/text.h"
+#include "jovilux/denoise/denoise.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
-#include "jovilux/files/png.h"
 #include "jovilux/judge/rendered_image.h"
-#include "jovilux/render/bloom.h"
 #include "jovilux/render/picture_files.h"
 
 #include <algorithm>
@@ -21,6 +20,17 @@ namespace jovilux {
 namespace {
 
 namespace fs = std::filesystem;
+
+// The traced picture of a file as two halves with its features.
+struct TracedPicture {
+  NoisyPicture picture;
+  // Of each layer its name and its slots; one nameless layer where the render keeps none.
+  struct Layer {
+    std::string name;
+    std::vector<std::string> parts;  // empty: the layer is one slot
+  };
+  std::vector<Layer> layers;
+};
 
 // The layers of a file and their parts, in the order of their channels.
 std::vector<TracedPicture::Layer> layers_in(const ExrReader& file) {
@@ -271,51 +281,48 @@ void write_denoised(const std::string& path,
   write_exr(path, header, channels);
 }
 
-void write_view(const std::string& path, const ExrHeader& header, const Sums& sums) {
-  const std::size_t pixels = sums.traced.picture.pixels();
-  std::vector<float> rgb(3 * pixels);
-  for (std::size_t i = 0; i < pixels; ++i) {
-    for (std::size_t c = 0; c < 3; ++c) {
-      rgb[3 * i + c] = sums.picture(i, c);
-    }
+// The picture of these sums, to be judged and shown.
+RenderedImage image_of(const Sums& sums, const ExrHeader& header, std::vector<float> variance) {
+  RenderedImage out;
+  out.width = header.width;
+  out.height = header.height;
+  out.rgb.resize(3 * out.pixels());
+  for (std::size_t i = 0; i < out.rgb.size(); ++i) {
+    out.rgb[i] = sums.picture(i / 3, i % 3);
   }
-  const auto look = recorded_look(header);
-  RenderedImage image;
-  image.width = header.width;
-  image.height = header.height;
-  image.rgb = rgb;
-  const View view = look ? look->view : image.shown();
-  bloom(rgb, header.width, header.height, look ? look->bloom : 0);
-  std::vector<std::uint8_t> bytes(rgb.size());
-  for (std::size_t i = 0; i < pixels; ++i) {
-    const auto v = view.srgb8({rgb[3 * i], rgb[3 * i + 1], rgb[3 * i + 2]});
-    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
+  out.variance = std::move(variance);
+  if (auto look = recorded_look(header)) {
+    out.view = look->view;
+    out.bloom = look->bloom;
   }
-  write_png(
-      path,
-      header.width,
-      header.height,
-      bytes,
-      {{"Software", "Jovilux"}, {"Comment", fmt::format("denoised, EV100 {:.2f}", view.ev())}});
+  return out;
 }
 
-// Median and 95th percentile of standard errors over luminances.
-std::pair<double, double> noise_of(const std::vector<float>& squared,
-                                   const std::vector<double>& luminance,
-                                   double floor) {
-  std::vector<double> noise(squared.size());
-  for (std::size_t i = 0; i < noise.size(); ++i) {
-    noise[i] = std::sqrt(static_cast<double>(squared[i])) / std::max(luminance[i], floor);
+// What the denoiser and this function hold at once must fit into the memory.
+Problems check_memory(const ExrReader& file, const std::string& path) {
+  // Measured: 900 bytes a pixel with 10 slots, each of which has three numbers a channel.
+  constexpr double kEach = 540, kSlot = 36, kShare = 2.4;  // of a third of the memory
+  const ExrHeader& header = file.header();
+  const double bytes = static_cast<double>(header.width) * header.height *
+                       (kEach + kSlot * static_cast<double>(stems_of(layers_in(file)).size()));
+  if (bytes <= kShare * Film::most_in_memory()) {
+    return {};
   }
-  return {percentile(noise, 0.5), percentile(noise, 0.95)};
+  return {
+      Problem{Severity::kError,
+              "too-large",
+              {path, 0, 0},
+              "",
+              fmt::format("{} x {} pixels with these layers take {} GB to denoise; this machine "
+                          "has {} GB of memory",
+                          header.width,
+                          header.height,
+                          short_number(bytes / 1e9, 3),
+                          short_number(3 * Film::most_in_memory() / 1e9, 3)),
+              "render smaller, or with layers = \"none\""}};
 }
 
 }  // namespace
-
-Result<TracedPicture> load_traced(const std::string& folder) {
-  const auto file = open_traced(folder);
-  return file ? traced_from(*file, image_in(folder)) : Result<TracedPicture>(file.problems());
-}
 
 Result<DenoisingReport> denoise_render(const std::string& folder) {
   const auto file = open_traced(folder);
@@ -323,6 +330,9 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
     return file.problems();
   }
   const std::string path = image_in(folder);
+  if (Problems p = check_memory(*file, path); !p.empty()) {
+    return p;
+  }
   auto traced = traced_from(*file, path);
   if (!traced) {
     return traced.problems();
@@ -332,34 +342,31 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   out.width = header.width;
   out.height = header.height;
   out.layers = traced->layers.front().name.empty() ? 0 : traced->layers.size();
-  std::vector<double> before(traced->picture.pixels()), after(before.size());
-  const std::vector<float> variance = traced->picture.variance;
-  const auto luminances = [&](const std::vector<float>& mean, std::vector<double>& to) {
-    const Sums sums{*traced, mean};
-    for (std::size_t i = 0; i < to.size(); ++i) {
-      to[i] = static_cast<double>(
-          luminance_of({sums.picture(i, 0), sums.picture(i, 1), sums.picture(i, 2)}));
-    }
-  };
-  luminances(traced->picture.mean, before);
-  const auto start = std::chrono::steady_clock::now();
+  const ImageNoise before =
+      noise_of(image_of({*traced, traced->picture.mean}, header, traced->picture.variance));
   NoisyPicture noisy = std::move(traced->picture);
-  traced->picture.width = noisy.width;
-  traced->picture.height = noisy.height;
-  traced->picture.slots = noisy.slots;
+  traced->picture = {};
+  traced->picture.slots = noisy.slots;  // what the sums go by
+  const auto start = std::chrono::steady_clock::now();
   const DenoisedPicture denoised = denoise(std::move(noisy));
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  luminances(denoised.mean, after);
-  const auto look = recorded_look(header);
-  const double floor =
-      look ? kNoiseFloor * look->view.white_luminance() : std::numeric_limits<double>::min();
-  std::tie(out.median_before, out.p95_before) = noise_of(variance, before, floor);
-  std::tie(out.median, out.p95) = noise_of(denoised.error, after, floor);
+  const Sums sums{*traced, denoised.mean};
+  RenderedImage image = image_of(sums, header, denoised.error);
+  const ImageNoise after = noise_of(image);
+  out.median_before = before.median;
+  out.p95_before = before.p95;
+  out.median = after.median;
+  out.p95 = after.p95;
   out.fireflies = denoised.fireflies;
   out.spread = denoised.spread;
   const fs::path into = fs::path(path).parent_path();
-  const Sums sums{*traced, denoised.mean};
-  write_view((into / kDenoisedView).string(), header, sums);
+  const View view = image.shown();
+  write_view((into / kDenoisedView).string(),
+             view,
+             image.bloom,
+             std::move(image.rgb),
+             image.width,
+             image.height);
   write_denoised((into / kDenoisedPicture).string(), header, sums, denoised.error);
   return out;
 }

@@ -1,10 +1,9 @@
 #pragma once
 
 #include "jovilux/base/problem.h"
-#include "jovilux/denoise/denoise.h"
 
+#include <cstddef>
 #include <string>
-#include <vector>
 
 namespace jovilux {
 
@@ -19,22 +18,10 @@ struct DenoisingReport {
   double spread = 0;          ///< the share of the picture's light that they held
 };
 
-/// The traced picture of a render's folder, as two halves with its features, and the names of its
-/// slots. A problem where the picture keeps no halves.
-struct TracedPicture {
-  NoisyPicture picture;
-  /// Of each layer its name and its slots; one nameless layer where the render keeps none.
-  struct Layer {
-    std::string name;
-    std::vector<std::string> parts;  ///< empty: the layer is one slot
-  };
-  std::vector<Layer> layers;
-};
-Result<TracedPicture> load_traced(const std::string& folder);
-
 /// Writes denoised.exr (the picture, its layers and their parts as in image.exr, which add up to
 /// it to the bit; error.V, the expected squared error of its luminance, bias included) and
-/// view-denoised.png beside a render's image.exr. Throws MachineTrouble.
+/// view-denoised.png beside a render's image.exr. A problem where that keeps no halves, is denoised
+/// already or needs more memory than there is. Throws MachineTrouble.
 Result<DenoisingReport> denoise_render(const std::string& folder);
 
 }  // namespace jovilux

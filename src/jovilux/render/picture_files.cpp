@@ -11,6 +11,7 @@
 #include <array>
 #include <filesystem>
 #include <limits>
+#include <map>
 #include <memory>
 #include <tuple>
 
@@ -204,27 +205,14 @@ void save_exr(const std::string& path,
   write_exr(path, header, channels);
 }
 
-// The picture as it is to be seen, its lens included; returns its bytes.
+// The picture as the rig's look shows it; returns its bytes.
 std::vector<std::uint8_t> save_view(const std::string& path,
                                     const Rig& rig,
                                     const View& view,
-                                    std::vector<float>& rgb,
+                                    std::vector<float> rgb,
                                     int width,
                                     int height) {
-  bloom(rgb, width, height, rig.look.bloom);
-  std::vector<std::uint8_t> bytes(rgb.size());
-  for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
-    const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
-    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
-  }
-  write_png(path,
-            width,
-            height,
-            bytes,
-            {{"Title", rig.title},
-             {"Software", "Jovilux"},
-             {"Comment", fmt::format("EV100 {:.2f}", view.ev())}});
-  return bytes;
+  return write_view(path, view, rig.look.bloom, std::move(rgb), width, height, rig.title);
 }
 
 // JSON has no infinities: what is not known is null.
@@ -233,6 +221,28 @@ nlohmann::json known(double v) {
 }
 
 }  // namespace
+
+std::vector<std::uint8_t> write_view(const std::string& path,
+                                     const View& view,
+                                     double bloom_share,
+                                     std::vector<float> rgb,
+                                     int width,
+                                     int height,
+                                     const std::string& title) {
+  bloom(rgb, width, height, bloom_share);
+  std::vector<std::uint8_t> bytes(rgb.size());
+  for (std::size_t i = 0; i < rgb.size() / 3; ++i) {
+    const auto v = view.srgb8(Eigen::Map<const Eigen::Vector3f>(rgb.data() + 3 * i).cast<double>());
+    std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
+  }
+  std::map<std::string, std::string> texts = {{"Software", "Jovilux"},
+                                              {"Comment", fmt::format("EV100 {:.2f}", view.ev())}};
+  if (!title.empty()) {
+    texts["Title"] = title;
+  }
+  write_png(path, width, height, bytes, texts);
+  return bytes;
+}
 
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film) {
   std::vector<float> rgb(film.pixels() * 3);

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "jovilux/render/renderer.h"
+#include "jovilux/render/view.h"
 #include "jovilux/rig/rig.h"
 
 #include <cstdint>
@@ -44,6 +45,16 @@ void save_render(const std::string& folder,
                  const RenderOptions& options,
                  const Render& render,
                  const std::optional<PreviewLook>& preview = std::nullopt);
+
+/// Writes a picture as it is to be seen, its lens included: linear Rec.709 [cd/m2], 3 a pixel, as
+/// an 8-bit PNG, atomically; `bloom`: the lens's share. Returns its bytes. Throws MachineTrouble.
+std::vector<std::uint8_t> write_view(const std::string& path,
+                                     const View& view,
+                                     double bloom,
+                                     std::vector<float> rgb,
+                                     int width,
+                                     int height,
+                                     const std::string& title = "");
 
 /// Writes view.png of a film that is not finished, atomically.
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film);
