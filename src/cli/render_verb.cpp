@@ -156,18 +156,30 @@ int camera_index(const Rig& rig, const std::string& name) {
                      "the rig has no camera",
                      "add a [[camera]] with at and look_at"}}};
   }
-  if (name.empty()) {
+  const std::string& wanted = name.empty() ? rig.render.camera : name;
+  if (wanted.empty()) {
     return 0;
   }
   std::vector<std::string> names;
   for (const CameraSpec& c : rig.cameras) {
-    if (c.name == name) {
+    if (c.name == wanted) {
       return static_cast<int>(names.size());
     }
     names.push_back(c.name);
   }
   throw UsageError(fmt::format(
       "--camera: the rig has no camera \"{}\"; it has {}", printable(name), join_or(names)));
+}
+
+int choose_camera(Rig& rig, const std::string& name) {
+  const int index = camera_index(rig, name);
+  if (!name.empty()) {
+    DocumentNode node;
+    node.value = name;
+    set_at_address(rig.document, "render.camera", std::move(node));
+    rig.render.camera = name;
+  }
+  return index;
 }
 
 Rendered render_to_folder(const RenderTask& task) {
@@ -182,7 +194,7 @@ Rendered render_to_folder(const RenderTask& task) {
                        task.split_tints.end();
   }
   RenderOptions options;
-  options.camera = camera_index(*rig, task.camera);
+  options.camera = choose_camera(*rig, task.camera);
   const Ranks& ranks = Ranks::of_this_run();
   const bool spread = task.spread && !ranks.alone();
   options.in_parts = task.resume;

@@ -48,8 +48,12 @@ Rendered render_to_folder(const RenderTask& task);
 /// Whether a folder holds the finished render of exactly this rig.
 bool holds_finished(const std::string& folder, const Rig& rig);
 
-/// The index of a camera by name, the first where `name` is empty; throws UsageError or BadInput.
+/// The index of a camera by name; where `name` is empty that of [render] camera, or else the first.
+/// Throws UsageError or BadInput.
 int camera_index(const Rig& rig, const std::string& name);
+/// The same; a name that is given becomes the rig's [render] camera, so that the resolved rig shows
+/// what was rendered.
+int choose_camera(Rig& rig, const std::string& name);
 
 /// The summary that people read: size, samples, time, noise, the lights' shares, the files.
 std::string render_summary(const Rendered& rendered, const std::string& folder);

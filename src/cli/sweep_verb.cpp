@@ -242,6 +242,7 @@ int run_sweep(int argc, char** argv) {
                                      rig->render.height));
       }
     }
+    choose_camera(*rig, a.text("camera").value_or(""));
     rigs.push_back(std::move(*rig));
   }
   std::error_code ec;

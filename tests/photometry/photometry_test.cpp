@@ -66,10 +66,12 @@ TEST_CASE("reach is 1 up to its start, 0 from its end, smooth and half between",
 
 TEST_CASE("the roots that make a polynomial law divide by zero are found",
           "[photometry][falloff]") {
-  CHECK_FALSE(polynomial_root(1, 0.1, 0.1));
+  CHECK_FALSE(polynomial_root(0.4, 0.25, 0.6));
   CHECK_FALSE(polynomial_root(1, 0, 0));
   CHECK(*polynomial_root(0, 1, 1) == 0);
   CHECK(*polynomial_root(1, -0.5, 0) == Approx(2));
+  CHECK(*polynomial_root(-2, 1, 0) == Approx(2));  // below 0 up to there
+  CHECK(*polynomial_root(-1, 0, 0) == 0);          // below 0 everywhere
   CHECK(*polynomial_root(6, -5, 1) == Approx(2));  // (d - 2)(d - 3)
   CHECK(*polynomial_root(1, 0, -0.25) == Approx(2));
   CHECK_FALSE(polynomial_root(1, -1, 1));

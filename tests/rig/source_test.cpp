@@ -123,7 +123,7 @@ TEST_CASE("arrays without count, pattern or output say so", "[rig][array]") {
             .find("expected line, circle, helix, grid or points") != std::string::npos);
   CHECK(problems_of(kPattern +
                     array("count=2\noutput='each'\nalong={path='circle', radius=1, pitch=2}\n"))
-            .find("\"pitch\" does not go with this path") != std::string::npos);
+            .find("\"pitch\" does not go with path \"circle\"") != std::string::npos);
 }
 
 TEST_CASE("gels take their luminous share from the level and color what is left", "[rig][gel]") {

@@ -28,6 +28,13 @@ inline Transform placement(const Vec3d& at, const Vec3d& turn, const Vec3d& scal
   return {rotation * scale.asDiagonal(), at};
 }
 
+/// The turn that takes z to y, and y (north) to -z: from shapes along z to a scene with y up.
+inline Mat3d up_from_z() {
+  Mat3d m;
+  m << 1, 0, 0, 0, 0, 1, 0, -1, 0;
+  return m;
+}
+
 /// A frame whose z is `axis` (unit), x as level as it can be against `up`, turned by `roll` [rad]
 /// about z.
 inline Mat3d aimed(const Vec3d& axis, const Vec3d& up, double roll) {

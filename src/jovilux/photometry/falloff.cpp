@@ -34,15 +34,16 @@ std::optional<FalloffLaw> parse_falloff_law(std::string_view text) {
 }
 
 std::optional<double> polynomial_root(double a, double b, double c) {
-  if (a <= 0) {
+  if (a == 0) {
     return 0.0;
   }
+  const std::optional<double> without = a < 0 ? std::optional(0.0) : std::nullopt;
   if (c == 0) {
-    return b < 0 ? std::optional(-a / b) : std::nullopt;
+    return a * b < 0 ? std::optional(-a / b) : without;
   }
   const double discriminant = b * b - 4 * a * c;
   if (discriminant < 0) {
-    return std::nullopt;
+    return without;
   }
   // Both roots without cancellation.
   const double q = -0.5 * (b + std::copysign(std::sqrt(discriminant), b));
@@ -52,7 +53,7 @@ std::optional<double> polynomial_root(double a, double b, double c) {
       best = root;
     }
   }
-  return best > 0 ? std::optional(best) : std::nullopt;
+  return best > 0 ? std::optional(best) : without;
 }
 
 }  // namespace jovilux

@@ -106,9 +106,9 @@ T falloff_weight(const Falloff& f, T d) {
   return window;
 }
 
-/// The smallest distance d >= 0 [m] at which the polynomial a + b d + c d^2 is not above 0; nothing
-/// where it is
-/// positive everywhere.
+/// The smallest distance d > 0 [m] at which the polynomial a + b d + c d^2 is 0; 0 where it is not
+/// above 0 at the lamp (and, with a below 0, at no distance either); nothing where it is positive
+/// everywhere.
 std::optional<double> polynomial_root(double a, double b, double c);
 
 }  // namespace jovilux

@@ -223,15 +223,13 @@ std::optional<Keys> read_keys(const DocumentNode& node,
                               const std::string& address,
                               Problems& problems) {
   Keys out;
-  TableReader r(node, address, 1, problems);
+  TableReader r(node, address, 1, problems, table_at("keyed"));
   const std::size_t before = problems.size();
-  if (const auto ease = r.word("ease", {"linear", "smooth", "hold"})) {
-    out.ease = static_cast<Ease>(*ease);
-  }
+  out.ease = static_cast<Ease>(r.word_or_standard("ease"));
   const DocumentNode* keys = r.find("keys");
   r.finish();
   if (!keys->is_array() || keys->array().empty()) {
-    r.wrong_type("keys", *keys, "[[time, value], ...], such as [[\"0 s\", 0], [\"2 s\", 1]]");
+    r.wrong_type("keys", *keys);
     return std::nullopt;
   }
   for (const DocumentNode& key : keys->array()) {
@@ -239,7 +237,7 @@ std::optional<Keys> read_keys(const DocumentNode& node,
       r.error("keys", key.place, "wrong-type", "expected [time, value], such as [\"2 s\", 1]");
       return std::nullopt;
     }
-    const auto t = r.amount(key.array()[0], "keys", Dimension::kTime, {-1e6, 1e6});
+    const auto t = r.amount_of(key.array()[0], "keys", Dimension::kTime, {-1e6, 1e6});
     if (!t) {
       return std::nullopt;
     }
@@ -295,11 +293,12 @@ void each_keyed(Node& node, const std::string& address, const Fn& fn, int depth 
   }
   if (node.is_table()) {
     for (auto& e : node.table()) {
-      if (depth == 0 && (e.key == "variant" || e.key == "time")) {
-        continue;
-      }
       const std::string of = address.empty() ? e.key : address + "." + e.key;
-      if (of == "render.time") {
+      const KeyDescription* described = key_at(of);
+      const bool holds_more = described == nullptr || described->type == ValueType::kTable ||
+                              described->type == ValueType::kTables;
+      if ((depth == 0 && e.key == "variant") ||
+          (!holds_more && described->over_time == OverTime::kNever)) {
         continue;
       }
       each_keyed(e.value, of, fn, depth + 1);
@@ -406,15 +405,13 @@ KeyedNumber keyed_number(const DocumentNode& keyed) {
   }
   out.ease = keys->ease;
   out.times = keys->times;
+  TableReader r(keyed, "", 1, ignored, table_at("keyed"));
   for (const DocumentNode* v : keys->values) {
-    DocumentNode holder;
-    holder.set("v", v->place, *v);
     if (const auto* on = std::get_if<bool>(&v->value)) {
       out.values.push_back(*on ? 1 : 0);
       continue;
     }
-    TableReader r(holder, "", 1, ignored);
-    const auto number = r.ratio("v", kAny);
+    const auto number = r.amount_of(*v, "keys", Dimension::kPercent, kAny);
     if (!number) {
       return {};
     }

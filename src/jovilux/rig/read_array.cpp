@@ -11,151 +11,179 @@ namespace {
 
 constexpr std::int64_t kMostCopies = 100'000;
 
-// The copies' places along a path; empty where an error leaves them unknown. Lines and helices are
-// divided into `count`
-// equal parts with a copy in the middle of each, as the tube that they imitate would shine.
-std::vector<Vec3d> places_along(TableReader& r, std::optional<std::int64_t> count) {
-  std::vector<Vec3d> out;
-  const auto path = r.word("path", {"line", "circle", "helix", "grid", "points"});
-  if (!path) {
-    if (!r.has("path")) {
-      r.missing("path", "line, circle, helix, grid or points");
-    }
-    return out;
+using Places = std::vector<Vec3d>;
+
+// In the middles of `count` equal parts, as the tube that they imitate would shine.
+Places along_line(TableReader& r, std::int64_t count) {
+  Places out;
+  r.require("from");
+  r.require("to");
+  const auto from = r.vector("from"), to = r.vector("to");
+  for (std::int64_t i = 0; from && to && i < count; ++i) {
+    out.push_back(*from +
+                  (*to - *from) * ((static_cast<double>(i) + 0.5) / static_cast<double>(count)));
   }
-  const auto needed = [&](std::string_view key, std::string_view expected) {
-    if (!r.has(key)) {
-      r.missing(key, expected);
-    }
-  };
-  const std::int64_t n = count.value_or(0);
-  if (*path == 0) {
-    const auto from = r.position("from"), to = r.position("to");
-    needed("from", "a position [x, y, z]");
-    needed("to", "a position [x, y, z]");
-    for (std::int64_t i = 0; from && to && i < n; ++i) {
-      out.push_back(*from +
-                    (*to - *from) * ((static_cast<double>(i) + 0.5) / static_cast<double>(n)));
-    }
-  } else if (*path == 1 || *path == 2) {
-    const Vec3d at = r.position("at").value_or(Vec3d::Zero());
-    const Vec3d axis = r.direction("axis").value_or(Vec3d::UnitZ());
-    const auto radius = r.quantity("radius", Dimension::kLength, kPositive);
-    needed("radius", "a length such as \"9 cm\"");
-    const Mat3d frame = aimed(axis, Vec3d::UnitZ(), 0);
-    double pitch = 0, turns = 1;
-    if (*path == 2) {
-      const auto p = r.quantity("pitch", Dimension::kLength, kNotNegative);
-      const auto t = r.ratio("turns", kPositive);
-      needed("pitch", "the rise of a turn, such as \"6 cm\"");
-      needed("turns", "a number");
-      pitch = p.value_or(0);
-      turns = t.value_or(1);
-    }
-    for (std::int64_t i = 0; radius && i < n; ++i) {
-      const double u =
-          (static_cast<double>(i) + (*path == 2 ? 0.5 : 0.0)) / static_cast<double>(n) * turns;
-      const double phi = 2 * kPiD * u;
-      out.push_back(at +
-                    frame * Vec3d(*radius * std::cos(phi), *radius * std::sin(phi), pitch * u));
-    }
-  } else if (*path == 3) {
-    const Vec3d at = r.position("at").value_or(Vec3d::Zero());
-    const auto step = r.quantities("spacing", Dimension::kLength, 3, {-1e7, 1e7});
-    const auto cells = r.quantities("cells", Dimension::kPercent, 3, {1, 1000});
-    needed("spacing", "[x, y, z], the distances between copies");
-    needed("cells", "[x, y, z], how many copies each way");
-    if (step && cells) {
-      std::int64_t size[3];
-      for (std::size_t a = 0; a < 3; ++a) {
-        size[a] = std::llround((*cells)[a]);
-      }
-      if (size[0] * size[1] * size[2] > kMostCopies ||
-          (count && size[0] * size[1] * size[2] != n)) {
-        r.error("cells",
-                r.place("cells"),
-                "out-of-range",
-                fmt::format(
-                    "{} copies; expected {}",
-                    size[0] * size[1] * size[2],
-                    count ? fmt::format("count = {}", n) : fmt::format("at most {}", kMostCopies)));
-        return out;
-      }
-      for (std::int64_t z = 0; z < size[2]; ++z) {  // centered on `at`
-        for (std::int64_t y = 0; y < size[1]; ++y) {
-          for (std::int64_t x = 0; x < size[0]; ++x) {
-            const auto middle = [](std::int64_t i, std::int64_t of) {
-              return static_cast<double>(i) - static_cast<double>(of - 1) / 2;
-            };
-            out.push_back(at + Vec3d(middle(x, size[0]) * (*step)[0],
-                                     middle(y, size[1]) * (*step)[1],
-                                     middle(z, size[2]) * (*step)[2]));
-          }
-        }
-      }
-    }
-  } else {
-    const DocumentNode* points = r.find("points");
-    if (points == nullptr || !points->is_array()) {
-      r.missing("points", "[[x, y, z], ...]");
-      return out;
-    }
-    for (const DocumentNode& point : points->array()) {
-      DocumentNode holder;
-      holder.place = point.place;
-      holder.set("points", point.place, point);
-      TableReader one(holder, r.address(), r.length(), r.problems());
-      if (const auto p = one.position("points")) {
-        out.push_back(*p);
-      }
-    }
-    if (count && n != static_cast<std::int64_t>(out.size())) {
-      r.error("points",
-              points->place,
-              "conflict",
-              fmt::format("{} points for count = {}", out.size(), n));
-    }
-  }
-  r.finish({"from", "to", "at", "axis", "radius", "pitch", "turns", "spacing", "cells", "points"},
-           "this path");
   return out;
 }
 
-}  // namespace
-
-Copies read_copies(TableReader& r, const DocumentNode& pattern) {
-  Copies out;
-  const auto count = r.integer("count", 1, kMostCopies);
-  const DocumentNode* along = r.find("along");
-  const DocumentNode* single = r.find("copy");
-  if (along == nullptr || !along->is_table()) {
-    r.missing("along", "{ path = \"line\" | \"circle\" | \"helix\" | \"grid\" | \"points\", ... }");
-  } else {
-    TableReader path(*along, r.address_of("along"), r.length(), r.problems());
-    if (!count && (path.has("from") || path.has("radius"))) {
-      r.missing("count", "how many copies");
-    }
-    out.places = places_along(path, count);
+// Evenly round a circle, or in the middles of `count` equal parts of a helix.
+Places round_axis(TableReader& r, const Vec3d& up, bool helix, std::int64_t count) {
+  Places out;
+  const Vec3d at = r.vector_or_standard("at");
+  const Vec3d axis = r.direction("axis").value_or(up);
+  r.require("radius");
+  const auto radius = r.number("radius");
+  const Mat3d frame = aimed(axis, Vec3d::UnitZ(), 0);
+  double pitch = 0, turns = 1;
+  if (helix) {
+    r.require("pitch");
+    r.require("turns");
+    pitch = r.number("pitch").value_or(0);
+    turns = r.number("turns").value_or(1);
   }
-  for (const DocumentEntry& e :
-       single != nullptr && single->is_table() ? single->table() : DocumentNode::Table{}) {
+  for (std::int64_t i = 0; radius && i < count; ++i) {
+    const double u =
+        (static_cast<double>(i) + (helix ? 0.5 : 0.0)) / static_cast<double>(count) * turns;
+    const double phi = 2 * kPiD * u;
+    out.push_back(at + frame * Vec3d(*radius * std::cos(phi), *radius * std::sin(phi), pitch * u));
+  }
+  return out;
+}
+
+// Centered on `at`.
+Places in_grid(TableReader& r, std::optional<std::int64_t> count) {
+  Places out;
+  const Vec3d at = r.vector_or_standard("at");
+  r.require("spacing");
+  r.require("cells");
+  const auto step = r.vector("spacing");
+  const auto cells = r.vector("cells");
+  if (!step || !cells) {
+    return out;
+  }
+  std::int64_t size[3];
+  for (int a = 0; a < 3; ++a) {
+    size[a] = std::llround((*cells)[a]);
+  }
+  const std::int64_t all = size[0] * size[1] * size[2];
+  if (all > kMostCopies || (count && all != *count)) {
+    r.error("cells",
+            r.place("cells"),
+            "out-of-range",
+            fmt::format(
+                "{} copies; expected {}",
+                all,
+                count ? fmt::format("count = {}", *count) : fmt::format("at most {}", kMostCopies)),
+            count ? "leave count out" : "");
+    return out;
+  }
+  const auto middle = [](std::int64_t i, std::int64_t of) {
+    return static_cast<double>(i) - static_cast<double>(of - 1) / 2;
+  };
+  for (std::int64_t z = 0; z < size[2]; ++z) {
+    for (std::int64_t y = 0; y < size[1]; ++y) {
+      for (std::int64_t x = 0; x < size[0]; ++x) {
+        const Vec3d cell(middle(x, size[0]), middle(y, size[1]), middle(z, size[2]));
+        out.push_back(at + cell.cwiseProduct(*step));
+      }
+    }
+  }
+  return out;
+}
+
+Places at_points(TableReader& r, std::optional<std::int64_t> count) {
+  Places out;
+  const DocumentNode* points = r.find("points");
+  if (points == nullptr || !points->is_array()) {
+    r.missing("points");
+    return out;
+  }
+  for (const DocumentNode& point : points->array()) {
+    if (const auto p = r.amounts_of(point, "points", Dimension::kLength, 3, {-1e7, 1e7})) {
+      out.push_back(Vec3d((*p)[0], (*p)[1], (*p)[2]));
+    }
+  }
+  if (count && *count != static_cast<std::int64_t>(points->array().size())) {
+    r.error("points",
+            points->place,
+            "conflict",
+            fmt::format("{} points for count = {}", points->array().size(), *count),
+            "leave count out");
+  }
+  return out;
+}
+
+// The copies' places along a path; empty where an error leaves them unknown.
+Places places_along(TableReader& r, const Vec3d& up, std::optional<std::int64_t> count) {
+  enum class Path : std::uint8_t { kLine, kCircle, kHelix, kGrid, kPoints };
+  r.require("path");
+  const auto path = r.word("path");
+  if (!path) {
+    return {};
+  }
+  r.set_kind(r.words("path")[*path]);
+  Places out;
+  switch (static_cast<Path>(*path)) {
+    case Path::kLine:
+      out = along_line(r, count.value_or(0));
+      break;
+    case Path::kCircle:
+    case Path::kHelix:
+      out = round_axis(r, up, static_cast<Path>(*path) == Path::kHelix, count.value_or(0));
+      break;
+    case Path::kGrid:
+      out = in_grid(r, count);
+      break;
+    case Path::kPoints:
+      out = at_points(r, count);
+      break;
+  }
+  r.finish(fmt::format("path \"{}\"", r.kind()));
+  return out;
+}
+
+// Numbers of copies that there are not.
+void check_single_copies(TableReader& r, const DocumentNode& single, std::size_t copies) {
+  for (const DocumentEntry& e : single.table()) {
     const auto index = parse_number(e.key);
-    if (!index || *index < 0 || *index >= static_cast<double>(out.places.size()) ||
+    if (!index || *index < 0 || *index >= static_cast<double>(copies) ||
         *index != std::floor(*index)) {
       r.error("copy",
               e.place,
               "out-of-range",
               fmt::format("there is no copy [{}]; copies run from 0 to {}",
                           printable(e.key, 20),
-                          static_cast<std::int64_t>(out.places.size()) - 1));
+                          static_cast<std::int64_t>(copies) - 1));
     }
+  }
+}
+
+}  // namespace
+
+Copies read_copies(TableReader& r, const DocumentNode& pattern, const Rig& rig) {
+  Copies out;
+  const auto count = r.whole("count");
+  const DocumentNode* along = r.find("along");
+  if (along == nullptr || !along->is_table()) {
+    r.missing("along");
+  } else {
+    TableReader path = r.within("along", *along);
+    if (!count && !r.has("count") && (path.has("from") || path.has("radius"))) {
+      r.missing("count");
+    }
+    out.places = places_along(path, rig.up, count);
+  }
+  const DocumentNode* single = r.table("copy");
+  if (single != nullptr) {
+    check_single_copies(r, *single, out.places.size());
   }
   for (std::size_t i = 0; i < out.places.size(); ++i) {
     const DocumentNode* own = single != nullptr ? single->find(std::to_string(i)) : nullptr;
     DocumentNode table = pattern;
-    for (const DocumentEntry& e :
-         own != nullptr && own->is_table() ? own->table() : DocumentNode::Table{}) {
-      table.set(e.key, e.place, e.value);
+    if (own != nullptr && own->is_table()) {
+      for (const DocumentEntry& e : own->table()) {
+        table.set(e.key, e.place, e.value);
+      }
     }
     out.tables.push_back(std::move(table));
     out.own.push_back(own);
@@ -167,16 +195,15 @@ std::vector<LightSpec> read_array(TableReader& r,
                                   const std::string& name,
                                   const DocumentNode& pattern,
                                   const Rig& rig) {
+  enum class Share : std::uint8_t { kTotal, kEach };
   std::vector<LightSpec> copies;
-  const auto how = r.word("output", {"total", "each"});
-  if (!r.has("output")) {
-    r.missing("output", "\"total\" (the light's output is divided among the copies) or \"each\"");
-  }
+  r.require("output");
+  const auto word = r.word("output");
   r.find("of");
-  const Copies all = read_copies(r, pattern);
+  const Copies all = read_copies(r, pattern, rig);
   r.finish();
   const std::vector<Vec3d>& places = all.places;
-  for (std::size_t i = 0; i < places.size() && how; ++i) {
+  for (std::size_t i = 0; i < places.size() && word; ++i) {
     const DocumentNode* own = all.own[i];
     const std::string copy_name = fmt::format("{}[{}]", name, i);
     TableReader reader(all.tables[i], "light." + copy_name, r.length(), r.problems());
@@ -185,14 +212,14 @@ std::vector<LightSpec> read_array(TableReader& r,
     if (!light) {
       break;  // the same fault would be told for each copy
     }
-    if (is_distant(light->shape.kind) || light->shape.kind == LightKind::kObject) {
-      r.error(
-          "of",
-          r.place("of"),
-          "wrong-type",
-          fmt::format("a {} has no copies: {}",
-                      to_string(light->shape.kind),
-                      is_distant(light->shape.kind) ? "it is everywhere" : "its object is one"));
+    const LightKind kind = light->shape.kind;
+    if (is_distant(kind) || kind == LightKind::kObject) {
+      r.error("of",
+              r.place("of"),
+              "wrong-type",
+              fmt::format("a {} has no copies: {}",
+                          to_string(kind),
+                          is_distant(kind) ? "it is everywhere" : "its object is one"));
       break;
     }
     light->name = copy_name;
@@ -206,9 +233,10 @@ std::vector<LightSpec> read_array(TableReader& r,
     if (light->aim) {
       *light->aim += places[i];
     }
-    if (*how == 0 && (own == nullptr || own->find("output") == nullptr)) {
+    const bool own_output = own != nullptr && own->find("output") != nullptr;
+    if (static_cast<Share>(*word) == Share::kTotal && !own_output) {
       const double share = light->share = 1.0 / static_cast<double>(places.size());
-      const auto divide = [&](auto& level) {
+      const auto divide = [share](auto& level) {
         if (level) {
           level->value *= share;
         }

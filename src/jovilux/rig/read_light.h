@@ -17,7 +17,7 @@ struct Copies {
   std::vector<DocumentNode> tables;
   std::vector<const DocumentNode*> own;  ///< the keys of its own; null: none
 };
-Copies read_copies(TableReader& reader, const DocumentNode& pattern);
+Copies read_copies(TableReader& reader, const DocumentNode& pattern, const Rig& rig);
 
 /// Reads one [[array]]: copies of the light whose table is `pattern`, named ARRAY[0] .. and kept in
 /// one layer. Single copies may

@@ -8,53 +8,80 @@
 #include <fmt/format.h>
 
 namespace jovilux {
+namespace {
 
-Shape read_shape(TableReader& r) {
-  Shape s;
-  const auto kind = r.word("kind", shape_kind_names());
-  if (!kind) {
-    if (!r.has("kind")) {
-      r.missing("kind", join_or(shape_kind_names()));
-    }
-    return s;
+void read_height(TableReader& r, Shape& s) {
+  r.require("height");
+  s.c = r.number("height").value_or(1) / 2;
+  s.open = r.flag_or_standard("open");
+}
+
+// One radius, to a point, or [bottom, top].
+void read_cone(TableReader& r, Shape& s) {
+  r.require("radius");
+  const DocumentNode* node = r.find("radius");
+  s.a = 1;
+  s.b = 0;
+  if (node == nullptr) {
+    return;
   }
-  s.kind = *parse_shape_kind(shape_kind_names()[*kind]);
-  const auto radius = [&]() -> double {
-    const auto v = r.quantity("radius", Dimension::kLength, kPositive);
-    if (!v && !r.has("radius")) {
-      r.missing("radius", "a length such as \"11 cm\"");
+  if (!node->is_array()) {
+    s.a = r.amount_of(*node, "radius", Dimension::kLength, kPositive).value_or(1);
+    return;
+  }
+  const auto radii = r.amounts_of(*node, "radius", Dimension::kLength, 2, kNotNegative);
+  s.a = radii ? (*radii)[0] : 1;
+  s.b = radii ? (*radii)[1] : 0;
+  if (s.a + s.b <= 0) {
+    r.error("radius",
+            node->place,
+            "out-of-range",
+            "both radii are 0",
+            "write [bottom, top], one of them above 0");
+  }
+}
+
+void read_torus(TableReader& r, Shape& s) {
+  r.require("radius");
+  if (const auto radii = r.numbers("radius")) {
+    s.a = (*radii)[0];
+    s.b = (*radii)[1];
+    if (s.b > s.a) {
+      r.error("radius",
+              r.place("radius"),
+              "out-of-range",
+              "the tube is thicker than the ring",
+              "write [ring, tube], the larger first");
     }
-    return v.value_or(1);
-  };
-  const auto radii = [&](Limits limits, std::string_view what) {
-    const auto v = r.quantities("radius", Dimension::kLength, 2, limits);
-    if (!v && !r.has("radius")) {
-      r.missing("radius", what);
-    }
-    return v.value_or(std::vector<double>{1, 0.25});
+  }
+}
+
+}  // namespace
+
+Shape read_shape(TableReader& r, std::size_t kind) {
+  Shape s;
+  s.kind = *parse_shape_kind(shape_kind_names()[kind]);
+  r.set_kind(shape_kind_names()[kind]);
+  const auto radius = [&] {
+    r.require("radius");
+    return r.number("radius").value_or(1);
   };
   switch (s.kind) {
-    case ShapeKind::kBox: {
-      const auto size = r.quantities("size", Dimension::kLength, 3, kPositive);
-      if (size) {
-        s.a = (*size)[0] / 2;
-        s.b = (*size)[1] / 2;
-        s.c = (*size)[2] / 2;
-      } else if (!r.has("size")) {
-        r.missing("size", "[x, y, z]");
+    case ShapeKind::kBox:
+      r.require("size");
+      if (const auto size = r.vector("size")) {
+        s.a = size->x() / 2;
+        s.b = size->y() / 2;
+        s.c = size->z() / 2;
       }
       break;
-    }
-    case ShapeKind::kRect: {
-      const auto size = r.quantities("size", Dimension::kLength, 2, kPositive);
-      if (size) {
+    case ShapeKind::kRect:
+      r.require("size");
+      if (const auto size = r.numbers("size")) {
         s.a = (*size)[0] / 2;
         s.b = (*size)[1] / 2;
-      } else if (!r.has("size")) {
-        r.missing("size", "[width, height]");
       }
       break;
-    }
     case ShapeKind::kSphere:
     case ShapeKind::kDisk:
       s.a = radius();
@@ -62,40 +89,17 @@ Shape read_shape(TableReader& r) {
     case ShapeKind::kPlane:
       break;
     case ShapeKind::kCylinder:
-    case ShapeKind::kCone: {
-      const DocumentNode* node = r.find("radius");
-      if (s.kind == ShapeKind::kCone && node != nullptr && node->is_array()) {
-        const auto v = radii(kNotNegative, "[bottom, top]");
-        s.a = v[0];
-        s.b = v[1];
-        if (s.a + s.b <= 0) {
-          r.error("radius", node->place, "out-of-range", "both radii are 0");
-        }
-      } else {
-        s.a = radius();
-        s.b = 0;
-      }
-      const auto height = r.quantity("height", Dimension::kLength, kPositive);
-      if (!height && !r.has("height")) {
-        r.missing("height", "a length such as \"24 cm\"");
-      }
-      s.c = height.value_or(1) / 2;
-      s.open = r.flag("open").value_or(false);
+      s.a = radius();
+      s.b = 0;
+      read_height(r, s);
       break;
-    }
-    case ShapeKind::kTorus: {
-      const auto v = radii(kPositive, "[ring, tube]");
-      s.a = v[0];
-      s.b = v[1];
-      if (s.b > s.a) {
-        r.error("radius",
-                r.place("radius"),
-                "out-of-range",
-                "the tube is thicker than the ring",
-                "write [ring, tube], the larger first");
-      }
+    case ShapeKind::kCone:
+      read_cone(r, s);
+      read_height(r, s);
       break;
-    }
+    case ShapeKind::kTorus:
+      read_torus(r, s);
+      break;
   }
   return s;
 }
@@ -134,81 +138,65 @@ std::optional<Shape> shape_like(const SolidNode& n) {
 
 // [x, y, z] as half extents.
 void read_size(TableReader& r, SolidNode& n) {
-  if (const auto size = r.quantities("size", Dimension::kLength, 3, kPositive)) {
-    n.a = (*size)[0] / 2;
-    n.b = (*size)[1] / 2;
-    n.c = (*size)[2] / 2;
-  } else if (!r.has("size")) {
-    r.missing("size", "[x, y, z]");
+  r.require("size");
+  if (const auto size = r.vector("size")) {
+    n.a = size->x() / 2;
+    n.b = size->y() / 2;
+    n.c = size->z() / 2;
   }
 }
 
 double read_length(TableReader& r, std::string_view key, double otherwise) {
-  const auto v = r.quantity(key, Dimension::kLength, kPositive);
-  if (!v && !r.has(key)) {
-    r.missing(key, "a length such as \"2 cm\"");
-  }
-  return v.value_or(otherwise);
+  r.require(key);
+  return r.number(key).value_or(otherwise);
 }
 
 void read_children(TableReader& r, SolidDraft& draft, bool several) {
   const DocumentNode* of = r.find("of");
   draft.of_place = r.place("of");
   if (of == nullptr) {
-    r.missing("of", several ? "the names of at least two solids" : "the name of a solid");
+    r.missing("of");
   } else if (of->is_text() && !several) {
     draft.of = {of->text()};
   } else if (const auto names = r.texts("of")) {
     draft.of = *names;
     if (several ? names->size() < 2 : names->size() != 1) {
-      r.error(
-          "of",
-          of->place,
-          "out-of-range",
-          several ? "expected the names of at least two solids" : "expected the name of one solid");
+      r.error("of", of->place, "out-of-range", fmt::format("expected {}", r.forms("of")));
     }
   }
 }
 
 void read_repeat(TableReader& r, SolidNode& n) {
-  if (const auto every = r.quantities("spacing", Dimension::kLength, 3, kNotNegative)) {
-    n.spacing = Vec3d((*every)[0], (*every)[1], (*every)[2]);
+  r.require("spacing");
+  if (const auto spacing = r.vector("spacing")) {
+    n.spacing = *spacing;
     if (n.spacing.isZero()) {
       r.error("spacing",
               r.place("spacing"),
               "out-of-range",
               "all three distances are 0: nothing repeats");
     }
-  } else if (!r.has("spacing")) {
-    r.missing("spacing", "the distances between copies, [x, y, z]; 0 on axes without");
   }
   const DocumentNode* count = r.find("count");
   if (count == nullptr) {
     return;
   }
-  bool good = count->is_array() && count->array().size() == 3;
-  for (std::size_t i = 0; good && i < 3; ++i) {
-    const auto* v = std::get_if<std::int64_t>(&count->array()[i].value);
-    good = v != nullptr && *v >= 0 && *v <= 1000000;
-    n.count[i] = good ? static_cast<int>(*v) : 0;
-  }
-  if (!good) {
-    r.error("count",
-            count->place,
-            "out-of-range",
-            "expected three whole numbers [x, y, z]; 0 repeats without end");
+  constexpr std::int64_t kMostCopies = 1'000'000;
+  if (const auto wholes = TableReader::wholes_of(*count, 3, 0, kMostCopies)) {
+    for (std::size_t i = 0; i < 3; ++i) {
+      n.count[i] = static_cast<int>((*wholes)[i]);
+    }
+  } else {
+    r.error("count", count->place, "out-of-range", fmt::format("expected {}", r.forms("count")));
   }
 }
 
 void read_fractal(TableReader& r, SolidNode& n) {
-  const auto which = r.word("fractal", {"menger", "sierpinski", "julia"});
-  if (!which && !r.has("fractal")) {
-    r.missing("fractal", "menger, sierpinski or julia");
-  }
-  n.fractal = static_cast<FractalKind>(which.value_or(0));
+  r.require("fractal");
+  n.fractal = static_cast<FractalKind>(r.word("fractal").value_or(0));
   n.a = n.b = n.c = read_length(r, "size", 1) / 2;
-  n.iterations = static_cast<int>(
-      r.integer("iterations", 1, 20).value_or(n.fractal == FractalKind::kMenger ? 4 : 8));
+  const int usual = n.fractal == FractalKind::kMenger ? 4 : 8;
+  n.iterations = static_cast<int>(r.whole("iterations").value_or(usual));
   if (n.fractal != FractalKind::kJulia) {
     return;
   }
@@ -225,104 +213,100 @@ void read_fractal(TableReader& r, SolidNode& n) {
     r.error("constant",
             constant->place,
             "out-of-range",
-            "expected the four parts of a quaternion, each from -2 to 2");
+            fmt::format("expected {}", r.forms("constant")));
   }
 }
 
 void read_formula_solid(TableReader& r, SolidNode& n) {
-  n.formula = read_formula(r, "formula", {"x", "y", "z", "t"}, "sqrt(x^2+y^2+z^2)-0.3");
-  n.slope = r.ratio("slope", {1e-6, 1e6}).value_or(1);
+  n.formula = r.formula("formula", {"x", "y", "z", "t"});
+  n.slope = r.number_or_standard("slope");
   n.a = 0;
   if (r.has("size")) {
     read_size(r, n);
   }
 }
 
-}  // namespace
+void read_box_edges(TableReader& r, SolidNode& n) {
+  read_size(r, n);
+  n.d = read_length(r, "bar", 0.1);
+  if (n.d > 2 * std::min({n.a, n.b, n.c})) {
+    r.error("bar", r.place("bar"), "out-of-range", "the bars are thicker than the frame");
+  }
+}
 
-std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
-  SolidDraft draft;
+void read_capsule(TableReader& r, SolidNode& n) {
+  n.a = read_length(r, "radius", 0.1);
+  n.c = read_length(r, "height", 1) / 2;
+  if (n.c < n.a && r.has("height")) {
+    r.error("height",
+            r.place("height"),
+            "out-of-range",
+            "is less than twice the radius: the round ends would overlap",
+            "use a sphere");
+  }
+}
+
+void read_rounded_box(TableReader& r, SolidNode& n) {
+  read_size(r, n);
+  n.d = read_length(r, "rounding", 0.1);
+  if (n.d > std::min({n.a, n.b, n.c})) {
+    r.error(
+        "rounding", r.place("rounding"), "out-of-range", "is more than half of the shortest side");
+  }
+}
+
+// Of the same form as an analytic shape, and closed.
+void read_shape_solid(TableReader& r, std::string_view kind, SolidNode& n) {
+  const std::vector<std::string> names = shape_kind_names();
+  const auto found = std::find(names.begin(), names.end(), kind);
+  const Shape s = read_shape(r, static_cast<std::size_t>(found - names.begin()));
+  n.a = s.a;
+  n.b = s.b;
+  n.c = s.c;
+  if (s.open) {
+    r.error("open",
+            r.place("open"),
+            "conflict",
+            "a solid encloses a volume; it cannot be open",
+            "use shell with a thickness");
+  }
+}
+
+void read_form(TableReader& r, SolidDraft& draft) {
   SolidNode& n = draft.solid.node;
-  draft.solid.name = name;
-  draft.solid.place = r.table().place;
-  const std::size_t before = r.problems().size();
-  std::optional<std::size_t> kind;
-  if (!r.has("kind") && r.has("formula")) {
-    kind = static_cast<std::size_t>(SolidKind::kFormula);
-  } else if (!(kind = r.word("kind", solid_kind_names())) && !r.has("kind")) {
-    r.missing("kind", join_or(solid_kind_names()) + "; or a formula");
-  }
-  if (!kind) {
-    return std::nullopt;
-  }
-  n.kind = static_cast<SolidKind>(*kind);
   switch (n.kind) {
     case SolidKind::kSphere:
     case SolidKind::kBox:
     case SolidKind::kPlane:
     case SolidKind::kTorus:
     case SolidKind::kCylinder:
-    case SolidKind::kCone: {
-      const Shape s = read_shape(r);
-      n.a = s.a;
-      n.b = s.b;
-      n.c = s.c;
-      if (s.open) {
-        r.error("open",
-                r.place("open"),
-                "conflict",
-                "a solid encloses a volume; it cannot be open",
-                "use shell with a thickness");
-      }
+    case SolidKind::kCone:
+      read_shape_solid(r, to_string(n.kind), n);
       break;
-    }
     case SolidKind::kFrame:
-      read_size(r, n);
-      n.d = read_length(r, "bar", 0.1);
-      if (n.d > 2 * std::min({n.a, n.b, n.c})) {
-        r.error("bar", r.place("bar"), "out-of-range", "the bars are thicker than the frame");
-      }
+      read_box_edges(r, n);
       break;
     case SolidKind::kCapsule:
-      n.a = read_length(r, "radius", 0.1);
-      n.c = read_length(r, "height", 1) / 2;
-      if (n.c < n.a && r.has("height")) {
-        r.error("height",
-                r.place("height"),
-                "out-of-range",
-                "is less than twice the radius: the round ends would overlap",
-                "use a sphere");
-      }
+      read_capsule(r, n);
       break;
     case SolidKind::kRoundBox:
-      read_size(r, n);
-      n.d = read_length(r, "rounding", 0.1);
-      if (n.d > std::min({n.a, n.b, n.c})) {
-        r.error("rounding",
-                r.place("rounding"),
-                "out-of-range",
-                "is more than half of the shortest side");
-      }
+      read_rounded_box(r, n);
       break;
     case SolidKind::kUnion:
     case SolidKind::kSubtract:
     case SolidKind::kIntersect:
       read_children(r, draft, true);
-      n.blend = r.quantity("blend", Dimension::kLength, kNotNegative).value_or(0);
+      n.blend = r.number_or_standard("blend");
       break;
     case SolidKind::kRepeat:
       read_children(r, draft, false);
       read_repeat(r, n);
       break;
-    case SolidKind::kTwist: {
+    case SolidKind::kTwist:
       read_children(r, draft, false);
-      const auto rate = r.quantity("per_meter", Dimension::kAngle, kAny);
-      if (!rate && !r.has("per_meter")) {
-        r.missing("per_meter", "an angle such as \"90 deg\"");
-      }
-      n.d = rate.value_or(0);
+      r.require("per_meter");
+      n.d = r.number("per_meter").value_or(0);
       break;
-    }
     case SolidKind::kShell:
       read_children(r, draft, false);
       n.d = read_length(r, "thickness", 0.01);
@@ -334,30 +318,39 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name) {
       read_formula_solid(r, n);
       break;
   }
-  const Vec3d at = r.position("at").value_or(Vec3d::Zero());
-  Vec3d turn = Vec3d::Zero();
-  if (const auto v = r.quantities("rotate", Dimension::kAngle, 3, kAny)) {
-    turn = Vec3d((*v)[0], (*v)[1], (*v)[2]);
+}
+
+// Whether z is the axis or the normal of a form, which follows the scene's up.
+bool has_axis(SolidKind kind) {
+  return kind == SolidKind::kSphere || kind == SolidKind::kPlane || kind == SolidKind::kTorus ||
+         kind == SolidKind::kCylinder || kind == SolidKind::kCone || kind == SolidKind::kCapsule;
+}
+
+}  // namespace
+
+std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name, const Rig& rig) {
+  SolidDraft draft;
+  SolidNode& n = draft.solid.node;
+  draft.solid.name = name;
+  draft.solid.place = r.node().place;
+  const std::size_t before = r.problems().size();
+  std::optional<std::size_t> kind;
+  if (!r.has("kind") && r.has("formula")) {
+    kind = static_cast<std::size_t>(SolidKind::kFormula);
+  } else if (!(kind = r.word("kind")) && !r.has("kind")) {
+    r.missing("kind", r.forms("kind") + "; or a formula");
   }
-  n.place = placement(at, turn, Vec3d::Ones());
-  r.finish({"size",
-            "radius",
-            "height",
-            "open",
-            "bar",
-            "rounding",
-            "of",
-            "blend",
-            "spacing",
-            "count",
-            "per_meter",
-            "thickness",
-            "fractal",
-            "iterations",
-            "constant",
-            "formula",
-            "slope"},
-           fmt::format("a {}", to_string(n.kind)));
+  if (!kind) {
+    return std::nullopt;
+  }
+  n.kind = static_cast<SolidKind>(*kind);
+  r.set_kind(to_string(n.kind));
+  read_form(r, draft);
+  n.place = placement(r.vector_or_standard("at"), r.vector_or_standard("rotate"), Vec3d::Ones());
+  if (rig.up == Vec3d::UnitY() && has_axis(n.kind)) {
+    n.place.linear = n.place.linear * up_from_z();
+  }
+  r.finish(fmt::format("a {}", to_string(n.kind)));
   if (r.problems().size() != before) {
     return std::nullopt;
   }
@@ -486,11 +479,11 @@ std::optional<VolumeSpec> volume_named(TableReader& r,
     }
     return VolumeSpec{name, std::nullopt, nullptr, static_cast<int>(i), {}};
   }
-  r.error(key,
-          r.place(key),
-          "unknown-name",
-          fmt::format("there is no solid or closed object \"{}\"", printable(name)),
-          did_you_mean(name, names));
+  r.unknown_name(key,
+                 r.place(key),
+                 fmt::format("there is no solid or closed object \"{}\"", printable(name)),
+                 name,
+                 names);
   return std::nullopt;
 }
 

@@ -9,8 +9,8 @@
 
 namespace jovilux {
 
-/// Reads kind and sizes of a shape.
-Shape read_shape(TableReader& r);
+/// Reads the sizes of a shape of the kind with this index in shape_kind_names().
+Shape read_shape(TableReader& r, std::size_t kind);
 
 /// A solid whose children are names yet.
 struct SolidDraft {
@@ -21,7 +21,7 @@ struct SolidDraft {
 
 /// Reads one [[solid]]; nothing where an error leaves it without meaning. The name is read by the
 /// caller.
-std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name);
+std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name, const Rig& rig);
 
 /// Finds the children, refuses circles, compiles each solid and adds it to the rig.
 void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems);

@@ -128,6 +128,7 @@ struct LightSpec {
   /// What the flicker makes of the dimmed level, in the mean while the shutter is open.
   double flicker_level = 1;
   bool on = true;
+  bool body = true;  ///< false: while it is off its body is not there either
   Falloff falloff;
 
   /// Where the film keeps its light, as the rig asks for layers.
@@ -281,6 +282,8 @@ struct RenderSpec {
   Place march_place;
   /// The moment that the picture shows [s]: formulas' t, keys, the drift of clumps.
   double time = 0;
+  std::string camera;  ///< by name; empty: the first
+  Place camera_place;
 };
 
 /// Frames over time.
@@ -356,9 +359,13 @@ std::uint32_t frame_seed(const Rig& rig, int frame);
 /// Each once.
 std::vector<std::string> files_of(const Rig& rig);
 
-/// A file that a rig names at `place`: relative to the file that names it; on the command line, to
-/// the working folder.
+/// A file that a rig names at `place`: relative to the file that names it; where no file does (a
+/// value of the command line, after take_files_from_folder_of()), to the working folder.
 std::string path_from(const Place& place, const std::string& name);
+
+/// Makes the names of files that came from the command line relative to the rig's folder, as those
+/// in the rig are.
+void take_files_from_folder_of(DocumentNode& document, const std::string& rig_file);
 
 /// Types an already loaded document; `file` is for messages.
 Result<Rig> read_rig(DocumentNode document, const std::string& file);

@@ -1,11 +1,13 @@
 #include "jovilux/rig/table_reader.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/rig/rig.h"
 #include "jovilux/rig/words.h"
 
 #include <algorithm>
 #include <cctype>
 #include <cmath>
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -30,19 +32,6 @@ double bare_factor(Dimension dimension, double length) {
 
 std::string shown_number(double v) { return short_number(v, 6); }
 
-std::string shown_limits(Limits limits, double factor) {
-  const bool lo = limits.lo > -1e300, hi = limits.hi < 1e300;
-  if (lo && hi) {
-    return fmt::format(
-        "{} to {}", shown_number(limits.lo / factor), shown_number(limits.hi / factor));
-  }
-  if (lo) {
-    return fmt::format(
-        "{} {}", limits.open_lo ? "above" : "at least", shown_number(limits.lo / factor));
-  }
-  return fmt::format("at most {}", shown_number(limits.hi / factor));
-}
-
 std::string shown_value(const DocumentNode& node) {
   if (node.is_text()) {
     return "\"" + printable(node.text()) + "\"";
@@ -55,43 +44,35 @@ std::string shown_value(const DocumentNode& node) {
 
 }  // namespace
 
-// A formula of some variables; says what is wrong with it.
-std::optional<Formula> read_formula(TableReader& r,
-                                    std::string_view key,
-                                    const std::vector<std::string>& variables,
-                                    const char* example) {
-  const auto text = r.text(key);
-  if (!text) {
-    if (!r.has(key)) {
-      r.missing(key, fmt::format("a formula such as \"{}\"", example));
-    }
-    return std::nullopt;
-  }
-  auto parsed = Formula::parse(*text, variables);
-  if (const auto* fault = std::get_if<FormulaFault>(&parsed)) {
-    r.error(key,
-            r.place(key),
-            "bad-formula",
-            fmt::format("\"{}\", character {}: {}", printable(*text), fault->column, fault->text));
-    return std::nullopt;
-  }
-  return std::get<Formula>(std::move(parsed));
-}
-
 bool is_plain_name(std::string_view name) {
   return !name.empty() && name.size() <= 100 && std::all_of(name.begin(), name.end(), [](char c) {
     return std::isalnum(static_cast<unsigned char>(c)) || c == '-' || c == '_';
   });
 }
 
+const KeyDescription& TableReader::describe(std::string_view key) const {
+  JOVILUX_ASSERT(described_ != nullptr);
+  const KeyDescription* found = described_->find(key, kind_);
+  JOVILUX_ASSERT(found != nullptr);
+  return *found;
+}
+
 const DocumentNode* TableReader::find(std::string_view key) {
-  known_.emplace_back(key);
+  known_.push_back(describe(key).name);
   return table_.find(key);
 }
 
 Place TableReader::place(std::string_view key) const {
   const DocumentNode* node = table_.find(key);
   return node != nullptr ? node->place : table_.place;
+}
+
+bool TableReader::require(std::string_view key) {
+  if (!has(key)) {
+    missing(key);
+    return false;
+  }
+  return true;
 }
 
 void TableReader::error(std::string_view key,
@@ -120,17 +101,44 @@ void TableReader::warning(std::string_view key,
                        std::move(hint)});
 }
 
+void TableReader::wrong_type(std::string_view key, const DocumentNode& node) {
+  wrong_type(key, node, describe(key).forms());
+}
+
 void TableReader::wrong_type(std::string_view key,
                              const DocumentNode& node,
                              std::string_view expected) {
+  if (node.is_table() && node.find("keys") != nullptr &&
+      describe(key).over_time == OverTime::kNever) {
+    error(key,
+          node.place,
+          "wrong-type",
+          fmt::format("found keys, but it cannot change over time; expected {}", expected));
+    return;
+  }
   error(key,
         node.place,
         "wrong-type",
         fmt::format("found {}; expected {}", shown_value(node), expected));
 }
 
+void TableReader::missing(std::string_view key) { missing(key, describe(key).forms()); }
+
 void TableReader::missing(std::string_view key, std::string_view expected) {
   error(key, table_.place, "missing-key", fmt::format("is missing; expected {}", expected));
+}
+
+void TableReader::unknown_name(std::string_view key,
+                               const Place& place,
+                               std::string text,
+                               std::string_view name,
+                               const std::vector<std::string>& names) {
+  std::string hint = did_you_mean(name, names);
+  constexpr std::size_t kMostNames = 8;
+  if (hint.empty() && !names.empty() && names.size() <= kMostNames) {
+    hint = fmt::format("there is {}", join_or(names));
+  }
+  error(key, place, "unknown-name", std::move(text), std::move(hint));
 }
 
 std::optional<bool> TableReader::flag(std::string_view key) {
@@ -141,7 +149,7 @@ std::optional<bool> TableReader::flag(std::string_view key) {
   if (const auto* v = std::get_if<bool>(&node->value)) {
     return *v;
   }
-  wrong_type(key, *node, "true or false");
+  wrong_type(key, *node);
   return std::nullopt;
 }
 
@@ -153,7 +161,7 @@ std::optional<std::string> TableReader::text(std::string_view key) {
   if (node->is_text()) {
     return node->text();
   }
-  wrong_type(key, *node, "a text");
+  wrong_type(key, *node);
   return std::nullopt;
 }
 
@@ -177,33 +185,27 @@ std::optional<std::vector<std::string>> TableReader::texts(std::string_view key)
   return out;
 }
 
-std::optional<double> TableReader::ratio(std::string_view key, Limits limits) {
-  return quantity(key, Dimension::kPercent, limits);
-}
-
-std::optional<std::int64_t> TableReader::integer(std::string_view key,
-                                                 std::int64_t lo,
-                                                 std::int64_t hi) {
+std::optional<std::int64_t> TableReader::whole(std::string_view key) {
   const DocumentNode* node = find(key);
   if (node == nullptr) {
     return std::nullopt;
   }
+  const KeyDescription& described = describe(key);
   const auto* v = std::get_if<std::int64_t>(&node->value);
-  if (v == nullptr || *v < lo || *v > hi) {
-    error(
-        key,
-        node->place,
-        v != nullptr ? "out-of-range" : "wrong-type",
-        fmt::format("found {}; expected a whole number from {} to {}", shown_value(*node), lo, hi));
+  if (v == nullptr || !described.limits.holds(static_cast<double>(*v))) {
+    error(key,
+          node->place,
+          v != nullptr ? "out-of-range" : "wrong-type",
+          fmt::format("found {}; expected {}", shown_value(*node), described.values()));
     return std::nullopt;
   }
   return *v;
 }
 
-std::optional<double> TableReader::amount(const DocumentNode& node,
-                                          std::string_view key,
-                                          Dimension dimension,
-                                          Limits limits) {
+std::optional<double> TableReader::amount_of(const DocumentNode& node,
+                                             std::string_view key,
+                                             Dimension dimension,
+                                             Limits limits) {
   const double factor = bare_factor(dimension, length_);
   const std::string expected =
       dimension == Dimension::kPercent ? "a number" : expected_units(dimension);
@@ -223,8 +225,8 @@ std::optional<double> TableReader::amount(const DocumentNode& node,
     const auto parsed = parse_amount(node.text());
     if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
       // A bare number as text is as good as one.
-      const auto bare = parse_number(node.text());
-      if (!bare || factor == 0) {
+      const auto number = parse_number(node.text());
+      if (!number || factor == 0) {
         error(key,
               node.place,
               "bad-quantity",
@@ -232,7 +234,7 @@ std::optional<double> TableReader::amount(const DocumentNode& node,
               fault->hint);
         return std::nullopt;
       }
-      value = *bare * factor;
+      value = *number * factor;
     } else {
       const Amount found = std::get<Amount>(parsed);
       if (found.dimension != dimension) {
@@ -274,26 +276,16 @@ std::optional<double> TableReader::amount(const DocumentNode& node,
   return value;
 }
 
-std::optional<double> TableReader::quantity(std::string_view key,
-                                            Dimension dimension,
-                                            Limits limits) {
-  const DocumentNode* node = find(key);
-  return node == nullptr ? std::nullopt : amount(*node, key, dimension, limits);
-}
-
-std::optional<std::vector<double>> TableReader::quantities(std::string_view key,
+std::optional<std::vector<double>> TableReader::amounts_of(const DocumentNode& node,
+                                                           std::string_view key,
                                                            Dimension dimension,
                                                            std::size_t count,
                                                            Limits limits) {
-  const DocumentNode* node = find(key);
-  if (node == nullptr) {
-    return std::nullopt;
-  }
-  if (!node->is_array() || node->array().size() != count) {
+  if (!node.is_array() || node.array().size() != count) {
     const std::string found =
-        node->is_array() ? fmt::format("a list of {}", node->array().size()) : shown_value(*node);
+        node.is_array() ? fmt::format("a list of {}", node.array().size()) : shown_value(node);
     error(key,
-          node->place,
+          node.place,
           "wrong-type",
           fmt::format("found {}; expected a list of {}, each {}",
                       found,
@@ -302,66 +294,140 @@ std::optional<std::vector<double>> TableReader::quantities(std::string_view key,
     return std::nullopt;
   }
   std::vector<double> out;
-  for (const DocumentNode& item : node->array()) {
-    if (const auto v = amount(item, key, dimension, limits)) {
+  for (const DocumentNode& item : node.array()) {
+    if (const auto v = amount_of(item, key, dimension, limits)) {
       out.push_back(*v);
     }
   }
   return out.size() == count ? std::optional(out) : std::nullopt;
 }
 
-std::optional<Vec3d> TableReader::position(std::string_view key) {
-  const auto v = quantities(key, Dimension::kLength, 3, {-1e7, 1e7});
+std::optional<Rgb> TableReader::color_of(const DocumentNode& node,
+                                         std::string_view key,
+                                         double highest) {
+  if (node.is_text()) {
+    if (const auto c = parse_hex_color(node.text())) {
+      return c;
+    }
+    error(key,
+          node.place,
+          "bad-color",
+          fmt::format("found {}; expected \"#rrggbb\" or three linear values", shown_value(node)));
+    return std::nullopt;
+  }
+  if (!node.is_array()) {
+    wrong_type(key, node, "\"#rrggbb\" or three linear values [r, g, b]");
+    return std::nullopt;
+  }
+  const auto v = amounts_of(node, key, Dimension::kPercent, 3, {0, highest});
+  return v ? std::optional(Rgb((*v)[0], (*v)[1], (*v)[2])) : std::nullopt;
+}
+
+std::optional<std::vector<std::int64_t>> TableReader::wholes_of(const DocumentNode& node,
+                                                                std::size_t count,
+                                                                std::int64_t lo,
+                                                                std::int64_t hi) {
+  if (!node.is_array() || node.array().size() != count) {
+    return std::nullopt;
+  }
+  std::vector<std::int64_t> out;
+  for (const DocumentNode& item : node.array()) {
+    const auto* v = std::get_if<std::int64_t>(&item.value);
+    if (v == nullptr || *v < lo || *v > hi) {
+      return std::nullopt;
+    }
+    out.push_back(*v);
+  }
+  return out;
+}
+
+std::optional<std::string> TableReader::file_of(const DocumentNode& node, std::string_view key) {
+  const KeyDescription& described = describe(key);
+  std::string file = path_from(node.place, node.text());
+  std::error_code ec;
+  if (!has_ending(node.text(), described.endings)) {
+    std::vector<std::string> words(described.endings.begin(), described.endings.end());
+    error(key,
+          node.place,
+          "unknown-word",
+          fmt::format(
+              "found \"{}\"; expected a file ending in {}", printable(node.text()), join_or(words)),
+          described.type == ValueType::kOther ? fmt::format("or {}", described.takes) : "");
+  } else if (!std::filesystem::is_regular_file(file, ec)) {
+    error(key,
+          node.place,
+          "missing-file",
+          fmt::format("file not found: {}", printable(file, 200)),
+          node.place.line == 0 ? "names on the command line are relative to the rig's folder" : "");
+  } else {
+    return file;
+  }
+  return std::nullopt;
+}
+
+std::optional<double> TableReader::number(std::string_view key) {
+  const DocumentNode* node = find(key);
+  if (node == nullptr) {
+    return std::nullopt;
+  }
+  const KeyDescription& described = describe(key);
+  if (node->is_number() && !described.bare) {
+    error(
+        key,
+        node->place,
+        "missing-unit",
+        fmt::format("found {} without a unit; expected {}", shown_value(*node), described.forms()),
+        fmt::format("write \"{} mm\"", shown_number(node->number())));
+    return std::nullopt;
+  }
+  return amount_of(*node, key, described.dimension, described.limits);
+}
+
+std::optional<std::vector<double>> TableReader::numbers(std::string_view key) {
+  const DocumentNode* node = find(key);
+  const KeyDescription& described = describe(key);
+  return node == nullptr
+             ? std::nullopt
+             : amounts_of(*node, key, described.dimension, described.count, described.limits);
+}
+
+std::optional<Vec3d> TableReader::vector(std::string_view key) {
+  const auto v = numbers(key);
   return v ? std::optional(Vec3d((*v)[0], (*v)[1], (*v)[2])) : std::nullopt;
 }
 
 std::optional<Vec3d> TableReader::direction(std::string_view key) {
-  const auto v = quantities(key, Dimension::kPercent, 3, {-1e9, 1e9});
+  const auto v = vector(key);
   if (!v) {
     return std::nullopt;
   }
-  const Vec3d d((*v)[0], (*v)[1], (*v)[2]);
-  if (!(d.norm() > 1e-12)) {
+  if (!(v->norm() > 1e-12)) {
     error(key,
           place(key),
           "zero-direction",
           "found a direction of length 0; expected three numbers, not all 0");
     return std::nullopt;
   }
-  return d.normalized();
+  return v->normalized();
 }
 
-std::optional<Rgb> TableReader::color(std::string_view key, double highest) {
+std::optional<Rgb> TableReader::color(std::string_view key) {
+  const DocumentNode* node = find(key);
+  return node == nullptr ? std::nullopt : color_of(*node, key, describe(key).limits.hi);
+}
+
+std::optional<std::size_t> TableReader::word(std::string_view key) {
   const DocumentNode* node = find(key);
   if (node == nullptr) {
     return std::nullopt;
   }
-  if (node->is_text()) {
-    if (const auto c = parse_hex_color(node->text())) {
-      return c;
-    }
-    error(key,
-          node->place,
-          "bad-color",
-          fmt::format("found {}; expected \"#rrggbb\" or three linear values", shown_value(*node)));
-    return std::nullopt;
-  }
-  const auto v = quantities(key, Dimension::kPercent, 3, {0, highest});
-  return v ? std::optional(Rgb((*v)[0], (*v)[1], (*v)[2])) : std::nullopt;
-}
-
-std::optional<std::size_t> TableReader::word(std::string_view key,
-                                             const std::vector<std::string>& words) {
-  const DocumentNode* node = find(key);
-  if (node == nullptr) {
-    return std::nullopt;
-  }
+  const std::vector<std::string>& words = describe(key).words;
   if (node->is_text()) {
     const auto at = std::find(words.begin(), words.end(), node->text());
     if (at != words.end()) {
       return static_cast<std::size_t>(at - words.begin());
     }
-    const std::string hint = hint_for_value(address_of(key), node->text());
+    const std::string hint = value_hint(key, node->text());
     error(key,
           node->place,
           "unknown-word",
@@ -373,25 +439,126 @@ std::optional<std::size_t> TableReader::word(std::string_view key,
   return std::nullopt;
 }
 
-void TableReader::finish(const std::vector<std::string>& elsewhere, const std::string& kind) {
+std::string TableReader::value_hint(std::string_view key, std::string_view word) const {
+  return hint_for_value(address_of(key), word);
+}
+
+std::optional<std::string> TableReader::file(std::string_view key, Place* where) {
+  const DocumentNode* node = find(key);
+  if (node == nullptr) {
+    return std::nullopt;
+  }
+  if (where != nullptr) {
+    *where = node->place;
+  }
+  if (!node->is_text()) {
+    wrong_type(key, *node);
+    return std::nullopt;
+  }
+  return file_of(*node, key);
+}
+
+const DocumentNode* TableReader::table(std::string_view key) {
+  const DocumentNode* node = find(key);
+  if (node != nullptr && !node->is_table()) {
+    wrong_type(key, *node);
+    return nullptr;
+  }
+  return node;
+}
+
+std::optional<Formula> TableReader::formula(std::string_view key,
+                                            const std::vector<std::string>& variables) {
+  const DocumentNode* node = find(key);
+  if (node == nullptr) {
+    missing(key);
+    return std::nullopt;
+  }
+  if (!node->is_text()) {
+    wrong_type(key, *node);
+    return std::nullopt;
+  }
+  auto parsed = Formula::parse(node->text(), variables);
+  if (const auto* fault = std::get_if<FormulaFault>(&parsed)) {
+    error(key,
+          node->place,
+          "bad-formula",
+          fmt::format(
+              "\"{}\", character {}: {}", printable(node->text()), fault->column, fault->text));
+    return std::nullopt;
+  }
+  return std::get<Formula>(std::move(parsed));
+}
+
+bool TableReader::flag_or_standard(std::string_view key) {
+  const auto v = flag(key);
+  return v ? *v : std::get<bool>(describe(key).standard_node.value);
+}
+
+double TableReader::number_or_standard(std::string_view key) {
+  const auto v = number(key);
+  if (v) {
+    return *v;
+  }
+  const KeyDescription& described = describe(key);
+  return *amount_of(described.standard_node, key, described.dimension, kAny);
+}
+
+std::int64_t TableReader::whole_or_standard(std::string_view key) {
+  const auto v = whole(key);
+  return v ? *v : std::get<std::int64_t>(describe(key).standard_node.value);
+}
+
+Vec3d TableReader::vector_or_standard(std::string_view key) {
+  if (const auto v = vector(key)) {
+    return *v;
+  }
+  const KeyDescription& described = describe(key);
+  const auto v = *amounts_of(described.standard_node, key, described.dimension, 3, kAny);
+  return {v[0], v[1], v[2]};
+}
+
+Rgb TableReader::color_or_standard(std::string_view key) {
+  const auto v = color(key);
+  return v ? *v : *color_of(describe(key).standard_node, key, describe(key).limits.hi);
+}
+
+std::size_t TableReader::word_or_standard(std::string_view key) {
+  if (const auto v = word(key)) {
+    return *v;
+  }
+  const KeyDescription& described = describe(key);
+  const auto at =
+      std::find(described.words.begin(), described.words.end(), described.standard_node.text());
+  JOVILUX_ASSERT(at != described.words.end());
+  return static_cast<std::size_t>(at - described.words.begin());
+}
+
+void TableReader::finish(const std::string& of_kind) {
   for (const DocumentEntry& e : table_.table()) {
     if (std::find(known_.begin(), known_.end(), e.key) != known_.end()) {
       continue;
     }
     const std::string shown = printable(e.key, 40);
-    const std::string hint = hint_for_key(address_, e.key);
-    if (std::find(elsewhere.begin(), elsewhere.end(), e.key) != elsewhere.end()) {
+    std::string hint = hint_for_key(address_, kind_, e.key);
+    if (described_ != nullptr && described_->find(e.key) != nullptr) {
+      const std::string kinds = described_->kinds_with(e.key);
+      if (hint.empty()) {
+        hint = kinds.empty() ? "remove it" : fmt::format("remove it; it goes with {}", kinds);
+      }
       error(shown,
             e.place,
             "unknown-key",
-            fmt::format("\"{}\" does not go with {}", shown, kind),
-            hint.empty() ? "remove it" : hint);
+            fmt::format(
+                "\"{}\" does not go with {}", shown, of_kind.empty() ? "this table" : of_kind),
+            hint);
     } else {
+      const std::vector<std::string> near(known_.begin(), known_.end());
       error(shown,
             e.place,
             "unknown-key",
             fmt::format("unknown key \"{}\"", shown),
-            hint.empty() ? did_you_mean(e.key, known_) : hint);
+            hint.empty() ? did_you_mean(e.key, near) : hint);
     }
   }
 }

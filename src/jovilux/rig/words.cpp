@@ -1,65 +1,35 @@
 #include "jovilux/rig/words.h"
 
-#include <array>
+#include "jovilux/rig/schema.h"
+
 #include <cctype>
+
+#include <fmt/format.h>
 
 namespace jovilux {
 namespace {
 
-// Tables whose second part of the address is a name of the user's.
-constexpr std::array<std::string_view, 12> kNamed = {"light",
-                                                     "object",
-                                                     "material",
-                                                     "solid",
-                                                     "haze",
-                                                     "camera",
-                                                     "meter",
-                                                     "gel",
-                                                     "array",
-                                                     "variant",
-                                                     "assembly",
-                                                     "group"};
-
-// "light.key[3].falloff" as "light.falloff": the kind of table, whatever its name.
-std::string kind_of_table(std::string_view address) {
-  std::string out;
-  std::size_t number = 0;
-  bool named = false;
-  while (!address.empty()) {
-    const std::size_t dot = address.find('.');
-    std::string_view part = address.substr(0, dot);
-    address = dot == std::string_view::npos ? std::string_view() : address.substr(dot + 1);
-    part = part.substr(0, part.find('['));
-    if (number == 0) {
-      for (const std::string_view kind : kNamed) {
-        named = named || kind == part;
-      }
+// Whether a word is one of a list by commas.
+bool is_among(std::string_view list, const std::string& wanted) {
+  while (!list.empty()) {
+    const std::size_t comma = list.find(',');
+    std::string_view one = list.substr(0, comma);
+    one.remove_prefix(std::min(one.find_first_not_of(' '), one.size()));
+    if (plain_word(one) == wanted) {
+      return true;
     }
-    if (!(named && number == 1)) {
-      out += (out.empty() ? "" : ".") + std::string(part);
-    }
-    ++number;
+    list = comma == std::string_view::npos ? std::string_view() : list.substr(comma + 1);
   }
-  return out;
+  return false;
 }
 
-std::string plain(std::string_view word) {
-  std::string out;
-  for (const char c : word) {
-    if (c != '-' && c != '_') {
-      out += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
-    }
-  }
-  return out;
-}
-
+// What stands for the word in this table, or in any.
 std::string found_in(const std::vector<WordHint>& words,
                      const std::string& table,
-                     std::string_view word) {
-  const std::string wanted = plain(word);
+                     const std::string& wanted) {
   std::string anywhere;
   for (const WordHint& w : words) {
-    if (plain(w.word) != wanted) {
+    if (plain_word(w.word) != wanted) {
       continue;
     }
     if (w.table == table) {
@@ -74,24 +44,27 @@ std::string found_in(const std::vector<WordHint>& words,
 
 }  // namespace
 
+std::string plain_word(std::string_view word) {
+  std::string out;
+  for (const char c : word) {
+    if (c != '-' && c != '_' && c != ' ') {
+      out += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+    }
+  }
+  return out;
+}
+
+bool is_called(const KeyDescription& key, std::string_view word) {
+  return is_among(key.also, plain_word(word));
+}
+
 const std::vector<WordHint>& key_words() {
   static const std::vector<WordHint> kWords = {
-      // A light's kind, place and size.
       {"light", "form", "write kind = \"disk\": form is now kind"},
       {"light",
        "type",
        "write kind = \"point\", \"spot\", \"sphere\", \"disk\", \"rect\", \"tube\", \"object\", "
        "\"sun\", \"sky\" or \"dome\""},
-      {"light", "shape", "write kind = \"disk\" (or rect, sphere, tube) and its size"},
-      {"light", "position", "write at = [x, y, z]"},
-      {"light", "pos", "write at = [x, y, z]"},
-      {"light", "location", "write at = [x, y, z]"},
-      {"light", "origin", "write at = [x, y, z]"},
-      {"light", "translate", "write at = [x, y, z]"},
-      {"light", "translation", "write at = [x, y, z]"},
-      {"light", "target", "write aim = [x, y, z], the point to face"},
-      {"light", "look_at", "write aim = [x, y, z], the point to face"},
-      {"light", "point_at", "write aim = [x, y, z], the point to face"},
       {"light", "direction", "write toward = [0, 0, -1], or aim = [x, y, z], the point to face"},
       {"light",
        "rotation",
@@ -102,11 +75,7 @@ const std::vector<WordHint>& key_words() {
        "write aim = [x, y, z], the point to face, or toward = [x, y, z]; roll turns about that "
        "axis"},
       {"light", "turn", "write rotate on a dome; elsewhere aim = [x, y, z] and roll"},
-      {"light", "width", "write size = [width, height]"},
-      {"light", "height", "write size = [width, height]"},
-      {"light", "diameter", "write radius = \"6 cm\", half of it"},
       {"light", "length", "a tube has from = [x, y, z] and to = [x, y, z]"},
-      {"light", "disc", "write angular_diameter = \"0.533 deg\""},
       {"light",
        "angle",
        "write beam = \"30 deg\" and field = \"50 deg\" on a spot, angular_diameter on a sun, "
@@ -119,8 +88,6 @@ const std::vector<WordHint>& key_words() {
        "cone",
        "write beam = \"30 deg\" (to 50 % of the peak) and field = \"50 deg\" (to 10 %), both full "
        "angles"},
-      {"light", "beam_angle", "write beam = \"30 deg\", the full angle to 50 % of the peak"},
-      {"light", "field_angle", "write field = \"50 deg\", the full angle to 10 % of the peak"},
       {"light",
        "penumbra",
        "on a spot, beam and field set the soft edge; a radius makes the shadow soft"},
@@ -130,43 +97,16 @@ const std::vector<WordHint>& key_words() {
        "give the light its true size: radius = \"6 cm\" or size = [0.4, 0.3]"},
       {"light", "softness", "give the light its true size: radius = \"6 cm\" or size = [0.4, 0.3]"},
       {"light", "barn_door", "a rect between the lamp and the scene cuts its light off"},
-      {"light", "center_weight", "write hot_center = 1.5"},
-      // Level and color.
-      {"light",
-       "intensity",
-       "write output = \"800 lm\" (or \"120 cd\", \"3000 cd/m2\", \"500 lx @ 2 m\")"},
-      {"light",
-       "brightness",
-       "write output = \"800 lm\" (or \"120 cd\", \"3000 cd/m2\", \"500 lx @ 2 m\")"},
       {"light", "power", "write output = \"18 W @ 105 lm/W\", or lumens: output = \"800 lm\""},
       {"light", "watts", "write output = \"18 W @ 105 lm/W\", or lumens: output = \"800 lm\""},
-      {"light", "energy", "write output = \"800 lm\""},
-      {"light", "lumens", "write output = \"800 lm\""},
-      {"light", "lumen", "write output = \"800 lm\""},
-      {"light", "flux", "write output = \"800 lm\""},
-      {"light", "candela", "write output = \"120 cd\""},
-      {"light", "nits", "write output = \"3000 cd/m2\""},
-      {"light", "luminance", "write output = \"3000 cd/m2\""},
       {"light", "lux", "write output = \"500 lx @ 2 m\"; on sun and sky \"500 lx\""},
       {"light", "illuminance", "write output = \"500 lx @ 2 m\"; on sun and sky \"500 lx\""},
       {"light",
        "exposure",
        "write output in real units, output = \"800 lm\"; dimmer = 0.5 is one stop less"},
-      {"light", "multiplier", "write dimmer = 0.5, linear in light"},
-      {"light", "level", "write dimmer = 0.5, linear in light"},
       {"light", "scale", "write dimmer = 0.5, linear in light; the size is radius or size"},
-      {"light", "enabled", "write on = false"},
-      {"light", "off", "write on = false"},
       {"light", "color", "write white = \"2700 K\", tint = \"#ffb070\" or gel = \"name\""},
       {"light", "colour", "write white = \"2700 K\", tint = \"#ffb070\" or gel = \"name\""},
-      {"light", "temperature", "write white = \"2700 K\""},
-      {"light", "color_temperature", "write white = \"2700 K\""},
-      {"light", "kelvin", "write white = \"2700 K\""},
-      {"light", "cct", "write white = \"2700 K\""},
-      {"light", "mired", "write white = \"370 mired\""},
-      {"light", "color_filter", "write gel = \"name\" of a [[gel]], or gel = \"#ffd9a0\""},
-      {"light", "gels", "write gel = [\"a\", \"b\"]"},
-      // Falloff.
       {"light", "cushion", "write near_softening = \"12 cm\": cushion is now near_softening"},
       {"light", "reach", "write range = [\"2.8 m\", \"4.2 m\"]: reach is now range"},
       {"light",
@@ -177,21 +117,9 @@ const std::vector<WordHint>& key_words() {
        "attenuation",
        "write falloff = { law = \"linear\", zero_at = \"4.5 m\" } or another law; without it light "
        "falls by the inverse square"},
-      {"light",
-       "cutoff",
-       "write range = [\"2.8 m\", \"4.2 m\"], which fades instead of cutting off"},
-      {"light", "near_clamp", "write near_softening = \"12 cm\""},
       {"light.falloff", "match", "write matches_at = \"1.2 m\": match is now matches_at"},
-      {"light.falloff", "a", "write constant = 0.4, linear = 0.25, quadratic = 0.6"},
       {"light.falloff", "b", "write constant = 0.4, linear = 0.25, quadratic = 0.6"},
       {"light.falloff", "c", "write constant = 0.4, linear = 0.25, quadratic = 0.6"},
-      {"light.falloff", "type", "write law = \"linear\""},
-      {"light.falloff", "kind", "write law = \"linear\""},
-      {"light.falloff", "end", "write zero_at = \"4.5 m\""},
-      // Shaping and where it works.
-      {"light", "ies", "write profile = \"lamp.ies\""},
-      {"light", "ies_file", "write profile = \"lamp.ies\""},
-      {"light", "photometry", "write profile = \"lamp.ies\""},
       {"light",
        "texture",
        "a dome has image = \"sky.exr\"; a mask in the beam is gobo = { image = \"leaf.png\", size "
@@ -200,47 +128,18 @@ const std::vector<WordHint>& key_words() {
        "map",
        "a dome has image = \"sky.exr\"; a mask in the beam is gobo = { image = \"leaf.png\", size "
        "= [\"1 m\", \"1 m\"], at = \"1.5 m\" }"},
-      {"light",
-       "mask",
-       "write gobo = { image = \"leaf.png\", size = [\"1 m\", \"1 m\"], at = \"1.5 m\" }"},
-      {"light",
-       "cookie",
-       "write gobo = { image = \"leaf.png\", size = [\"1 m\", \"1 m\"], at = \"1.5 m\" }"},
       {"light", "zone", "write inside = \"solid or object\": zone is now inside"},
-      {"light", "include", "write only = [\"object\", \"tag:name\"]"},
-      {"light", "exclude", "write skip = [\"object\", \"tag:name\"]"},
       {"light", "link", "write only = [\"object\", \"tag:name\"], or skip"},
       {"light", "shadows", "write cheat = { shadow = 0 }, or shadow_skip = [\"object\"]"},
       {"light", "cast_shadows", "write cheat = { shadow = 0 }, or shadow_skip = [\"object\"]"},
-      {"light", "shadow", "write cheat = { shadow = 0.5 }"},
-      {"light", "shadow_color", "write cheat = { shadow_tint = \"#404040\" }"},
-      {"light", "visible", "write cheat = { visible = false }"},
-      {"light", "diffuse", "write cheat = { diffuse = 0.5 }"},
-      {"light", "specular", "write cheat = { gloss = 0.5 }"},
-      {"light", "volumetric", "write cheat = { haze = 0.5 }"},
       {"light.cheat", "seen", "write visible = false: seen is now visible"},
       {"light.cheat",
        "bounce_saturation",
        "write bounce_chroma = 0.5: bounce_saturation is now bounce_chroma"},
-      {"light.cheat", "specular", "write gloss = 0.5"},
-      {"light.cheat", "indirect", "write bounce = 0.5"},
-      {"light.cheat", "volume", "write haze = 0.5"},
       {"light.gobo", "turn", "write rotate = 15: turn is now rotate"},
-      {"light.gobo", "repeat", "write tile = [3, 1]"},
-      {"light.gobo", "blur", "write soft = \"2 cm\""},
-      {"light.flicker", "frequency", "write rate = \"3 Hz\""},
-      {"light.flicker", "speed", "write rate = \"3 Hz\""},
-      {"light.flicker", "amount", "write depth = \"30 %\""},
-      {"light.flicker", "amplitude", "write depth = \"30 %\""},
-      // Objects, solids, materials.
       {"object", "turn", "write rotate = [0, 0, 15]: turn is now rotate"},
       {"solid", "turn", "write rotate = [0, 0, 15]: turn is now rotate"},
       {"haze", "turn", "write rotate = [0, 0, 15]: turn is now rotate"},
-      {"object", "rotation", "write rotate = [0, 0, 15], degrees about x, y and z"},
-      {"object", "position", "write at = [x, y, z]"},
-      {"object", "location", "write at = [x, y, z]"},
-      {"object", "translate", "write at = [x, y, z]"},
-      {"object", "file", "write mesh = \"pot.obj\""},
       {"object",
        "kind",
        "write shape = { kind = \"box\", size = [1, 1, 1] }, mesh = \"pot.obj\" or solid = "
@@ -251,20 +150,14 @@ const std::vector<WordHint>& key_words() {
        "\"name\""},
       {"object", "size", "write it in the shape: shape = { kind = \"box\", size = [1, 1, 1] }"},
       {"object", "radius", "write it in the shape: shape = { kind = \"sphere\", radius = 0.5 }"},
-      {"object", "tag", "write tags = [\"glass\"]"},
       {"object",
        "color",
        "an object has a material: [[material]] with name, kind = \"diffuse\" and color, then "
        "material = \"name\""},
-      {"object", "shader", "write material = \"name\" of a [[material]]"},
-      {"solid", "position", "write at = [x, y, z]"},
-      {"solid", "rotation", "write rotate = [0, 0, 15]"},
       {"solid", "every", "write spacing = [0.3, 0.3, 0]: every is now spacing"},
       {"solid", "round", "write rounding = \"2 cm\": round is now rounding"},
-      {"solid", "type", "write kind = \"box\""},
       {"solid", "expression", "write kind = \"formula\" and formula = \"...\""},
       {"array.along", "every", "write spacing = [0.3, 0.3, 0]: every is now spacing"},
-      {"material", "type", "write kind = \"diffuse\""},
       {"material", "through", "write transmittance = 0.4: through is now transmittance"},
       {"material",
        "through_color",
@@ -272,68 +165,26 @@ const std::vector<WordHint>& key_words() {
       {"material",
        "transmission",
        "write kind = \"glass\", or kind = \"translucent\" with transmittance = 0.4"},
-      {"material", "albedo", "write color = [0.5, 0.5, 0.5]"},
-      {"material", "base_color", "write color = [0.5, 0.5, 0.5]"},
       {"material", "diffuse", "write kind = \"diffuse\" and color = [0.5, 0.5, 0.5]"},
-      {"material", "reflectance", "write color = [0.5, 0.5, 0.5]"},
-      {"material", "texture", "write color = \"picture.png\""},
-      {"material", "map", "write color = \"picture.png\""},
-      {"material", "metallic", "write kind = \"metal\""},
-      {"material", "metalness", "write kind = \"metal\""},
-      {"material", "specular", "write kind = \"gloss\" with ior = 1.5 and roughness"},
       {"material", "glossiness", "write roughness = 0.2: 0 is a mirror"},
       {"material", "opacity", "write mask = \"picture.png\", or kind = \"glass\" with thin = true"},
       {"material", "alpha", "write mask = \"picture.png\", or kind = \"glass\" with thin = true"},
       {"material", "emission", "a light of kind = \"object\" makes an object shine"},
-      {"material", "refraction", "write ior = 1.5"},
-      // Haze.
       {"haze",
        "falloff_height",
        "write scale_height = \"1.2 m\": falloff_height is now scale_height"},
       {"haze", "glow", "write emission = \"0.1 cd/m2\": glow is now emission"},
       {"haze", "density", "write visibility = \"60 m\", or extinction = \"0.05 /m\""},
-      {"haze", "scattering", "write extinction = \"0.05 /m\" and albedo = 0.96"},
       {"haze",
        "absorption",
        "write extinction = \"0.05 /m\" and albedo = 0.5: what is not scattered is absorbed"},
-      {"haze", "color", "write albedo = [0.96, 0.95, 0.93]"},
-      {"haze", "g", "write anisotropy = 0.5, the mean cosine"},
-      {"haze", "phase", "write anisotropy = 0.5, the mean cosine"},
       {"haze", "zone", "write inside = \"solid or object\""},
-      {"haze", "noise", "write clumps = { size = \"40 cm\", depth = 0.6 }"},
-      {"haze", "turbulence", "write clumps = { size = \"40 cm\", depth = 0.6 }"},
-      // Camera, look, render.
       {"camera", "view", "write field_of_view = \"60 deg\": view is now field_of_view"},
-      {"camera", "fov", "write field_of_view = \"60 deg\", horizontal"},
-      {"camera", "focal_length", "write lens = \"28 mm\""},
-      {"camera", "position", "write at = [x, y, z]"},
-      {"camera", "location", "write at = [x, y, z]"},
-      {"camera", "target", "write look_at = [x, y, z]"},
-      {"camera", "aim", "write look_at = [x, y, z]"},
-      {"camera", "rotation", "write look_at = [x, y, z]"},
-      {"camera", "fstop", "write stop = 4.0"},
-      {"camera", "aperture", "write stop = 4.0"},
-      {"camera", "focus_distance", "write focus = \"4.2 m\""},
-      {"camera", "shutter_speed", "write shutter = \"1/60 s\""},
       {"camera", "resolution", "write size = [960, 540] in [render]"},
       {"look", "tone", "write curve = \"film\" or \"linear\""},
       {"look", "tonemap", "write curve = \"film\" or \"linear\""},
-      {"look", "ev", "write exposure = \"EV 9\""},
-      {"look", "glare", "write bloom = 0.02"},
       {"render", "light_paths", "write light_tracing = true: light_paths is now light_tracing"},
-      {"render", "resolution", "write size = [960, 540]"},
-      {"render", "width", "write size = [960, 540]"},
-      {"render", "height", "write size = [960, 540]"},
-      {"render", "spp", "write samples = 256"},
       {"render", "quality", "write samples = 256, or noise = \"2 %\""},
-      {"render", "depth", "write bounces = 6"},
-      {"render", "max_bounces", "write bounces = 6"},
-      {"meter", "position", "write at = [x, y, z]"},
-      {"meter", "normal", "write facing = [0, 0, 1]"},
-      {"meter", "toward", "write facing = [0, 0, 1]"},
-      {"scene", "units", "write length = \"cm\", what bare lengths mean"},
-      {"scene", "unit", "write length = \"cm\", what bare lengths mean"},
-      {"scene", "up_axis", "write up = \"y\""},
       {"", "lights", "write [[light]], a table for each light"},
       {"", "objects", "write [[object]], a table for each object"},
       {"", "materials", "write [[material]], a table for each material"},
@@ -342,7 +193,35 @@ const std::vector<WordHint>& key_words() {
       {"", "fog", "write [[haze]] with visibility = \"60 m\""},
       {"", "volume", "write [[haze]] with visibility = \"60 m\""},
       {"", "atmosphere", "write [[haze]] with visibility = \"60 m\""},
-      {"", "version", "write jovilux = 1"},
+      {"light/point", "radius", "write kind = \"sphere\": a point has no size"},
+      {"light/point",
+       "size",
+       "write kind = \"sphere\" with radius, or \"rect\" with size: a point has no size"},
+      {"light/point",
+       "aim",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/point",
+       "toward",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/point",
+       "roll",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/sphere",
+       "aim",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/sphere",
+       "toward",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/sphere",
+       "roll",
+       "it shines all around; a profile has an axis, and kind = \"spot\" a beam"},
+      {"light/rect", "radius", "write size = [width, height]"},
+      {"light/sphere", "size", "write radius = \"11 cm\""},
+      {"light/disk", "size", "write radius = \"11 cm\", or kind = \"rect\""},
+      {"light/sun",
+       "at",
+       "a sun is everywhere: write toward = [x, y, z], or elevation and azimuth"},
+      {"light/sun", "aim", "write toward = [x, y, z], or elevation and azimuth"},
   };
   return kWords;
 }
@@ -383,12 +262,30 @@ const std::vector<WordHint>& value_words() {
   return kWords;
 }
 
-std::string hint_for_key(std::string_view address, std::string_view word) {
-  return found_in(key_words(), kind_of_table(address), word);
+std::string hint_for_key(std::string_view address, std::string_view kind, std::string_view word) {
+  const std::string table = kind_of_table(address), wanted = plain_word(word);
+  std::string hint =
+      kind.empty() ? "" : found_in(key_words(), fmt::format("{}/{}", table, kind), wanted);
+  if (!hint.empty()) {
+    return hint;
+  }
+  hint = found_in(key_words(), table, wanted);
+  const TableDescription* described = hint.empty() ? table_at(address) : nullptr;
+  if (described == nullptr) {
+    return hint;
+  }
+  for (const KeyDescription& key : described->keys) {
+    if (key.goes_with(kind) && is_called(key, word)) {
+      return key.type == ValueType::kTables
+                 ? fmt::format("write [[{}]], a table for each", key.name)
+                 : fmt::format("write {} = {}", key.name, key.form_or_example());
+    }
+  }
+  return "";
 }
 
 std::string hint_for_value(std::string_view address, std::string_view word) {
-  return found_in(value_words(), kind_of_table(address), word);
+  return found_in(value_words(), kind_of_table(address), plain_word(word));
 }
 
 }  // namespace jovilux

@@ -624,7 +624,7 @@ Result<Scene> prepare(const Rig& rig,
       if (e.shines()) {
         scene.surfaces[static_cast<std::size_t>(light.object)].emitter = index;
       }
-    } else if (!e.is_zero_size() && light.cheat.visible) {
+    } else if (!e.is_zero_size() && light.cheat.visible && (light.on || light.body)) {
       Transform place;
       if (light.shape.kind == LightKind::kTube) {
         place.linear = aimed(light.along, rig.up, 0);  // a cylinder stands along z

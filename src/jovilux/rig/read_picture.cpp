@@ -1,0 +1,231 @@
+#include "jovilux/base/text.h"
+#include "jovilux/rig/read_tables.h"
+
+#include <cmath>
+
+#include <fmt/format.h>
+
+namespace jovilux {
+namespace {
+
+constexpr double kSamePlace = 1e-9;  // [m]
+
+void read_lens(TableReader& r, CameraSpec& c) {
+  c.sensor = r.number_or_standard("sensor");
+  const auto lens = r.number("lens");
+  const auto field_of_view = r.number("field_of_view");
+  if (r.has("lens") && r.has("field_of_view")) {
+    r.error("field_of_view",
+            r.place("field_of_view"),
+            "conflict",
+            "lens and field_of_view are both given; either sets the angle of view",
+            "leave one of them out");
+  }
+  if (lens) {
+    c.lens = *lens;
+    c.field_of_view = 2 * std::atan(c.sensor / (2 * *lens));
+  } else {
+    c.field_of_view = field_of_view.value_or(c.field_of_view);
+    c.lens = c.sensor / (2 * std::tan(c.field_of_view / 2));
+  }
+}
+
+void read_facing(TableReader& r, const Rig& rig, MeterSpec& m) {
+  if (!r.has("aim")) {
+    m.facing = r.direction("facing").value_or(rig.up);
+    return;
+  }
+  const auto aim = r.vector("aim");
+  if (r.has("facing")) {
+    r.direction("facing");
+    r.error("aim",
+            r.place("aim"),
+            "conflict",
+            "aim and facing are both given; either says which way it looks",
+            "leave one of them out");
+  } else if (aim && !((*aim - m.at).norm() > kSamePlace)) {
+    r.error("aim",
+            r.place("aim"),
+            "zero-direction",
+            "the meter is at the point that it aims at",
+            "move one of them");
+  } else if (aim) {
+    m.facing = (*aim - m.at).normalized();
+  }
+}
+
+void read_target(TableReader& r, MeterSpec& m) {
+  const DocumentNode* target = r.find("target");
+  if (target == nullptr) {
+    return;
+  }
+  if (!target->is_array() || target->array().size() != 2) {
+    r.wrong_type("target", *target);
+    return;
+  }
+  const Dimension unit = m.luminance ? Dimension::kLuminance : Dimension::kIlluminance;
+  const auto lo = r.amount_of(target->array()[0], "target", unit, kNotNegative),
+             hi = r.amount_of(target->array()[1], "target", unit, kNotNegative);
+  if (lo && hi && *hi < *lo) {
+    r.error("target",
+            target->place,
+            "out-of-range",
+            "the first value is the lowest that will do, the second the highest",
+            "exchange them");
+  } else if (lo && hi) {
+    m.target = std::pair(*lo, *hi);
+  }
+}
+
+void read_grid(TableReader& r, MeterSpec& m) {
+  const DocumentNode* node = r.table("grid");
+  if (node == nullptr) {
+    return;
+  }
+  TableReader g = r.within("grid", *node);
+  MeterSpec::Grid out;
+  g.require("from");
+  g.require("to");
+  const auto from = g.vector("from"), to = g.vector("to");
+  out.from = from.value_or(out.from);
+  out.to = to.value_or(out.to);
+  const DocumentNode* count = g.find("count");
+  constexpr std::int64_t kMostAlong = 200;
+  const auto wholes =
+      count != nullptr ? TableReader::wholes_of(*count, 2, 1, kMostAlong) : std::nullopt;
+  if (wholes) {
+    out.count = {static_cast<int>((*wholes)[0]), static_cast<int>((*wholes)[1])};
+  } else {
+    g.error("count",
+            count != nullptr ? count->place : node->place,
+            count != nullptr ? "out-of-range" : "missing-key",
+            fmt::format("{}expected {}", count != nullptr ? "" : "is missing; ", g.forms("count")));
+  }
+  int differ = 0;
+  for (int i = 0; i < 3; ++i) {
+    differ += out.from[i] != out.to[i] ? 1 : 0;
+  }
+  if (from && to && (differ == 0 || differ > 2)) {
+    g.error("to",
+            g.place("to"),
+            "out-of-range",
+            "the corners must differ along one or two axes",
+            "give two corners of a level or upright rectangle");
+  }
+  g.finish();
+  m.grid = out;
+}
+
+void read_exposure(TableReader& r, LookSpec& look) {
+  constexpr double kMostEv = 40;
+  const DocumentNode* node = r.find("exposure");
+  if (node == nullptr) {
+    return;
+  }
+  const std::string text = node->is_text() ? node->text() : "";
+  const auto ev = parse_amount(text);
+  if (text == "camera") {
+    look.exposure = LookSpec::Exposure::kCamera;
+  } else if (text == "auto") {
+    look.exposure = LookSpec::Exposure::kAuto;
+  } else if (const auto* a = std::get_if<Amount>(&ev); a != nullptr &&
+                                                       a->dimension == Dimension::kExposure &&
+                                                       std::abs(a->value) <= kMostEv) {
+    look.exposure = LookSpec::Exposure::kFixed;
+    look.ev = a->value;
+  } else if (node->is_number()) {
+    r.error("exposure",
+            node->place,
+            "missing-unit",
+            fmt::format("found {} without a unit; expected {}",
+                        short_number(node->number(), 6),
+                        r.forms("exposure")),
+            fmt::format("write \"EV {}\"", short_number(node->number(), 6)));
+  } else if (!node->is_text()) {
+    r.wrong_type("exposure", *node);
+  } else {
+    r.error("exposure",
+            node->place,
+            "unknown-word",
+            fmt::format("found \"{}\"; expected {}", printable(text), r.forms("exposure")),
+            did_you_mean(text, {"camera", "auto"}));
+  }
+}
+
+}  // namespace
+
+void read_camera(TableReader& r, const std::string& name, Rig& rig) {
+  CameraSpec c;
+  c.name = name;
+  c.place = r.node().place;
+  r.require("at");
+  r.require("look_at");
+  const auto at = r.vector("at"), look_at = r.vector("look_at");
+  c.at = at.value_or(c.at);
+  c.look_at = look_at.value_or(c.look_at);
+  if (at && look_at && !((c.look_at - c.at).norm() > kSamePlace)) {
+    r.error("look_at",
+            r.place("look_at"),
+            "zero-direction",
+            "the camera is at the point that it looks at",
+            "move one of them");
+  }
+  read_lens(r, c);
+  c.exposure.stop = r.number_or_standard("stop");
+  c.exposure.shutter = {r.number_or_standard("shutter")};
+  c.exposure.iso = r.number_or_standard("iso");
+  c.focus = r.number("focus");
+  r.finish();
+  rig.cameras.push_back(std::move(c));
+}
+
+void read_meter(TableReader& r, const std::string& name, Rig& rig) {
+  MeterSpec m;
+  m.name = name;
+  m.place = r.node().place;
+  r.require("kind");
+  const auto kind = r.word("kind");
+  m.luminance = kind.value_or(0) == 1;
+  if (kind) {
+    r.set_kind(r.words("kind")[*kind]);
+  }
+  if (r.has("at") && r.has("grid")) {
+    r.error(
+        "at", r.place("grid"), "conflict", "at and grid are both given", "leave one of them out");
+  } else if (!r.has("grid")) {
+    r.require("at");
+  }
+  m.at = r.vector("at").value_or(m.at);
+  read_facing(r, rig, m);
+  if (m.luminance) {
+    m.field = r.number_or_standard("field");
+  }
+  read_target(r, m);
+  read_grid(r, m);
+  r.finish("an illuminance meter");
+  rig.meters.push_back(std::move(m));
+}
+
+void read_look(TableReader& r, Rig& rig) {
+  constexpr double kColdest = 1000;  // [K]
+  LookSpec& look = rig.look;
+  read_exposure(r, look);
+  if (const DocumentNode* white = r.find("white_balance")) {
+    const auto parsed = white->is_text()     ? parse_white(white->text())
+                        : white->is_number() ? parse_white(fmt::format("{} K", white->number()))
+                                             : std::nullopt;
+    if (parsed && parsed->temperature.value >= kColdest) {
+      look.white_balance = *parsed;
+    } else {
+      r.error("white_balance",
+              white->place,
+              "bad-quantity",
+              fmt::format("expected {}", r.forms("white_balance")));
+    }
+  }
+  look.curve = r.word_or_standard("curve") == 0 ? LookSpec::Curve::kFilm : LookSpec::Curve::kLinear;
+  look.bloom = r.number_or_standard("bloom");
+  r.finish();
+}
+
+}  // namespace jovilux
