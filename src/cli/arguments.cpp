@@ -10,6 +10,8 @@
 namespace jovilux::cli {
 namespace {
 
+bool g_usage_asked = false;
+
 // The long name of "o,output".
 std::string key_of(const Option& option) {
   const auto comma = option.names.find(',');
@@ -18,7 +20,13 @@ std::string key_of(const Option& option) {
 
 }  // namespace
 
+UsageRequest::UsageRequest() { g_usage_asked = true; }
+UsageRequest::~UsageRequest() { g_usage_asked = false; }
+
 Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) {
+  if (g_usage_asked) {
+    throw UsageAsked{usage};
+  }
   cxxopts::Options parser("jovilux " + usage.verb, usage.summary);
   parser.set_width(100);
   auto add = parser.add_options();

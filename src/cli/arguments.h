@@ -33,6 +33,21 @@ struct Usage {
   std::string example;
 };
 
+/// Thrown instead of parsing while a UsageRequest lives: what a verb takes, for completion and the
+/// manual page, without doing its work.
+struct UsageAsked {
+  Usage usage;
+};
+
+/// While one lives, making Arguments throws UsageAsked. One thread only.
+class UsageRequest {
+ public:
+  UsageRequest();
+  ~UsageRequest();
+  UsageRequest(const UsageRequest&) = delete;
+  UsageRequest& operator=(const UsageRequest&) = delete;
+};
+
 /// The arguments of a verb, parsed. Options may be repeated; the last one counts where one is asked
 /// for.
 class Arguments {

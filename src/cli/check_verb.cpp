@@ -8,6 +8,7 @@
 #include "cli/arguments.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
+#include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -36,7 +37,8 @@ Json to_json(const Problem& p) {
 Json to_json(const LightReport& r) {
   Json j = {{"name", r.name},
             {"kind", to_string(r.kind)},
-            {"flux_lm", number_or_null(r.levels.flux)},
+            {"flux_lm", r.levels.per_meter ? Json(nullptr) : number_or_null(r.levels.flux)},
+            {"flux_lm_per_m", r.levels.per_meter ? number_or_null(r.levels.flux) : Json(nullptr)},
             {"peak_cd", number_or_null(r.levels.intensity)},
             {"luminance_cd_m2", number_or_null(r.levels.luminance)},
             {"illuminance_lx", number_or_null(r.levels.illuminance)},
@@ -49,8 +51,14 @@ Json to_json(const LightReport& r) {
             {"gel_transmittance", r.gel_transmittance},
             {"gobo_transmittance", r.gobo_transmittance},
             {"camera_fade", r.camera_fade},
+            {"elevation_deg", nullptr},
+            {"azimuth_deg", nullptr},
             {"subject", nullptr},
             {"cheats", Json::array()}};
+  if (r.stand) {
+    j["elevation_deg"] = r.stand->elevation * 180 / kPiD;
+    j["azimuth_deg"] = r.stand->azimuth * 180 / kPiD;
+  }
   if (r.subject) {
     j["subject"] = {
         {"object", r.subject->object},
@@ -79,6 +87,8 @@ int run_check(int argc, char** argv) {
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }
+  usage.options.push_back(
+      {"camera", "the camera whose distance fades lights; the rig's first by default", "NAME"});
   usage.options.push_back(threads_option());
   const Arguments arguments(usage, argc, argv);
   if (arguments.help_wanted()) {
@@ -103,7 +113,8 @@ int run_check(int argc, char** argv) {
       return;
     }
     title = rig->title;
-    const auto scene = prepare_scene(*rig);
+    const auto scene = prepare_scene(
+        *rig, rig->cameras.empty() ? 0 : camera_index(*rig, arguments.text("camera").value_or("")));
     problems.insert(problems.end(), scene.problems().begin(), scene.problems().end());
     if (scene) {
       reports = light_reports(*rig, *scene);

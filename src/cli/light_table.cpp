@@ -58,7 +58,7 @@ std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>
     }
     rows.push_back({r.name,
                     std::string(to_string(r.kind)),
-                    cell(r.levels.flux),
+                    cell(r.levels.flux) + (r.levels.per_meter && r.levels.flux ? " /m" : ""),
                     cell(r.levels.intensity),
                     cell(r.levels.luminance),
                     cell(r.efficacy_lm_w),
@@ -75,6 +75,12 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports) {
   for (const LightReport& r : reports) {
     if (later_copy(r)) {
       continue;
+    }
+    if (r.stand) {
+      out.push_back(fmt::format("{}: stands at an elevation of {} deg, an azimuth of {} deg",
+                                r.name,
+                                short_number(r.stand->elevation * 180 / kPiD, 3),
+                                short_number(r.stand->azimuth * 180 / kPiD, 3)));
     }
     if (r.gel_transmittance < 1) {
       out.push_back(fmt::format("{}: its gels let {} % of the light through",

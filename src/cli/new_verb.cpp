@@ -6,10 +6,12 @@
 #include <algorithm>
 #include <cctype>
 #include <cmath>
+#include <cstdint>
 #include <filesystem>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
+#include "cli/rig_schema_json.h"
 #include "cli/test_scenes.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
@@ -88,6 +90,22 @@ size   = ["90 cm", "120 cm"]
 output = "250 cd/m2"
 white  = "D6504"
 )";
+
+constexpr const char* kSchemaFile = "rig.schema.json";
+
+// Writes a rig whose first line names the schema that editors check it by, and the schema. A file
+// of that name that is not ours stays as it is.
+void write_rig(const std::filesystem::path& file, const std::string& text) {
+  constexpr std::uint64_t kMostBytes = 4U << 20;
+  const std::string schema_file = (file.parent_path() / kSchemaFile).string();
+  const auto present = read_file(schema_file, kMostBytes, "unreadable-file");
+  std::error_code ec;
+  const bool ours = present && present->find("\"title\": \"Jovilux rig\"") != std::string::npos;
+  if (ours || !std::filesystem::exists(schema_file, ec)) {
+    write_text_file(schema_file, rig_schema_json());
+  }
+  write_text_file(file.string(), fmt::format("#:schema {}\n{}", kSchemaFile, text));
+}
 
 // A name for the rig: what is not a letter, digit, - or _ becomes -; unique among those given.
 std::string plain_name(const std::string& wanted,
@@ -248,8 +266,7 @@ int new_from(const std::string& source,
               : static_cast<unsigned char>(c) < ' ' ? std::string("?")
                                                     : std::string(1, c);
   }
-  write_text_file(file.string(),
-                  rig_from(*scene, quoted, printable(fs::path(source).filename().string(), 100)));
+  write_rig(file, rig_from(*scene, quoted, printable(fs::path(source).filename().string(), 100)));
   print_out(
       fmt::format("wrote {}: {} lights, {} cameras; the mesh stays in {}\nnext: jovilux check "
                   "{}\nthen: jovilux render {} -o {}\n",
@@ -324,7 +341,7 @@ int run_new(int argc, char** argv) {
   const std::string out = (dir / "out").string();
   const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
   if (scene == nullptr) {
-    write_text_file(file.string(), kStarter);
+    write_rig(file, std::string(kStarter));
     print_out(fmt::format("wrote {}\nnext: {}\n", file.string(), render));
     return kDone;
   }
@@ -332,14 +349,14 @@ int run_new(int argc, char** argv) {
   for (const std::string& at : scene->read_at) {
     read += " --at " + at;
   }
-  write_text_file(file.string(),
-                  fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n",
-                              scene->what,
-                              render,
-                              read,
-                              scene->read_what,
-                              scene->then) +
-                      scene->rig);
+  write_rig(file,
+            fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n",
+                        scene->what,
+                        render,
+                        read,
+                        scene->read_what,
+                        scene->then) +
+                scene->rig);
   print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n",
                         file.string(),
                         render,

@@ -16,11 +16,6 @@
 namespace jovilux::cli {
 namespace {
 
-struct Verb {
-  std::string_view name, line;
-  int (*run)(int, char**);
-};
-
 // In the order of the work.
 constexpr Verb kVerbs[] = {
     {"demo", "write the orchid house and run the whole loop on it", run_demo},
@@ -44,9 +39,26 @@ constexpr Verb kVerbs[] = {
     {"merge", "join slices that were rendered apart", run_merge},
     {"report", "one HTML page of renders: pictures, lights, meters, noise", run_report},
     {"show", "the picture in the terminal", run_show},
+    {"keys", "the rig's keys that have to do with a word of yours", run_keys},
+    {"schema", "a JSON Schema of the rig, for editors", run_schema},
+    {"completion", "completion for bash, zsh and fish, and the manual page", run_completion},
 };
 
 }  // namespace
+
+std::span<const Verb> all_verbs() { return kVerbs; }
+
+Usage usage_of(const Verb& verb) {
+  const UsageRequest request;
+  std::string name(verb.name);
+  char* argv[] = {name.data(), nullptr};
+  try {
+    verb.run(1, argv);
+  } catch (const UsageAsked& asked) {
+    return asked.usage;
+  }
+  return {};
+}
 
 std::string overview() {
   std::string out =

@@ -1,6 +1,8 @@
 #pragma once
 
+#include <span>
 #include <string>
+#include <string_view>
 
 namespace jovilux::cli {
 
@@ -26,6 +28,20 @@ int run_watch(int argc, char** argv);
 int run_denoise(int argc, char** argv);
 int run_merge(int argc, char** argv);
 int run_show(int argc, char** argv);
+int run_keys(int argc, char** argv);
+int run_schema(int argc, char** argv);
+int run_completion(int argc, char** argv);
+
+/// A verb by name, its line in the overview, and what runs it.
+struct Verb {
+  std::string_view name, line;
+  int (*run)(int, char**);
+};
+/// In the order of the work.
+std::span<const Verb> all_verbs();
+/// What a verb takes, without running it.
+struct Usage;
+Usage usage_of(const Verb& verb);
 
 /// The whole program: chooses the verb, prints errors, turns exceptions into exit statuses.
 int run(int argc, char** argv);

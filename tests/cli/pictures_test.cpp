@@ -195,7 +195,7 @@ TEST_CASE("pictures that are none are told with their place", "[cli][picture]") 
   dir.write("t.txt", "x");
   dir.write("bad.png", "\x89PNG no picture");
   CHECK(told("kind='diffuse'\ncolor='none.png'").find("file not found") != std::string::npos);
-  CHECK(told("kind='diffuse'\ncolor='t.txt'").find("expected a picture ending in") !=
+  CHECK(told("kind='diffuse'\ncolor='t.txt'").find("a picture (.png, .exr, .hdr)") !=
         std::string::npos);
   CHECK(told("kind='diffuse'\ncolor='bad.png'").find("named at") != std::string::npos);
   // A header that claims far more pixels than the file could hold, with its check sum right.

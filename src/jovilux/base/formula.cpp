@@ -1,8 +1,10 @@
 #include "jovilux/base/formula.h"
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/sampler.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numbers>
 
@@ -20,6 +22,59 @@ double smoothstep(double a, double b, double v) {
   return t * t * (3 - 2 * t);
 }
 
+// Toward the nearest whole number, halves away from 0.
+double nearest(double v) { return std::round(v); }
+double floor_of(double v) { return std::floor(v); }
+double fraction(double v) { return v - std::floor(v); }
+// With the sign of b, as floor says: mod(-1, 3) is 2.
+double modulo(double a, double b) { return a - b * std::floor(a / b); }
+double blend(double a, double b, double t) { return a + (b - a) * t; }
+double step_at(double edge, double v) { return v < edge ? 0.0 : 1.0; }
+double power(double a, double b) { return std::pow(a, b); }
+
+// A value in -1 .. 1 for a corner of the lattice.
+double corner_value(const std::array<std::int64_t, 3>& corner) {
+  std::uint32_t bits = 0x6a09e667U;
+  for (const std::int64_t c : corner) {
+    bits = mix(bits, static_cast<std::uint32_t>(static_cast<std::uint64_t>(c)));
+  }
+  return 2.0 * unit_float(bits) - 1.0;
+}
+
+// Smooth noise in -1 .. 1 of one to three variables, with a period of its own for none: values of
+// the corners of a lattice of side 1, blended by 6 u^5 - 15 u^4 + 10 u^3, whose first and second
+// derivatives are continuous (K. Perlin, "Improving Noise", SIGGRAPH 2002, for the blend).
+double lattice_noise(const double* v, int count) {
+  if (count < 1 || count > 3) {
+    throw mu::Parser::exception_type("noise takes one to three values");
+  }
+  std::array<std::int64_t, 3> low = {0, 0, 0};
+  std::array<double, 3> weight = {0, 0, 0};
+  for (std::size_t i = 0; i < static_cast<std::size_t>(count); ++i) {
+    constexpr double kFarthest = 1e15;  // beyond it a double has no fraction to speak of
+    const double at = std::isfinite(v[i]) ? clamped(v[i], -kFarthest, kFarthest) : 0;
+    const double u = at - std::floor(at);
+    low[i] = static_cast<std::int64_t>(std::floor(at));
+    weight[i] = u * u * u * (u * (u * 6 - 15) + 10);
+  }
+  double sum = 0;
+  for (int corner = 0; corner < 1 << count; ++corner) {
+    std::array<std::int64_t, 3> place = low;
+    double share = 1;
+    for (std::size_t i = 0; i < static_cast<std::size_t>(count); ++i) {
+      const bool upper = ((corner >> i) & 1) != 0;
+      place[i] += upper ? 1 : 0;
+      share *= upper ? weight[i] : 1 - weight[i];
+    }
+    sum += share * corner_value(place);
+  }
+  return sum;
+}
+
+constexpr const char* kFunctions =
+    "sin cos tan asin acos atan exp ln log10 sqrt abs sign min max floor round fract mod mix step "
+    "clamp smoothstep pow noise";
+
 // A parser of one thread: its variables are bound by address, so it stays where it is.
 struct Instance {
   std::vector<double> values;
@@ -32,6 +87,14 @@ struct Instance {
     parser.DefineConst("tau", 2 * std::numbers::pi);
     parser.DefineFun("clamp", clamped);
     parser.DefineFun("smoothstep", smoothstep);
+    parser.DefineFun("floor", floor_of);
+    parser.DefineFun("round", nearest);
+    parser.DefineFun("fract", fraction);
+    parser.DefineFun("mod", modulo);
+    parser.DefineFun("mix", blend);
+    parser.DefineFun("step", step_at);
+    parser.DefineFun("pow", power);
+    parser.DefineFun("noise", lattice_noise);
     for (std::size_t i = 0; i < variables.size(); ++i) {
       parser.DefineVar(variables[i], &values[i]);
     }
@@ -96,7 +159,11 @@ std::variant<Formula, FormulaFault> Formula::parse(std::string_view text,
     switch (e.GetCode()) {
       case mu::ecUNASSIGNABLE_TOKEN:
         return FormulaFault{
-            fmt::format("\"{}\" is not known; the variables are {}", e.GetToken(), known), at + 1};
+            fmt::format("\"{}\" is not known; the variables are {}; the functions are {}",
+                        e.GetToken(),
+                        known,
+                        kFunctions),
+            at + 1};
       case mu::ecUNEXPECTED_EOF:
         return FormulaFault{"ends too soon", at + 1};
       default:

@@ -16,10 +16,10 @@ struct FormulaFault {
 };
 
 /// A user's expression of named variables, parsed once a thread: + - * / ^, comparisons, c ? a : b,
-/// sin, cos, exp, sqrt,
-/// abs, min, max ..., clamp(v, lo, hi), smoothstep(a, b, v), the constants pi and tau. Cheap to
-/// copy; calls may run on
-/// all threads at once without locks.
+/// sin, cos, exp, sqrt, abs, min, max ..., floor, round, fract, mod(a, b) with the sign of b,
+/// mix(a, b, t), step(edge, v), clamp(v, lo, hi), smoothstep(a, b, v), pow, noise of one to three
+/// values in -1 .. 1, the constants pi and tau. Cheap to copy; calls may run on all threads at once
+/// without locks.
 class Formula {
  public:
   /// The longest text that is read [bytes]; it bounds the depth of nesting too.

@@ -322,7 +322,7 @@ LightSample toward_place(const Emitter& e,
 
 // A tube or line as seen from p.
 struct TubeView {
-  Vec3 to, side;         // unit: straight to the axis, and across it
+  Vec3 to, side, axis;   // unit: straight to the axis, across it, along it
   float d = 0;           // from p to the axis
   float z0 = 0, z1 = 0;  // the ends along the axis from p's foot; infinite when endless
   float widest = 0;      // half of the angle that the tube fills around p
@@ -335,7 +335,8 @@ struct TubeView {
     if (d > 0) {
       to /= d;
     }
-    side = e.frame.x.cross(to);
+    axis = e.frame.x;
+    side = axis.cross(to);
     z0 = e.endless ? -HUGE_VALF : z - e.half_width;
     z1 = e.endless ? HUGE_VALF : z + e.half_width;
     widest = d > e.radius ? std::asin(std::min(1.0f, e.radius / d)) : 0;
@@ -346,13 +347,24 @@ struct TubeView {
     const float s = d * std::sin(phi);
     return d * std::cos(phi) - std::sqrt(std::max(0.0f, e.radius * e.radius - s * s));
   }
+  // The part of the axis, at the distance s in the half plane at phi, that rises above a surface
+  // with the normal n: what lies below its horizon brings it nothing. Null: all of it.
+  std::pair<float, float> above(float phi, float s, const Vec3* n) const {
+    const float along = n != nullptr ? n->dot(axis) : 0;
+    constexpr float kLevel = 1e-6f;
+    if (std::abs(along) < kLevel) {
+      return {z0, z1};
+    }
+    const float horizon = -s * (std::cos(phi) * n->dot(to) + std::sin(phi) * n->dot(side)) / along;
+    return along > 0 ? std::pair(std::max(z0, horizon), z1) : std::pair(z0, std::min(z1, horizon));
+  }
   // Sine of the angle along the axis at which an end is seen over the distance s.
   static float end_sine(float z, float s) {
     return std::isinf(z) ? std::copysign(1.0f, z) : z / std::hypot(z, s);
   }
 };
 
-LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
+LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* normal) {
   LightSample out;
   const TubeView view(e, p);
   if (!view.outside(e)) {
@@ -364,7 +376,8 @@ LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
   if (!(s > 0)) {
     return out;
   }
-  const float b0 = TubeView::end_sine(view.z0, s), b1 = TubeView::end_sine(view.z1, s);
+  const auto [z0, z1] = view.above(phi, s, normal);
+  const float b0 = TubeView::end_sine(z0, s), b1 = TubeView::end_sine(z1, s);
   const float sine = b0 + (b1 - b0) * (line ? u.x() : u.y());
   const float cosine = std::sqrt(std::max(0.0f, 1 - sine * sine));
   if (!(b1 > b0) || !(cosine > 1e-6f)) {
@@ -383,7 +396,7 @@ LightSample toward_tube(const Emitter& e, const Vec3& p, const Vec2& u) {
   return out;
 }
 
-float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
+float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const Vec3* normal) {
   const TubeView view(e, p);
   const Vec3 across = wi - wi.dot(e.frame.x) * e.frame.x;
   if (e.radius == 0 || !view.outside(e) || !(across.squaredNorm() > 0)) {
@@ -393,7 +406,8 @@ float tube_pdf(const Emitter& e, const Vec3& p, const Vec3& wi) {
   const float phi =
       std::clamp(std::atan2(across.dot(view.side), across.dot(view.to)), -view.widest, view.widest);
   const float s = view.mantle(e, phi);
-  const float span = TubeView::end_sine(view.z1, s) - TubeView::end_sine(view.z0, s);
+  const auto [z0, z1] = view.above(phi, s, normal);
+  const float span = TubeView::end_sine(z1, s) - TubeView::end_sine(z0, s);
   return span > 0 ? 1 / (2 * view.widest * span) : 0;
 }
 
@@ -487,7 +501,7 @@ LightSample bare_sample(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
                           0);
     }
     case LightKind::kTube:
-      return toward_tube(e, p, u);
+      return toward_tube(e, p, u, side);
     case LightKind::kObject:
       return toward_object(e, p, u);
     case LightKind::kSun: {
@@ -601,7 +615,7 @@ float bare_pdf(
       return d2 > r2 ? cone_pdf(one_minus_cos(r2 / d2)) : 0;
     }
     case LightKind::kTube:
-      return tube_pdf(e, p, wi);
+      return tube_pdf(e, p, wi, side);
     case LightKind::kObject: {
       const float cos_light = std::abs(wi.dot(at.normal));
       return cos_light > 0 ? e.detail->surface->pdf_area(at.normal) *

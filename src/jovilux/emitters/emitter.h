@@ -192,7 +192,8 @@ float falloff_at(const Emitter& e, const Vec3& p);
 /// surfaces belong to.
 inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
   return (e.link_bit == 0 || (links & e.link_bit) != 0) &&
-         (e.detail == nullptr || !e.detail->inside || e.detail->inside->contains(p.cast<double>()));
+         (e.detail == nullptr || !e.detail->inside ||
+          e.detail->inside->contains_or_touches(p.cast<double>()));
 }
 
 /// The mean of max(0, x) over cosines x even in [c - s, c + s]; above 0 where one of them is.

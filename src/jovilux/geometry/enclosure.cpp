@@ -20,6 +20,34 @@ void mesh_crossings(const World& world, Ray ray, double end, std::vector<float>&
   }
 }
 
+// A closed shape with its boundary moved outwards.
+Shape grown(const Shape& shape, double by) {
+  Shape s = shape;
+  s.b += by;
+  if (s.kind != ShapeKind::kTorus) {  // whose tube alone gets thicker
+    s.a += by;
+    s.c += by;
+  }
+  return s;
+}
+
+// Whether a surface lies within a distance along one of the axes.
+bool touches(const World& world, const Vec3d& p, float distance) {
+  for (int axis = 0; axis < 3; ++axis) {
+    for (const float sign : {-1.0f, 1.0f}) {
+      Vec3 direction = Vec3::Zero();
+      direction[axis] = sign;
+      // From the other side of the point, so that one on the surface itself is met.
+      Ray ray{p.cast<float>() - distance * direction, direction};
+      ray.t_max = 2 * distance;
+      if (world.closest(ray).found()) {
+        return true;
+      }
+    }
+  }
+  return false;
+}
+
 }  // namespace
 
 Enclosure::Enclosure(std::shared_ptr<const Solid> solid,
@@ -41,6 +69,23 @@ bool Enclosure::contains(const Vec3d& p) const {
   mesh_crossings(
       world, {p.cast<float>(), Vec3(0.3871f, 0.2093f, 0.8979f).normalized()}, kFar, found);
   return found.size() % 2 == 1;
+}
+
+bool Enclosure::contains_or_touches(const Vec3d& p) const {
+  if (contains(p)) {
+    return true;
+  }
+  // Points of surfaces are exact to some units in the last place of a float.
+  const double slack = 1e-5 * (1 + p.cwiseAbs().maxCoeff());
+  if (const auto* world = std::get_if<std::shared_ptr<const World>>(&inside_)) {
+    return touches(**world, p, static_cast<float>(slack));
+  }
+  const Vec3d local = to_local_.point(p);
+  const double local_slack = slack * to_local_.linear.colwise().norm().maxCoeff();
+  if (const Shape* shape = std::get_if<Shape>(&inside_)) {
+    return jovilux::contains(grown(*shape, local_slack), local);
+  }
+  return std::get<std::shared_ptr<const Marched>>(inside_)->solid->distance(local) < local_slack;
 }
 
 void Enclosure::crossings(const Ray& ray, double end, std::vector<float>& out) const {

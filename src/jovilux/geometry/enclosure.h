@@ -23,6 +23,9 @@ class Enclosure {
   explicit Enclosure(std::shared_ptr<const World> world) : inside_(std::move(world)) {}
 
   bool contains(const Vec3d& p) const;
+  /// Whether a point of a surface, computed in single precision, lies inside or on the boundary: a
+  /// floor in the plane of a box's face is inside, whatever the rounding of its points.
+  bool contains_or_touches(const Vec3d& p) const;
   /// Appends the distances in (0, end) at which a ray passes the surface, increasing.
   void crossings(const Ray& ray, double end, std::vector<float>& out) const;
 

@@ -5,6 +5,7 @@
 #include "jovilux/judge/falloff_study.h"
 #include "jovilux/units/text.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -139,6 +140,119 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
   }
 }
 
+// North is +y (with y up: -z), east +x.
+LightReport::Stand stand_of(const Rig& rig, const LightSpec& light) {
+  const Vec3d to = -light.axis, east = Vec3d::UnitX(), north = rig.up.cross(east);
+  const double azimuth = std::atan2(to.dot(east), to.dot(north));
+  return {std::asin(std::clamp(to.dot(rig.up), -1.0, 1.0)),
+          azimuth < 0 ? azimuth + 2 * kPiD : azimuth};
+}
+
+// Whether light passes a surface straight, and so lights what is behind it: a pane, or an object
+// that is neither lit by the light nor throws its shadow.
+bool passes(const Scene& scene, const LightSpec& light, const Scene::Surface& surface) {
+  if (surface.material != kNoIndex && scene.materials[surface.material].is_pane()) {
+    return true;
+  }
+  const auto among = [&](const std::optional<std::vector<std::uint32_t>>& list) {
+    return !list || std::binary_search(list->begin(), list->end(), surface.object);
+  };
+  return surface.object != kNoIndex && !among(light.lit) && !among(light.casters);
+}
+
+// The first surface on the axis that the light does not pass, where it is one that it lights.
+std::optional<LightReport::Subject> subject_of(const Rig& rig,
+                                               const Scene& scene,
+                                               std::size_t index) {
+  const LightSpec& light = rig.lights[index];
+  const LightParts& parts = scene.lights[index];
+  const LightKind kind = light.shape.kind;
+  // From the surface of the body, so that it does not meet itself.
+  double body = kind == LightKind::kSphere || kind == LightKind::kTube ? light.shape.radius : 0.0;
+  if (parts.surface) {
+    body = parts.surface->reach();
+  }
+  // A tube's subject lies straight below it, as far as its own direction lets that be.
+  const Vec3d axis = parts.shape.kind == LightKind::kTube
+                         ? Vec3d(-scene.emitters[index].frame.z.cast<double>())
+                         : light.axis;
+  const Vec3d center = parts.surface ? parts.surface->center() : light.at;
+  Ray ray{(center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>(),
+          axis.cast<float>()};
+  Hit hit = scene.world.closest(ray);
+  constexpr int kMostPassed = 64;
+  for (int passed = 0; passed < kMostPassed && hit.found(); ++passed) {
+    const SurfacePoint p = scene.world.point(ray, hit);
+    if (!passes(scene, light, scene.surfaces[p.surface])) {
+      break;
+    }
+    ray.origin = World::leave(p, ray.direction);
+    hit = scene.world.closest(ray);
+  }
+  if (!hit.found()) {
+    return std::nullopt;
+  }
+  const SurfacePoint p = scene.world.point(ray, hit);
+  const Scene::Surface& surface = scene.surfaces[p.surface];
+  const bool lit = surface.object == kNoIndex || !light.lit ||
+                   std::binary_search(light.lit->begin(), light.lit->end(), surface.object);
+  if (!lit) {
+    return std::nullopt;
+  }
+  LightReport::Subject s;
+  s.object = surface.object != kNoIndex ? rig.objects[surface.object].name
+                                        : rig.lights[surface.emitter].name;
+  const Vec3d at = p.position.cast<double>();
+  s.distance_m = (at - light.at).norm();
+  s.falloff_factor = falloff_weight(light.falloff, s.distance_m);
+  s.illuminance_lx = physical_illuminance(light, parts, scene.emitters[index], rig.up, at) *
+                     s.falloff_factor * parts.remaining(light);
+  return s;
+}
+
+// The law itself, whether by its name or as a polynomial of d^2 alone.
+bool is_inverse_square(const Falloff& f) {
+  return f.law == FalloffLaw::kInverseSquare ||
+         (f.law == FalloffLaw::kPolynomial && f.constant == 0 && f.linear == 0);
+}
+
+// What the law, near_softening and range do, in figures.
+void falloff_cheats(const LightSpec& light, LightReport& r) {
+  const Falloff& f = light.falloff;
+  const auto at_subject = [&](const Falloff& part) {
+    return r.subject ? fmt::format("{} times the inverse square at its subject ({})",
+                                   short_number(falloff_weight(part, r.subject->distance_m), 3),
+                                   readable_length(r.subject->distance_m))
+                     : std::string("meets no subject");
+  };
+  if (!is_inverse_square(f)) {
+    Falloff law_only = f;
+    law_only.has_range = false;
+    law_only.near_softening = 0;
+    r.cheats.push_back({"falloff", law_words(law_only), at_subject(law_only)});
+  }
+  if (f.near_softening > 0) {
+    Falloff cushion_only;
+    cushion_only.near_softening = f.near_softening;
+    r.cheats.push_back({"near_softening",
+                        readable_length(f.near_softening),
+                        is_inverse_square(f) ? fmt::format("half of the inverse square at {}; {}",
+                                                           readable_length(f.near_softening),
+                                                           at_subject(cushion_only))
+                                             : std::string("softens the law near the lamp")});
+  }
+  if (f.has_range) {
+    Falloff reach_only;
+    reach_only.has_range = true;
+    reach_only.range_start = f.range_start;
+    reach_only.range_end = f.range_end;
+    r.cheats.push_back(
+        {"range",
+         fmt::format("{} to {}", readable_length(f.range_start), readable_length(f.range_end)),
+         at_subject(reach_only)});
+  }
+}
+
 }  // namespace
 
 std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) {
@@ -220,89 +334,19 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
       r.cct_k = cct.cct.value;
     }
 
-    const Falloff& f = light.falloff;
-    const bool distant = is_distant(light.shape.kind);
-    Ray ray;
-    if (!distant) {
-      // From the surface of the body, so that it does not meet itself.
-      double body = light.shape.kind == LightKind::kSphere || light.shape.kind == LightKind::kTube
-                        ? light.shape.radius
-                        : 0.0;
-      if (parts.surface) {
-        body = parts.surface->reach();
-      }
-      // A tube's subject lies straight below it, as far as its own direction lets that be.
-      const Vec3d axis = parts.shape.kind == LightKind::kTube
-                             ? Vec3d(-scene.emitters[i].frame.z.cast<double>())
-                             : light.axis;
-      const Vec3d center = parts.surface ? parts.surface->center() : light.at;
-      ray.origin = (center + axis * (body + 1e-5 * (1 + light.at.norm()))).cast<float>();
-      ray.direction = axis.cast<float>();
-      Hit hit = scene.world.closest(ray);
-      constexpr int kMostPanes = 16;
-      for (int pane = 0; pane < kMostPanes && hit.found(); ++pane) {  // light passes panes straight
-        const SurfacePoint p = scene.world.point(ray, hit);
-        const std::uint32_t material = scene.surfaces[p.surface].material;
-        if (material == kNoIndex || !scene.materials[material].is_pane()) {
-          break;
-        }
-        ray.origin = World::leave(p, ray.direction);
-        hit = scene.world.closest(ray);
-      }
-      if (hit.found()) {
-        const SurfacePoint p = scene.world.point(ray, hit);
-        const Scene::Surface& surface = scene.surfaces[p.surface];
-        LightReport::Subject s;
-        s.object = surface.object != kNoIndex ? rig.objects[surface.object].name
-                                              : rig.lights[surface.emitter].name;
-        const Vec3d at = p.position.cast<double>();
-        s.distance_m = (at - light.at).norm();
-        s.falloff_factor = falloff_weight(f, s.distance_m);
-        s.illuminance_lx = physical_illuminance(light, parts, scene.emitters[i], rig.up, at) *
-                           s.falloff_factor * parts.remaining(light);
-        r.subject = s;
-      }
-    } else {
+    if (light.shape.kind == LightKind::kSun) {
+      r.stand = stand_of(rig, light);
+    }
+    if (is_distant(light.shape.kind)) {
       r.subject = LightReport::Subject{
           light.shape.kind == LightKind::kSun ? "any surface facing it" : "open level ground",
           0,
           parts.levels.illuminance->value * parts.remaining(light),
           1};
+    } else {
+      r.subject = subject_of(rig, scene, i);
     }
-
-    const auto at_subject = [&](const Falloff& part) {
-      return r.subject ? fmt::format("{} times the inverse square at its subject ({})",
-                                     short_number(falloff_weight(part, r.subject->distance_m), 3),
-                                     readable_length(r.subject->distance_m))
-                       : std::string("meets no subject");
-    };
-    if (f.law != FalloffLaw::kInverseSquare) {
-      Falloff law_only = f;
-      law_only.has_range = false;
-      law_only.near_softening = 0;
-      r.cheats.push_back({"falloff", law_words(law_only), at_subject(law_only)});
-    }
-    if (f.near_softening > 0) {
-      Falloff cushion_only;
-      cushion_only.near_softening = f.near_softening;
-      r.cheats.push_back({"near_softening",
-                          readable_length(f.near_softening),
-                          f.law == FalloffLaw::kInverseSquare
-                              ? fmt::format("half of the inverse square at {}; {}",
-                                            readable_length(f.near_softening),
-                                            at_subject(cushion_only))
-                              : std::string("softens the law near the lamp")});
-    }
-    if (f.has_range) {
-      Falloff reach_only;
-      reach_only.has_range = true;
-      reach_only.range_start = f.range_start;
-      reach_only.range_end = f.range_end;
-      r.cheats.push_back(
-          {"range",
-           fmt::format("{} to {}", readable_length(f.range_start), readable_length(f.range_end)),
-           at_subject(reach_only)});
-    }
+    falloff_cheats(light, r);
     effect_cheats(rig, light, r);
     out.push_back(std::move(r));
   }

@@ -22,8 +22,14 @@ struct LightReport {
   std::optional<double> cct_k;  ///< empty where the color is too far from the Planck locus
   double duv = 0;
   Xy xy;
+  /// Of a sun: where it stands [rad], azimuth from north through east.
+  struct Stand {
+    double elevation = 0, azimuth = 0;
+  };
+  std::optional<Stand> stand;
 
-  /// Where the light's axis meets the scene (without an axis: straight below), if it does.
+  /// Where the light's axis meets an object that it lights (without an axis: straight below), if it
+  /// does.
   struct Subject {
     std::string object;
     double distance_m = 0;

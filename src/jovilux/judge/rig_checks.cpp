@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/placement_checks.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/units/text.h"
 
@@ -108,6 +109,10 @@ class Checks {
     for (std::size_t i = 0; i < rig_.lights.size(); ++i) {
       check_light(rig_.lights[i], reports_[i]);
     }
+    weak_lights();
+    for (Problem& p : placement_checks(rig_, scene_)) {
+      problems_.push_back(std::move(p));
+    }
     return std::move(problems_);
   }
 
@@ -136,7 +141,9 @@ class Checks {
       all.add(c.at.cast<float>());
     }
     const double size = all.diagonal();
-    constexpr double kLargest = 2000, kSmallest = 0.05;
+    // Under the sky places are larger than lamps light.
+    const double kLargest = scene_.distant.empty() ? 300 : 2000;
+    constexpr double kSmallest = 0.05;
     if (all.empty() || size <= 0 || (size <= kLargest && size >= kSmallest)) {
       return;
     }
@@ -313,6 +320,24 @@ class Checks {
     std::uint32_t object;
   };
 
+  // A ray from the mantle of an endless tube, from anywhere along the part that passes the scene.
+  template <class Probe>
+  void probe_from_axis(const LightSpec& light,
+                       const Vec3& direction,
+                       float u,
+                       const Probe& probe) const {
+    const Vec3 along = light.along.cast<float>();
+    const Vec3 across = direction - direction.dot(along) * along;
+    if (!(across.norm() > 1e-3f)) {
+      return;
+    }
+    const float size = scene_.world.bounds().empty() ? 1 : scene_.world.bounds().diagonal();
+    const float reach = std::clamp(size, 1.0f, 1e4f);
+    const Vec3 on_axis = light.at.cast<float>() + along * (reach * (2 * u - 1));
+    const float clear = static_cast<float>(light.shape.radius) * 1.0001f + 1e-5f * (1 + reach);
+    probe(on_axis + across.normalized() * clear, direction);
+  }
+
   // How rays from the light fare: none meets an object, or all do so beyond `reach`.
   void emptiness(const LightSpec& light, const Emitter& emitter, const std::string& address) {
     const SourceShape& s = light.shape;
@@ -326,21 +351,32 @@ class Checks {
                                             : kPiD / 2;
     const Frame frame = Frame::around(light.axis.cast<float>());
     const Vec3 center = light.at.cast<float>();
-    bool meets = false, within = !light.falloff.has_range, in_zone = !light.inside;
+    bool meets = false, meets_lamp = false, within = !light.falloff.has_range,
+         in_zone = !light.inside;
     double nearest = HUGE_VAL;
     std::vector<Lit> lit;
     const auto probe = [&](const Vec3& origin, const Vec3& direction) {
       const Ray ray{origin, direction};
       const Hit hit = scene_.world.closest(ray);
-      if (!hit.found() || scene_.surfaces[scene_.world.surface_of(hit)].object == kNoIndex) {
+      if (!hit.found()) {
+        return;
+      }
+      const Scene::Surface& met = scene_.surfaces[scene_.world.surface_of(hit)];
+      if (met.object == kNoIndex) {
+        meets_lamp = true;
         return;
       }
       meets = true;
-      const double d = (ray.at(hit.t) - center).norm();
+      Vec3 from_light = ray.at(hit.t) - center;
+      if (s.kind == LightKind::kTube && s.endless) {  // whose law counts from its axis
+        const Vec3 along = light.along.cast<float>();
+        from_light -= from_light.dot(along) * along;
+      }
+      const double d = from_light.norm();
       nearest = std::min(nearest, d);
       within = within || d < light.falloff.range_end;
       const SurfacePoint p = scene_.world.point(ray, hit);
-      in_zone = in_zone || emitter.detail->inside->contains(p.position.cast<double>());
+      in_zone = in_zone || emitter.detail->inside->contains_or_touches(p.position.cast<double>());
       const Vec3 to = (center - p.position).normalized();
       const double e = std::abs(p.normal.dot(to)) * relative_level(emitter, p.position);
       if (e > 0) {
@@ -352,6 +388,10 @@ class Checks {
       const Sampler sampler(1, 3, static_cast<std::uint32_t>(i));
       const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0))
                                         : sphere_direction(sampler.pair(0));
+      if (s.kind == LightKind::kTube && s.endless) {
+        probe_from_axis(light, direction, sampler.pair(1).x(), probe);
+        continue;
+      }
       probe(center + (aimed_form ? Vec3(frame.z * 1e-5f * (1 + center.norm()))
                                  : Vec3(direction * clear)),
             direction);
@@ -368,13 +408,16 @@ class Checks {
         probe(center + (aimed_form ? Vec3(frame.z * 1e-5f) : Vec3(direction * clear)), direction);
       }
     }
+    if (!meets && meets_lamp) {
+      return;  // what hides it is told by placement_checks()
+    }
     if (!meets) {
       warn("faces-nothing",
            light.place,
            address,
            aimed_form ? "faces away from everything: its beam meets no object"
                       : "its light meets no object",
-           aimed_form ? "see aim or toward" : "see at");
+           nearest_object(light.at, aimed_form));
     } else if (!within) {
       warn("range-holds-nothing",
            light.falloff_place,
@@ -393,6 +436,31 @@ class Checks {
     } else {
       hot_spot(light, emitter, lit, address);
     }
+  }
+
+  // The object whose origin is nearest to a place, as advice.
+  std::string nearest_object(const Vec3d& at, bool aimed) const {
+    double best = HUGE_VAL;
+    const ObjectSpec* found = nullptr;
+    for (const ObjectSpec& o : rig_.objects) {
+      const double d = (o.transform.offset - at).norm();
+      if (d < best && (!o.shape || o.shape->bounded())) {
+        best = d;
+        found = &o;
+      }
+    }
+    if (found == nullptr) {
+      return rig_.objects.empty() ? "add an [[object]]" : aimed ? "see aim or toward" : "see at";
+    }
+    const Vec3d p = found->transform.offset / rig_.length;
+    return fmt::format("the nearest object is \"{}\", {} away: {}",
+                       found->name,
+                       readable_length(best),
+                       aimed ? fmt::format("aim = [{}, {}, {}] faces it",
+                                           short_number(p.x(), 3),
+                                           short_number(p.y(), 3),
+                                           short_number(p.z(), 3))
+                             : std::string("see at"));
   }
 
   // What the light brings to p on a surface facing its center; in any unit, for comparing places.
@@ -468,6 +536,63 @@ class Checks {
     }
   }
 
+  // More light than any lamp gives.
+  void flux_beyond_real(const LightSpec& light,
+                        const LightReport& report,
+                        const std::string& address) {
+    constexpr double kMostLumens = 2e7;
+    if (is_distant(light.shape.kind) || report.levels.per_meter || !report.levels.flux ||
+        report.levels.flux->value <= kMostLumens) {
+      return;
+    }
+    warn("flux-beyond-real",
+         light.output_place,
+         address + ".output",
+         fmt::format("gives {} lm; a stadium's whole floodlighting has some 2e7 lm",
+                     short_number(report.levels.flux->value, 3)),
+         "lower its output, or use a sun or a sky for what lights a landscape");
+  }
+
+  // Whether a light's level at its subject says how much it is meant to bring.
+  static bool is_steady(const LightSpec& light) {
+    return light.dimmer_keys.times.empty() && light.on_keys.times.empty() && !light.flicker &&
+           light.falloff.law == FalloffLaw::kInverseSquare && !light.falloff.has_range;
+  }
+
+  // Lights that bring next to nothing to their subject, by themselves or beside the others.
+  void weak_lights() {
+    constexpr double kDarkest = 0.01;  // [lx]; a quarter moon gives as much
+    constexpr double kNothing = 1e-5;  // of what the strongest light brings
+    double strongest = 0;
+    for (const LightReport& r : reports_) {
+      strongest = std::max(strongest, r.subject ? r.subject->illuminance_lx : 0.0);
+    }
+    const double least = strongest > kDarkest ? kNothing * strongest : kDarkest;
+    for (std::size_t i = 0; i < rig_.lights.size(); ++i) {
+      const LightSpec& light = rig_.lights[i];
+      const LightReport& r = reports_[i];
+      const bool later_copy = light.copies > 1 && !light.name.ends_with("[0]");
+      if (!light.on || later_copy || !is_steady(light) || !r.subject || r.dimmed <= 0 ||
+          is_distant(light.shape.kind) || r.subject->illuminance_lx * light.copies >= least) {
+        continue;
+      }
+      warn("too-weak",
+           light.output_place,
+           "light." + light.layer + ".output",
+           strongest > kDarkest
+               ? fmt::format("brings {} lx to its subject, where another light brings {} lx: it "
+                             "will not be seen",
+                             short_number(r.subject->illuminance_lx, 2),
+                             short_number(strongest, 2))
+               : fmt::format("brings {} lx to its subject ({}, {} away); a quarter moon gives 0.01 "
+                             "lx",
+                             short_number(r.subject->illuminance_lx, 2),
+                             r.subject->object,
+                             readable_length(r.subject->distance_m)),
+           "raise its output, or see whether lengths are in the unit that is meant");
+    }
+  }
+
   // lm for a beam so narrow that its peak is a searchlight's.
   void narrow_beam(const LightSpec& light, const LightReport& report, const std::string& address) {
     constexpr double kAbsurdPeak = 2e6;
@@ -537,6 +662,7 @@ class Checks {
   void check_light(const LightSpec& light, const LightReport& report) {
     const std::string address = "light." + light.name;
     brightness(light, report, address);
+    flux_beyond_real(light, report, address);
     narrow_beam(light, report, address);
     copies(light);
     if (!light.on || is_distant(light.shape.kind)) {
@@ -585,7 +711,11 @@ class Checks {
     if (!enclosed && light.object < 0) {
       emptiness(light, scene_.emitters[index], address);
     }
-    if (light.falloff.law != FalloffLaw::kInverseSquare && report.subject) {
+    const bool by_another_law =
+        std::any_of(report.cheats.begin(), report.cheats.end(), [](const LightReport::Cheat& c) {
+          return c.key == "falloff";
+        });
+    if (by_another_law && report.subject) {
       Falloff law = light.falloff;
       law.has_range = false;
       const double factor = falloff_weight(law, report.subject->distance_m);

@@ -1,6 +1,7 @@
 #include "jovilux/rig/document.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/rig/schema.h"
 
 #include <algorithm>
 #include <filesystem>
@@ -50,22 +51,17 @@ Result<std::string> read_text(const std::string& file, const Place& asked_at) {
   return text.str();
 }
 
-// Lists of tables, such as [[light]], are joined; other lists are values.
-bool is_list_of_tables(const DocumentNode& node) {
-  return node.is_array() && !node.array().empty() &&
-         std::all_of(node.array().begin(), node.array().end(), [](const DocumentNode& item) {
-           return item.is_table();
-         });
-}
-
-void merge(DocumentNode& into, DocumentNode from) {
+// The tables of `from` win, key by key. Lists of named tables, such as [[light]], are joined, as
+// their descriptions say; all other lists are values.
+void merge(DocumentNode& into, DocumentNode from, const std::string& address) {
   for (DocumentEntry& entry : from.table()) {
     DocumentNode* present = into.find(entry.key);
+    const std::string inner = address.empty() ? entry.key : address + "." + entry.key;
     if (present == nullptr) {
       into.table().push_back(std::move(entry));
     } else if (present->is_table() && entry.value.is_table()) {
-      merge(*present, std::move(entry.value));
-    } else if (is_list_of_tables(*present) && is_list_of_tables(entry.value)) {
+      merge(*present, std::move(entry.value), inner);
+    } else if (is_list_of_tables(inner) && present->is_array() && entry.value.is_array()) {
       auto& target = present->array();
       std::move(entry.value.array().begin(), entry.value.array().end(), std::back_inserter(target));
     } else {
@@ -129,10 +125,10 @@ class Loader {
             continue;
           }
           const fs::path next = fs::path(file).parent_path() / name.text();
-          merge(base, load(next.string(), name.place));
+          merge(base, load(next.string(), name.place), "");
         }
       }
-      merge(base, std::move(out));
+      merge(base, std::move(out), "");
       out = std::move(base);
     }
     chain_.pop_back();

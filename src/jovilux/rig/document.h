@@ -73,8 +73,8 @@ inline constexpr std::size_t kMaxRigBytes = 16U << 20;
 Result<DocumentNode> parse_toml(std::string_view text, const std::string& file);
 
 /// Reads a rig file and, before it, the files that it includes (each at most once in a chain, 32
-/// deep): tables are
-/// merged, the including file's values win; arrays of tables are joined, the included ones first.
+/// deep): tables are merged, the including file's values win; lists of named tables are joined, the
+/// included ones first.
 Result<DocumentNode> load_document(const std::string& file);
 
 /// TOML text of a document: plain values first, then tables, then arrays of tables.
@@ -87,7 +87,7 @@ std::string to_toml(const DocumentNode& root);
 Problems set_at_address(DocumentNode& root, const std::string& address, DocumentNode value);
 
 /// Applies "ADDRESS=VALUE" from the command line; VALUE is read as TOML, or taken as text where it
-/// is not.
+/// is not. "ADDRESS=" removes the key.
 Problems apply_override(DocumentNode& root, const std::string& assignment);
 
 /// Applies the `set` table of a variant.

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <optional>
 
 #include <fmt/format.h>
 
@@ -55,6 +56,16 @@ std::vector<Step> steps_of(const std::string& address) {
   return steps;
 }
 
+// The nearest of some names, or all of them where they are few.
+std::string names_hint(const std::string& name, const std::vector<std::string>& names) {
+  constexpr std::size_t kMostNames = 8;
+  const std::string near = did_you_mean(name, names);
+  if (!near.empty() || names.empty() || names.size() > kMostNames) {
+    return near;
+  }
+  return fmt::format("there is {}", join_or(names));
+}
+
 std::vector<std::string> names_in(const DocumentNode& list) {
   std::vector<std::string> names;
   for (const DocumentNode& item : list.array()) {
@@ -67,15 +78,29 @@ std::vector<std::string> names_in(const DocumentNode& list) {
 
 }  // namespace
 
-Problems set_at_address(DocumentNode& root, const std::string& address, DocumentNode value) {
-  const Place place = value.place;
+namespace {
+
+// An address of this very rig, as an example.
+std::string example_address(const DocumentNode& root) {
+  const DocumentNode* lights = root.find("light");
+  const std::vector<std::string> names =
+      lights != nullptr && lights->is_array() ? names_in(*lights) : std::vector<std::string>{};
+  return fmt::format("light.{}.output", names.empty() ? "pendant" : printable(names.front(), 40));
+}
+
+// Sets the value at an address; without one, removes what is there.
+Problems change_at_address(DocumentNode& root,
+                           const std::string& address,
+                           const Place& place,
+                           std::optional<DocumentNode> value) {
   const std::vector<Step> steps = steps_of(address);
   if (steps.size() < 2) {
-    return {bad_address(
-        place,
-        printable(address),
-        "not an address",
-        "write KIND.NAME.KEY, such as light.pendant.output, or TABLE.KEY, such as render.samples")};
+    return {bad_address(place,
+                        printable(address),
+                        "not an address",
+                        fmt::format("write KIND.NAME.KEY, such as {}, or TABLE.KEY, such as "
+                                    "render.samples",
+                                    example_address(root)))};
   }
   DocumentNode* node = &root;
   for (std::size_t i = 0; i < steps.size(); ++i) {
@@ -101,9 +126,10 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
           if (rest == std::string::npos) {
             return {bad_address(place, address, "names a copy; a key of it must follow")};
           }
-          return set_at_address(
+          return change_at_address(
               root,
               fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address.substr(rest)),
+              place,
               std::move(value));
         }
       }
@@ -112,11 +138,14 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
             bad_address(place,
                         address,
                         fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
-                        did_you_mean(step.name, names_in(*node)))};
+                        names_hint(step.name, names_in(*node)))};
       }
       node = found;
       if (i + 1 == steps.size()) {
-        return {bad_address(place, address, "names a table; a key of it must follow")};
+        return {bad_address(place,
+                            address,
+                            "names a table; a key of it must follow",
+                            fmt::format("such as {}", example_address(root)))};
       }
       continue;
     }
@@ -146,9 +175,23 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
                             did_you_mean(step.name, kinds))};
       }
     }
-    if (last && step.places.empty()) {
-      node->set(step.name, place, std::move(value));
+    if (last && !value) {
+      if (next == nullptr || !step.places.empty()) {
+        return {bad_address(place,
+                            address,
+                            next == nullptr ? "there is no such key to remove"
+                                            : "an item of a list cannot be removed",
+                            next == nullptr ? "" : "set the list as a whole")};
+      }
+      std::erase_if(node->table(), [&](const DocumentEntry& e) { return e.key == step.name; });
       return {};
+    }
+    if (last && step.places.empty()) {
+      node->set(step.name, place, std::move(*value));
+      return {};
+    }
+    if (next == nullptr && !value) {
+      return {bad_address(place, address, "there is no such key to remove")};
     }
     if (next == nullptr) {
       if (!step.places.empty()) {
@@ -172,7 +215,7 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
       next = &next->array()[step.places[k]];
     }
     if (last) {
-      *next = std::move(value);
+      *next = std::move(*value);
       return {};
     }
     node = next;
@@ -180,14 +223,27 @@ Problems set_at_address(DocumentNode& root, const std::string& address, Document
   return {};
 }
 
+}  // namespace
+
+Problems set_at_address(DocumentNode& root, const std::string& address, DocumentNode value) {
+  const Place place = value.place;
+  return change_at_address(root, address, place, std::move(value));
+}
+
 Problems apply_override(DocumentNode& root, const std::string& assignment) {
   const Place place{"--set " + printable(assignment, 80), 0, 0};
   const auto equals = assignment.find('=');
   if (equals == std::string::npos) {
-    return {bad_address(place, "", "expected ADDRESS=VALUE", "such as light.pendant.dimmer=0.5")};
+    return {bad_address(place,
+                        "",
+                        "expected ADDRESS=VALUE",
+                        fmt::format("such as \"{}=800 lm\"", example_address(root)))};
   }
   const std::string address(trimmed(std::string_view(assignment).substr(0, equals)));
   const std::string text(trimmed(std::string_view(assignment).substr(equals + 1)));
+  if (text.empty()) {
+    return change_at_address(root, address, place, std::nullopt);
+  }
   DocumentNode value;
   value.value = text;
   if (const auto parsed = parse_toml("v = " + text + "\n", place.file);

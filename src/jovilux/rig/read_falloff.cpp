@@ -139,7 +139,7 @@ void read_polynomial(TableReader& f, Falloff& out) {
               "divides-by-zero",
               "constant + linear d + quadratic d^2 is below 0 just beside the lamp",
               way_on);
-    } else {
+    } else if (out.linear != 0) {  // d^2 alone is the inverse square itself
       f.warning("constant",
                 f.place("constant"),
                 "divides-by-zero",

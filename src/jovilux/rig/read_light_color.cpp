@@ -1,7 +1,9 @@
 #include "jovilux/base/text.h"
 #include "jovilux/rig/read_light_parts.h"
 
+#include <cmath>
 #include <filesystem>
+#include <span>
 
 #include <fmt/format.h>
 
@@ -181,6 +183,27 @@ void read_color(TableReader& r, const Rig& rig, LightSpec& light) {
   read_tint_by(r, light);
 }
 
+namespace {
+
+// A level is finite and not below 0: asked at every quarter of a second of the first minute.
+void check_level_formula(TableReader& f, const Formula& formula) {
+  for (int i = 0; i <= 240; ++i) {
+    const double t = i / 4.0, v = formula(std::span<const double>(&t, 1));
+    if (!std::isfinite(v) || v < 0) {
+      f.error("formula",
+              f.place("formula"),
+              std::isfinite(v) ? "out-of-range" : "divides-by-zero",
+              fmt::format("gives {} at t = {} s; a level is finite and not below 0",
+                          std::isfinite(v) ? short_number(v) : std::string("no number"),
+                          short_number(t)),
+              v < 0 ? "wrap it in max(0, ...)" : "");
+      return;
+    }
+  }
+}
+
+}  // namespace
+
 std::optional<Flicker> read_flicker(TableReader& r) {
   const DocumentNode* node = r.table("flicker");
   if (node == nullptr) {
@@ -198,6 +221,9 @@ std::optional<Flicker> read_flicker(TableReader& r) {
   if (out.wave == Wave::kFormula) {
     out.rate = f.number("rate").value_or(1);
     out.formula = f.formula("formula", {"t"});
+    if (out.formula) {
+      check_level_formula(f, *out.formula);
+    }
   } else {
     f.require("rate");
     out.rate = f.number("rate").value_or(1);

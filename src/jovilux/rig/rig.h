@@ -337,8 +337,9 @@ struct Rig {
 
 /// What is asked of a rig besides its text.
 struct RigRequest {
-  std::vector<std::string> variants;   ///< applied in order
-  std::vector<std::string> overrides;  ///< "ADDRESS=VALUE", applied after the variants
+  std::vector<std::string> variants;  ///< applied in order
+  /// "ADDRESS=VALUE", applied after the variants; "ADDRESS=" removes a key.
+  std::vector<std::string> overrides;
   /// Of [time]: sets render.time, and a seed of its own where the rig gives none.
   std::optional<int> frame = std::nullopt;
   bool hold_noise = false;  ///< one seed for all frames

@@ -3,7 +3,6 @@
 #include "jovilux/base/text.h"
 
 #include <algorithm>
-#include <array>
 #include <cctype>
 #include <filesystem>
 #include <iterator>
@@ -174,7 +173,8 @@ bool KeyDescription::goes_with(std::string_view kind) const {
 }
 
 std::string shown_limits(Limits limits, double factor) {
-  const bool lo = limits.lo > -1e300, hi = limits.hi < 1e300;
+  constexpr double kAsGoodAsAny = 1e9;
+  const bool lo = limits.lo > -kAsGoodAsAny, hi = limits.hi < kAsGoodAsAny;
   const auto shown = [&](double v) { return short_number(v / factor, 6); };
   if (lo && hi) {
     return fmt::format(
@@ -283,13 +283,18 @@ const std::vector<TableDescription>& rig_schema() {
   return kTables;
 }
 
-namespace {
-
-// Tables whose second part of the address is a name of the user's.
-constexpr std::array<std::string_view, 10> kNamed = {
-    "light", "object", "material", "solid", "haze", "camera", "meter", "gel", "array", "variant"};
-
-}  // namespace
+bool is_list_of_tables(std::string_view name) {
+  static const std::vector<std::string_view> kNames = [] {
+    std::vector<std::string_view> out;
+    for (const KeyDescription& key : rig_schema().front().keys) {
+      if (key.type == ValueType::kTables) {
+        out.push_back(key.name);
+      }
+    }
+    return out;
+  }();
+  return std::find(kNames.begin(), kNames.end(), name) != kNames.end();
+}
 
 std::string kind_of_table(std::string_view address) {
   std::string out;
@@ -302,7 +307,7 @@ std::string kind_of_table(std::string_view address) {
     address = dot == std::string_view::npos ? std::string_view() : address.substr(dot + 1);
     part = part.substr(0, part.find('['));
     if (number == 0) {
-      named = std::find(kNamed.begin(), kNamed.end(), part) != kNamed.end();
+      named = is_list_of_tables(part);
     }
     // The number of a copy in array.NAME.copy.NUMBER stands for a name as well.
     if (!(named && number == 1) && !(copy && number == 3)) {

@@ -152,8 +152,11 @@ struct TableDescription {
   std::unordered_map<std::string_view, std::vector<std::size_t>> by_name;
 };
 
-/// All tables, in the order of the docs.
+/// All tables, in the order of the docs; the first is the rig itself.
 const std::vector<TableDescription>& rig_schema();
+
+/// Whether a rig has a list of named tables of that name: [[light]].
+bool is_list_of_tables(std::string_view name);
 
 /// "light.key[3].falloff" as "light.falloff": the kind of table, whatever its name.
 std::string kind_of_table(std::string_view address);

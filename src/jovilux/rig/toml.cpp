@@ -82,6 +82,35 @@ std::uint32_t too_deep_line(std::string_view text) {
   return 0;
 }
 
+// What to write where a line has a number with a unit and no quotes: output = 800 lm.
+std::string hint_for_line(std::string_view text, std::uint32_t line) {
+  for (std::uint32_t i = 1; i < line && !text.empty(); ++i) {
+    const std::size_t end = text.find('\n');
+    text = end == std::string_view::npos ? std::string_view() : text.substr(end + 1);
+  }
+  const std::string_view whole = text.substr(0, text.find('\n'));
+  const std::size_t equals = whole.find('=');
+  if (equals == std::string_view::npos) {
+    return "";
+  }
+  const std::string_view key = trimmed(whole.substr(0, equals));
+  std::string_view value = trimmed(whole.substr(equals + 1));
+  value = trimmed(value.substr(0, value.find_first_of("#,}")));
+  const std::size_t unit = value.find_first_not_of("+-.0123456789eE/ ");
+  const bool number_first =
+      !value.empty() && (std::isdigit(static_cast<unsigned char>(value[0])) != 0 ||
+                         value[0] == '-' || value[0] == '+' || value[0] == '.');
+  if (!number_first || unit == std::string_view::npos ||
+      value.find_first_of("\"'[]{") != std::string_view::npos) {
+    return "";
+  }
+  std::string_view number = trimmed(value.substr(0, unit));
+  return fmt::format("a value with a unit is a text: write {} = \"{} {}\"",
+                     printable(key, 40),
+                     printable(number, 40),
+                     printable(value.substr(unit), 40));
+}
+
 // A text as a TOML basic string.
 std::string quoted(const std::string& text) {
   std::string out = "\"";
@@ -183,7 +212,9 @@ Result<DocumentNode> parse_toml(std::string_view text, const std::string& file) 
     const toml::table root = toml::parse(text, std::string_view(file));
     return converted(root, file);
   } catch (const toml::parse_error& e) {
-    return fail(place_of(e.source(), file), e.description());
+    Problem problem = fail(place_of(e.source(), file), e.description());
+    problem.hint = hint_for_line(text, problem.place.line);
+    return problem;
   }
 }
 
