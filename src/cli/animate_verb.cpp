@@ -309,10 +309,10 @@ std::string csv(const Animation& an,
                 const std::vector<MeterCurve>& meters) {
   std::string out = "frame,time_s";
   for (const LevelCurve& c : curves) {
-    out += "," + c.name;
+    out += "," + csv_field(c.name);
   }
   for (const MeterCurve& m : meters) {
-    out += fmt::format(",\"{} {}\"", m.name, m.unit);
+    out += "," + csv_field(m.name + " " + m.unit);
   }
   out += "\n";
   for (std::size_t f = 0; f < an.frames.size(); ++f) {

@@ -101,7 +101,9 @@ int run_check(int argc, char** argv) {
     throw UsageError(
         fmt::format("{}: {}",
                     printable(file, 200),
-                    std::filesystem::exists(file, ec) ? "not a file" : "file not found"));
+                    std::filesystem::exists(file, ec)
+                        ? "not a file"
+                        : "file not found; jovilux new DIR writes a rig to begin with"));
   }
   Problems problems;
   std::vector<LightReport> reports;

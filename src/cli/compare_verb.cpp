@@ -95,10 +95,16 @@ int run_compare(int argc, char** argv) {
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };
-  std::string out = fmt::format("mean luminance  {} and {} cd/m2; B is {} stops on average\n",
-                                short_number(c.mean_a),
-                                short_number(c.mean_b),
-                                signed_number(c.mean_stops));
+  std::string out = fmt::format(
+      "mean luminance  {} and {} cd/m2{}\n",
+      short_number(c.mean_a),
+      short_number(c.mean_b),
+      c.mean_a > 0 && c.mean_b > 0
+          ? fmt::format(": B is {} stops", signed_number(std::log2(c.mean_b / c.mean_a)))
+          : "");
+  out +=
+      fmt::format("pixel by pixel  B is {} stops on average: dark places count as much as bright\n",
+                  signed_number(c.mean_stops));
   out += fmt::format(
       "in stops        95 % of the pixels differ by less than {}, none by more than {}\n",
       short_number(c.p95_stops, 3),

@@ -30,15 +30,14 @@ _jovilux() {
 complete -o nospace -o default -F _jovilux jovilux
 )~";
 
+// clang-format off: the script's lines are its own.
 constexpr std::string_view kZsh = R"~(#compdef jovilux
 # Completion of jovilux for zsh.
 _jovilux() {
   local line
   local -a going_on whole
-  for line in ${(f)" $(jovilux completion-- words "${words[@]:0:$CURRENT}" 2 > / dev / null) "}; do
-    line = $ {
-  line % % $ '\t' *
-}
+  for line in ${(f)"$(jovilux completion --words "${words[@]:0:$CURRENT}" 2>/dev/null)"}; do
+    line=${line%%$'\t'*}
     case $line in
       *[.=]) going_on+=("$line") ;;
       *) whole+=("$line") ;;
@@ -53,6 +52,7 @@ _jovilux() {
 }
 compdef _jovilux jovilux
 )~";
+// clang-format on
 
 constexpr std::string_view kFish = R"~(# Completion of jovilux for fish.
 function __jovilux_words

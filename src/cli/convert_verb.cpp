@@ -230,7 +230,16 @@ int run_convert(int argc, char** argv) {
   const std::string text = a.positional();
   const bool sun = a.text("kind") == "sun" || a.text("kind") == "sky" ||
                    (!a.text("kind") && a.text("angular_diameter"));
-  const auto parsed = parse_output(text, sun);
+  double efficacy = 0;
+  if (const auto e = a.text("efficacy")) {
+    efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);
+  }
+  // "60 W" beside --efficacy is "60 W @ 14 lm/W".
+  const auto amount = parse_amount(text);
+  const auto* power = std::get_if<Amount>(&amount);
+  const bool by_power = power != nullptr && power->dimension == Dimension::kPower && efficacy > 0;
+  const auto parsed =
+      parse_output(by_power ? fmt::format("{} @ {} lm/W", text, efficacy) : text, sun);
   if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
     throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
   }
@@ -242,10 +251,6 @@ int run_convert(int argc, char** argv) {
   }
   if (distances.empty()) {
     distances = {1, 2, 4, 8};
-  }
-  double efficacy = 0;
-  if (const auto e = a.text("efficacy")) {
-    efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);
   }
   const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
   if (!result.conversion) {

@@ -139,16 +139,9 @@ std::vector<FalloffSubject> subjects_of(const Rig& rig,
 }
 
 std::string csv_text(const FalloffStudy& study) {
-  const auto cell = [](const std::string& s) {
-    std::string out = "\"";
-    for (const char c : s) {
-      out += c == '"' ? "\"\"" : std::string(1, c);
-    }
-    return out + "\"";
-  };
   std::string out = "distance_m";
   for (const FalloffCurveReport& c : study.curves) {
-    out += "," + cell(c.name + " lx") + "," + cell(c.name + " times physics");
+    out += "," + csv_field(c.name + " lx") + "," + csv_field(c.name + " times physics");
   }
   out += "\n";
   for (std::size_t i = 0; i < study.distance_m.size(); ++i) {

@@ -3,12 +3,14 @@
 #include "jovilux/render/render_state.h"
 
 #include <algorithm>
+#include <chrono>
 #include <filesystem>
 #include <map>
 
 #include "cli/arguments.h"
 #include "cli/denoise_verb.h"
 #include "cli/output.h"
+#include "cli/progress_bar.h"
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
@@ -88,6 +90,7 @@ int run_merge(int argc, char** argv) {
                 "join also slices that were interrupted; their tiles are noisier, or empty",
                 ""},
                {"force", "replace results of another rig in the folder", ""},
+               {"quiet", "no progress", ""},
                {"json", "print stats.json to standard output instead of the summary", ""}},
               "The slices may lie in one folder or in several. All N are needed.",
               "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 "
@@ -134,7 +137,17 @@ int run_merge(int argc, char** argv) {
   RenderOptions options;
   options.camera = camera_index(*rig, labels[0].camera);
   RenderState state(rig->render.width, rig->render.height, labels[0].layers.size(), parts_of(*rig));
+  ProgressBar bar(a.flag("quiet"));
+  const ProgressFn tell = bar.function();
+  const auto start = std::chrono::steady_clock::now();
+  Progress so_far;
   for (const auto& [index, file] : files) {
+    if (tell) {
+      so_far.seconds =
+          std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+      tell(so_far);
+      so_far.done += 1.0 / static_cast<double>(files.size());
+    }
     const auto label = load_state(file, labels[0], state);
     if (!label) {
       Problems problems = label.problems();

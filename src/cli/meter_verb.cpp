@@ -32,7 +32,7 @@ std::string csv(const MeterResult& m, const MeterSpec& meter) {
       fmt::format("x_m,y_m,z_m,value_{0},standard_error_{0},direct_{0},bounce_{0},haze_{0}",
                   meter.luminance ? "cd_m2" : "lx");
   for (const auto& [name, value] : m.readings.front().by_light) {
-    out += "," + name;
+    out += "," + csv_field(name);
   }
   out += "\n";
   for (const MeterReading& r : m.readings) {
@@ -53,6 +53,29 @@ std::string csv(const MeterResult& m, const MeterSpec& meter) {
   return out;
 }
 
+// Where a target is missed: how to find the dimmers that meet it.
+std::string way_on(const Rig& rig,
+                   const std::vector<MeterResult>& results,
+                   const std::string& file) {
+  for (const MeterResult& m : results) {
+    const bool failed =
+        std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+          return r.verdict == MeterReading::Verdict::kFail;
+        });
+    const MeterSpec& meter = rig.meters[m.meter];
+    if (failed && meter.target) {
+      return fmt::format(
+          "\nwhich dimmers meet it: jovilux render {} -o out, then\n"
+          "jovilux balance out --target {}=\"{} {}\"\n",
+          printable(file, 200),
+          meter.name,
+          short_number(0.5 * (meter.target->first + meter.target->second)),
+          meter.luminance ? "cd/m2" : "lx");
+    }
+  }
+  return "";
+}
+
 }  // namespace
 
 int run_meter(int argc, char** argv) {
@@ -65,6 +88,7 @@ int run_meter(int argc, char** argv) {
        {"error", "the standard error to reach, over the value; \"1 %\" by default", "SHARE"},
        {"o,output", "also write DIR/NAME.csv and, of grids, DIR/NAME.png", "DIR"},
        {"force", "replace files in DIR", ""},
+       {"quiet", "no progress", ""},
        {"json", "print one JSON document instead", ""}},
       "",
       "jovilux meter demo-out/rig/orchid-house.toml --error \"2 %\""};
@@ -128,7 +152,12 @@ int run_meter(int argc, char** argv) {
   }
   catch_interrupts();
   options.stop = stop_requested;
-  const std::vector<MeterResult> results = read_meters(*rig, *scene, options);
+  std::vector<MeterResult> results;
+  {
+    ProgressBar bar(a.flag("quiet"));
+    options.progress = bar.function();
+    results = read_meters(*rig, *scene, options);
+  }
   bool missed = false;
   for (const MeterResult& m : results) {
     const MeterSpec& meter = rig->meters[m.meter];
@@ -253,7 +282,7 @@ int run_meter(int argc, char** argv) {
                      r.verdict == Verdict::kNone ? "-" : word(r.verdict),
                      most});
   }
-  print_out(text_table(table));
+  print_out(text_table(table) + way_on(*rig, results, a.positional()));
   if (folder) {
     print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
   }

@@ -30,6 +30,7 @@ int run_noise(int argc, char** argv) {
         ""},
        {"o,output", "also write DIR/noise.png: the map, the convergence, the lights", "DIR"},
        {"force", "replace files there", ""},
+       {"quiet", "no progress while changes are tried", ""},
        {"json", "print one JSON document instead", ""}},
       "A pixel's noise is its standard error over the larger of its luminance and 2 % of the "
       "view's white.",
@@ -49,7 +50,9 @@ int run_noise(int argc, char** argv) {
   std::optional<double> trial;  // of a small picture as the rig is
   if (a.flag("try") && !r.changes.empty()) {
     catch_interrupts();
-    const auto before = try_changes(a.positional(), r.changes, threads_of(a), stop_requested);
+    ProgressBar bar(a.flag("quiet"));
+    const auto before =
+        try_changes(a.positional(), r.changes, threads_of(a), stop_requested, bar.function());
     if (!before) {
       throw BadInput{before.problems()};
     }

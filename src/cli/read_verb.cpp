@@ -205,16 +205,14 @@ std::string csv_text(const std::vector<ReadImage>& images) {
   std::string out = "image,x,y,width,height,luminance_cd_m2,standard_error_cd_m2,R,G,B";
   const std::vector<std::string> lights = brightest_lights(images);
   for (const std::string& light : lights) {
-    out += "," + light;
+    out += "," + csv_field(light);
   }
   out += "\n";
   for (const ReadImage& image : images) {
     for (const Reading& r : image.readings.readings) {
-      std::string name = image.name;
-      std::replace(name.begin(), name.end(), '"', '\'');
       out += fmt::format(
-          "\"{}\",{},{},{},{},{:.6g},{},{:.6g},{:.6g},{:.6g}",
-          name,
+          "{},{},{},{},{},{:.6g},{},{:.6g},{:.6g},{:.6g}",
+          csv_field(image.name),
           r.box.x,
           r.box.y,
           r.box.width,

@@ -188,8 +188,12 @@ PageSection realism(const Problems& found, const std::vector<LightReport>& repor
   return out;
 }
 
-PageSection metered(
-    const Rig& rig, const Scene& scene, double error, int threads, const fs::path& scratch) {
+PageSection metered(const Rig& rig,
+                    const Scene& scene,
+                    double error,
+                    int threads,
+                    bool quiet,
+                    const fs::path& scratch) {
   PageSection out;
   out.title = "Meters";
   MeteringOptions options;
@@ -200,7 +204,13 @@ PageSection metered(
   t.rows.push_back(
       {"meter", "value", "\u00b1", "unit", "direct", "bounce", "haze", "target", "verdict"});
   std::size_t grids = 0;
-  for (const MeterResult& m : read_meters(rig, scene, options)) {
+  std::vector<MeterResult> results;
+  {
+    ProgressBar bar(quiet);
+    options.progress = bar.function();
+    results = read_meters(rig, scene, options);
+  }
+  for (const MeterResult& m : results) {
     const MeterSpec& meter = rig.meters[m.meter];
     const std::string unit = meter.luminance ? "cd/m2" : "lx",
                       target = meter.target ? fmt::format("{} to {}",
@@ -325,6 +335,7 @@ int run_report(int argc, char** argv) {
         "the noise that 95 % of the pixels are to stay below; \"2 %\" by default",
         "SHARE"},
        denoised_option(),
+       {"quiet", "no progress while the meters are read", ""},
        {"force", "replace FILE", ""}},
       "Lights, meters and curves are those of the first picture's rig.",
       "jovilux report demo-out/bench -o demo-out/report.html"};
@@ -423,7 +434,8 @@ int run_report(int argc, char** argv) {
   sections.push_back(std::move(given));
   sections.push_back(realism(found, reports));
   if (!first.rig.meters.empty()) {
-    sections.push_back(metered(first.rig, *scene, error, threads_of(a), scratch.dir));
+    sections.push_back(
+        metered(first.rig, *scene, error, threads_of(a), a.flag("quiet"), scratch.dir));
   }
   sections.push_back(noisy(shown, target, scratch.dir));
   // The strongest lights over distance, by what they bring to their subjects.

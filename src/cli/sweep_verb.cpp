@@ -59,7 +59,7 @@ std::string shown(const SweptParameter& p, std::size_t i) {
 std::string csv(const std::vector<SweptParameter>& parameters, const std::vector<Point>& points) {
   std::string out = "folder";
   for (const SweptParameter& p : parameters) {
-    out += ",\"" + p.address + (p.unit.empty() ? "" : " [" + p.unit + "]") + "\"";
+    out += "," + csv_field(p.address + (p.unit.empty() ? "" : " [" + p.unit + "]"));
   }
   out += ",mean_cd_m2,noise_p95,share_from_haze";
   for (std::size_t r = 0; r < points.front().readings.size(); ++r) {
@@ -69,13 +69,11 @@ std::string csv(const std::vector<SweptParameter>& parameters, const std::vector
   }
   out += "\n";
   for (const Point& p : points) {
-    out += p.name;
+    out += csv_field(p.name);
     for (std::size_t k = 0; k < parameters.size(); ++k) {
-      std::string value = parameters[k].numbers.empty()
-                              ? parameters[k].values[p.at[k]]
-                              : fmt::format("{:.6g}", parameters[k].numbers[p.at[k]]);
-      std::replace(value.begin(), value.end(), '"', '\'');
-      out += ",\"" + value + "\"";
+      out += "," + csv_field(parameters[k].numbers.empty()
+                                 ? parameters[k].values[p.at[k]]
+                                 : fmt::format("{:.6g}", parameters[k].numbers[p.at[k]]));
     }
     out += fmt::format(",{:.6g},{:.4g},{:.4g}", p.mean, p.p95, p.from_haze);
     for (const Reading& r : p.readings) {
@@ -154,6 +152,44 @@ LayerPlan layer_plan(const std::vector<SweptParameter>& parameters, const std::v
 
 }  // namespace
 
+namespace {
+
+// Refuses a folder that holds results of another rig, or of a sweep with other folders, which would
+// stand beside these as if they belonged to them; with `force` these are removed.
+void make_room(const std::string& folder,
+               const std::vector<Point>& points,
+               const std::string& rig_file,
+               bool force) {
+  std::error_code ec;
+  for (const Point& p : points) {
+    if (fs::exists(p.folder, ec)) {
+      prepare_folder(p.folder, rig_file, force);
+    }
+  }
+  std::vector<fs::path> stale;
+  for (const fs::directory_entry& entry : fs::directory_iterator(folder, ec)) {
+    const bool ours = std::any_of(points.begin(), points.end(), [&](const Point& p) {
+      return fs::path(p.folder).filename() == entry.path().filename();
+    });
+    if (!ours && entry.is_directory(ec) && fs::exists(entry.path() / "image.exr", ec) &&
+        fs::exists(entry.path() / "rig.resolved.toml", ec)) {
+      stale.push_back(entry.path());
+    }
+  }
+  if (!stale.empty() && !force) {
+    throw UsageError(
+        fmt::format("-o {}: the folder holds results of another sweep ({}); choose another folder, "
+                    "or add --force to remove them",
+                    printable(folder, 200),
+                    printable(stale.front().filename().string(), 60)));
+  }
+  for (const fs::path& dir : stale) {
+    fs::remove_all(dir, ec);
+  }
+}
+
+}  // namespace
+
 int run_sweep(int argc, char** argv) {
   Usage usage{
       "sweep",
@@ -173,11 +209,12 @@ int run_sweep(int argc, char** argv) {
         "render each value, also where one render's layers give it (dimmers; tints, nearly)",
         ""},
        {"denoised", "denoise each picture and judge that", ""},
+       {"force", "replace results of another rig or sweep in DIR", ""},
        {"quiet", "no progress and no warnings", ""},
        {"json", "print one JSON document instead", ""}},
       "",
-      "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.001 /m .. 1 "
-      "/m / 6 log\" --size 320x180 -o mist"};
+      "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.02 /m .. "
+      "0.6 /m / 5 log\" --size 320x180 -o mist"};
   for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
@@ -250,6 +287,7 @@ int run_sweep(int argc, char** argv) {
   if (ec || !fs::is_directory(*folder)) {
     throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
   }
+  make_room(*folder, points, a.positional(), a.flag("force"));
   const LayerPlan plan = a.flag("exact") ? LayerPlan{} : layer_plan(parameters, rigs);
   const bool by_layers = !plan.factors.empty();
   const std::size_t brightest = plan.base;
@@ -271,7 +309,7 @@ int run_sweep(int argc, char** argv) {
     task.camera = a.text("camera").value_or("");
     task.threads = threads_of(a);
     task.quiet = a.flag("quiet");
-    task.force = true;
+    task.force = a.flag("force");
     task.denoise = denoised;
     if (!task.quiet) {
       print_err(fmt::format(

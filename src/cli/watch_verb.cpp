@@ -22,6 +22,7 @@
 #include "cli/verbs.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <unistd.h>
 
 namespace jovilux::cli {
 namespace {
@@ -250,6 +251,7 @@ int run_watch(int argc, char** argv) {
        {"width", "of that picture, in characters; 80 by default", "N"},
        {"times", "end after so many versions", "N"},
        {"force", "replace results of another rig in DIR", ""},
+       {"quiet", "no progress on the terminal", ""},
        {"json", "one JSON document a line for each picture instead", ""}},
       "",
       "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"};
@@ -275,7 +277,8 @@ int run_watch(int argc, char** argv) {
   add_picture_overrides(a, task.request);
   task.camera = a.text("camera").value_or("");
   task.threads = threads_of(a);
-  task.quiet = true;
+  // A file that keeps what watch tells would fill with lines of progress.
+  task.quiet = a.flag("quiet") || ::isatty(STDERR_FILENO) == 0;
   task.check = false;
   task.view_every = 3;
   const int times = a.whole("times", 1, 1'000'000).value_or(0),
@@ -283,7 +286,12 @@ int run_watch(int argc, char** argv) {
   const bool json = a.flag("json");
   std::error_code ec;
   if (!fs::exists(file, ec)) {
-    throw BadInput{{{Severity::kError, "missing-file", {file, 0, 0}, "", "file not found", ""}}};
+    throw BadInput{{{Severity::kError,
+                     "missing-file",
+                     {file, 0, 0},
+                     "",
+                     "file not found",
+                     "jovilux new DIR writes a rig to begin with"}}};
   }
   prepare_folder(*folder, file, a.flag("force"));
   task.force = true;

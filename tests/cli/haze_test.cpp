@@ -510,3 +510,33 @@ TEST_CASE("haze has its own part of each layer, and cheat.haze scales it alone",
   CHECK(both > without);
   CHECK(twice - both == Approx(both - without).epsilon(0.02));
 }
+
+#ifdef JOVILUX_MAKE_VDB
+TEST_CASE("a density file's own box holds its haze, and the resolved rig keeps its place",
+          "[cli][haze][vdb]") {
+  const TemporaryFolder dir;
+  REQUIRE(run_other(JOVILUX_MAKE_VDB, {dir.path("c.vdb"), "cloud"}).status == 0);
+  const auto picture = [&](const std::string& name, const std::string& more) {
+    const std::string rig = dir.write(
+        name + ".toml",
+        "jovilux = 1\n[render]\nsize = [12, 8]\nsamples = 4\n[[camera]]\nname = 'c'\nat = [0, -6, "
+        "1]\nlook_at = [0, 0, 0]\n[[light]]\nname = 'l'\nkind = 'point'\nat = [0, 0, 3]\noutput = "
+        "'800 lm'\n[[haze]]\nname = 'h'\nfile = 'c.vdb'\nextinction = '0.5 /m'\n" +
+            more);
+    const ProgramRun run = run_program({"render", rig, "-o", dir.path(name), "--quiet"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return dir.read(name + "/view.png");
+  };
+  const std::string alone = picture("alone", "");
+  CHECK(alone == picture("everywhere", "inside = 'everywhere'\n"));
+  // Placed, the resolved rig shows the same from its own folder.
+  const std::string placed =
+      picture("placed", "at = [0.2, 0, 0.3]\nrotate = [0, 0, 30]\nscale = [1, 1, 0.5]\n");
+  CHECK(placed != alone);
+  REQUIRE(run_program(
+              {"render", dir.path("placed/rig.resolved.toml"), "-o", dir.path("again"), "--quiet"})
+              .status == 0);
+  CHECK(dir.read("again/view.png") == placed);
+}
+#endif

@@ -235,3 +235,19 @@ TEST_CASE("a thousand mutated meshes give a mesh or a problem", "[files][mesh]")
   CHECK(read > 0);
   CHECK(refused > 300);
 }
+
+TEST_CASE("a face without normals is flat and leaves the others theirs", "[files][mesh]") {
+  const TemporaryFolder dir;
+  const auto mesh = load_mesh(
+      dir.write("m.obj",
+                "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvn 0 0.6 0.8\nf 1//1 2//1 3//1\nf 1 2 4\n"));
+  REQUIRE(mesh);
+  REQUIRE(mesh->triangles.size() == 2);
+  REQUIRE(mesh->normals.size() == mesh->positions.size());
+  for (const std::uint32_t corner : mesh->triangles[0]) {
+    CHECK((mesh->normals[corner] - Vec3(0, 0.6f, 0.8f)).norm() < 1e-6f);
+  }
+  for (const std::uint32_t corner : mesh->triangles[1]) {
+    CHECK((mesh->normals[corner] - Vec3(0, -1, 0)).norm() < 1e-6f);
+  }
+}

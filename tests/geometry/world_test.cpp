@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
+#include "jovilux/geometry/enclosure.h"
 
 #include <Eigen/Dense>
 
@@ -237,4 +238,50 @@ TEST_CASE("a ray that leaves a surface does not meet it again", "[geometry][worl
     CHECK((!again.found() || again.t > 1e-3 * scale));
   }
   CHECK(left > 100);
+}
+
+TEST_CASE("points on a volume's faces count as inside, a millimeter off they do not",
+          "[geometry]") {
+  // A cube from (-1, -1, 0) to (1, 1, 2): as a shape, as a mesh.
+  Mesh cube;
+  for (const float z : {0.0f, 2.0f}) {
+    for (const auto& [x, y] :
+         {std::pair(-1.0f, -1.0f), {1.0f, -1.0f}, {1.0f, 1.0f}, {-1.0f, 1.0f}}) {
+      cube.positions.push_back({x, y, z});
+    }
+  }
+  cube.triangles = {{0, 2, 1},
+                    {0, 3, 2},
+                    {4, 5, 6},
+                    {4, 6, 7},
+                    {0, 1, 5},
+                    {0, 5, 4},
+                    {1, 2, 6},
+                    {1, 6, 5},
+                    {2, 3, 7},
+                    {2, 7, 6},
+                    {3, 0, 4},
+                    {3, 4, 7}};
+  auto world = std::make_shared<World>();
+  world->add_mesh(cube, 0);
+  world->build();
+  Transform up;
+  up.offset = Vec3d(0, 0, 1);
+  const Enclosure volumes[] = {Enclosure(Shape{ShapeKind::kBox, 1, 1, 1}, up),
+                               Enclosure(std::shared_ptr<const World>(world))};
+  Rng rng(5);
+  for (const Enclosure& volume : volumes) {
+    for (int i = 0; i < 200; ++i) {
+      const double x = rng.uniform(-0.99, 0.99), y = rng.uniform(-0.99, 0.99);
+      for (const double rounding : {-3e-7, 0.0, 3e-7}) {
+        CHECK(volume.contains_or_touches({x, y, rounding}));
+        CHECK(volume.contains_or_touches({x, y, 2 + rounding}));
+        CHECK(volume.contains_or_touches({1 + rounding, y, 1 + x}));
+      }
+      CHECK_FALSE(volume.contains_or_touches({x, y, -0.001}));
+      CHECK_FALSE(volume.contains_or_touches({x, y, 2.001}));
+      CHECK_FALSE(volume.contains_or_touches({1.001, y, 1 + x}));
+      CHECK(volume.contains_or_touches({x, y, 1}));
+    }
+  }
 }

@@ -166,10 +166,10 @@ TEST_CASE("what a sweep goes through", "[cli][sweep]") {
   const auto even_steps = parse_sweep("light.key.dimmer = 0 .. 1 / 5");
   CHECK(even_steps.address == "light.key.dimmer");
   CHECK(even_steps.values == std::vector<std::string>{"0", "0.25", "0.5", "0.75", "1"});
-  const auto ratios = parse_sweep("haze.mist.extinction = 0.001 /m .. 1 /m / 4 log");
+  const auto ratios = parse_sweep("haze.mist.extinction = 0.02 /m .. 0.54 /m / 4 log");
   CHECK(ratios.unit == "/m");
   CHECK(ratios.values ==
-        std::vector<std::string>{"\"0.001 /m\"", "\"0.01 /m\"", "\"0.1 /m\"", "\"1 /m\""});
+        std::vector<std::string>{"\"0.02 /m\"", "\"0.06 /m\"", "\"0.18 /m\"", "\"0.54 /m\""});
   CHECK(parse_sweep("a.b = 0.5 .. 2 /m").values.size() == 5);
   CHECK(parse_sweep("a.b = 0.5 .. 2 /m").unit == "/m");
   const auto list = parse_sweep("light.key.white = \"2700 K\", \"4000 K\"");

@@ -16,6 +16,20 @@ std::string fault(const char* text) { return std::get<UnitFault>(parse_amount(te
 
 }  // namespace
 
+TEST_CASE("units by the names that people say lead to the unit", "[units]") {
+  const std::pair<const char*, const char*> kCalled[] = {{"800 lumens", "write \"800 lm\""},
+                                                         {"120 Candela", "write \"120 cd\""},
+                                                         {"3000 nits", "write \"3000 nt\""},
+                                                         {"40 watts", "write \"40 W\""}};
+  for (const auto& [text, hint] : kCalled) {
+    INFO(text);
+    const auto parsed = parse_amount(text);
+    REQUIRE(std::holds_alternative<UnitFault>(parsed));
+    CHECK(std::get<UnitFault>(parsed).hint == hint);
+  }
+  CHECK(std::get<Amount>(parse_amount("1.2 kHz")).value == 1200);
+}
+
 TEST_CASE("every accepted unit reads as its SI value", "[units]") {
   CHECK(value("1350 lm") == 1350);
   CHECK(value("1.35klm") == Approx(1350));

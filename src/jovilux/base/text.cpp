@@ -117,6 +117,17 @@ std::string printable(std::string_view text, std::size_t limit) {
   return cut ? out + "..." : out;
 }
 
+std::string csv_field(std::string_view text) {
+  if (text.find_first_of(",\"\r\n") == std::string_view::npos) {
+    return std::string(text);
+  }
+  std::string out = "\"";
+  for (const char c : text) {
+    out += c == '"' ? "\"\"" : std::string(1, c);
+  }
+  return out + "\"";
+}
+
 std::string join_or(const std::vector<std::string>& words) {
   std::string out;
   for (std::size_t i = 0; i < words.size(); ++i) {

@@ -32,6 +32,10 @@ std::string short_number(double value, int digits = 4);
 /// to print.
 std::string printable(std::string_view text, std::size_t limit = 60);
 
+/// A field of a CSV file (RFC 4180): in quotes, inner quotes doubled, where it has a comma, a quote
+/// or the end of a line.
+std::string csv_field(std::string_view text);
+
 /// "a, b or c".
 std::string join_or(const std::vector<std::string>& words);
 

@@ -84,7 +84,11 @@ Result<Mesh> load_obj(const std::string& path) {
                     normal_count = attributes.normals.size() / 3,
                     uv_count = attributes.texcoords.size() / 2;
   Mesh mesh;
-  bool smooth = normal_count > 0, flat = uv_count > 0;
+  // A face without normals among others is flat; the others keep theirs.
+  const auto has_normal = [&](const tinyobj::index_t& i) {
+    return i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
+  };
+  bool smooth = false, flat = uv_count > 0;
   for (const tinyobj::shape_t& shape : reader.GetShapes()) {
     for (const tinyobj::index_t& i : shape.mesh.indices) {
       if (i.vertex_index < 0 || static_cast<std::size_t>(i.vertex_index) >= vertex_count) {
@@ -93,8 +97,7 @@ Result<Mesh> load_obj(const std::string& path) {
             0,
             fmt::format("a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count));
       }
-      smooth =
-          smooth && i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
+      smooth = smooth || has_normal(i);
       flat = flat && i.texcoord_index >= 0 && static_cast<std::size_t>(i.texcoord_index) < uv_count;
     }
   }
@@ -103,18 +106,28 @@ Result<Mesh> load_obj(const std::string& path) {
   for (const tinyobj::shape_t& shape : reader.GetShapes()) {
     for (std::size_t t = 0; t + 2 < shape.mesh.indices.size(); t += 3) {
       std::array<std::uint32_t, 3> corners{};
+      const auto corner_at = [&](std::size_t k) {
+        const auto v = static_cast<std::size_t>(shape.mesh.indices[t + k].vertex_index);
+        return Vec3(attributes.vertices[3 * v],
+                    attributes.vertices[3 * v + 1],
+                    attributes.vertices[3 * v + 2]);
+      };
       for (std::size_t k = 0; k < 3; ++k) {
         const tinyobj::index_t& i = shape.mesh.indices[t + k];
         const auto v = static_cast<std::size_t>(i.vertex_index);
-        const auto n = smooth ? static_cast<std::size_t>(i.normal_index) : 0;
+        // The flat normal of a face is its own: no other face shares its corners.
+        const auto n = !smooth         ? 0
+                       : has_normal(i) ? static_cast<std::size_t>(i.normal_index)
+                                       : normal_count + mesh.triangles.size();
         const auto uv = flat ? static_cast<std::size_t>(i.texcoord_index) : 0;
         const auto [at, fresh] =
             seen.emplace(std::array{v, n, uv}, static_cast<std::uint32_t>(mesh.positions.size()));
         if (fresh) {
-          mesh.positions.emplace_back(attributes.vertices[3 * v],
-                                      attributes.vertices[3 * v + 1],
-                                      attributes.vertices[3 * v + 2]);
-          if (smooth) {
+          mesh.positions.push_back(corner_at(k));
+          if (smooth && !has_normal(i)) {
+            const Vec3 across = (corner_at(1) - corner_at(0)).cross(corner_at(2) - corner_at(0));
+            mesh.normals.push_back(across.norm() > 0 ? Vec3(across.normalized()) : Vec3::UnitZ());
+          } else if (smooth) {
             mesh.normals.emplace_back(attributes.normals[3 * n],
                                       attributes.normals[3 * n + 1],
                                       attributes.normals[3 * n + 2]);

@@ -60,6 +60,26 @@ std::optional<FalloffSubject> falloff_subject(const Rig& rig,
                         l.falloff};
 }
 
+namespace {
+
+// The distance at which a law that is above 0 at `lit` and 0 at `dark` [m] ends.
+double end_of(const Falloff& law, double lit, double dark) {
+  if (law.has_range && law.range_end > lit && law.range_end <= dark) {
+    return law.range_end;
+  }
+  if (law.law == FalloffLaw::kLinear && law.zero_at > lit && law.zero_at <= dark) {
+    return law.zero_at;
+  }
+  constexpr int kHalvings = 40;
+  for (int i = 0; i < kHalvings; ++i) {
+    const double middle = 0.5 * (lit + dark);
+    (falloff_weight(law, middle) > 0 ? lit : dark) = middle;
+  }
+  return dark;
+}
+
+}  // namespace
+
 FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double to) {
   FalloffStudy out;
   // Steps of a 24th of a doubling, back from the end: the distances that halve it are among them.
@@ -107,7 +127,7 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
       if (factor > 0) {
         c.ends_at = 0;
       } else if (c.ends_at == 0) {
-        c.ends_at = d;
+        c.ends_at = i > 0 ? end_of(s.law, out.distance_m[i - 1], d) : d;
       }
       if (std::abs(factor - 1) <= 0.05) {
         if (run == 0) {

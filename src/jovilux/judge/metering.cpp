@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <array>
 #include <atomic>
+#include <chrono>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -41,9 +42,12 @@ class Metering {
                            0});
       }
     }
+    start_ = std::chrono::steady_clock::now();
     with_threads(options_.threads, [&] {
       for (std::uint64_t end = kFirst; !points_.empty(); end *= 2) {
         advance(end);
+        worst_ = worst_error();
+        known_at_ = end;
         const bool done =
             std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
         if (done || 2 * end * kScrambled > options_.most_samples ||
@@ -74,6 +78,8 @@ class Metering {
     const std::uint64_t begin = end == kFirst ? 0 : end / 2,
                         blocks = (end - begin + kBlock - 1) / kBlock;
     std::vector<Batch> batches(open.size() * kScrambled * blocks);
+    std::atomic<std::size_t> finished{0};
+    const std::size_t told_each = std::max<std::size_t>(1, batches.size() / 64);
     parallel_for(batches.size(), [&](std::size_t job) {
       const Point& p = points_[open[job / (kScrambled * blocks)]];
       const auto scrambling = static_cast<std::uint32_t>(job / blocks % kScrambled);
@@ -89,6 +95,11 @@ class Metering {
         LightSink sink(b.sums.data(), luminance.data(), kPartsWithHaze);
         sample(p, sampler, sink, rays);
         b.total += sink.total();
+      }
+      if (const std::size_t n = ++finished; options_.progress && n % told_each == 0) {
+        tell(static_cast<double>(begin) + static_cast<double>(end - begin) *
+                                              static_cast<double>(n) /
+                                              static_cast<double>(batches.size()));
       }
     });
     for (std::size_t job = 0; job < batches.size(); ++job) {
@@ -139,6 +150,29 @@ class Metering {
     }
     return {mean, std::sqrt(squares / (kScrambled - 1) / kScrambled)};
   }
+  // The largest error over the value; of a meter without light nothing is known.
+  double worst_error() const {
+    double worst = 0;
+    for (const Point& p : points_) {
+      const auto [mean, error] = estimate(p);
+      worst = std::max(worst, mean != 0 ? error / std::abs(mean) : 0.0);
+    }
+    return worst;
+  }
+
+  // Errors fall as the root of the samples: so many are needed in all, as far as is known.
+  void tell(double samples) const {
+    const double ratio = worst_ > 0 ? worst_ / options_.error : 1;
+    const double needed = std::clamp(static_cast<double>(known_at_) * ratio * ratio,
+                                     static_cast<double>(kFirst),
+                                     static_cast<double>(options_.most_samples) / kScrambled);
+    Progress p;
+    p.done = worst_ > 0 ? std::min(0.99, samples / needed) : 0;
+    p.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+    p.noise = worst_ > 0 ? worst_ : -1;
+    options_.progress(p);
+  }
+
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
     return error <= options_.error * std::abs(mean);
@@ -199,6 +233,9 @@ class Metering {
   const MeteringOptions& options_;
   std::size_t layers_;
   std::vector<Point> points_;
+  std::chrono::steady_clock::time_point start_;
+  double worst_ = 0;            // relative error of the noisiest point, after known_at_ samples
+  std::uint64_t known_at_ = 0;  // of each scrambling
 };
 
 }  // namespace

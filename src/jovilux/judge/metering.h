@@ -24,7 +24,8 @@ struct MeteringOptions {
   double error = 0.01;                    ///< wanted standard error over the value
   std::uint64_t most_samples = 1U << 22;  ///< for each point
   int threads = 0;
-  StopFn stop;  ///< may be empty
+  StopFn stop;          ///< may be empty
+  ProgressFn progress;  ///< may be empty; its noise is the largest error over the value
 };
 
 /// A meter with its readings: one, or those of a grid, row by row.

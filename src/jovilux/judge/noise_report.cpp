@@ -7,6 +7,7 @@
 #include "jovilux/render/sample_plan.h"
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <filesystem>
 #include <limits>
@@ -253,7 +254,8 @@ double order_of(const std::vector<NoiseReport::Moment>& history) {
 Result<double> try_changes(const std::string& folder,
                            std::vector<NoiseReport::Change>& changes,
                            int threads,
-                           const StopFn& stop) {
+                           const StopFn& stop,
+                           const ProgressFn& progress) {
   constexpr double kPixels = 40000;
   constexpr int kSamples = 64;
   const std::string image = image_in(folder),
@@ -264,6 +266,8 @@ Result<double> try_changes(const std::string& folder,
     const auto name = file->header().texts.find(kCameraAttribute);
     camera = name != file->header().texts.end() ? name->second : "";
   }
+  std::size_t rendered = 0;
+  const auto start = std::chrono::steady_clock::now();
   const auto noise_with = [&](const std::vector<std::string>& overrides) -> Result<double> {
     RigRequest request;
     request.overrides = overrides;
@@ -288,10 +292,21 @@ Result<double> try_changes(const std::string& folder,
     }
     options.threads = threads;
     options.stop = stop;
+    if (progress) {
+      options.progress = [&](const Progress& of_one) {
+        Progress all = of_one;
+        all.done =
+            (static_cast<double>(rendered) + of_one.done) / static_cast<double>(changes.size() + 1);
+        all.seconds =
+            std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+        progress(all);
+      };
+    }
     return render(*rig, *scene, options).stats.noise.p95;
   };
   const auto before = noise_with({});
   for (std::size_t i = 0; before && i < changes.size() && !(stop && stop()); ++i) {
+    ++rendered;
     const auto with = noise_with({changes[i].address + "=" + changes[i].value});
     if (!with) {
       return with.problems();

@@ -645,16 +645,24 @@ class Checks {
     if (!parts.profile || !report.levels.flux || !light.output_given) {
       return;
     }
-    const double file = parts.shape.profile->flux(), mine = report.levels.flux->value / light.share,
-                 ratio = mine / file;
-    if (std::abs(ratio - 1) > 0.05) {
+    // A one-sided surface gives what goes to its front.
+    const SourceShape& s = parts.shape;
+    const bool front = !s.is_zero_size() && s.kind != LightKind::kSphere && !s.two_sided;
+    const double file = front ? s.profile->flux_in_front() : s.profile->flux(),
+                 mine = report.levels.flux->value / light.share, ratio = mine / file;
+    // Where the author took the lumens of the lamps that the file names, reading it has told that
+    // its table gives others.
+    const double lamps = parts.profile->lamp_lumens;
+    const bool of_the_lamps = lamps > 0 && std::abs(mine / lamps - 1) <= 0.05;
+    if (std::abs(ratio - 1) > 0.05 && !of_the_lamps) {
       warn("profile-lumens",
            light.output_place,
            address + ".output",
-           fmt::format("the light's {} lm are {} times the {} lm of its photometric file",
+           fmt::format("the light's {} lm are {} times the {} lm {}of its photometric file",
                        short_number(mine),
                        short_number(ratio, 3),
-                       short_number(file)),
+                       short_number(file),
+                       front ? "in front " : ""),
            "leave output out to take the file's lumens");
     }
   }

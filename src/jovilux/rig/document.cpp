@@ -26,8 +26,10 @@ Result<std::string> read_text(const std::string& file, const Place& asked_at) {
   std::error_code ec;
   const fs::path path(file);
   if (!fs::exists(path, ec) || ec) {
-    return error_at(
-        asked_at, "missing-file", fmt::format("file not found: {}", printable(file, 200)));
+    return error_at(asked_at,
+                    "missing-file",
+                    fmt::format("file not found: {}", printable(file, 200)),
+                    asked_at.line == 0 ? "jovilux new DIR writes a rig to begin with" : "");
   }
   if (!fs::is_regular_file(path, ec)) {
     return error_at(asked_at, "not-a-file", fmt::format("not a file: {}", printable(file, 200)));

@@ -175,7 +175,7 @@ TableDescription source_and_place() {
           .called("type, sky_model, turbidity, cloud"),
       key("cie", "instead of model, the type of sky by ISO 15469")
           .whole(1, 15)
-          .shown("5")
+          .shown("13")
           .of({"sky"}),
       key("image", "an equirectangular picture all around: its top is up, its middle column north")
           .file({".exr", ".hdr"})
@@ -414,7 +414,7 @@ TableDescription gobo_keys() {
   t.keys = {
       key("image",
           "a picture whose white lets light through; its top is up, or, where the light "
-          "points up or down, away from +y (with y up, from -z)")
+          "points straight up or down, north: +y (with y up, -z)")
           .file({".png", ".exr"})
           .shown("\"leaf.png\"")
           .called("file, texture, map"),
@@ -422,7 +422,7 @@ TableDescription gobo_keys() {
           .word(gobo_pattern_names())
           .shown("\"slats\"")
           .called("type, kind"),
-      key("size", "of the mask; with copies, of each one")
+      key("size", "of the whole mask, its repeats included")
           .list(2, Dimension::kLength, kPositive)
           .expects("[width, height] of the mask")
           .shown("[\"1 m\", \"1 m\"]")

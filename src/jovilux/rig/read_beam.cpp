@@ -53,9 +53,12 @@ void read_mask(TableReader& g, bool of_sun, GoboSpec& spec) {
                      : "its distance from the light, along the axis");
   }
   spec.distance = g.number("at").value_or(1);
+  // As on surfaces: the mask repeats within its size.
   if (const auto tile = g.numbers("tile")) {
     spec.tiles_x = static_cast<int>(std::llround((*tile)[0]));
     spec.tiles_y = static_cast<int>(std::llround((*tile)[1]));
+    spec.width /= spec.tiles_x;
+    spec.height /= spec.tiles_y;
   }
   spec.soft = g.number_or_standard("soft");
   spec.rotate = g.number_or_standard("rotate");

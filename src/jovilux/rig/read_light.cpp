@@ -343,7 +343,11 @@ std::optional<LightSpec> read_light(TableReader& r, const Rig& rig) {
   read_color(r, rig, light);
   read_level(r, light);
   read_effect(r, rig, light);
-  r.finish(fmt::format("kind \"{}\"", kind));
+  const SkyShape& sky = light.shape.sky;
+  const bool sunless = light.shape.kind == LightKind::kSky &&
+                       (sky.model != SkyModel::kGeneral || !knows_sun(sky.general));
+  r.finish(sunless ? "a sky without a sun, as only clear ones have"
+                   : fmt::format("kind \"{}\"", kind));
   return good ? std::optional(std::move(light)) : std::nullopt;
 }
 

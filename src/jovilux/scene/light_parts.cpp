@@ -182,7 +182,12 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
 
 std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
   const GoboInRig& g = *light.gobo;
-  const GoboSpec& s = g.spec;
+  GoboSpec s = g.spec;
+  // A light that points straight down has no up to follow: the top of its mask lies north.
+  constexpr double kStraight = 1 - 1e-12;
+  if (light.axis.dot(rig_.up) < -kStraight) {
+    s.rotate += kPiD;
+  }
   const std::string key = fmt::format("{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}|{}",
                                       g.image,
                                       static_cast<int>(g.pattern),

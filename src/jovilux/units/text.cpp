@@ -51,6 +51,7 @@ constexpr std::array kUnits = {
     Unit{"ms", Dimension::kTime, 1e-3},
     Unit{"us", Dimension::kTime, 1e-6},
     Unit{"Hz", Dimension::kFrequency, 1},
+    Unit{"kHz", Dimension::kFrequency, 1e3},
     Unit{"/m", Dimension::kExtinction, 1},
     Unit{"/mm", Dimension::kExtinction, 1e3},
     Unit{"/cm", Dimension::kExtinction, 1e2},
@@ -78,6 +79,29 @@ std::string plain(std::string_view text) {
     }
   }
   return out;
+}
+
+// Units by the names that people say.
+std::string unit_called(std::string_view name) {
+  static constexpr std::pair<std::string_view, std::string_view> kCalled[] = {
+      {"lumen", "lm"},       {"lumens", "lm"},      {"candela", "cd"},      {"candelas", "cd"},
+      {"candlepower", "cd"}, {"lux", "lx"},         {"nit", "nt"},          {"nits", "nt"},
+      {"footcandle", "fc"},  {"footcandles", "fc"}, {"foot-candles", "fc"}, {"watt", "W"},
+      {"watts", "W"},        {"kelvin", "K"},       {"kelvins", "K"},       {"degree", "deg"},
+      {"degrees", "deg"},    {"meter", "m"},        {"meters", "m"},        {"metre", "m"},
+      {"metres", "m"},       {"inch", "in"},        {"inches", "in"},       {"foot", "ft"},
+      {"feet", "ft"},        {"second", "s"},       {"seconds", "s"},       {"sec", "s"},
+      {"hertz", "Hz"},       {"percent", "%"},      {"stop", "stops"},      {"ev", "EV"}};
+  std::string lower(name);
+  std::transform(lower.begin(), lower.end(), lower.begin(), [](unsigned char c) {
+    return static_cast<char>(std::tolower(c));
+  });
+  for (const auto& [word, unit] : kCalled) {
+    if (word == lower) {
+      return std::string(unit);
+    }
+  }
+  return "";
 }
 
 std::vector<std::string> unit_names() {
@@ -118,7 +142,8 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
   if (digits == 0) {
     return UnitFault{shown + " does not start with a number", ""};
   }
-  double value = *parse_number(text.substr(0, digits));
+  const std::string number_text(text.substr(0, digits));
+  double value = *parse_number(number_text);
   text = trimmed(text.substr(digits));
   if (text.size() > 1 && text[0] == '/' && text[1] >= '0' && text[1] <= '9') {  // 1/60 s
     const std::size_t more = number_length(text.substr(1));
@@ -143,8 +168,11 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
       return Amount{value * u.factor, u.dimension};
     }
   }
+  const std::string called = unit_called(text);
   return UnitFault{shown + ": unknown unit \"" + printable(text, 20) + "\"",
-                   did_you_mean(text, unit_names())};
+                   called.empty()
+                       ? did_you_mean(text, unit_names())
+                       : "write \"" + number_text + (called == "%" ? "" : " ") + called + "\""};
 }
 
 std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_like) {
