@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/judge/balance.h"
 #include "jovilux/judge/comparison.h"
+#include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/metering.h"
 
 #include <algorithm>
@@ -33,6 +34,7 @@ std::pair<std::string, std::string> assignment(const std::string& option, const 
 }
 
 BalancedLight& light_named(std::vector<BalancedLight>& lights,
+                           const Rig& rig,
                            const std::string& option,
                            const std::string& name) {
   std::vector<std::string> names;
@@ -42,17 +44,30 @@ BalancedLight& light_named(std::vector<BalancedLight>& lights,
       return l;
     }
   }
+  for (const LightSpec& light : rig.lights) {
+    if (light.name == name || light.layer == name) {
+      throw UsageError(fmt::format(
+          "{}: {}",
+          option,
+          light.on && light.dimmer > 0
+              ? fmt::format("\"{}\" is in the layer \"{}\", together with other lights",
+                            printable(name),
+                            light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups))
+              : fmt::format("\"{}\" was off in the render and has no layer; render it with --set "
+                            "light.{}.on=true",
+                            printable(name),
+                            printable(name))));
+    }
+  }
   const std::string hint = did_you_mean(name, names);
-  throw UsageError(
-      fmt::format("{}: the picture has no layer \"{}\"{}; lights that were off have none",
-                  option,
-                  printable(name),
-                  hint.empty() ? "" : "; " + hint));
+  throw UsageError(fmt::format("{}: the picture has no layer \"{}\"; {}",
+                               option,
+                               printable(name),
+                               hint.empty() ? "it has " + join_or(names) : hint));
 }
 
-// Channel factors of a tint that keeps the luminous output.
-Rgb tint_factor(const Rgb& tint) {
-  return tint / std::max(1e-9, 0.21263901 * tint[0] + 0.71516868 * tint[1] + 0.07219232 * tint[2]);
+double luminance(const Rgb& rgb) {
+  return 0.21263901 * rgb[0] + 0.71516868 * rgb[1] + 0.07219232 * rgb[2];
 }
 
 struct TargetOutcome {
@@ -119,7 +134,7 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   Eigen::VectorXd given = Eigen::VectorXd::Zero(rows);
   for (Eigen::Index l = 0; l < n; ++l) {
     if (const BalancedLight& light = lights[static_cast<std::size_t>(l)]; light.fixed) {
-      given += light.level() * A.col(l);
+      given += light.times * A.col(l);
       A.col(l).setZero();
     }
   }
@@ -141,50 +156,157 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   }
   for (Eigen::Index l = 0; l < n; ++l) {
     if (BalancedLight& light = lights[static_cast<std::size_t>(l)]; !light.fixed) {
-      light.factor *= x[l];
+      light.times = x[l];
     }
   }
   return out;
 }
 
+// "0.5", "1.8", "-1 stops": what a layer's level becomes, over what it is. A group's and a haze's
+// number is a factor, a light's its dimmer.
+double wanted_times(const BalancedLight& light, const Rig& rig, const std::string& value) {
+  const auto amount = parse_amount(value);
+  if (const auto* stops = std::get_if<Amount>(&amount);
+      stops != nullptr && stops->dimension == Dimension::kExposure) {
+    constexpr double kMostStops = 20;
+    return std::exp2(std::clamp(stops->value, -kMostStops, kMostStops));
+  }
+  const auto v = parse_number(value);
+  constexpr double kMost = 1e6;
+  if (!v || *v < 0 || *v > kMost) {
+    throw UsageError(fmt::format(
+        "--dim {}: found \"{}\"; expected a dimmer from 0 on, such as 0.5, or stops such "
+        "as \"-1 stops\"",
+        light.layer,
+        printable(value)));
+  }
+  const bool of_light = std::any_of(rig.lights.begin(), rig.lights.end(), [&](const LightSpec& l) {
+    return l.layer == light.layer;
+  });
+  return !of_light ? *v : light.dimmer > 0 ? *v / light.dimmer : 0;
+}
+
 // The levels and tints that --dim, --tint, --solo and --mute give.
-void apply_settings(const Arguments& a, std::vector<BalancedLight>& lights) {
+void apply_settings(const Arguments& a, const Rig& rig, std::vector<BalancedLight>& lights) {
   for (const std::string& dim : a.texts("dim")) {
     const auto [name, value] = assignment("--dim", dim);
-    BalancedLight& l = light_named(lights, "--dim", name);
-    const auto v = parse_number(value);
-    if (!v || *v < 0 || *v > 1) {
-      throw UsageError(fmt::format(
-          "--dim {}: found \"{}\"; a dimmer is a number from 0 to 1", name, printable(value)));
-    }
-    l.factor = Rgb::Constant(l.dimmer > 0 ? *v / l.dimmer : 0);
+    BalancedLight& l = light_named(lights, rig, "--dim", name);
+    l.times = wanted_times(l, rig, value);
     l.fixed = true;
   }
   for (const std::string& tint : a.texts("tint")) {
     const auto [name, value] = assignment("--tint", tint);
-    BalancedLight& l = light_named(lights, "--tint", name);
+    BalancedLight& l = light_named(lights, rig, "--tint", name);
     const auto color = parse_hex_color(value);
     if (!color || color->maxCoeff() <= 0) {
       throw UsageError(
           fmt::format("--tint {}: found \"{}\"; expected #rrggbb", name, printable(value)));
     }
-    l.factor = l.factor.cwiseProduct(tint_factor(*color));
+    l.tint = *color;
   }
   const std::vector<std::string> solo = a.texts("solo");
   for (const std::string& name : solo) {
-    light_named(lights, "--solo", name);
+    light_named(lights, rig, "--solo", name);
   }
   for (BalancedLight& l : lights) {
     if (!solo.empty() && std::find(solo.begin(), solo.end(), l.layer) == solo.end()) {
-      l.factor = Rgb::Zero();
+      l.times = 0;
       l.fixed = true;
     }
   }
   for (const std::string& name : a.texts("mute")) {
-    BalancedLight& l = light_named(lights, "--mute", name);
-    l.factor = Rgb::Zero();
+    BalancedLight& l = light_named(lights, rig, "--mute", name);
+    l.times = 0;
     l.fixed = true;
   }
+}
+
+// The rig with these assignments.
+Rig rig_with(const Rig& rig, const std::vector<std::string>& assignments) {
+  DocumentNode document = rig.document;
+  Problems problems;
+  for (const std::string& assignment : assignments) {
+    for (Problem& p : apply_override(document, assignment)) {
+      problems.push_back(std::move(p));
+    }
+  }
+  if (!problems.empty()) {
+    throw BadInput{std::move(problems)};
+  }
+  auto out = read_rig(std::move(document), rig.file);
+  if (!out) {
+    throw BadInput{out.problems()};
+  }
+  return std::move(*out);
+}
+
+// A rig made of another for new levels, and what the layers make of it.
+struct Balanced {
+  Rig rig;
+  std::vector<std::string> assignments;
+  bool exact = true;
+};
+
+Balanced balance_rig(const Rig& rig, const Scene& scene, std::vector<BalancedLight>& lights) {
+  std::vector<std::string> names;
+  for (const BalancedLight& l : lights) {
+    names.push_back(l.layer);
+  }
+  std::vector<std::string> assignments = balance_assignments(rig, lights);
+  Rig wanted = rig_with(rig, assignments);
+  const auto wanted_scene = prepare_scene(wanted);
+  if (!wanted_scene) {
+    throw BadInput{wanted_scene.problems()};
+  }
+  const LayerScaling scaling =
+      layer_scaling(rig, scene.emitters, wanted, wanted_scene->emitters, names);
+  if (!scaling.possible()) {
+    throw UsageError(scaling.obstacle + ": render the rig with these levels instead (--set)");
+  }
+  for (BalancedLight& l : lights) {
+    l.factor = scaling.factor_of(l.layer);
+  }
+  return {std::move(wanted), std::move(assignments), scaling.exact()};
+}
+
+// The tints and levels whose layers come as near as they can to wanted factors: the channels of a
+// tint are not quite those of its light, so that the way there takes some steps.
+Balanced balance_toward(const Rig& rig,
+                        const Scene& scene,
+                        const std::vector<Rgb>& wanted,
+                        std::vector<BalancedLight>& lights) {
+  constexpr int kSteps = 8;
+  std::vector<Rgb> tints;
+  for (std::size_t i = 0; i < lights.size(); ++i) {
+    Rgb now = Rgb::Ones();
+    for (const LightSpec& l : rig.lights) {
+      now = l.layer == lights[i].layer ? l.tint.value_or(Rgb::Ones()) : now;
+    }
+    tints.push_back(now.cwiseProduct(wanted[i]));
+  }
+  Balanced best = balance_rig(rig, scene, lights);
+  for (int step = 0; step < kSteps; ++step) {
+    for (std::size_t i = 0; i < lights.size(); ++i) {
+      const double most = tints[i].maxCoeff();
+      if (most > 0 &&
+          (wanted[i].array() - wanted[i][0]).abs().maxCoeff() > 1e-6 * wanted[i].maxCoeff()) {
+        lights[i].tint = tints[i] / most;
+      }
+      lights[i].times = wanted[i].maxCoeff() > 0 ? lights[i].times : 0;
+    }
+    best = balance_rig(rig, scene, lights);
+    for (std::size_t i = 0; i < lights.size(); ++i) {
+      const Rgb& got = lights[i].factor;
+      if (!(wanted[i].maxCoeff() > 0) || !(got.maxCoeff() > 0)) {
+        continue;
+      }
+      const double level = luminance(wanted[i]) / luminance(got);
+      lights[i].times *= level;
+      tints[i] = tints[i].cwiseProduct(
+          (wanted[i] / level).cwiseQuotient(got.cwiseMax(1e-6 * got.maxCoeff())));
+    }
+  }
+  return balance_rig(rig, scene, lights);
 }
 
 }  // namespace
@@ -195,7 +317,11 @@ int run_balance(int argc, char** argv) {
       "DIR",
       "New levels and colors for the lights of a render, from its layers, without rendering again; "
       "the lines to paste\ninto the rig. With -o the picture that they give.",
-      {{"dim", "a light's dimmer; repeatable", "NAME=0.5"},
+      {{"dim",
+        "a light's dimmer, or stops from where it is (\"-1 stops\"); above 1 its output; of a "
+        "group or "
+        "a glowing haze a factor; repeatable",
+        "NAME=0.5"},
        {"tint", "a light's tint, its output kept; repeatable", "NAME=#rrggbb"},
        {"solo", "only this light; repeatable", "NAME"},
        {"mute", "without this light; repeatable", "NAME"},
@@ -236,26 +362,19 @@ int run_balance(int argc, char** argv) {
   if (!rig) {
     throw BadInput{rig.problems()};
   }
-  if (rig->render.layers == RenderSpec::Layers::kGroups) {
-    throw BadInput{{{Severity::kError,
-                     "no-layers",
-                     {rig_file, 0, 0},
-                     "render.layers",
-                     "keeps groups, whose lights cannot be told apart",
-                     "render with layers = \"lights\""}}};
-  }
   std::vector<BalancedLight> lights = balanced_lights(image, *rig);
   std::optional<double> residual;
   std::vector<TargetOutcome> outcomes;
   if (a.flag("target") && a.flag("match")) {
     throw UsageError("--target and --match are both given; choose one");
   }
+  const auto scene = prepare_scene(*rig);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  std::optional<Balanced> balanced;
   if (a.flag("target")) {
-    const auto scene = prepare_scene(*rig);
-    if (!scene) {
-      throw BadInput{scene.problems()};
-    }
-    apply_settings(a, lights);
+    apply_settings(a, *rig, lights);
     outcomes = solve_targets(a.texts("target"), *rig, *scene, threads_of(a), lights);
   } else if (const auto match = a.text("match")) {
     auto reference = load_rendered(*match, false);
@@ -273,68 +392,54 @@ int run_balance(int argc, char** argv) {
       r = resized(r, image.width, image.height);
     }
     residual = match_reference(image, r, a.flag("tints"), lights);
-    apply_settings(a, lights);
+    if (a.flag("tints")) {
+      std::vector<Rgb> wanted;
+      for (const BalancedLight& l : lights) {
+        wanted.push_back(l.factor);
+      }
+      balanced = balance_toward(*rig, *scene, wanted, lights);
+    }
+    apply_settings(a, *rig, lights);
   } else {
-    apply_settings(a, lights);
+    apply_settings(a, *rig, lights);
   }
+  balanced = balance_rig(*rig, *scene, lights);
   std::string lines;
-  std::vector<std::string> settings;
   std::vector<std::vector<std::string>> table = {{"light", "dimmer", "was", "tint"}};
   Json json_lights = Json::array();
   for (const BalancedLight& l : lights) {
-    const Rgb tint =
-        l.tinted() ? Rgb(l.factor / std::max(1e-12, l.factor.maxCoeff())) : Rgb(Rgb::Ones());
-    const std::string hex = l.tinted() ? hex_color(tint) : "";
-    table.push_back({l.layer,
-                     short_number(l.new_dimmer(), 4),
-                     short_number(l.dimmer, 4),
-                     hex.empty() ? "-" : hex});
+    const std::string hex =
+        l.tint ? hex_color(Rgb(*l.tint / std::max(1e-12, l.tint->maxCoeff()))) : "";
+    const double wanted = l.dimmer * l.times;
+    table.push_back(
+        {l.layer, short_number(wanted, 4), short_number(l.dimmer, 4), hex.empty() ? "-" : hex});
     json_lights.push_back({{"name", l.layer},
-                           {"dimmer", l.new_dimmer()},
+                           {"dimmer", wanted},
                            {"was", l.dimmer},
-                           {"tint", hex.empty() ? Json(nullptr) : Json(hex)}});
-    if (l.address.empty()) {
-      continue;
-    }
-    if (std::abs(l.level() - 1) > 1e-6) {
-      settings.push_back(
-          fmt::format("\"{}.dimmer\" = {:.4g}", l.address, std::min(1.0, l.new_dimmer())));
-    }
-    if (l.tinted()) {
-      settings.push_back(fmt::format("\"{}.tint\" = \"{}\"", l.address, hex));
-    }
+                           {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
+                           {"factor", {l.factor[0], l.factor[1], l.factor[2]}}});
   }
-  if (!settings.empty()) {
+  if (!balanced->assignments.empty()) {
     lines = "[[variant]]\nname = \"balanced\"\n[variant.set]\n";
-    for (const std::string& setting : settings) {
-      lines += setting + "\n";
+    for (const std::string& assignment : balanced->assignments) {
+      const std::size_t equals = assignment.find('=');
+      lines +=
+          fmt::format("\"{}\" = {}\n", assignment.substr(0, equals), assignment.substr(equals + 1));
     }
   }
   if (const auto folder = a.text("output")) {
     prepare_files(*folder, {"image.exr", "view.png", "rig.resolved.toml"}, a.flag("force"));
     apply_balance(image, lights);
-    DocumentNode document = rig->document;
-    for (const BalancedLight& l : lights) {
-      if (!l.address.empty() && std::abs(l.level() - 1) > 1e-6) {
-        apply_override(document,
-                       fmt::format("{}.dimmer={:.9g}", l.address, std::min(1.0, l.new_dimmer())));
-      }
-      if (!l.address.empty() && l.tinted()) {
-        apply_override(
-            document,
-            fmt::format(
-                "{}.tint=\"{}\"", l.address, hex_color(Rgb(l.factor / l.factor.maxCoeff()))));
-      }
-    }
-    Rig balanced = *rig;
-    balanced.document = std::move(document);
-    save_balanced(*folder, image, resolved_toml(balanced, *folder));
+    save_balanced(*folder, image, resolved_toml(balanced->rig, *folder));
   }
   const bool short_of = std::any_of(outcomes.begin(), outcomes.end(), [](const TargetOutcome& o) {
     return std::abs(o.got - o.wanted) > 0.01 * o.wanted;
   });
   if (a.flag("json")) {
-    Json j = {{"lights", json_lights}, {"residual", Json::object()}, {"rig", lines}};
+    Json j = {{"lights", json_lights},
+              {"residual", Json::object()},
+              {"rig", lines},
+              {"exact", balanced->exact}};
     for (const TargetOutcome& o : outcomes) {
       j["residual"][o.meter] = {
           {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
@@ -369,6 +474,9 @@ int run_balance(int argc, char** argv) {
         short_number(100 * *residual, 3));
   }
   out += lines.empty() ? "nothing changes\n" : "\nfor the rig:\n" + lines;
+  if (!balanced->exact) {
+    out += "\ncolors change: the picture is exact on gray surfaces, near on colored ones\n";
+  }
   if (const auto folder = a.text("output")) {
     out += fmt::format("\nlook at {}\n", (fs::path(*folder) / "view.png").string());
   }

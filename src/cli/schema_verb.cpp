@@ -156,7 +156,9 @@ Json schema_of_table(const TableDescription& table) {
       property.update(value);
     }
     properties[name] = std::move(property);
-    if (key.required && !(table.address == "light" && key.name == "output") &&
+    // Files that others include have no version, a profile no output, a formula no kind.
+    if (key.required && !table.address.empty() &&
+        !(table.address == "light" && key.name == "output") &&
         !(table.address == "solid" && key.name == "kind")) {
       required.push_back(name);
     }

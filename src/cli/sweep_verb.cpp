@@ -2,6 +2,7 @@
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/judge/balance.h"
+#include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/readings.h"
 #include "jovilux/judge/rendered_image.h"
@@ -84,68 +85,57 @@ std::string csv(const std::vector<SweptParameter>& parameters, const std::vector
   return out;
 }
 
-// What one render serves: a dimmer or a tint acts on one light's layer and on nothing else.
+// What one render serves: rigs that differ in levels and colors of lights alone.
 struct LayerPlan {
-  std::string layer;
   std::size_t base = 0;  // the point to render
-  // Of its layer, for each point; empty: each point is to be rendered.
-  std::vector<Rgb> factors;
-  bool tints = false;
+  // Of each point; empty: each point is to be rendered.
+  std::vector<LayerScaling> scalings;
+  bool exact = true;
 };
 
-LayerPlan layer_plan(const std::vector<SweptParameter>& parameters, const std::vector<Rig>& rigs) {
+LayerPlan layer_plan(const std::vector<Rig>& rigs, const std::string& camera) {
   LayerPlan plan;
-  const SweptParameter& p = parameters[0];
-  const bool dims = p.address.ends_with(".dimmer") && !p.numbers.empty() && p.unit.empty(),
-             tints = p.address.ends_with(".tint");
-  if (parameters.size() != 1 || !p.address.starts_with("light.") || (!dims && !tints) ||
-      rigs[0].render.layers == RenderSpec::Layers::kNone) {
+  const std::string fixed = levels_aside(rigs[0]);
+  const bool same = std::all_of(rigs.begin(), rigs.end(), [&](const Rig& rig) {
+    return rig.render.layers != RenderSpec::Layers::kNone && levels_aside(rig) == fixed;
+  });
+  if (!same) {
     return plan;
   }
-  const std::string name = p.address.substr(6, p.address.rfind('.') - 6);
-  const auto light = std::find_if(rigs[0].lights.begin(),
-                                  rigs[0].lights.end(),
-                                  [&](const LightSpec& l) { return l.name == name; });
-  // A filament's color changes with its level; a group's layer holds other lights too.
-  if (light == rigs[0].lights.end() || !light->on || (dims && light->dim_to_warm) ||
-      light->layer_in(rigs[0].render.layers == RenderSpec::Layers::kGroups) != name) {
-    return plan;
-  }
-  plan.layer = name;
-  plan.tints = tints;
-  std::vector<Rgb> factors;
-  if (dims) {
-    plan.base = static_cast<std::size_t>(std::max_element(p.numbers.begin(), p.numbers.end()) -
-                                         p.numbers.begin());
-    for (const double n : p.numbers) {
-      factors.push_back(Rgb::Constant(n / p.numbers[plan.base]));
-    }
-    plan.factors = p.numbers[plan.base] > 0 ? factors : std::vector<Rgb>{};
-    return plan;
-  }
-  // Rendered is the color with most of each channel: what is not there cannot be made more.
-  constexpr double kEnough = 0.02;
-  double most = kEnough;
-  bool found = false;
+  std::vector<std::vector<Emitter>> emitters;
+  std::vector<std::vector<std::string>> layers;
+  std::vector<std::pair<double, std::size_t>> brightest;
   for (std::size_t i = 0; i < rigs.size(); ++i) {
-    const auto scene = prepare_scene(rigs[i]);
-    const auto color = scene ? color_of_light(*scene, name) : std::nullopt;
-    if (!color) {
+    const auto scene = prepare_scene(rigs[i], camera_index(rigs[i], camera));
+    if (!scene) {
+      return plan;  // rendering it tells why
+    }
+    double level = 0;
+    for (const Emitter& e : scene->emitters) {
+      level += e.luminance + e.intensity;
+    }
+    brightest.emplace_back(-level, i);
+    emitters.push_back(scene->emitters);
+    layers.push_back(scene->layers);
+  }
+  // What is rendered must hold all that the others show: the brightest that does.
+  std::stable_sort(brightest.begin(), brightest.end());
+  for (const auto& [level, base] : brightest) {
+    std::vector<LayerScaling> scalings;
+    for (std::size_t i = 0; i < rigs.size(); ++i) {
+      scalings.push_back(
+          layer_scaling(rigs[base], emitters[base], rigs[i], emitters[i], layers[base]));
+      if (!scalings.back().possible()) {
+        break;
+      }
+    }
+    if (scalings.back().possible()) {
+      plan.base = base;
+      plan.exact = std::all_of(
+          scalings.begin(), scalings.end(), [](const LayerScaling& s) { return s.exact(); });
+      plan.scalings = std::move(scalings);
       return plan;
     }
-    factors.push_back(color->cwiseMax(0));
-    if (const double evenness = color->minCoeff() / color->maxCoeff(); evenness > most) {
-      most = evenness;
-      plan.base = i;
-      found = true;
-    }
-  }
-  if (found) {
-    const Rgb base = factors[plan.base];
-    for (Rgb& f : factors) {
-      f = f.cwiseQuotient(base);
-    }
-    plan.factors = factors;
   }
   return plan;
 }
@@ -206,7 +196,8 @@ int run_sweep(int argc, char** argv) {
        {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
        {"camera", "the camera to use; the rig's first by default", "NAME"},
        {"exact",
-        "render each value, also where one render's layers give it (dimmers; tints, nearly)",
+        "render each value, also where one render's layers give it (levels of lights; colors, "
+        "nearly)",
         ""},
        {"denoised", "denoise each picture and judge that", ""},
        {"force", "replace results of another rig or sweep in DIR", ""},
@@ -288,8 +279,9 @@ int run_sweep(int argc, char** argv) {
     throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
   }
   make_room(*folder, points, a.positional(), a.flag("force"));
-  const LayerPlan plan = a.flag("exact") ? LayerPlan{} : layer_plan(parameters, rigs);
-  const bool by_layers = !plan.factors.empty();
+  const LayerPlan plan =
+      a.flag("exact") ? LayerPlan{} : layer_plan(rigs, a.text("camera").value_or(""));
+  const bool by_layers = !plan.scalings.empty();
   const std::size_t brightest = plan.base;
   int rendered = 0, kept = 0, derived = 0;
   const auto render_point = [&](std::size_t i) {
@@ -335,7 +327,7 @@ int run_sweep(int argc, char** argv) {
       RenderedImage image = *base;
       std::vector<BalancedLight> lights(image.layers.size());
       for (std::size_t l = 0; l < lights.size(); ++l) {
-        lights[l].factor = image.layers[l].name == plan.layer ? plan.factors[i] : Rgb(Rgb::Ones());
+        lights[l].factor = plan.scalings[i].factor_of(image.layers[l].name);
       }
       apply_balance(image, lights);
       fs::create_directories(p.folder, ec);
@@ -360,7 +352,7 @@ int run_sweep(int argc, char** argv) {
     p.readings.assign(read->readings.begin(), read->readings.end() - 1);
     const std::string stats = text_of(fs::path(p.folder) / "stats.json");
     const Json parsed = Json::parse(stats, nullptr, false);
-    p.p95 = denoised ? noise_of(*image).p95
+    p.p95 = denoised || (p.derived && !image->variance.empty()) ? noise_of(*image).p95
             : parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number()
                 ? parsed["noise"]["p95"].get<double>()
                 : std::nan("");
@@ -456,7 +448,7 @@ int run_sweep(int argc, char** argv) {
               {"rendered", rendered},
               {"kept", kept},
               {"from_layers", derived},
-              {"approximate", plan.tints && derived > 0},
+              {"approximate", !plan.exact && derived > 0},
               {"points", Json::array()}};
     for (const SweptParameter& p : parameters) {
       j["parameters"].push_back({{"address", p.address}, {"values", p.values}, {"unit", p.unit}});
@@ -516,7 +508,7 @@ int run_sweep(int argc, char** argv) {
                   kept,
                   (fs::path(*folder) / "sheet.png").string(),
                   curves ? ", " + (fs::path(*folder) / "curves.png").string() : "") +
-      (plan.tints && derived > 0
+      (!plan.exact && derived > 0
            ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n"
            : ""));
   return kDone;

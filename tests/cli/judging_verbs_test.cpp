@@ -254,7 +254,7 @@ TEST_CASE("balance is the picture of the new dimmers, and targets are met when m
   CHECK(by_name(match).at("cool")["dimmer"].get<double>() == Approx(0.2).epsilon(0.05));
   for (const auto& wrong :
        std::vector<std::vector<std::string>>{{"--dim", "warm"},
-                                             {"--dim", "warm=7"},
+                                             {"--dim", "warm=-7"},
                                              {"--dim", "wram=0.5"},
                                              {"--target", "desk=much"},
                                              {"--target", "desk=\"1 lx\"", "--match", "x.png"}}) {

@@ -204,7 +204,7 @@ TEST_CASE("with y up planes lie level, cylinders stand, circles go round up", "[
   }
 }
 
-TEST_CASE("a gobo's tile repeats the mask within its size; its top lies north below a lamp",
+TEST_CASE("a gobo's tile repeats the mask within its size, and its top lies north below a lamp",
           "[cli][rig][gobo]") {
   const TemporaryFolder dir;
   // White above, black below.

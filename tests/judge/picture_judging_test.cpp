@@ -122,7 +122,7 @@ TEST_CASE("a picture made of known levels gives them back", "[judge][balance]") 
   const double left = match_reference(image, reference, false, lights);
   CHECK(left < 1e-3);
   for (std::size_t l = 0; l < 3; ++l) {
-    CHECK(lights[l].new_dimmer() == Approx(truth[l]).epsilon(0.01));
+    CHECK(lights[l].times == Approx(truth[l]).epsilon(0.01));
   }
   // As the sum of its layers; unchanged to the bit without factors.
   RenderedImage same = image;

@@ -187,7 +187,7 @@ class RigAround {
                  render());
     }
     if (address == "light.gobo") {
-      std::string rest = name == "image" || name == "pattern" ? "" : "pattern = 'dots'\n";
+      std::string rest = name == "image" || name == "pattern" ? "" : "pattern = 'slats'\n";
       rest += name == "size" ? "" : "size = [1, 1]\n";
       rest += name == "at" ? "" : "at = 0.5\n";
       return rig(light("spot", "", "[light.gobo]\n" + rest + line), "", "", render());
@@ -260,8 +260,11 @@ class RigAround {
  private:
   static std::string render(const std::vector<std::string>& without = {}) {
     std::string out = "[render]\n";
-    const std::pair<const char*, const char*> kKeys[] = {
-        {"size", "[6, 4]"}, {"samples", "2"}, {"bounces", "3"}};
+    const std::pair<const char*, const char*> kKeys[] = {{"size", "[6, 4]"},
+                                                         {"samples", "2"},
+                                                         {"bounces", "3"},
+                                                         {"guiding", "false"},
+                                                         {"light_tracing", "false"}};
     for (const auto& [key, value] : kKeys) {
       if (std::find(without.begin(), without.end(), key) == without.end()) {
         out += fmt::format("{} = {}\n", key, value);

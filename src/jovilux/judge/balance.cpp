@@ -3,6 +3,7 @@
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/judge/layer_scaling.h"
 #include "jovilux/render/picture_files.h"
 
 #include <Eigen/Dense>
@@ -10,6 +11,8 @@
 #include <array>
 #include <cmath>
 #include <filesystem>
+
+#include <fmt/format.h>
 
 namespace jovilux {
 
@@ -89,41 +92,36 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
   return x;
 }
 
-std::optional<Rgb> color_of_light(const Scene& scene, const std::string& layer) {
-  for (const Emitter& e : scene.emitters) {
-    if (e.layer < scene.layers.size() && scene.layers[e.layer] == layer && (e.table != 0).any()) {
-      return Rgb(rec709_from_xyz() *
-                 tristimulus(e.table, Spectrum::Ones(), 1.0f).matrix().cast<double>());
-    }
-  }
-  return std::nullopt;
-}
-
 std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig& rig) {
   std::vector<BalancedLight> out;
   for (const RenderedImage::Layer& layer : image.layers) {
     BalancedLight b;
     b.layer = layer.name;
-    for (const LightSpec& l : rig.lights) {
-      if (l.layer != layer.name) {
-        continue;
-      }
-      b.address = "light." + l.name;
-      b.dimmer = l.dimmed();
-      if (l.name != l.layer) {  // a copy: its array's pattern holds the dimmer
-        const DocumentNode* arrays = rig.document.find("array");
-        for (const DocumentNode& array :
-             arrays != nullptr && arrays->is_array() ? arrays->array() : DocumentNode::Array{}) {
-          const DocumentNode *name = array.find("name"), *of = array.find("of");
-          if (name != nullptr && name->is_text() && name->text() == l.layer && of != nullptr &&
-              of->is_text()) {
-            b.address = "light." + of->text();
-          }
-        }
-      }
-      break;
-    }
+    b.dimmer = dimmer_of_layer(rig, layer.name);
     out.push_back(std::move(b));
+  }
+  return out;
+}
+
+std::vector<std::string> balance_assignments(const Rig& rig,
+                                             const std::vector<BalancedLight>& lights) {
+  std::vector<std::string> out;
+  constexpr double kSame = 1e-9;
+  for (const BalancedLight& light : lights) {
+    if (std::abs(light.times - 1) > kSame) {
+      for (std::string& assignment : assignments_of_level(rig, light.layer, light.times)) {
+        out.push_back(std::move(assignment));
+      }
+    }
+    if (light.tint) {
+      for (const std::string& address : addresses_of_layer(rig, light.layer, "tint")) {
+        out.push_back(fmt::format("{}.tint=[{:.6g}, {:.6g}, {:.6g}]",
+                                  address,
+                                  (*light.tint)[0],
+                                  (*light.tint)[1],
+                                  (*light.tint)[2]));
+      }
+    }
   }
   return out;
 }
@@ -148,17 +146,12 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
   if (unchanged) {
     return;  // the picture is the sum of layers in full precision; those of the file may be halves
   }
-  if (image.denoised) {
-    // The denoiser's error is that of its layers, each times its factor.
-    double most = 0;
-    for (const BalancedLight& l : lights) {
-      most = std::max(most, l.factor.maxCoeff());
-    }
-    for (float& v : image.variance) {
-      v *= static_cast<float>(most * most);
-    }
-  } else {
-    image.variance.clear();
+  double most = 0;
+  for (const BalancedLight& l : lights) {
+    most = std::max(most, l.factor.maxCoeff());
+  }
+  for (float& v : image.variance) {
+    v *= static_cast<float>(most * most);
   }
   std::fill(image.rgb.begin(), image.rgb.end(), 0.0f);
   for (const RenderedImage::Layer& layer : image.layers) {
@@ -193,8 +186,10 @@ void save_balanced(const std::string& folder,
   for (const RenderedImage::Layer& layer : image.layers) {
     add("light." + layer.name + ".", layer.rgb, ExrChannel::Type::kFloat);
   }
-  if (image.denoised && !image.variance.empty()) {
-    channels.push_back({"error.V", ExrChannel::Type::kFloat, [&image](int y, float* out) {
+  if (!image.variance.empty()) {
+    channels.push_back({image.denoised ? "error.V" : "variance.V",
+                        ExrChannel::Type::kFloat,
+                        [&image](int y, float* out) {
                           const auto row =
                               image.variance.begin() + static_cast<std::ptrdiff_t>(y) * image.width;
                           std::copy(row, row + image.width, out);
@@ -289,7 +284,7 @@ double match_reference(const RenderedImage& image,
   if (!tints) {
     const Eigen::VectorXd x = bounded_least_squares(all, want, upper, ridge);
     for (Eigen::Index l = 0; l < n; ++l) {
-      lights[static_cast<std::size_t>(l)].factor = Rgb::Constant(x[l]);
+      lights[static_cast<std::size_t>(l)].times = x[l];
     }
     left = (all * x - want).squaredNorm();
   } else {

@@ -19,33 +19,26 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
                                       const Eigen::VectorXd& upper,
                                       const Eigen::VectorXd& ridge);
 
-/// A layer of a picture as a rig's light: where its dimmer and tint are set, and what they are.
+/// A layer of a picture: what its lights shall become, and what that makes of it.
 struct BalancedLight {
   std::string layer;
-  /// "light.pendant", of an array its pattern's; empty where the rig does not tell.
-  std::string address;
-  double dimmer = 1;         ///< in the picture
-  Rgb factor = Rgb::Ones();  ///< of the layer, channel by channel
+  double dimmer = 1;         ///< as the rig of the picture has it
+  double times = 1;          ///< wanted: its level, over what it is
+  std::optional<Rgb> tint;   ///< wanted
+  Rgb factor = Rgb::Ones();  ///< of the layer, channel by channel (LayerScaling)
   bool fixed = false;        ///< its level is given: solving leaves it
-
-  /// What the factor makes of the dimmer: by luminance of a neutral layer.
-  double new_dimmer() const { return dimmer * level(); }
-  double level() const {
-    return 0.21263901 * factor[0] + 0.71516868 * factor[1] + 0.07219232 * factor[2];
-  }
-  bool tinted() const { return (factor.array() - factor[0]).abs().maxCoeff() > 1e-9; }
 };
 
-/// The color of a light, linear Rec.709, up to a factor that its output sets: the channels of its
-/// layer change with it, exactly
-/// on gray surfaces, nearly on colored ones. Nothing where no light of the layer's name shines.
-std::optional<Rgb> color_of_light(const Scene& scene, const std::string& layer);
+/// The assignments that make of a rig what the lights shall become, in their order.
+std::vector<std::string> balance_assignments(const Rig& rig,
+                                             const std::vector<BalancedLight>& lights);
 
 /// The lights of a picture's layers, as its rig has them.
 std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig& rig);
 
 /// The picture as the sum of its layers times their factors, in their order: factors of 1 give it
-/// back to the bit.
+/// back to the bit. Its variance is that of the picture times the largest factor squared: no
+/// variance of each layer is known, and this is never too small.
 void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights);
 
 /// Writes image.exr (the picture and its layers), view.png and rig.resolved.toml into an existing

@@ -37,6 +37,7 @@ TableDescription source_and_place() {
           .shown("\"800 lm\"")
           .called("intensity, brightness, energy, lumens, lumen, flux, power, watts, candela, "
                   "nits, luminance, lux, illuminance, exposure, strength, wattage")
+          .does(LayerEffect::kScales)
           .needed(),
       key("at", "its place; of an endless tube a point of its axis")
           .position()
@@ -201,7 +202,8 @@ std::vector<KeyDescription> color_and_level() {
           .shown("\"2700 K\"")
           .otherwise("\"D6504\"")
           .of(kColored)
-          .called("temperature, color_temperature, kelvin, cct, mired, color, colour"),
+          .called("temperature, color_temperature, kelvin, cct, mired, color, colour")
+          .does(LayerEffect::kTints),
       key("spectrum",
           "instead of white: a CIE illuminant, an LED mix of our own, or a file of nm "
           "and power")
@@ -211,20 +213,23 @@ std::vector<KeyDescription> color_and_level() {
                    "a .csv or .spdx file")
           .shown("\"cie-f11\"")
           .of(kColored)
-          .called("spd, spectral, cri, color"),
+          .called("spd, spectral, cri, color")
+          .does(LayerEffect::kTints),
       key("dim_to_warm",
           "with a white in kelvin, the color slides down with the dimmer as a "
           "filament's does, T = T₀ dimmer^(0.42/3.4), not below this")
           .quantity(Dimension::kTemperature, {500, 100000})
           .shown("\"1800 K\"")
           .of(kColored)
-          .called("warm_dim"),
+          .called("warm_dim")
+          .does(LayerEffect::kTints),
       key("gel", "filters in its beam: their luminous transmittance is taken from the level")
           .other()
           .over(OverTime::kStepped)
           .expects("a gel's name, \"#rrggbb\", or a list of them")
           .shown("\"#ffd9a0\"")
-          .called("color_filter, filter, gels, color, colour"),
+          .called("color_filter, filter, gels, color, colour")
+          .does(LayerEffect::kTints),
       key("tint", "a color of the same luminous output")
           .color(1e6)
           .shown("\"#ffb070\"")

@@ -1,0 +1,66 @@
+#pragma once
+
+#include "jovilux/color/rgb.h"
+#include "jovilux/rig/rig.h"
+#include "jovilux/scene/scene.h"
+
+#include <string>
+#include <vector>
+
+namespace jovilux {
+
+// What the layers of one render can say of another rig. Light adds up: a layer is the light of its
+// emitters, and scales with what leaves them. So a rig that differs from the rendered one in the
+// levels and colors of lights alone has the picture whose layers are multiplied by the ratio of
+// what leaves each, channel by channel: exactly where the spectrum only gets stronger or weaker,
+// nearly where its shape changes (exactly again on gray surfaces).
+
+/// The factors of a render's layers that give another rig's picture.
+struct LayerScaling {
+  struct Layer {
+    std::string name;
+    Rgb factor = Rgb::Ones();
+    bool exact = true;  ///< the spectrum keeps its shape
+  };
+  std::vector<Layer> layers;
+  /// Why the layers do not give the picture; empty: they do.
+  std::string obstacle;
+
+  bool possible() const { return obstacle.empty(); }
+  bool exact() const;
+  /// Of the layer of that name; 1 where there is none.
+  Rgb factor_of(const std::string& layer) const;
+};
+
+/// How the layers `names` of a render of `rendered` become those of `wanted`, whose scenes have these
+/// emitters. The rigs may differ in
+/// what levels_aside() leaves out; whether they do is the caller's to know.
+LayerScaling layer_scaling(const Rig& rendered,
+                           const std::vector<Emitter>& from,
+                           const Rig& wanted,
+                           const std::vector<Emitter>& to,
+                           const std::vector<std::string>& names);
+
+/// A rig's text at its moment without the keys that only scale or color what leaves a light, as
+/// their descriptions say, without haze's emission, look and what names variants: two rigs of one
+/// such text have pictures whose layers scale into each other.
+std::string levels_aside(const Rig& rig);
+
+/// Assignments that bring a layer's level to `times` what it is: dimmers up to 1 and, beyond, the
+/// outputs; of a haze its emission. An array's copies with dimmers of their own, and the lights of a
+/// group, each change by the same factor.
+std::vector<std::string> assignments_of_level(const Rig& rig,
+                                              const std::string& layer,
+                                              double times);
+
+/// The lights of a layer, by where their keys stand: "light.pendant", of an array its pattern and
+/// the copies that have the key on their own.
+std::vector<std::string> addresses_of_layer(const Rig& rig,
+                                            const std::string& layer,
+                                            const std::string& key);
+
+/// The dimmer of a layer's lights as the rig has it, at its moment; of lights that differ, the
+/// first's.
+double dimmer_of_layer(const Rig& rig, const std::string& layer);
+
+}  // namespace jovilux
