@@ -340,7 +340,7 @@ int run_demo(int argc, char** argv) {
       "far floor",
       {"sweep",     rig,
        "--camera",  "wide",
-       "--vary",    "light.pendant.near_softening = 0 m .. 5 m / 6",
+       "--vary",    "light.pendant.near_softening = 0 cm .. 40 cm / 6",
        "--set",     "light.yard.on=false",
        "--set",     "light.heat-lamp.on=false",
        "--set",     "light.lantern.on=false",
