@@ -22,6 +22,7 @@ int run_compare(int argc, char** argv) {
       {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
        {"names", "what to call them, such as \"before,after\"", "A,B"},
        denoised_option(),
+       {"same-exposure", "first bring B to the mean luminance of A, and say by how much", ""},
        {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
        {"force", "replace files in DIR", ""},
        {"json", "print one JSON document instead", ""}},
@@ -45,6 +46,19 @@ int run_compare(int argc, char** argv) {
     throw BadInput{problems};
   }
   print_problems(problems);
+  const RenderedImage* pictures[] = {&*first, &*second};
+  for (std::size_t p = 0; p < 2; ++p) {
+    if (const auto pixel = pictures[p]->not_finite) {
+      const auto width = static_cast<std::size_t>(pictures[p]->width);
+      throw BadInput{
+          {{Severity::kError,
+            "not-finite",
+            {image_in(a.positionals()[p]), 0, 0},
+            "",
+            fmt::format("pixel {},{} holds no finite value", *pixel % width, *pixel / width),
+            "nothing can be compared with it: render again, or mend the file"}}};
+    }
+  }
   RenderedImage b = std::move(*second);
   if (b.width != first->width || b.height != first->height) {
     print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
@@ -57,6 +71,21 @@ int run_compare(int argc, char** argv) {
   }
   if (b.absolute != first->absolute) {
     print_err("warning: only one of the two says what luminance its numbers stand for\n");
+  }
+  double exposure = 1;  // of B, to set differences of the whole aside
+  if (a.flag("same-exposure")) {
+    double sum_a = 0, sum_b = 0;
+    for (std::size_t i = 0; i < b.pixels(); ++i) {
+      sum_a += first->luminance(i);
+      sum_b += b.luminance(i);
+    }
+    exposure = sum_a > 0 && sum_b > 0 ? sum_a / sum_b : 1;
+    for (float& v : b.rgb) {
+      v *= static_cast<float>(exposure);
+    }
+    for (float& v : b.variance) {
+      v *= static_cast<float>(exposure * exposure);
+    }
   }
   constexpr double kDark = 1e-5;  // of the white
   const Comparison c = compare_images(*first, b, kDark * first->shown().white_luminance());
@@ -80,6 +109,7 @@ int run_compare(int argc, char** argv) {
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     print_out(Json({{"a", a.positionals()[0]},
                     {"b", a.positionals()[1]},
+                    {"exposure_stops", std::log2(exposure)},
                     {"mean_stops", c.mean_stops},
                     {"p95_stops", c.p95_stops},
                     {"max_stops", c.max_stops},
@@ -95,7 +125,11 @@ int run_compare(int argc, char** argv) {
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };
-  std::string out = fmt::format(
+  std::string out = exposure == 1
+                        ? ""
+                        : fmt::format("exposure        B was brought to A's mean by {} stops\n",
+                                      signed_number(std::log2(exposure)));
+  out += fmt::format(
       "mean luminance  {} and {} cd/m2{}\n",
       short_number(c.mean_a),
       short_number(c.mean_b),

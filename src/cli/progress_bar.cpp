@@ -45,6 +45,7 @@ std::string shown_time(double s) {
 void catch_interrupts() {
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
+  std::signal(SIGHUP, on_interrupt);  // the terminal is gone; what is finished is not
 }
 
 bool stop_requested() { return interrupted != 0; }

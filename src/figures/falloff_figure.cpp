@@ -41,7 +41,7 @@ void falloff_figure(const std::string& path, const FalloffStudy& study) {
   plot.log_x = plot.log_y = true;
   plot.x_min = study.distance_m.front();
   plot.x_max = to;
-  plot.legend = "top right";
+  plot.legend = "outside top center horizontal";
   double highest = 0;
   for (std::size_t i = 0; i < rows; ++i) {
     const FalloffCurveReport& c = study.curves[i];

@@ -47,7 +47,11 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
         gap = true;
         continue;
       }
-      s += fmt::format("{}{:.9g} {:.9g}\n", gap && points > 0 ? "\n" : "", c.x[k], c.y[k]);
+      s += fmt::format("{}{:.9g} {:.9g} {:.9g}\n",
+                       gap && points > 0 ? "\n" : "",
+                       c.x[k],
+                       c.y[k],
+                       c.up_to.empty() ? c.y[k] : c.up_to[k]);
       gap = false;
       ++points;
     }
@@ -110,6 +114,16 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
   for (std::size_t i = 0; i < p.curves.size(); ++i) {
     const Curve& c = p.curves[i];
     static constexpr const char* kDashes[] = {"1", "2", "3"};
+    if (!c.up_to.empty()) {
+      s += fmt::format(
+          "{}$D{} using 1:2:3 with filledcurves fs transparent solid 0.35 noborder lc "
+          "rgb '{}' {}",
+          i > 0 ? ", " : "",
+          i,
+          c.color,
+          c.name.empty() ? "notitle" : "title " + quoted(c.name));
+      continue;
+    }
     s += fmt::format("{}$D{} using 1:2 with {} {} lc rgb '{}' {}",
                      i > 0 ? ", " : "",
                      i,

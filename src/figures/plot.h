@@ -16,6 +16,8 @@ struct Curve {
   int dash = 0;        ///< 0 solid, 1 dashed, 2 dotted
   bool marks = false;  ///< dots instead of a line
   double mark_size = 1.2;
+  /// Not empty: the area between y and this is filled, translucent, instead of a line.
+  std::vector<double> up_to = {};
 };
 
 /// A word at a place of the plot, beside it.

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fstream>
 
 #include <fmt/format.h>
 
@@ -52,23 +53,37 @@ std::string hex(const std::array<double, 3>& c) {
                      static_cast<int>(std::lround(c[2])));
 }
 
+// Width over height of a PNG, from its header; that of a usual picture where there is none.
+double png_aspect(const std::string& file) {
+  std::array<unsigned char, 24> header{};
+  std::ifstream in(file, std::ios::binary);
+  in.read(reinterpret_cast<char*>(header.data()), static_cast<std::streamsize>(header.size()));
+  const auto number = [&](std::size_t at) {
+    return static_cast<double>((static_cast<std::uint32_t>(header[at]) << 24) |
+                               (static_cast<std::uint32_t>(header[at + 1]) << 16) |
+                               (static_cast<std::uint32_t>(header[at + 2]) << 8) | header[at + 3]);
+  };
+  const double width = number(16), height = number(20);
+  return in && width > 0 && height > 0 ? width / height : 16.0 / 9;
+}
+
 }  // namespace
 
 void sheet_figure(const std::string& path,
                   const std::string& title,
                   const std::vector<SheetCell>& cells,
                   int columns) {
-  Canvas canvas;
-  canvas.text(kMargin, 18, kWidth - 2 * kMargin, title, 20, Align::kLeft, "#222222", true);
   const int n = static_cast<int>(cells.size());
-  const double top = 58, high = kHeight - top - 16, wide = kWidth - 2 * kMargin;
   constexpr double kLabel = 44, kGap = 14;
+  const double top = 58, high = kHeight - top - 16, wide = kWidth - 2 * kMargin;
+  // As wide as high, of the first picture; all of a sheet are alike.
+  const double aspect = n > 0 ? png_aspect(cells.front().png) : 1;
   if (columns <= 0) {  // the most picture
     double best = 0;
     for (int c = 1; c <= n; ++c) {
       const int rows = (n + c - 1) / c;
       const double w = (wide - kGap * (c - 1)) / c, h = (high - kGap * (rows - 1)) / rows - kLabel,
-                   size = std::min(w, h * 16 / 9);
+                   size = std::min(w, h * aspect);
       if (size > best) {
         best = size;
         columns = c;
@@ -78,7 +93,11 @@ void sheet_figure(const std::string& path,
   columns = std::max(1, columns);
   const int rows = (n + columns - 1) / columns;
   const double w = (wide - kGap * (columns - 1)) / columns,
-               h = (high - kGap * (rows - 1)) / rows - kLabel;
+               h = std::min(w / aspect, (high - kGap * (rows - 1)) / rows - kLabel);
+  // No higher than its rows.
+  const double used = top + rows * (h + kLabel) + (rows - 1) * kGap + 16;
+  Canvas canvas(kWidth, static_cast<int>(std::ceil(std::min<double>(used, kHeight))));
+  canvas.text(kMargin, 18, wide, title, 20, Align::kLeft, "#222222", true);
   for (int i = 0; i < n; ++i) {
     const SheetCell& c = cells[static_cast<std::size_t>(i)];
     const double x = kMargin + i % columns * (w + kGap),
@@ -182,7 +201,8 @@ void comparison_figure(const std::string& path,
 int band_of(const FalseColor& f, double luminance) {
   if (f.stops) {
     const double s = luminance > 0 ? std::log2(luminance / f.gray) : -1e9;
-    return std::clamp(static_cast<int>(std::floor(s + f.bands / 2.0)), 0, f.bands - 1);
+    // 18 % gray lies in the middle of a band, not where two meet.
+    return std::clamp(static_cast<int>(std::floor(s + 0.5)) + f.bands / 2, 0, f.bands - 1);
   }
   return std::clamp(
       static_cast<int>(std::floor((luminance - f.lowest) / (f.highest - f.lowest) * f.bands)),
@@ -307,18 +327,18 @@ void false_color_figure(const std::string& path,
     const double y = 80 + (f.bands - 1 - b) * step;
     canvas.fill(x, y, 34, step - 2, band_color(b, f.bands));
     const bool first = b == 0, last = b == f.bands - 1;
-    const double lo = f.stops ? f.gray * std::exp2(b - f.bands / 2.0)
+    const double lo = f.stops ? f.gray * std::exp2(b - f.bands / 2 - 0.5)
                               : f.lowest + (f.highest - f.lowest) * b / f.bands,
                  hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
     const std::string range = first  ? "below " + short_number(hi, 3)
                               : last ? short_number(lo, 3) + " and more"
                                      : short_number(lo, 3) + " to " + short_number(hi, 3);
     if (f.stops) {
-      const double s = b - f.bands / 2.0;
+      const int s = b - f.bands / 2;
       canvas.text(x + 42,
                   y + step / 2 - 10,
                   60,
-                  fmt::format("{}{:g}",
+                  fmt::format("{}{}",
                               s < 0   ? "\u2212"
                               : s > 0 ? "+"
                                       : "",

@@ -276,7 +276,7 @@ TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
   const ProgramRun r = run_program(
-      {"render", rig, "-o", dir.path("o"), "--samples", "500000", "--json", "--quiet"}, 0, 1500);
+      {"render", rig, "-o", dir.path("o"), "--samples", "500000", "--json", "--quiet"}, 0, 4000);
   CHECK(r.status == 3);
   CHECK(r.json()["stopped_by"] == "signal");
   CHECK(r.json()["samples_per_pixel"].get<double>() > 0);

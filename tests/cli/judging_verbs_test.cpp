@@ -817,3 +817,45 @@ TEST_CASE("balance solves targets beside the levels that are given", "[cli][bala
     CHECK(read.json()["meters"][0]["value"].get<double>() == Approx(8).epsilon(0.02));
   }
 }
+
+TEST_CASE("compare takes no black frame for an equal one, and no NaN for a number",
+          "[cli][compare]") {
+  const TemporaryFolder dir;
+  const auto picture = [&](const std::string& name, float value, float odd_one) {
+    const auto row = [value, odd_one](int y, float* out) {
+      std::fill_n(out, 8, value);
+      out[3] = y == 2 ? odd_one : value;
+    };
+    write_exr(dir.path(name),
+              {8, 6, 100, {}, {}, {}},
+              {{"R", ExrChannel::Type::kFloat, row},
+               {"G", ExrChannel::Type::kFloat, row},
+               {"B", ExrChannel::Type::kFloat, row}});
+    return dir.path(name);
+  };
+  const std::string lit = picture("lit.exr", 0.5f, 0.5f), black = picture("black.exr", 0, 0),
+                    twice = picture("twice.exr", 1, 1),
+                    broken = picture("nan.exr", 0.5f, std::nanf(""));
+  CHECK(run_program({"compare", lit, lit, "--max", "0.1"}).status == 0);
+  const ProgramRun dark = run_program({"compare", lit, black, "--max", "0.1", "--json"});
+  CHECK(dark.status == 1);
+  CHECK(dark.json()["p95_stops"].get<double>() > 10);
+  const ProgramRun nan = run_program({"compare", lit, broken});
+  CHECK(nan.status == 2);
+  CHECK(nan.err.find("pixel 3,2") != std::string::npos);
+  const ProgramRun same = run_program({"compare", lit, twice, "--same-exposure", "--json"});
+  CHECK(same.json()["exposure_stops"] == Approx(-1));
+  CHECK(same.json()["p95_stops"] == Approx(0).margin(1e-6));
+}
+
+TEST_CASE("a grid along one axis that would measure points again is refused", "[cli][meter]") {
+  const TemporaryFolder dir;
+  const ProgramRun run = run_program(
+      {"check",
+       dir.write("r.toml",
+                 "jovilux = 1\n" + kTwoLamps +
+                     "[[meter]]\nname='line'\nkind='illuminance'\ngrid={from=[0,-1,0.8], "
+                     "to=[0,1,0.8], count=[1,21]}\n")});
+  CHECK(run.status == 1);
+  CHECK(run.out.find("write count = [21, 1]") != std::string::npos);
+}

@@ -142,7 +142,7 @@ TEST_CASE("values are asked for as they are written", "[cli][rig]") {
              "cannot change over time"));
 }
 
-TEST_CASE("--set removes a key, and names files from the rig's folder", "[cli][rig]") {
+TEST_CASE("a key is removed by --set, and files are named from the rig's folder", "[cli][rig]") {
   const TemporaryFolder dir;
   dir.write("set/lamp.ies", kIes);
   const std::string rig =

@@ -140,9 +140,13 @@ TEST_CASE("bands hold a stop each, and their colors grow lighter", "[figures]") 
   figures::FalseColor f;
   f.gray = 10;
   f.bands = 12;
-  CHECK(figures::band_of(f, 10.01) == 6);
-  CHECK(figures::band_of(f, 9.99) == 5);
-  CHECK(figures::band_of(f, 20.01) == 7);
+  // Gray lies in the middle of its band.
+  CHECK(figures::band_of(f, 10) == 6);
+  CHECK(figures::band_of(f, 10 * 1.41) == 6);
+  CHECK(figures::band_of(f, 10 * 1.42) == 7);
+  CHECK(figures::band_of(f, 10 / 1.41) == 6);
+  CHECK(figures::band_of(f, 10 / 1.42) == 5);
+  CHECK(figures::band_of(f, 20) == 7);
   CHECK(figures::band_of(f, 0) == 0);
   CHECK(figures::band_of(f, 1e9) == 11);
   double before = -1;

@@ -409,7 +409,7 @@ class RigAround {
                : fmt::format("kind = '{}'\n", kind.empty() ? "illuminance" : kind);
     if (of_grid) {
       out += "[meter.grid]\n";
-      out += key == "from" ? "" : "from = [-1, 0, 0.83]\n";
+      out += key == "from" ? "" : "from = [-1, -0.4, 0.83]\n";
       out += key == "to" ? "" : "to = [1, 0, 0.83]\n";
       out += key == "count" ? "" : "count = [2, 1]\n";
     } else if (key != "at" && key != "grid") {

@@ -27,11 +27,10 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
     out.mean_b += lb / n;
     squares += (lb - la) * (lb - la) / n;
     double s = 0;
-    if (la > floor || lb > floor) {
-      s = std::clamp(std::log2(std::max(lb, 1e-30) / std::max(la, 1e-30)), -8.0, 8.0);
-      if (la > floor && lb > floor) {
-        stops.push_back(s);
-      }
+    if (la > floor || lb > floor) {  // what is dark in one counts as the floor there
+      s = std::log2(std::max(lb, floor) / std::max(la, floor));
+      stops.push_back(s);
+      s = std::clamp(s, -8.0, 8.0);
     }
     out.stops.push_back(static_cast<float>(s));
     // Colors as bright as the white at most: L* is not made for more.

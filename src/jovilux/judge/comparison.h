@@ -9,7 +9,7 @@ namespace jovilux {
 
 /// How one picture differs from another of the same size.
 struct Comparison {
-  double mean_stops = 0;                ///< mean of log2(b / a) over pixels that are lit in both
+  double mean_stops = 0;                ///< mean of log2(b / a) over pixels that are lit in either
   double p95_stops = 0, max_stops = 0;  ///< of its size
   double delta_e_mean = 0, delta_e_p95 = 0;  ///< CIEDE2000 beside a's white
   double rmse = 0;                           ///< of luminance [cd/m2]
@@ -22,7 +22,8 @@ struct Comparison {
   std::vector<float> stops;
 };
 
-/// Compares two pictures of one size. `floor`: luminance below which a pixel counts as dark.
+/// Compares two pictures of one size, all of whose values are finite. `floor` [cd/m2], above 0:
+/// below it a pixel counts as dark, and as bright as the floor beside one that is lit.
 Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double floor);
 
 /// A picture resized to width x height, bilinear between pixel centers.

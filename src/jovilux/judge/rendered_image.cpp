@@ -56,6 +56,9 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
       for (std::size_t c = 0; c < 3; ++c) {
         const float v = (*planes)[c][i] * scale;
         to[3 * i + c] = std::isfinite(v) ? v : 0.0f;
+        if (!std::isfinite(v) && !out.not_finite) {
+          out.not_finite = i;
+        }
       }
     }
     return {};

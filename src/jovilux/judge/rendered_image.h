@@ -25,6 +25,8 @@ struct RenderedImage {
   bool absolute = false;  ///< its numbers are cd/m2
   /// Linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top.
   std::vector<float> rgb;
+  /// The first pixel whose file holds a value that is not finite, which counts as 0 here.
+  std::optional<std::size_t> not_finite;
   bool denoised = false;  ///< made by denoise: its variance is the squared error that it tells
   /// Of the mean luminance [(cd/m2)^2], one a pixel; empty where not told.
   std::vector<float> variance;

@@ -322,10 +322,10 @@ class Checks {
 
   // A ray from the mantle of an endless tube, from anywhere along the part that passes the scene.
   template <class Probe>
-  void probe_from_axis(const LightSpec& light,
-                       const Vec3& direction,
-                       float u,
-                       const Probe& probe) const {
+  void probe_along_tube(const LightSpec& light,
+                        const Vec3& direction,
+                        float u,
+                        const Probe& probe) const {
     const Vec3 along = light.along.cast<float>();
     const Vec3 across = direction - direction.dot(along) * along;
     if (!(across.norm() > 1e-3f)) {
@@ -333,9 +333,9 @@ class Checks {
     }
     const float size = scene_.world.bounds().empty() ? 1 : scene_.world.bounds().diagonal();
     const float reach = std::clamp(size, 1.0f, 1e4f);
-    const Vec3 on_axis = light.at.cast<float>() + along * (reach * (2 * u - 1));
+    const Vec3 middle = light.at.cast<float>() + along * (reach * (2 * u - 1));
     const float clear = static_cast<float>(light.shape.radius) * 1.0001f + 1e-5f * (1 + reach);
-    probe(on_axis + across.normalized() * clear, direction);
+    probe(middle + across.normalized() * clear, direction);
   }
 
   // How rays from the light fare: none meets an object, or all do so beyond `reach`.
@@ -389,7 +389,7 @@ class Checks {
       const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0))
                                         : sphere_direction(sampler.pair(0));
       if (s.kind == LightKind::kTube && s.endless) {
-        probe_from_axis(light, direction, sampler.pair(1).x(), probe);
+        probe_along_tube(light, direction, sampler.pair(1).x(), probe);
         continue;
       }
       probe(center + (aimed_form ? Vec3(frame.z * 1e-5f * (1 + center.norm()))

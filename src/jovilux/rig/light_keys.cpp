@@ -65,8 +65,7 @@ TableDescription source_and_place() {
           .of({"point", "spot", "sphere", "disk", "rect", "sun"})
           .called("turn, spin"),
       key("radius",
-          "half of its diameter: the larger, the softer its shadows; of a spot its lens, "
-          "of a tube 0 is an ideal line that is not seen")
+          "half of its diameter: the larger, the softer its shadows")
           .length(kPositive)
           .expects("a length such as \"11 cm\"")
           .shown("\"11 cm\"")

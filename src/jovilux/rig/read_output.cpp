@@ -16,7 +16,8 @@ void read_clear_sun(TableReader& r, const Rig& rig, const DocumentNode& output, 
                   clear_sun_illuminance({std::asin(std::clamp(up, -1.0, 1.0))}).value,
                   std::nullopt,
                   {}};
-  light.levels = *source_levels(light.shape, light.output).levels;
+  const Output& stated = light.output;
+  light.levels = *source_levels(light.shape, stated).levels;
   if (up <= 0) {
     r.warning("output",
               output.place,

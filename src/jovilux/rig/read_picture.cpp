@@ -112,6 +112,17 @@ void read_grid(TableReader& r, MeterSpec& m) {
             "the corners must differ along one or two axes",
             "give two corners of a level or upright rectangle");
   }
+  if (from && to && wholes && differ == 1 && out.count[1] > 1) {
+    g.error(
+        "count",
+        g.place("count"),
+        "out-of-range",
+        fmt::format("the corners differ along one axis: the second of [{}, {}] would measure the "
+                    "same points again",
+                    out.count[0],
+                    out.count[1]),
+        fmt::format("write count = [{}, 1]", std::max(out.count[0], out.count[1])));
+  }
   g.finish();
   m.grid = out;
 }

@@ -178,7 +178,7 @@ TableDescription render_keys() {
           .over(OverTime::kNever)
           .shown("\"lights+parts\"")
           .otherwise("\"lights\"")
-          .called("aov, passes, light_select, light_groups"),
+          .called("passes, light_groups"),
       key("march", "how marched solids are met")
           .table()
           .expects("{ tolerance = \"0.2 mm\", max_steps = 512 }")
