@@ -128,7 +128,7 @@ std::string scaled_output(const std::string& text, double times) {
   }
   const auto value = parse_number(trimmed(std::string_view(text).substr(0, end)));
   return value
-             ? fmt::format("{:.9g} {}", *value * times, trimmed(std::string_view(text).substr(end)))
+             ? fmt::format("{:.6g} {}", *value * times, trimmed(std::string_view(text).substr(end)))
              : "";
 }
 
@@ -329,7 +329,7 @@ std::vector<std::string> assignments_of_level(const Rig& rig,
   }
   for (const std::string& address : addresses) {
     if (const LightSpec* light = light_at(rig, address)) {
-      out.push_back(fmt::format("{}.dimmer={:.9g}", address, light->dimmer * times / beyond));
+      out.push_back(fmt::format("{}.dimmer={:.6g}", address, light->dimmer * times / beyond));
     }
   }
   for (const std::string& address :
@@ -340,7 +340,7 @@ std::vector<std::string> assignments_of_level(const Rig& rig,
     const std::string text = output != nullptr && output->is_text()
                                  ? scaled_output(output->text(), beyond)
                              : light != nullptr && light->levels.flux
-                                 ? fmt::format("{:.9g} lm", light->levels.flux->value * beyond)
+                                 ? fmt::format("{:.6g} lm", light->levels.flux->value * beyond)
                                  : "";
     if (!text.empty()) {
       out.push_back(fmt::format("{}.output=\"{}\"", address, text));
@@ -348,7 +348,7 @@ std::vector<std::string> assignments_of_level(const Rig& rig,
   }
   for (const HazeSpec& h : rig.hazes) {
     if (h.name == layer && h.emission > 0) {
-      out.push_back(fmt::format("haze.{}.emission=\"{:.9g} cd/m2\"", h.name, h.emission * times));
+      out.push_back(fmt::format("haze.{}.emission=\"{:.6g} cd/m2\"", h.name, h.emission * times));
     }
   }
   return out;
