@@ -590,7 +590,8 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
       if (line.find(dir.path("o")) != std::string::npos &&
           line.find("mpirun") == std::string::npos &&
           all.find(std::string("OMPI_COMM_WORLD_RANK=1") + '\0') != std::string::npos) {
-        std::this_thread::sleep_for(std::chrono::milliseconds(500));
+        // Not before the two have met: on a busy machine that takes a while.
+        std::this_thread::sleep_for(std::chrono::milliseconds(2000));
         ::kill(std::stoi(name), SIGKILL);
         killed = true;
         break;
