@@ -107,6 +107,17 @@ void write_rig(const std::filesystem::path& file, const std::string& text) {
   write_text_file(file.string(), fmt::format("#:schema {}\n{}", kSchemaFile, text));
 }
 
+// A text as it stands between the quotes of TOML.
+std::string in_quotes(const std::string& text) {
+  std::string out;
+  for (const char c : text) {
+    out += c == '"' || c == '\\'                 ? std::string("\\") + c
+           : static_cast<unsigned char>(c) < ' ' ? std::string("?")
+                                                 : std::string(1, c);
+  }
+  return out;
+}
+
 // A name for the rig: what is not a letter, digit, - or _ becomes -; unique among those given.
 std::string plain_name(const std::string& wanted,
                        const std::string& otherwise,
@@ -260,13 +271,10 @@ int new_from(const std::string& source,
   }
   const std::string mesh =
       fs::proximate(fs::absolute(source), fs::absolute(dir), ec).generic_string();
-  std::string quoted;
-  for (const char c : mesh) {
-    quoted += c == '"' || c == '\\'                 ? std::string("\\") + c
-              : static_cast<unsigned char>(c) < ' ' ? std::string("?")
-                                                    : std::string(1, c);
-  }
-  write_rig(file, rig_from(*scene, quoted, printable(fs::path(source).filename().string(), 100)));
+  write_rig(file,
+            rig_from(*scene,
+                     in_quotes(mesh),
+                     in_quotes(printable(fs::path(source).filename().string(), 100))));
   print_out(
       fmt::format("wrote {}: {} lights, {} cameras; the mesh stays in {}\nnext: jovilux check "
                   "{}\nthen: jovilux render {} -o {}\n",

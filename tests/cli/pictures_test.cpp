@@ -379,3 +379,22 @@ TEST_CASE("a metal's index is read from tables, and told where it cannot be", "[
   CHECK(seen[0][0] > 1.5 * seen[0][2]);
   CHECK(seen[0][0] < 1000);
 }
+
+TEST_CASE("a file's name may hold a quote, an option its value without a space", "[cli][gltf]") {
+  const TemporaryFolder dir;
+  const std::string file = dir.write("a \"pot\".glb", glb());
+  REQUIRE(run_program({"new", dir.path("n"), "--from", file}).status == 0);
+  const ProgramRun check = run_program({"check", dir.path("n/rig.toml"), "--json"});
+  INFO(check.out << check.err << dir.read("n/rig.toml"));
+  CHECK(check.json()["errors"].empty());
+  REQUIRE(run_program({"render",
+                       dir.path("n/rig.toml"),
+                       "-o" + dir.path("out"),
+                       "--size",
+                       "8x6",
+                       "--samples",
+                       "1",
+                       "--quiet"})
+              .status == 0);
+  CHECK_FALSE(dir.read("out/image.exr").empty());
+}
