@@ -35,7 +35,7 @@ look_at = [0, 0, 0.85]
 field_of_view    = "42 deg"                  # horizontal
 
 [look]
-exposure = "auto"                   # or "EV 6", or "camera" with stop, shutter and iso of the camera
+exposure = "auto"                   # or "EV 6", or "camera" with its stop, shutter and iso
 
 [render]
 size    = [640, 400]
@@ -70,7 +70,8 @@ shape    = { kind = "cone", radius = ["7 cm", "10 cm"], height = "18 cm" }
 at       = [0.15, 0, 0.865]
 material = "glaze"
 
-# What shines: try output = "80 cd" or "300 lx @ 1 m", white = "4000 K", radius = "20 cm" for softer shadows
+# What shines: try output = "80 cd" or "300 lx @ 1 m", white = "4000 K",
+# radius = "20 cm" for softer shadows
 [[light]]
 name   = "lamp"
 kind   = "disk"

@@ -41,9 +41,9 @@ struct DenoisedPicture {
 /// Removes noise and tells what error is left.
 ///
 /// Weights come from one half and average the other, and the other way round: they are
-/// independent of the noise that they average (but for step 2). They are found once for the picture and hold for
-/// all slots, so that denoised slots add up to the denoised picture and a layer times a factor
-/// gives its denoised layer times that factor. The steps:
+/// independent of the noise that they average (but for step 2). They are found once for the picture
+/// and hold for all slots, so that denoised slots add up to the denoised picture and a layer times
+/// a factor gives its denoised layer times that factor. The steps:
 ///
 ///  1. A pixel that one half alone has far brighter than all around (a firefly) is lowered; what
 ///     it had more is spread over the pixels around, in proportion to theirs. No energy is lost.

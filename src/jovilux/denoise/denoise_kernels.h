@@ -65,8 +65,8 @@ struct DenoiseGuide {
   void add_up();  ///< fills `total`
 };
 
-/// How the pixels of a window are weighed: w = exp(-d / strength^2) for a patch distance d, within a
-/// radius [pixels].
+/// How the pixels of a window are weighed: w = exp(-d / strength^2) for a patch distance d, within
+/// a radius [pixels].
 struct DenoiseKernel {
   float strength;
   int radius;

@@ -32,9 +32,9 @@ struct LayerScaling {
   Rgb factor_of(const std::string& layer) const;
 };
 
-/// How the layers `names` of a render of `rendered` become those of `wanted`, whose scenes have these
-/// emitters. The rigs may differ in
-/// what levels_aside() leaves out; whether they do is the caller's to know.
+/// Factors per layer that turn the layers `names` of a render of `rendered` into those of a render
+/// of `wanted`; `from` and `to` are the emitters of the two scenes. The caller makes sure that the
+/// rigs differ only in keys that levels_aside() leaves out.
 LayerScaling layer_scaling(const Rig& rendered,
                            const std::vector<Emitter>& from,
                            const Rig& wanted,
@@ -47,8 +47,8 @@ LayerScaling layer_scaling(const Rig& rendered,
 std::string levels_aside(const Rig& rig);
 
 /// Assignments that bring a layer's level to `times` what it is: dimmers up to 1 and, beyond, the
-/// outputs; of a haze its emission. An array's copies with dimmers of their own, and the lights of a
-/// group, each change by the same factor.
+/// outputs; of a haze its emission. An array's copies with dimmers of their own, and the lights of
+/// a group, each change by the same factor.
 std::vector<std::string> assignments_of_level(const Rig& rig,
                                               const std::string& layer,
                                               double times);

@@ -189,9 +189,9 @@ class PlacementChecks {
     return faces;
   }
 
-  // Whether of two faces in one plane rays may meet either, and it matters which: they show the same
-  // side and are of different materials. What stands on a floor touches it from above, walls of one
-  // material meet in corners: neither is such a case.
+  // Coplanar faces conflict where rounding decides which of the two a ray hits and the picture
+  // shows the choice: both look the same way (or are thin, or of haze) and differ in material. A thing
+  // on a floor faces the floor, walls that share a corner share a material: neither is a conflict.
   static bool conflict(const Face& a, const Face& b) {
     if (a.of_volume || b.of_volume) {
       return true;

@@ -15,10 +15,10 @@
 
 namespace jovilux {
 
-/// Reads one table of a rig key by key, each as its description says. Each accessor marks its key as
-/// known, returns nothing where the key is absent or wrong, and in the latter case notes a problem
-/// that says what was found, what was expected and where. Asking for a key without a description is
-/// a bug.
+/// Reads one table of a rig key by key, each as its description says. Each accessor marks its key
+/// as known, returns nothing where the key is absent or wrong, and in the latter case notes a
+/// problem that says what was found, what was expected and where. Asking for a key without a
+/// description is a bug.
 class TableReader {
  public:
   /// `length` is what a bare length stands for, in meters. The address finds the description.
