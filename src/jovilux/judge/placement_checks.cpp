@@ -190,8 +190,9 @@ class PlacementChecks {
   }
 
   // Coplanar faces conflict where rounding decides which of the two a ray hits and the picture
-  // shows the choice: both look the same way (or are thin, or of haze) and differ in material. A thing
-  // on a floor faces the floor, walls that share a corner share a material: neither is a conflict.
+  // shows the choice. Faces of solids must look the same way and differ in material: a thing on a
+  // floor faces the floor, and walls that share a corner share a material. A face of a volume
+  // conflicts with any other.
   static bool conflict(const Face& a, const Face& b) {
     if (a.of_volume || b.of_volume) {
       return true;
