@@ -6,6 +6,8 @@
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
+#include <fstream>
+#include <sstream>
 #include <stdexcept>
 
 #include <fmt/format.h>
@@ -48,22 +50,36 @@ std::vector<std::string> render_words(const ProgramComparison& task,
                                       const std::string& folder,
                                       double seconds,
                                       unsigned seed) {
-  return {program,
-          "render",
-          rig,
-          "-o",
-          folder,
-          "--force",
-          "--json",
-          "--quiet",
-          "--samples",
-          "1000000",
-          "--set",
-          fmt::format("render.seed={}", seed),
-          "--threads",
-          std::to_string(task.threads),
-          "--time-limit",
-          fmt::format("{}s", seconds)};
+  std::vector<std::string> words = {program, "render"};
+  std::istringstream options(rig);
+  for (std::string word; options >> word;) {
+    words.push_back(word);
+  }
+  const std::vector<std::string> rest = {"-o",
+                                         folder,
+                                         "--force",
+                                         "--json",
+                                         "--quiet",
+                                         "--samples",
+                                         "1000000",
+                                         "--set",
+                                         fmt::format("render.seed={}", seed),
+                                         "--threads",
+                                         std::to_string(task.threads),
+                                         "--time-limit",
+                                         fmt::format("{}s", seconds)};
+  words.insert(words.end(), rest.begin(), rest.end());
+  return words;
+}
+
+// A short name of a rig with its options, fit for a file: "orchid-house --camera wide".
+std::string name_of(const std::string& rig) {
+  const std::size_t space = rig.find(' ');
+  std::string name = fs::path(rig.substr(0, space)).stem().string();
+  for (const char c : space == std::string::npos ? "" : rig.substr(space)) {
+    name += c == ' ' || c == '/' ? '_' : c;
+  }
+  return name;
 }
 
 RenderedImage loaded(const std::string& path) {
@@ -74,24 +90,43 @@ RenderedImage loaded(const std::string& path) {
   return std::move(*image);
 }
 
+// The reference's own variance is taken off: it is no error of the picture that is judged.
 double squared_error(const RenderedImage& image, const RenderedImage& reference) {
   double mean = 0;
   for (std::size_t i = 0; i < reference.pixels(); ++i) {
     mean += reference.luminance(i) / static_cast<double>(reference.pixels());
   }
-  std::vector<double> errors(reference.pixels());
+  struct PixelError {
+    double squared, of_reference;
+  };
+  std::vector<PixelError> errors(reference.pixels());
   for (std::size_t i = 0; i < errors.size(); ++i) {
     const double wanted = reference.luminance(i), off = image.luminance(i) - wanted;
-    errors[i] = off * off / std::pow(std::max(wanted, kFloor * mean), 2);
+    const double level = std::pow(std::max(wanted, kFloor * mean), 2);
+    errors[i] = {off * off / level,
+                 reference.variance.empty() ? 0.0 : reference.variance[i] / level};
   }
-  std::sort(errors.begin(), errors.end());
+  std::sort(errors.begin(), errors.end(), [](const PixelError& a, const PixelError& b) {
+    return a.squared < b.squared;
+  });
   const auto kept = static_cast<std::size_t>((1 - kTrimmed) * static_cast<double>(errors.size()));
   double sum = 0;
   for (std::size_t i = 0; i < kept; ++i) {
-    sum += errors[i];
+    sum += errors[i].squared - errors[i].of_reference;
   }
-  return sum / static_cast<double>(kept);
+  return std::max(sum, 0.0) / static_cast<double>(kept);
 }
+
+double samples_of(const fs::path& folder) {
+  std::ifstream file(folder / "stats.json");
+  const auto stats = nlohmann::json::parse(file, nullptr, false);
+  return stats.is_object() ? stats.value("samples_per_pixel", 0.0) : 0.0;
+}
+
+// What one program's renders of a rig come to: squared error and samples a pixel, in the mean.
+struct Side {
+  double error = 0, samples = 0;
+};
 
 }  // namespace
 
@@ -105,7 +140,7 @@ int compare_programs(const ProgramComparison& task) {
   double logs = 0;
   std::fprintf(stderr, "%-24s %12s %12s %8s\n", "rig", "before", "after", "ratio");
   for (const std::string& rig : task.rigs) {
-    const std::string name = fs::path(rig).stem().string();
+    const std::string name = name_of(rig);
     const fs::path reference_file = references / (name + ".exr");
     if (!fs::exists(reference_file)) {
       const fs::path folder = scratch / "reference";
@@ -114,22 +149,34 @@ int compare_programs(const ProgramComparison& task) {
       fs::copy_file(folder / "image.exr", reference_file);
     }
     const RenderedImage reference = loaded(reference_file.string());
-    double before = 0, after = 0;
+    Side before, after;
     for (int round = 0; round < task.rounds; ++round) {
-      const auto error_of = [&](const std::string& program) {
+      const auto judge = [&](const std::string& program, Side& side) {
         const std::string folder = (scratch / "render").string();
         run(render_words(
             task, program, rig, folder, task.seconds, 11 + static_cast<unsigned>(round)));
-        return squared_error(loaded(folder), reference) / task.rounds;
+        side.error += squared_error(loaded(folder), reference) / task.rounds;
+        side.samples += samples_of(folder) / task.rounds;
       };
-      before += error_of(task.before);
-      after += error_of(task.after);
+      judge(task.before, before);
+      judge(task.after, after);
     }
-    logs += std::log(before / after);
-    std::fprintf(
-        stderr, "%-24s %12.3e %12.3e %8.2f\n", name.c_str(), before, after, before / after);
-    out["rigs"].push_back(
-        {{"rig", name}, {"before", before}, {"after", after}, {"ratio", before / after}});
+    const double ratio = before.error / after.error;
+    logs += std::log(ratio);
+    std::fprintf(stderr,
+                 "%-24s %12.3e %12.3e %8.2f   samples %.1f, %.1f\n",
+                 name.c_str(),
+                 before.error,
+                 after.error,
+                 ratio,
+                 before.samples,
+                 after.samples);
+    out["rigs"].push_back({{"rig", name},
+                           {"before", before.error},
+                           {"after", after.error},
+                           {"ratio", ratio},
+                           {"samples_before", before.samples},
+                           {"samples_after", after.samples}});
   }
   const double mean =
       task.rigs.empty() ? 1 : std::exp(logs / static_cast<double>(task.rigs.size()));

@@ -8,6 +8,7 @@ namespace jovilux {
 /// What is compared: two builds of the program on a list of rigs.
 struct ProgramComparison {
   std::string before, after;  ///< the programs
+  /// Each a file, with options of `render` after it where wanted: "house.toml --camera wide".
   std::vector<std::string> rigs;
   double seconds = 6;              ///< for each render
   double reference_seconds = 120;  ///< for a reference, where `references` has none
@@ -18,9 +19,8 @@ struct ProgramComparison {
 
 /// `compare-programs`: renders each rig by both programs in turn for the same time, and prints the
 /// squared error of each against a long reference of another seed: relative to the pixel, without
-/// the worst thousandth; its ratio, and the geometric mean of all ratios. JSON to stdout. Returns
-/// an
-/// exit status.
+/// the worst thousandth and without the reference's own variance; the ratio of both, and the
+/// geometric mean of all ratios. JSON to stdout. Returns an exit status.
 int compare_programs(const ProgramComparison& task);
 
 }  // namespace jovilux

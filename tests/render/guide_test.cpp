@@ -150,10 +150,6 @@ RunningMoments picture_mean(const Rig& rig, const Scene& scene, const Guide* gui
   return m;
 }
 
-double difference_in_errors(const RunningMoments& a, const RunningMoments& b, double factor = 1) {
-  return (factor * a.mean() - b.mean()) / std::hypot(a.standard_error(), b.standard_error());
-}
-
 }  // namespace
 
 TEST_CASE("a tree of directions integrates to one, and is the histogram of its samples",

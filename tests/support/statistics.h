@@ -25,4 +25,11 @@ inline ZTest z_test(const RunningMoments& s, double exact, double bound = kZBoun
           (bound + 3) * s.standard_error() / std::abs(exact)};
 }
 
+/// How many standard errors of both `factor` times the mean of `a` is above that of `b`.
+inline double difference_in_errors(const RunningMoments& a,
+                                   const RunningMoments& b,
+                                   double factor = 1) {
+  return (factor * a.mean() - b.mean()) / std::hypot(a.standard_error(), b.standard_error());
+}
+
 }  // namespace jovilux::test

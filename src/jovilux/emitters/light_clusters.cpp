@@ -14,7 +14,7 @@ constexpr float kLeastShare = 0.02f;
 constexpr float kRounding = 1e-3f;  // on cosines of bounds
 constexpr float kNear = 3;          // clusters nearer than this many of their radii are opened
 // Slots of lights that stand alone, and of the clusters.
-constexpr std::size_t kAloneSlots = 32, kClusterSlots = 32;
+constexpr std::size_t kAloneSlots = 64, kClusterSlots = 32;
 // The part of the choice that goes without what is known to arrive.
 constexpr float kWithoutArrival = 0.05f;
 // A light that brings this share of all is sampled toward for certain where that is asked for.
@@ -23,6 +23,15 @@ constexpr float kCertainShare = 0.04f;
 constexpr float kLeastCovered = 0.6f;
 // The others are asked with this many times their share, and not less than this.
 constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
+
+// Samples toward a light that brings the share `part` of all where `arrives` of it arrives: by the
+// standard deviation of its visibility, sqrt(a (1 - a)), and a little for what else varies.
+std::uint8_t samples_for(float part, float arrives) {
+  constexpr float kElse = 0.01f, kPerDeviation = 6, kMost = 4;
+  const float deviation = part * std::sqrt(std::max(0.0f, arrives * (1 - arrives)) + kElse);
+  return static_cast<std::uint8_t>(
+      std::clamp(std::round(1 + kPerDeviation * deviation), 1.0f, kMost));
+}
 
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
@@ -590,6 +599,8 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
       break;
     }
     certain[out.certain_count] = largest;
+    out.samples[out.certain_count] =
+        by_slot ? samples_for(largest->x / total, largest->arrives) : 1;
     out.certain[out.certain_count++] = largest->light;
     covered += largest->x;
     largest->x = -largest->x;  // taken out of the choice
@@ -750,8 +761,8 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
                             std::uint32_t light,
                             const LightSet& set,
                             std::span<const float> arrives) const {
-  if (set.holds(light)) {
-    return 1;
+  if (const std::uint8_t samples = set.samples_of(light); samples > 0) {
+    return samples;
   }
   const float own = expected(lights[light], query);
   if (!(set.other.total > 0)) {

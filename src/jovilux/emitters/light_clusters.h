@@ -47,14 +47,19 @@ struct LightSet {
   static constexpr std::size_t kMostCertain = 3;
   std::array<std::uint32_t, kMostCertain> certain{};
   std::size_t certain_count = 0;
+  /// How often each of them is sampled toward: more where its shadow's edge makes the noise.
+  std::array<std::uint8_t, kMostCertain> samples{};
   LightChoice
       other;        ///< its chance includes `asked`; its total is what LightClusters::chance needs
   float asked = 1;  ///< chance that another light is sampled toward at all
   float least = 0;  ///< added to each slot's arriving share, so that no light starves
 
-  bool holds(std::uint32_t light) const {
-    return std::find(certain.begin(), certain.begin() + certain_count, light) !=
-           certain.begin() + certain_count;
+  /// How often this light is sampled toward for certain; 0: it is none of them.
+  std::uint8_t samples_of(std::uint32_t light) const {
+    const auto at = std::find(certain.begin(), certain.begin() + certain_count, light);
+    return at != certain.begin() + certain_count
+               ? samples[static_cast<std::size_t>(at - certain.begin())]
+               : 0;
   }
 };
 
@@ -74,7 +79,7 @@ class LightClusters {
   LightClusters() = default;
   explicit LightClusters(const std::vector<Emitter>& lights, std::size_t all_alone = kAllAlone);
 
-  static constexpr std::size_t kAllAlone = 24;
+  static constexpr std::size_t kAllAlone = 48;
 
   /// `lights` here and below: those that it was made from. u in [0, 1).
   LightChoice choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const;
@@ -83,17 +88,16 @@ class LightClusters {
                const LightQuery& query,
                std::uint32_t light,
                float total) const;
-  /// The same where it is known what share of each slot's light arrives (`arrives`, in (0, 1];
-  /// empty:
-  /// all of it): a light is chosen in proportion to what it could bring times that share, and for a
-  /// small part without it. Up to `most_certain` lights that bring much are sampled toward for
+  /// The same where it is known what share of each slot's light arrives: a light is chosen in
+  /// proportion to what it could bring times that share, and for a small part without it. Up to
+  /// `most_certain` lights that bring much are sampled toward for
   /// certain.
   LightSet choose_set(const std::vector<Emitter>& lights,
                       const LightQuery& query,
                       float u,
                       std::span<const float> arrives,
                       std::size_t most_certain) const;
-  /// The chance that a light of this set is sampled toward; 1 for the certain ones.
+  /// How often a light of this set is sampled toward, in the mean; a number for the certain ones.
   float chance(const std::vector<Emitter>& lights,
                const LightQuery& query,
                std::uint32_t light,

@@ -501,7 +501,8 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
                      const std::vector<PhotonRecord>& photons,
                      const std::vector<LightRecord>& lights,
                      std::size_t slots,
-                     std::size_t newest)
+                     std::size_t newest,
+                     bool directions)
     : slots_(slots) {
   if (scatterings.empty() && lights.empty()) {
     return;
@@ -525,7 +526,11 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
                 lights.size(),
                 0,
                 std::vector<double>(slots, 1.0));
-  builder.fill_cells();
+  if (directions) {
+    builder.fill_cells();
+  } else {
+    cells_.resize(builder.leaves.size());
+  }
 }
 
 void GuideTree::forget_directions() {

@@ -26,6 +26,13 @@ struct ScatteringRecord {
   float own_pdf = 0;    ///< of the surface or the phase function, for that direction [1/sr]
   float guide_pdf = 0;  ///< of the guide that the path had; 0: it had none
   float pdf = 0;        ///< that it was chosen with
+  Vec3 normal = Vec3::Zero();  ///< on the eye's side; zero in haze, and of what is lit from behind
+};
+
+/// A place where camera paths were scattered.
+struct ShadingPlace {
+  Vec3 position = Vec3::Zero();
+  Vec3 normal = Vec3::Zero();  ///< on the eye's side; zero: lit from both sides, or haze
 };
 
 /// What one light sampled toward tells: how much of it arrived.
@@ -67,15 +74,17 @@ class GuideTree {
   /// `photons` tell directions only, where scatterings lie around them; `slots`: of lights;
   /// `newest`: the first of the last round's scatterings, which tell how well directions were
   /// chosen.
-  /// The records' order is part of the result.
+  /// Without `directions`, cells know of lights only. The records' order is part of the result.
   GuideTree(const std::vector<ScatteringRecord>& scatterings,
             const std::vector<PhotonRecord>& photons,
             const std::vector<LightRecord>& lights,
             std::size_t slots,
-            std::size_t newest);
+            std::size_t newest,
+            bool directions = true);
 
   bool empty() const { return cells_.empty(); }
   std::size_t cells() const { return cells_.size(); }
+  bool has_directions() const { return !directions_.empty(); }
   /// The number of the cell that holds p; places beyond the records' belong to the nearest cells.
   std::uint32_t cell_at(const Vec3& p) const {
     std::uint32_t index = 0;
@@ -117,9 +126,14 @@ class GuideTree {
   double gain_ = 1;
 };
 
+class VirtualLights;
+struct Scene;
+
 /// What has been learned before a picture of how light goes in a scene: at surfaces, and in haze.
 struct Guide {
   GuideTree surfaces, haze;
+  /// Light paths that camera paths are connected to; null: none.
+  std::shared_ptr<const VirtualLights> virtual_lights;
   int rounds = 0;           ///< of learning,
   std::uint64_t paths = 0;  ///< with so many paths in all
   double seconds = 0;       ///< that learning took

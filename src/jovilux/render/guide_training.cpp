@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
 #include <chrono>
@@ -13,6 +14,13 @@ namespace {
 constexpr std::uint64_t kFirstPaths = 1 << 14, kMostPaths = 1 << 20;
 constexpr double kPathsOfSamples = 1.0 / 16, kPhotonsOfSamples = 1.0 / 32;
 constexpr std::size_t kLeastPhotons = 1 << 15, kMostPhotons = 1 << 18;
+// Paths of light that a sample of all pixels is connected to: an eighth of the pixels.
+constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
+// Camera paths are connected where that much of the light comes by bounces or haze: connections
+// take
+// about as long as all the rest.
+constexpr double kLeastConnected = 0.1;
+constexpr int kLearnedBounces = 3;
 constexpr std::size_t kBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light
 // likelier by less than these factors: a look into the guide costs some time, and points of a
@@ -38,6 +46,14 @@ struct Records {
   }
 };
 
+// What the paths of all rounds brought: all of it, and what connections could bring.
+struct Brought {
+  double all = 0, by_connections = 0;
+
+  // Where paths found nothing, connections may.
+  double share() const { return all > 0 ? by_connections / all : 1; }
+};
+
 void trace_round(const Scene& scene,
                  const Camera& camera,
                  const PathOptions& options,
@@ -45,12 +61,15 @@ void trace_round(const Scene& scene,
                  int round,
                  const Guide* guide,
                  Records& records,
+                 Brought& brought,
                  RayCounts& rays) {
   constexpr std::uint32_t kStream = 0x6775696eU;
   const auto paths = static_cast<std::size_t>(paths_of_round(round));
   std::vector<GuideRecorder> recorders(paths / kBlock);
   std::vector<RayCounts> counts(recorders.size());
-  const std::size_t slots = scene.layers.size();
+  const std::size_t parts = kPartsWithHaze, slots = scene.layers.size() * parts;
+  std::vector<Brought> brought_by(recorders.size());
+  const std::vector<bool> carried = VirtualLights::could_carry(scene);
   parallel_for(recorders.size(), [&](std::size_t b) {
     std::vector<float> sums(slots * 3), luminance(slots);
     PathOptions traced = options;
@@ -65,15 +84,34 @@ void trace_round(const Scene& scene,
       const Ray ray = camera.ray(place.x() * static_cast<float>(plan.width),
                                  place.y() * static_cast<float>(plan.height),
                                  sampler.pair(1));
-      LightSink sink(sums.data(), luminance.data(), 1);
+      LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
       trace_path(scene, ray, sampler, traced, sink, nullptr, counts[b]);
     }
     counts[b].march += march_counts() - march_before;
+    for (std::size_t slot = 0; slot < slots; ++slot) {
+      const auto l = static_cast<double>(luminance[slot]);
+      const auto part = static_cast<Part>(slot % parts);
+      brought_by[b].all += l;
+      brought_by[b].by_connections +=
+          carried[slot / parts] && (part == Part::kBounce || part == Part::kHaze) ? l : 0.0;
+    }
   });
   for (std::size_t b = 0; b < recorders.size(); ++b) {
+    brought.all += brought_by[b].all;
+    brought.by_connections += brought_by[b].by_connections;
     records.add(recorders[b]);
     rays += counts[b];
   }
+}
+
+// Where camera paths were scattered.
+std::vector<ShadingPlace> places_of(const std::vector<ScatteringRecord>& records) {
+  std::vector<ShadingPlace> out;
+  out.reserve(records.size());
+  for (const ScatteringRecord& r : records) {
+    out.push_back({r.p, r.normal});
+  }
+  return out;
 }
 
 }  // namespace
@@ -96,14 +134,26 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
       std::min(std::max(plan.samples * kPathsOfSamples, kLeastTrainingSamples),
                static_cast<double>(kMostPaths)));
   Records records;
-  const PhotonRecords photons = trace_photons(
-      scene,
-      std::clamp<std::size_t>(
-          static_cast<std::size_t>(plan.samples * kPhotonsOfSamples), kLeastPhotons, kMostPhotons),
-      options.bounces,
-      options.light_paths.paths == nullptr,
-      plan.seed,
-      rays);
+  Brought by_connections;
+  // Connections find what directions would be guided to, where they carry all light.
+  const bool direct_only = options.bounces < 2;
+  const bool directions = !direct_only && !(plan.connects && VirtualLights::could_carry_all(scene));
+  // Lights and connections are learned where camera paths are scattered first; where light comes
+  // from, by whole paths.
+  PathOptions traced = options;
+  traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
+  PhotonRecords photons;
+  if (directions) {
+    photons = trace_photons(
+        scene,
+        std::clamp<std::size_t>(static_cast<std::size_t>(plan.samples * kPhotonsOfSamples),
+                                kLeastPhotons,
+                                kMostPhotons),
+        options.bounces,
+        options.light_paths.paths == nullptr,
+        plan.seed,
+        rays);
+  }
   for (int round = 0;; ++round) {
     const std::uint64_t paths = paths_of_round(round);
     const bool more =
@@ -113,7 +163,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
     }
     const std::size_t newest = records.all.surface_scatterings.size(),
                       newest_in_haze = records.all.haze_scatterings.size();
-    trace_round(scene, camera, options, plan, round, guide.get(), records, rays);
+    trace_round(scene, camera, traced, plan, round, guide.get(), records, by_connections, rays);
     auto next = std::make_shared<Guide>();
     next->paths = guide->paths + paths;
     next->rounds = round + 1;
@@ -122,19 +172,41 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
                                photons.surfaces,
                                records.all.surface_lights,
                                slots,
-                               newest);
-    next->haze = GuideTree(
-        records.all.haze_scatterings, photons.haze, records.all.haze_lights, slots, newest_in_haze);
+                               newest,
+                               directions);
+    next->haze = GuideTree(records.all.haze_scatterings,
+                           photons.haze,
+                           records.all.haze_lights,
+                           slots,
+                           newest_in_haze,
+                           directions);
     guide = std::move(next);
   }
+  const std::vector<ShadingPlace> surfaces = places_of(records.all.surface_scatterings),
+                                  haze = places_of(records.all.haze_scatterings);
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
-  const bool direct_only = options.bounces < 2;
   const double least = scene.hazes.empty() ? kLeastGain : kLeastGainBesideHaze;
   if (direct_only || guide->surfaces.gain() < least) {
     guide->surfaces.forget_directions();
   }
   if (direct_only || guide->haze.gain() < kLeastGainInHaze) {
     guide->haze.forget_directions();
+  }
+  if (!direct_only && plan.connects && by_connections.share() >= kLeastConnected) {
+    VirtualLights::Plan connections;
+    connections.bounces = options.bounces;
+    connections.haze_bounces = options.haze_bounces;
+    connections.seed = plan.seed;
+    connections.paths = std::clamp<std::size_t>(
+        static_cast<std::size_t>(plan.width) * static_cast<std::size_t>(plan.height) / 8,
+        kLeastLightPaths,
+        kMostLightPaths);
+    auto lights = std::make_shared<VirtualLights>(scene, *guide, surfaces, haze, connections, rays);
+    if (lights->any()) {
+      guide->virtual_lights = std::move(lights);
+      guide->surfaces.forget_directions();
+      guide->haze.forget_directions();
+    }
   }
   guide->seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   return guide;

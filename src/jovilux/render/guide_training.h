@@ -22,7 +22,8 @@ struct TrainingPlan {
   /// paths
   /// are traced for learning.
   double samples = 0;
-  int rounds = 0;  ///< exactly so many; 0: as many as `samples` allows
+  int rounds = 0;         ///< exactly so many; 0: as many as `samples` allows
+  bool connects = false;  ///< whether camera paths may be connected to light paths
 };
 
 /// Learns how light goes to a camera, in rounds of paths that double; each round is guided by what

@@ -1,6 +1,7 @@
 #include "jovilux/render/light_paths.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
 #include <array>
@@ -276,8 +277,16 @@ double LightPaths::density(const LightPathStart& start) const {
          static_cast<double>(cosine);
 }
 
+// The vertex before, where it is one that virtual lights stand on.
+struct LightPaths::Sender {
+  bool any = false;
+  Vec3 position = Vec3::Zero(), normal = Vec3::UnitZ();
+};
+
 // A path on its way.
 struct LightPaths::Walk {
+  Sender sender;
+  float left = 1;  // of its light, what connections leave to it
   const Emitter* e = nullptr;
   RayCounts* counts = nullptr;
   double scale = 0;  // of its light, over M: lm per unit of throughput
@@ -317,12 +326,13 @@ void LightPaths::connect(Walk& w,
   const double film = camera_.film_density(-seen->toward) * std::abs(cosine) /
                       (static_cast<double>(seen->distance) * seen->distance);
   double weight = 1, ratio = HUGE_VAL;
+  const double pdf = reflection_pdf(material, v.wo, v.wi, v.inside);
   if (w.ratio > 0) {
-    const double pdf = reflection_pdf(material, v.wo, v.wi, v.inside);
     ratio = w.ratio * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
     weight = pdf > 0 ? 1 / (1 + 1 / (ratio * ratio)) : 1;
   }
-  const double value = w.scale * film * weight * static_cast<double>(w.tilt);
+  const double left = static_cast<double>(w.left) * left_by_connections(w.sender, p.position, pdf);
+  const double value = w.scale * film * weight * static_cast<double>(w.tilt) * left;
   if (!(value > 0) || !std::isfinite(value)) {
     return;
   }
@@ -359,6 +369,21 @@ void LightPaths::connect(Walk& w,
     }
   } pixels{out, seen->x, seen->y, width_, height_, static_cast<float>(ratio)};
   contribute(*w.e, w.throughput * f * passed, static_cast<float>(value), w.how, pixels);
+}
+
+float LightPaths::left_by_connections(const Sender& sender, const Vec3& p, double pdf) const {
+  if (virtual_lights_ == nullptr || !sender.any) {
+    return 1;
+  }
+  const float* const row = virtual_lights_->row_at(p, false);
+  const std::uint32_t cluster = virtual_lights_->cluster_at(sender.position, false);
+  if (row == nullptr || cluster == kNoIndex) {
+    return 1;
+  }
+  const Vec3 to = sender.position - p;
+  const float d2 = to.squaredNorm();
+  const float facing = std::abs(sender.normal.dot(to)) / std::sqrt(d2);
+  return 1 - virtual_lights_->share(row, cluster, static_cast<float>(pdf) * facing / d2);
 }
 
 std::size_t LightPaths::walk(const Sampler& sampler,
@@ -512,6 +537,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     }
   }
 
+  const bool carried = virtual_lights_ != nullptr && virtual_lights_->carries(e);
   // On from surface to surface.
   const SurfaceModel* within = nullptr;
   Vec3 travel = direction;
@@ -542,6 +568,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     if (material->is_pane()) {  // straight on is no scattering: only what it mirrors comes here
       w.throughput *= (vertex == 1 ? pane_reflectance(*material, std::min(1.0f, upright)) : 1.0f);
       next_direction = (travel - 2 * travel.dot(normal) * normal).normalized();
+      w.sender.any = false;
     } else {
       if (vertex > 1 && !material->only_mirror()) {
         if (e.link_bit != 0 && (surface.links & e.link_bit) == 0) {
@@ -593,6 +620,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       if (!next.mirror) {
         const double pdf = pdf_back(*material, w.local_to_light, next.wi, w.inside);
+        w.left *= left_by_connections(w.sender, p.position, pdf);
         w.ratio =
             pdf > 0
                 ? w.ratio *
@@ -603,6 +631,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
           return cell;
         }
       }
+      w.sender = {carried && VirtualLights::stand_on(*material), p.position, normal};
       if (vertex >= kRouletteFrom || !next.mirror) {
         const float survival = std::min(next.mirror ? 0.95f : kMostGoOn, w.throughput.maxCoeff());
         if (!(choices.y() < survival)) {

@@ -11,6 +11,8 @@
 
 namespace jovilux {
 
+class VirtualLights;
+
 /// A contribution of a light's path to one pixel.
 struct Splat {
   std::uint32_t pixel = 0, layer = 0;
@@ -91,6 +93,10 @@ class LightPaths {
   /// Whether some light that shines on mirrors is one that the camera's paths do not find.
   bool only_so() const;
 
+  /// Leaves to connections between camera paths and virtual lights their share of the light that
+  /// both find; null: all of it is kept. Must outlive the paths.
+  void share_with(const VirtualLights* virtual_lights) { virtual_lights_ = virtual_lights; }
+
   /// One path: its contributions to the picture, each the estimate that the path alone makes of the
   /// pixel, for `per_sample`
   /// paths for each sample a pixel. `sampler`: the path's own.
@@ -125,7 +131,11 @@ class LightPaths {
     double area = 0;  // of the cell
   };
   struct Walk;
+  struct Sender;
 
+  // What connections leave of the light that goes from the vertex before to p; `pdf`: with which a
+  // camera path would choose that direction at p [1/sr].
+  float left_by_connections(const Sender& sender, const Vec3& p, double pdf) const;
   Bounds target_box(const Bounds& own) const;
   void add_targets();
   void choose_cells_by(const std::vector<double>& importance);
@@ -159,6 +169,7 @@ class LightPaths {
   std::vector<double> cumulative_;        // chances
   std::vector<double> by_picture_;        // what each brought, of the whole; empty: nothing
   Round trial_;
+  const VirtualLights* virtual_lights_ = nullptr;
 };
 
 }  // namespace jovilux

@@ -1,5 +1,7 @@
 #include "jovilux/render/path.h"
 
+#include "jovilux/render/virtual_lights.h"
+
 #include <algorithm>
 #include <chrono>
 #include <cmath>
@@ -18,7 +20,10 @@ constexpr std::uint32_t kHazePairs = 1U << 20, kHazePairsPerVertex = 8,
                         kHazePairsPerPane = 1U << 14;
 constexpr std::uint32_t kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPanes,
                         kTrackingPairs = kMaskPairs + kMostPanes,
-                        kCertainLightPairs = kTrackingPairs + 1;
+                        kCertainLightPairs = kTrackingPairs + 1, kLightPairsPerVertex = 4,
+                        kVirtualLightPairs = 1U << 27, kVirtualPairsPerVertex = 8;
+// Connections to virtual lights at the first vertex of a camera path, and at later ones.
+constexpr int kFirstConnections = 2, kLaterConnections = 1;
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 enum HazeUse : std::uint32_t {
   kAlong = 0,
@@ -34,6 +39,18 @@ constexpr std::uint32_t kPanesApart = 2;
 // It is followed with the chance of what haze takes, but not less than this; the path that goes on
 // from the surface behind it with the chance of what haze leaves, so that both cost about one path.
 constexpr float kLeastFollowed = 0.1f, kLeastOnward = 0.3f;
+// Along the camera's ray through even haze: lights sampled toward from so many places that suit
+// them, fewer where choosing among many lights takes long; and so many places by what haze takes.
+constexpr std::uint32_t kHazeSplitPairs = 1U << 28, kSplitPairsPerPane = 128;
+constexpr std::size_t kFewLights = 4, kSomeLights = 12;
+constexpr int kAlongFew = 8, kAlongSome = 4, kAlongMany = 2, kPlacesFew = 4, kPlacesMany = 2;
+
+// In how many ways a place in haze is found, each with its density; see through_haze.
+struct HazeWays {
+  float along = 1;  // lights chosen for the whole ray, so many
+  float here = 0;   // density of places where a light is chosen, of all of them [1/m]
+  float path = 0;   // of the place where the path is scattered [1/m]
+};
 
 // What the last scattering knew, to weigh a light that the next ray meets.
 struct Departure {
@@ -46,14 +63,16 @@ struct Departure {
   bool rough_before = false;       // before it lies a surface that is no mirror
   std::uint64_t links = ~std::uint64_t{0};  // lists of linked objects that hold all surfaces so far
   const SurfaceModel* material = nullptr;   // null: haze
-  bool inside = false;                      // glass, left from within
+  const float* row = nullptr;  // chances of clusters of virtual lights; null: none were asked
+  bool inside = false;         // glass, left from within
   std::uint32_t surface = kNoIndex;
   // How unlikely the way from the camera was, for LightPaths; 0: they have none like it.
   double unlike = 0;
   // Where haze scattered: the ray it happened on, its end, where, and the densities there of place
   // and direction.
   Ray haze_ray;
-  float haze_end = 0, haze_t = 0, haze_pdf = 0, haze_total = 0;
+  float haze_end = 0, haze_t = 0, haze_total = 0;
+  HazeWays ways;
   Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
 };
 
@@ -111,7 +130,10 @@ class PathTracer {
                            ? &options.guide->surfaces
                            : nullptr),
         haze_guide_(options.guide != nullptr && !options.guide->haze.empty() ? &options.guide->haze
-                                                                             : nullptr) {
+                                                                             : nullptr),
+        virtual_lights_(options.guide != nullptr && options.virtual_set != nullptr
+                            ? options.guide->virtual_lights.get()
+                            : nullptr) {
     if (!scene.hazes.empty()) {
       const Vec2 seed = sampler.pair(kTrackingPairs);
       random_ = Rng(static_cast<std::uint64_t>(seed.x() * 0x1p24f) << 24 |
@@ -145,6 +167,8 @@ class PathTracer {
     float to_panes = 0;  // from the camera to the last pane that it looked through [m]
     int scatterings = 0, in_haze = 0;
     float onward = 1;  // chance to go on from the first surface
+    // Of the light of emitters that virtual lights carry, what connections have left to this path.
+    float uncarried = 1;
   };
   // A surface that a path has met.
   struct Vertex {
@@ -228,6 +252,13 @@ class PathTracer {
     return false;
   }
 
+  // Adds a light's contribution, less what connections to virtual lights bring of it.
+  void bring(
+      const State& s, const Emitter& e, const Spectrum& through, float l, const Arrival& how) {
+    const bool shared = s.uncarried != 1 && virtual_lights_->carries(e);
+    contribute(e, through, shared ? l * s.uncarried : l, how, sink_);
+  }
+
   // A light met by the ray that left `s.from`.
   void meet_light(const State& s, std::uint32_t index, const LightPlace& place) {
     const Emitter& e = scene_.emitters[index];
@@ -281,17 +312,16 @@ class PathTracer {
     if (received && !on_haze) {
       contribute_by_lobes(s, e, luminance, how);
     } else {
-      contribute(e, s.throughput, luminance, how, sink_);
+      bring(s, e, s.throughput, luminance, how);
     }
   }
 
   // The weight of a light that a direction chosen in haze has met, against the other ways to it.
   float haze_weight(const State& s, std::uint32_t index, float direction) const {
     const Departure& from = s.from;
-    const float mine = from.haze_pdf * from.pdf;
+    const float mine = from.ways.path * from.pdf;
     const Emitter& e = scene_.emitters[index];
-    const float here = scene_.light_clusters.chance(
-        scene_.emitters, LightQuery::point(from.p, from.links), index, from.lights, from.arrives);
+    const float here = chance_here(from.p, from.links, index);
     const float along = from.haze_total > 0 && !e.is_distant()
                             ? scene_.light_clusters.chance(
                                   scene_.emitters,
@@ -300,9 +330,10 @@ class PathTracer {
                                   from.haze_total)
                             : 0;
     const float suits =
-        along > 0 ? along * EquiangularSpan(e.center, from.haze_ray, from.haze_end).pdf(from.haze_t)
+        along > 0 ? from.ways.along * along *
+                        EquiangularSpan(e.center, from.haze_ray, from.haze_end).pdf(from.haze_t)
                   : 0;
-    return power_heuristic(mine, from.haze_pdf * here * direction, suits * direction);
+    return power_heuristic(mine, from.ways.here * here * direction, suits * direction);
   }
 
   static LightQuery query_of(const Departure& from) {
@@ -318,12 +349,12 @@ class PathTracer {
     const bool gloss_throws = !from.certain && from.rough_before && has_gloss(*from.material) &&
                               (sink_.keeps_parts() || e.cheats.tells_caustics());
     if (!e.cheats.any_on_reflection() && !gloss_throws) {
-      contribute(e, s.throughput, luminance, how, sink_);
+      bring(s, e, s.throughput, luminance, how);
       return;
     }
     const LobeFactors f = lobe_factors(e.cheats);
     if (from.certain) {
-      contribute(e, s.throughput, luminance * f.gloss, how, sink_);
+      bring(s, e, s.throughput, luminance * f.gloss, how);
       return;
     }
     const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi, from.inside);
@@ -331,9 +362,9 @@ class PathTracer {
     const auto part = [&](const Spectrum& lobe) {
       return Spectrum((all > 0.0f).select(lobe / all.max(1e-30f), 0.0f));
     };
-    contribute(e, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how, sink_);
+    bring(s, e, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
     how.caustic = from.rough_before;
-    contribute(e, s.throughput * part(f.gloss * lobes.gloss), luminance, how, sink_);
+    bring(s, e, s.throughput * part(f.gloss * lobes.gloss), luminance, how);
   }
 
   // ---- haze ----
@@ -354,43 +385,36 @@ class PathTracer {
     // In even haze the place is chosen before the end, with the chance `followed`.
     const bool forced = apart && !along.uneven();
     const float taken = 1 - left, followed = forced ? std::max(kLeastFollowed, taken) : 1.0f;
-    const float place_scale = forced ? followed / std::max(taken, 1e-30f) : 1.0f;
-    LightChoice chosen;
-    if (scatters) {
-      chosen = light_along(s, along, end, pairs, place_scale);
+    HazeSplit split;
+    if (forced && scatters && taken > 0) {
+      const bool few = scene_.emitters.size() <= kFewLights || !scene_.distant.empty();
+      split = {along_count(), few ? kPlacesFew : kPlacesMany, taken, followed};
+      if (options_.recorder != nullptr) {  // many paths tell more than many lights on each
+        split.along = split.places = 1;
+      }
     }
+    const LightChoice chosen = scatters ? lights_along(s, along, end, pairs, split) : LightChoice{};
     const Vec2 u = sampler_.pair(pairs + kPlace);
     if (forced) {
       add_emission(along, kFar, s.throughput);
-      if (scatters && taken > 0 && u.y() < followed) {
-        const float t = along.sample(u.x() * taken, random_);
-        if (t < end) {
-          State scattered = s;
-          scattered.throughput *= taken / followed;
-          scattered.onward = 1;
-          if (scatter_in_haze(scattered, along, end, t, chosen, pairs, place_scale)) {
-            ++scattered.scatterings;
-            follow(scattered);
-          }
+      if (scatters && taken > 0) {
+        lights_at_places(s, along, end, chosen, split);
+        if (u.y() < followed) {
+          scatter_apart(s, along, end, along.sample(u.x() * taken, random_), chosen, pairs, split);
         }
       }
     } else {
       const float t = along.sample(u.x(), random_);
       add_emission(along, t, s.throughput);
-      if (t < end) {
-        if (!apart) {
-          if (!scatters || !scatter_in_haze(s, along, end, t, chosen, pairs, place_scale)) {
-            return Next::kEnd;
-          }
-          ++s.scatterings;
-          return Next::kOn;
+      if (t < end && !apart) {
+        if (!scatters || !scatter_in_haze(s, along, end, t, chosen, pairs, split)) {
+          return Next::kEnd;
         }
-        State scattered = s;
-        scattered.onward = 1;
-        if (scatters && scatter_in_haze(scattered, along, end, t, chosen, pairs, place_scale)) {
-          ++scattered.scatterings;
-          follow(scattered);
-        }
+        ++s.scatterings;
+        return Next::kOn;
+      }
+      if (scatters) {
+        scatter_apart(s, along, end, t, chosen, pairs, split);
       }
     }
     if (apart) {
@@ -399,6 +423,72 @@ class PathTracer {
       return left > 0 ? Next::kSurface : Next::kEnd;
     }
     return Next::kSurface;
+  }
+
+  // How often light on haze is looked for along one ray.
+  struct HazeSplit {
+    int along = 1, places = 0;  // 0: where the path is scattered
+    float taken = 1;            // what haze takes of the light up to the end of the ray,
+    float followed = 1;         // and the chance that the path which it scatters is followed
+
+    // Of a place where light is extinguished with density `p` [1/m].
+    HazeWays ways(float p) const {
+      return {static_cast<float>(along),
+              p / taken * static_cast<float>(std::max(places, 1)),
+              p / taken * followed};
+    }
+  };
+
+  int along_count() const {
+    const std::size_t lights = scene_.emitters.size() - scene_.distant.size();
+    return lights <= kFewLights ? kAlongFew : lights <= kSomeLights ? kAlongSome : kAlongMany;
+  }
+
+  // Beside the path that goes straight on: the one that haze scatters at t, to its end.
+  void scatter_apart(const State& s,
+                     const HazeAlong& along,
+                     float end,
+                     float t,
+                     const LightChoice& chosen,
+                     std::uint32_t pairs,
+                     const HazeSplit& split) {
+    if (!(t < end)) {
+      return;
+    }
+    State scattered = s;
+    scattered.throughput *= split.taken / split.followed;
+    scattered.onward = 1;
+    if (scatter_in_haze(scattered, along, end, t, chosen, pairs, split)) {
+      ++scattered.scatterings;
+      follow(scattered);
+    }
+  }
+
+  // Lights sampled toward from places that are spread over the ray by what haze takes.
+  void lights_at_places(const State& s,
+                        const HazeAlong& along,
+                        float end,
+                        const LightChoice& chosen,
+                        const HazeSplit& split) {
+    const std::uint32_t pairs = kHazeSplitPairs + kSplitPairsPerPane * s.panes;
+    const float first = sampler_.single(pairs);
+    for (int i = 0; i < split.places; ++i) {
+      const float u = (static_cast<float>(i) + first) / static_cast<float>(split.places);
+      const float t = along.sample(u * split.taken, random_);
+      if (!(t < end)) {
+        continue;
+      }
+      State place = s;
+      place.throughput *= split.taken / static_cast<float>(split.places);
+      const HazeAt at = along.at(t);
+      arrive_in_haze(place, along, end, t, at, chosen, split);
+      const std::uint32_t own = pairs + 1 + 10 * static_cast<std::uint32_t>(i);
+      light_here(place, at, chosen, sampler_.pair(own).x(), sampler_.pair(own + 1));
+      if (virtual_lights_ != nullptr) {
+        place.from.row = virtual_lights_->row_at(place.from.p, true);
+        connect_haze(place, at, kFirstConnections, own + 2);
+      }
+    }
   }
 
   // What the hazes themselves give off on a ray's way; t is where haze extinguishes it.
@@ -451,52 +541,82 @@ class PathTracer {
     }
     if ((passed > 0.0f).any()) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, true, light.colored, light.rgb};
-      contribute(e, throughput * passed, weight, how, sink_);
+      bring(s, e, throughput * passed, weight, how);
     }
   }
 
   // Light that haze scatters once on a ray's way: a light is chosen first, then a place that suits
-  // it. Returns the choice.
-  LightChoice light_along(
-      const State& s, const HazeAlong& along, float end, std::uint32_t pairs, float place_scale) {
-    const Vec2 u = sampler_.pair(pairs + kAlong);
-    const LightChoice choice = scene_.light_clusters.choose(
-        scene_.emitters, LightQuery::along(s.ray, end, s.links), u.x());
-    if (choice.index == kNoIndex) {
-      return choice;
+  // it; `split.along` times. Returns the last choice.
+  LightChoice lights_along(const State& s,
+                           const HazeAlong& along,
+                           float end,
+                           std::uint32_t pairs,
+                           const HazeSplit& split) {
+    const Vec2 which = sampler_.pair(pairs + kAlong), on_light = sampler_.pair(pairs + kAlongLight);
+    const auto count = static_cast<std::uint32_t>(split.along);
+    LightChoice choice;
+    for (std::uint32_t i = 0; i < count; ++i) {
+      // Each place in a part of the ray of its own.
+      const Vec2 u = in_strip({which.y(), which.x()}, i, count);
+      choice = scene_.light_clusters.choose(
+          scene_.emitters, LightQuery::along(s.ray, end, s.links), u.y());
+      if (choice.index == kNoIndex) {
+        return choice;
+      }
+      light_along(s, along, end, choice, u.x(), with_other_digits(on_light, i), split);
     }
+    return choice;
+  }
+
+  void light_along(const State& s,
+                   const HazeAlong& along,
+                   float end,
+                   const LightChoice& choice,
+                   float u_place,
+                   const Vec2& u_light,
+                   const HazeSplit& split) {
     const Emitter& e = scene_.emitters[choice.index];
     const EquiangularSpan span(e.center, s.ray, end);
-    const float t = span.sample(u.y());
+    const float t = span.sample(u_place);
     if (!(t > 0) || !(t < end)) {
-      return choice;
+      return;
     }
     const HazeAt here = along.at(t);
     const float sigma_t = here.sigma_t();
     const Vec3 p = s.ray.at(t);
     if (!(sigma_t > 0) || !may_reach(e, p, s.links)) {
-      return choice;
+      return;
     }
-    const float left = along.transmittance(t, random_);
+    // Of the light that is scattered here toward a place which this ray has left, connections have
+    // their share; where they leave little, few of these shadow rays are traced.
+    float kept = 1;
+    if (s.from.row != nullptr && !s.from.certain && virtual_lights_->carries(e)) {
+      kept = left_by_connections(s, p, true, sigma_t);
+      const float survival = std::sqrt(kept);
+      if (!(static_cast<float>(random_.uniform()) < survival)) {
+        return;
+      }
+      kept /= std::max(survival, 1e-10f);
+    }
+    const float left = along.transmittance(t, random_) * kept;
     if (!(left > 0)) {
-      return choice;
+      return;
     }
-    const LightSample light = sample_toward(e, p, sampler_.pair(pairs + kAlongLight));
+    const LightSample light = sample_toward(e, p, u_light);
     if (!(light.weight > 0)) {
-      return choice;
+      return;
     }
-    const float cosine = s.ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1,
-                by_distance = sigma_t * along.likely_transmittance(t) * place_scale;
+    const float cosine = s.ray.direction.dot(light.wi), direction = light.pdf > 0 ? light.pdf : 1;
+    const HazeWays ways = split.ways(sigma_t * along.likely_transmittance(t));
     const float here_chance = chance_here(p, s.links, choice.index);
     const float by_phase =
         light.pdf > 0 && !e.only_sampled ? haze_direction_pdf(here, p, cosine, light.wi) : 0;
-    const float mine = choice.chance * span.pdf(t);
+    const float mine = ways.along * choice.chance * span.pdf(t);
     const float weight =
         light.weight * left / mine *
         power_heuristic(
-            mine * direction, by_distance * here_chance * direction, by_distance * by_phase);
+            mine * direction, ways.here * here_chance * direction, ways.path * by_phase);
     light_on_haze(s, choice.index, p, light, s.throughput * here.scattering(cosine), weight);
-    return choice;
   }
 
   // The chance that a light is chosen at a place in haze.
@@ -530,42 +650,66 @@ class PathTracer {
                        float t,
                        const LightChoice& chosen,
                        std::uint32_t pairs,
-                       float place_scale) {
+                       const HazeSplit& split) {
+    Departure& from = s.from;
+    const HazeAt at = along.at(t);
+    const float sigma_t = at.sigma_t();
+    const Vec3 p = s.ray.at(t);
+    if (from.row != nullptr && !from.certain &&
+        !goes_on_beside_connections(
+            s, p, true, sigma_t, [&] { return sampler_.pair(pairs + kMixture).y(); })) {
+      return false;
+    }
+    if (options_.recorder != nullptr) {
+      tell_source(p);
+    }
+    arrive_in_haze(s, along, end, t, at, chosen, split);
+    if (split.places == 0) {
+      light_here(
+          s, at, chosen, sampler_.pair(pairs + kHere).x(), sampler_.pair(pairs + kHereLight));
+    }
+    from.row = virtual_lights_ != nullptr ? virtual_lights_->row_at(p, true) : nullptr;
+    if (split.places == 0) {
+      connect_haze(s, at, connections(s), virtual_pair(s));
+    }
+    return turn_in_haze(s, at, pairs);
+  }
+
+  // What a place in haze is like for the ways that light is found there, and lights chosen at it.
+  void arrive_in_haze(State& s,
+                      const HazeAlong& along,
+                      float end,
+                      float t,
+                      const HazeAt& at,
+                      const LightChoice& chosen,
+                      const HazeSplit& split) {
     Departure& from = s.from;
     from.haze_ray = s.ray;
     from.haze_end = end;
     from.haze_t = t;
-    const HazeAt at = along.at(t);
-    const float sigma_t = at.sigma_t();
-    from.haze_pdf = sigma_t * along.likely_transmittance(t) * place_scale;
     from.haze_total = chosen.total;
+    from.ways = split.ways(at.sigma_t() * along.likely_transmittance(t));
     from.p = s.ray.at(t);
-    if (options_.recorder != nullptr) {
-      tell_source(from.p);
-    }
     from.links = s.links;
     from.rough_before = s.rough_before;
     from.material = nullptr;
     from.certain = false;
-    light_here(s, at, chosen, pairs);
-    return turn_in_haze(s, at, pairs);
+    from.arrives = haze_arrives(from.p);
+    from.lights = {};
   }
 
-  // A light chosen at the place where haze scatters the path.
-  void light_here(State& s, const HazeAt& at, const LightChoice& chosen, std::uint32_t pairs) {
+  // A light chosen at a place in haze, by u_which; u_light: on it.
+  void light_here(
+      State& s, const HazeAt& at, const LightChoice& chosen, float u_which, const Vec2& u_light) {
     Departure& from = s.from;
-    from.arrives = haze_arrives(from.p);
-    from.lights = scene_.light_clusters.choose_set(scene_.emitters,
-                                                   LightQuery::point(from.p, s.links),
-                                                   sampler_.pair(pairs + kHere).x(),
-                                                   from.arrives,
-                                                   0);
+    from.lights = scene_.light_clusters.choose_set(
+        scene_.emitters, LightQuery::point(from.p, s.links), u_which, from.arrives, 0);
     const LightChoice here = from.lights.other;
     if (here.index == kNoIndex) {
       return;
     }
     const Emitter& e = scene_.emitters[here.index];
-    const LightSample light = sample_toward(e, from.p, sampler_.pair(pairs + kHereLight));
+    const LightSample light = sample_toward(e, from.p, u_light);
     if (!(light.weight > 0)) {
       return;
     }
@@ -577,14 +721,16 @@ class PathTracer {
                                            LightQuery::along(s.ray, from.haze_end, s.links),
                                            here.index,
                                            chosen.total);
-    const float suits =
-        along > 0 ? along * EquiangularSpan(e.center, s.ray, from.haze_end).pdf(from.haze_t) : 0;
+    const float suits = along > 0
+                            ? from.ways.along * along *
+                                  EquiangularSpan(e.center, s.ray, from.haze_end).pdf(from.haze_t)
+                            : 0;
     const float by_phase =
         light.pdf > 0 && !e.only_sampled ? haze_direction_pdf(at, from.p, cosine, light.wi) : 0;
     const float weight =
         light.weight / here.chance *
         power_heuristic(
-            from.haze_pdf * here.chance * direction, suits * direction, from.haze_pdf * by_phase);
+            from.ways.here * here.chance * direction, suits * direction, from.ways.path * by_phase);
     light_on_haze(
         s, here.index, from.p, light, s.throughput * at.scattering(cosine) / at.sigma_t(), weight);
   }
@@ -603,7 +749,8 @@ class PathTracer {
       own = at.phase_pdf(s.ray.direction.dot(wi));
     } else {
       own = at.sample_phase(s.ray.direction, u, wi);
-      guided = cell != nullptr && (share > 0 || options_.recorder != nullptr)
+      guided = share > 0 || (cell != nullptr && options_.recorder != nullptr &&
+                             haze_guide_->has_directions())
                    ? haze_guide_->pdf(*cell, from.p, wi)
                    : 0;
     }
@@ -611,11 +758,12 @@ class PathTracer {
     const Spectrum before = s.throughput;
     s.throughput *= at.scattering(s.ray.direction.dot(wi)) / (at.sigma_t() * from.pdf);
     if (options_.recorder != nullptr) {
-      record(options_.recorder->haze_scatterings,
-             {from.p, square_of(wi), Vec3::Zero(), false, 0, 0, own, guided, from.pdf},
-             before,
-             s.throughput,
-             1);
+      record(
+          options_.recorder->haze_scatterings,
+          {from.p, square_of(wi), Vec3::Zero(), false, 0, 0, own, guided, from.pdf, Vec3::Zero()},
+          before,
+          s.throughput,
+          1);
     }
     if (own > 0) {
       s.reflected *= at.scattering(s.ray.direction.dot(wi)) / (at.sigma_t() * own);
@@ -750,6 +898,13 @@ class PathTracer {
     }
     // A mirror counts where light falls on it, not where it shows another surface.
     Departure& from = s.from;
+    if (from.row != nullptr && !from.certain && VirtualLights::stand_on(material) &&
+        !goes_on_beside_connections(s, v.p.position, false, std::abs(v.normal.dot(v.wo)), [&] {
+          return sampler_.pair(v.pairs + kRoulette).y();
+        })) {
+      return false;
+    }
+    from.row = nullptr;
     from.links = s.links & v.surface->links;
     from.rough_before = s.rough_before;
     from.p = v.p.position;
@@ -759,6 +914,10 @@ class PathTracer {
     from.arrives = v.arrives;
     if (!material.only_mirror()) {
       sample_lights(s, v);
+      if (virtual_lights_ != nullptr) {
+        from.row = virtual_lights_->row_at(v.p.position, false);
+        connect_surface(s, v);
+      }
     }
     return leave_surface(s, v);
   }
@@ -769,23 +928,42 @@ class PathTracer {
     const std::size_t most_certain = s.rough_before ? 0 : LightSet::kMostCertain;
     from.lights = scene_.light_clusters.choose_set(
         scene_.emitters, query_of(from), v.choices.x(), v.arrives, most_certain);
+    std::uint32_t drawn = 0;
+    const auto next_pair = [&] {
+      const std::uint32_t pair = kCertainLightPairs +
+                                 kLightPairsPerVertex * static_cast<std::uint32_t>(s.scatterings) +
+                                 drawn;
+      return sampler_.pair(drawn++ == 0 ? v.pairs + kLight : pair);
+    };
     for (std::size_t k = 0; k < from.lights.certain_count; ++k) {
-      const auto pair = kCertainLightPairs + static_cast<std::uint32_t>(k) +
-                        static_cast<std::uint32_t>(LightSet::kMostCertain * s.scatterings);
-      light_at(s, v, from.lights.certain[k], 1, sampler_.pair(k == 0 ? v.pairs + kLight : pair));
+      const std::uint8_t samples = from.lights.samples[k];
+      const Vec2 first = next_pair();
+      for (std::uint8_t i = 0; i < samples; ++i) {
+        light_at(s, v, from.lights.certain[k], samples, in_strip(first, i, samples));
+      }
     }
     if (const LightChoice& other = from.lights.other; other.index != kNoIndex) {
-      const auto pair =
-          kCertainLightPairs + static_cast<std::uint32_t>(LightSet::kMostCertain * s.scatterings);
-      light_at(s,
-               v,
-               other.index,
-               other.chance,
-               sampler_.pair(from.lights.certain_count == 0 ? v.pairs + kLight : pair));
+      light_at(s, v, other.index, other.chance, next_pair());
     }
   }
 
-  // A light sampled toward from a surface.
+  // Point i of `count` made of one: each in a strip of its own, so that points which are spread
+  // evenly over the square (a net) are so in each strip as well; y with other digits in each.
+  static Vec2 in_strip(const Vec2& u, std::uint32_t i, std::uint32_t count) {
+    constexpr float kOneLess = 0x1.fffffep-1f;
+    const auto y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (reverse_bits(i) >> 8);
+    return {std::min((static_cast<float>(i) + u.x()) / static_cast<float>(count), kOneLess),
+            static_cast<float>(y) * 0x1p-24f};
+  }
+
+  // Point i made of one, anywhere in the square: independent of the strip that in_strip() chose.
+  static Vec2 with_other_digits(const Vec2& u, std::uint32_t i) {
+    const auto x = static_cast<std::uint32_t>(u.x() * 0x1p24f) ^ (reverse_bits(i) >> 8),
+               y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (sobol_second(i) >> 8);
+    return {static_cast<float>(x) * 0x1p-24f, static_cast<float>(y) * 0x1p-24f};
+  }
+
+  // A light sampled toward from a surface; `chance`: how often that is done, in the mean.
   void light_at(const State& s, const Vertex& v, std::uint32_t index, float chance, const Vec2& u) {
     const Emitter& e = scene_.emitters[index];
     const SurfaceModel& material = *v.material;
@@ -826,10 +1004,10 @@ class PathTracer {
                                                    sent * passed.mean() / chance});
     }
     if ((passed > 0.0f).any()) {
-      contribute(e, s.throughput * f * passed, weight, how, sink_);
+      bring(s, e, s.throughput * f * passed, weight, how);
       if ((thrown > 0.0f).any()) {
         how.caustic = true;
-        contribute(e, s.throughput * thrown * passed, weight, how, sink_);
+        bring(s, e, s.throughput * thrown * passed, weight, how);
       }
     }
   }
@@ -891,7 +1069,8 @@ class PathTracer {
       next.weight /= 1 - v.share;
       return next;
     }
-    const bool asked = v.cell != nullptr && (v.share > 0 || options_.recorder != nullptr);
+    const bool asked = v.share > 0 || (v.cell != nullptr && options_.recorder != nullptr &&
+                                       surface_guide_->has_directions());
     guided = asked && next.pdf > 0 ? surface_guide_->pdf(*v.cell, v.p.position, wi) : 0;
     if (v.share > 0 && next.pdf > 0) {
       next.pdf = v.share * guided + (1 - v.share) * own;
@@ -916,7 +1095,16 @@ class PathTracer {
                                                      : wi.dot(v.normal) > 0 && next.wi.z() > 0;
     if (options_.recorder != nullptr && !next.mirror) {
       record(options_.recorder->surface_scatterings,
-             {v.p.position, square_of(wi), Vec3::Zero(), false, 0, 0, own, guided, next.pdf},
+             {v.p.position,
+              square_of(wi),
+              Vec3::Zero(),
+              false,
+              0,
+              0,
+              own,
+              guided,
+              next.pdf,
+              v.both_sides ? Vec3(Vec3::Zero()) : v.normal},
              before,
              s.throughput,
              std::abs(next.wi.z()));
@@ -983,6 +1171,248 @@ class PathTracer {
     }
   }
 
+  // ---- connections to virtual lights ----
+
+  // The path has come to a place where virtual lights stand: what it brings from here on is shared
+  // with the connections from the place that it left. `facing`: |cos| at a surface, sigma_t in
+  // haze. False where chance ends it.
+  template <class Uniform>
+  bool goes_on_beside_connections(
+      State& s, const Vec3& p, bool in_haze, float facing, const Uniform& u) {
+    const float left = left_by_connections(s, p, in_haze, facing);
+    s.uncarried *= left;
+    if (!virtual_lights_->carries_all() || left >= 1) {
+      return true;
+    }
+    // The root of what is left: going on by that itself would leave rare paths at full weight.
+    const float survival = std::sqrt(left);
+    if (!(u() < survival)) {
+      return false;
+    }
+    s.throughput /= survival;
+    return true;
+  }
+
+  // Of the light from p to the place that the path has left, the part that connections leave to it.
+  float left_by_connections(const State& s, const Vec3& p, bool in_haze, float facing) const {
+    const std::uint32_t cluster = virtual_lights_->cluster_at(p, in_haze);
+    if (cluster == kNoIndex) {
+      return 1;
+    }
+    const float by_direction = s.from.pdf * facing / (p - s.from.p).squaredNorm();
+    return 1 - virtual_lights_->share(s.from.row, cluster, by_direction);
+  }
+
+  int connections(const State& s) const {
+    return s.rough_before ? kLaterConnections : kFirstConnections;
+  }
+
+  // Whether a path that is scattered where it is and then at y has no more scatterings than it may.
+  bool may_connect(const State& s, const VirtualLightSketch& y, int in_haze) const {
+    return s.scatterings + 1 + y.scatterings <= options_.bounces &&
+           s.in_haze + in_haze + y.in_haze <= options_.haze_bounces;
+  }
+
+  // What y sends toward a place: |cos| over the squared distance at a surface, the phase function
+  // over it in haze; for choosing among virtual lights.
+  static float sent(const VirtualLightSketch& y, const Vec3& wi, float d2) {
+    return (y.is_in_haze ? 0.25f : std::abs(y.normal.dot(wi))) / kPi / d2;
+  }
+  static float facing(const VirtualLightSketch& y, const Vec3& wi) {
+    return y.is_in_haze ? y.normal.x() : std::abs(y.normal.dot(wi));
+  }
+  static float facing(const VirtualLight& y, const Vec3& wi) {
+    return y.is_in_haze() ? y.sigma_t : std::abs(y.normal.dot(wi));
+  }
+
+  // The chosen virtual light's contribution to x. `scattered`: what x does with it, cosine
+  // included. `from`: where a shadow ray starts.
+  void connect(const State& s,
+               const VirtualLight& y,
+               const Vec3& x,
+               const Vec3& from,
+               const Spectrum& scattered,
+               float weight,
+               bool in_haze) {
+    const Vec3 wi = (y.position - x).normalized();
+    const float d2 = (y.position - x).squaredNorm();
+    const Emitter& e = scene_.emitters[y.emitter];
+    Lobes sent_on = sent_lobes(y, wi, from);
+    if (!((sent_on.diffuse + sent_on.gloss) > 0.0f).any()) {
+      return;
+    }
+    const Vec3 end = y.position - (y.normal.dot(wi) > 0 ? y.offset : -y.offset) * y.normal;
+    const Vec3 way = end - from;
+    const float distance = way.norm();
+    const Ray shadow{from, way / distance, distance * (1 - 1e-6f)};
+    Spectrum passed = Spectrum::Constant(haze_passes(scene_, shadow, shadow.t_max, random_));
+    if (!(passed[0] > 0)) {
+      return;
+    }
+    ++counts_.shadow;
+    passed *= timed([&] { return passage(scene_, ShadowRule{}, shadow, kNoIndex, counts_); });
+    if (!(passed > 0.0f).any()) {
+      return;
+    }
+    Arrival how{s.scatterings + 1 + y.scatterings,
+                true,
+                s.hazy || y.hazy || in_haze,
+                y.on_haze,
+                y.colored,
+                y.rgb,
+                y.caustic};
+    const Spectrum through = s.throughput * scattered * passed * y.flux;
+    weight /= d2;
+    const bool first = y.scatterings == 1 && (sent_on.gloss > 0.0f).any();
+    if (!first) {
+      bring(s, e, through * (sent_on.diffuse + sent_on.gloss), weight, how);
+      return;
+    }
+    bring(s, e, through * sent_on.diffuse, weight, how);
+    how.caustic = true;
+    bring(s, e, through * sent_on.gloss, weight, how);
+  }
+
+  // What y does with the light that fell on it, toward -wi: the reflection times its |cos| to x and
+  // the tilt of its shading normal; in haze scattering over extinction.
+  Lobes sent_lobes(const VirtualLight& y, const Vec3& wi, const Vec3& from) {
+    Lobes out;
+    const Vec3 wo = -wi;
+    if (y.is_in_haze()) {
+      const HazeAlong along(scene_.hazes, Ray{from, wi}, 2 * (y.position - from).norm() + 1);
+      const HazeAt at = along.at((y.position - from).norm());
+      if (at.sigma_t() > 0) {
+        out.diffuse = at.scattering(wi.dot(y.to_light)) / at.sigma_t();
+      }
+      return out;
+    }
+    const SurfaceModel* material = &scene_.materials[scene_.after_bounce(y.material)];
+    if (scene_.has_pictures && scene_.pictures[y.material].color != nullptr) {
+      sender_ = painted(*material, scene_.pictures[y.material], y.uv);
+      material = &*sender_;
+    }
+    const bool both = material->scatters_through();
+    const Vec3 normal = y.normal.dot(wo) >= 0 ? y.normal : Vec3(-y.normal);
+    Vec3 shading = y.shading.dot(normal) >= 0 ? y.shading : Vec3(-y.shading);
+    if (shading.dot(wo) <= 0) {
+      shading = normal;
+    }
+    const Frame frame = Frame::around(shading);
+    const Vec3 local_wo = frame.to_local(wo), local_wi = frame.to_local(y.to_light);
+    const float upright = y.to_light.dot(normal);
+    if (both ? local_wi.z() * upright <= 0 : local_wi.z() <= 0 || upright <= 0) {
+      return out;
+    }
+    out = reflection_lobes(*material, local_wo, local_wi, false);
+    const float scale = std::abs(local_wi.z() / upright) * normal.dot(wo);
+    out.diffuse *= scale;
+    out.gloss *= scale;
+    return out;
+  }
+
+  void connect_surface(const State& s, const Vertex& v) {
+    const Departure& from = s.from;
+    if (from.row == nullptr || s.scatterings + 2 > options_.bounces) {
+      return;
+    }
+    const SurfaceModel& material = *v.material;
+    const int count = connections(s);
+    const std::uint32_t first_pair = virtual_pair(s);
+    for (int i = 0; i < count; ++i) {
+      const std::uint32_t pair = first_pair + 2 * static_cast<std::uint32_t>(i);
+      float weight = 0;
+      const VirtualLight* y = virtual_lights_->choose(
+          *options_.virtual_set,
+          from.row,
+          sampler_.pair(pair),
+          sampler_.single(pair + 1),
+          weight,
+          [&](const VirtualLightSketch& light, std::uint32_t cluster) {
+            const Vec3 to = light.position - v.p.position;
+            const float d2 = to.squaredNorm();
+            if (!(d2 > 0) || !may_connect(s, light, 0)) {
+              return 0.0f;
+            }
+            const Vec3 wi = to / std::sqrt(d2), local_wi = v.frame.to_local(wi);
+            if (!reaches(v, wi, local_wi)) {
+              return 0.0f;
+            }
+            const float pdf = reflection_pdf(material, v.local_wo, local_wi, v.inside);
+            const float share =
+                virtual_lights_->share(from.row, cluster, pdf * facing(light, wi) / d2);
+            return share * light.flux * sent(light, wi, d2) * std::abs(local_wi.z());
+          });
+      if (y == nullptr) {
+        continue;
+      }
+      const Vec3 to = y->position - v.p.position;
+      const float d2 = to.squaredNorm();
+      const Vec3 wi = to / std::sqrt(d2), local_wi = v.frame.to_local(wi);
+      const float pdf = reflection_pdf(material, v.local_wo, local_wi, v.inside);
+      weight *= virtual_lights_->share(from.row, y->cluster, pdf * facing(*y, wi) / d2) /
+                static_cast<float>(count);
+      const Spectrum f =
+          reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
+      if ((f > 0.0f).any()) {
+        connect(s, *y, v.p.position, World::leave(v.p, wi), f, weight, false);
+      }
+    }
+  }
+
+  static bool reaches(const Vertex& v, const Vec3& wi, const Vec3& local_wi) {
+    const float upright = wi.dot(v.normal);
+    return v.both_sides ? local_wi.z() * upright > 0 : local_wi.z() > 0 && upright > 0;
+  }
+
+  static std::uint32_t virtual_pair(const State& s) {
+    return kVirtualLightPairs + kVirtualPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
+  }
+
+  void connect_haze(const State& s, const HazeAt& at, int count, std::uint32_t first_pair) {
+    const Departure& from = s.from;
+    if (from.row == nullptr || s.scatterings + 2 > options_.bounces) {
+      return;
+    }
+    for (int i = 0; i < count; ++i) {
+      const std::uint32_t pair = first_pair + 2 * static_cast<std::uint32_t>(i);
+      const auto share = [&](std::uint32_t cluster, float facing, const Vec3& wi, float d2) {
+        return virtual_lights_->share(
+            from.row, cluster, at.phase_pdf(s.ray.direction.dot(wi)) * facing / d2);
+      };
+      float weight = 0;
+      const VirtualLight* y = virtual_lights_->choose(
+          *options_.virtual_set,
+          from.row,
+          sampler_.pair(pair),
+          sampler_.single(pair + 1),
+          weight,
+          [&](const VirtualLightSketch& light, std::uint32_t cluster) {
+            const Vec3 to = light.position - from.p;
+            const float d2 = to.squaredNorm();
+            if (!(d2 > 0) || !may_connect(s, light, 1)) {
+              return 0.0f;
+            }
+            const Vec3 wi = to / std::sqrt(d2);
+            return share(cluster, facing(light, wi), wi, d2) * light.flux * sent(light, wi, d2) *
+                   at.phase_pdf(s.ray.direction.dot(wi));
+          });
+      if (y == nullptr) {
+        continue;
+      }
+      const Vec3 to = y->position - from.p;
+      const float d2 = to.squaredNorm();
+      const Vec3 wi = to / std::sqrt(d2);
+      weight *= share(y->cluster, facing(*y, wi), wi, d2) / static_cast<float>(count);
+      connect(s,
+              *y,
+              from.p,
+              from.p,
+              at.scattering(s.ray.direction.dot(wi)) / at.sigma_t(),
+              weight,
+              true);
+    }
+  }
+
   // ---- records for learning ----
 
   void record(std::vector<ScatteringRecord>& list,
@@ -1025,10 +1455,12 @@ class PathTracer {
   RayCounts& counts_;
   const GuideTree* surface_guide_;
   const GuideTree* haze_guide_;
+  const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it, and the one that the path left: panes may lie
   // between.
   std::optional<SurfaceModel> colored_, departed_;
+  std::optional<SurfaceModel> sender_;  // of a virtual light, where a picture colors it
   std::vector<Waiting> waiting_;
 };
 

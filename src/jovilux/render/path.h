@@ -11,6 +11,8 @@
 
 namespace jovilux {
 
+struct VirtualLightSet;
+
 /// What the first surface on a path is like, for the guide layers.
 struct FirstHit {
   bool found = false;
@@ -42,7 +44,9 @@ struct PathOptions {
   /// Lights met through mirrors are weighed against these, which find them too.
   JoinedLightPaths light_paths;
   bool as_they_are = false;  ///< no material is other after a bounce than before (bounce_roughness)
-  const Guide* guide = nullptr;       ///< null: nothing is known of where light goes
+  const Guide* guide = nullptr;  ///< null: nothing is known of where light goes
+  /// With the guide's virtual lights: those of this sample. Null: paths are not connected to any.
+  const VirtualLightSet* virtual_set = nullptr;
   GuideRecorder* recorder = nullptr;  ///< for training; null: nothing is recorded
 };
 

@@ -7,6 +7,7 @@
 #include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
 #include "jovilux/render/view.h"
+#include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
 #include <array>
@@ -47,6 +48,8 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 // first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
+// Sets of virtual lights kept at once, a multiple of the scramblings.
+constexpr int kVirtualSets = 16;
 // One in so many samples tells what bounce_roughness does.
 constexpr int kComparedEvery = 16;
 
@@ -158,6 +161,9 @@ class Renderer {
           break;
         }
       }
+      if (connects()) {  // so many sets of virtual lights are kept at once
+        end = std::min(end, s_.taken + kVirtualSets);
+      }
       const auto more = static_cast<std::uint32_t>(end - s_.taken);
       s_.pass = {s_.taken, more, more, 0, {}};
     } else {
@@ -204,6 +210,7 @@ class Renderer {
                            : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
     sample_bits_ =
         static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
+    trace_virtual_lights();
     const std::size_t at_once = tiles_at_once();
     for (std::size_t first = 0; first < s_.tiles() && stop_reason_ == -1; first += at_once) {
       const std::size_t last = std::min(s_.tiles(), first + at_once);
@@ -450,7 +457,11 @@ class Renderer {
                      clamped);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
-      const PathOptions path = path_options(view);
+      PathOptions path = path_options(view);
+      if (!virtual_sets_.empty()) {
+        path.virtual_set =
+            &virtual_sets_[static_cast<std::size_t>(s - s_.pass.begin) % virtual_sets_.size()];
+      }
       if (options_.time_queries) {
         trace_path<true>(*view.scene, ray, sampler, path, sink, wanted, rays);
       } else {
@@ -530,6 +541,7 @@ class Renderer {
     plan.samples = rig_.render.noise ? kLeastTrainingSamples
                                      : static_cast<double>(film_.pixels()) * rig_.render.samples;
     plan.rounds = s_.guide_rounds;
+    plan.connects = views_.size() == 1;
     if (options_.time_limit && !options_.in_parts) {
       constexpr double kSamplesASecond = 3e5, kShortest = 2;
       plan.samples = *options_.time_limit < kShortest
@@ -547,9 +559,33 @@ class Renderer {
     }
     // A render in parts learns in each of them: that may not be all that a part does.
     unlimited_s_ = options_.in_parts ? guide_->seconds : 0;
+    for (const auto& paths : light_paths_) {
+      paths->share_with(guide_->virtual_lights.get());
+    }
     s_.guide_rounds = guide_->rounds;
     s_.guide_paths = guide_->paths;
     s_.guide_s = guide_->seconds;
+  }
+
+  bool connects() const { return guide_ != nullptr && guide_->virtual_lights != nullptr; }
+
+  // The virtual lights of this pass: a set for each of its samples; where pixels have different
+  // numbers of samples, those beyond kVirtualSets begin again with the first set.
+  void trace_virtual_lights() {
+    virtual_sets_.clear();
+    if (!connects()) {
+      return;
+    }
+    const std::uint32_t seed =
+        s_.pass.round == 0 ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
+    const std::uint32_t most =
+        s_.pass.counts.empty() ? s_.pass.mean
+                               : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
+    const std::uint32_t count = std::min<std::uint32_t>(most, kVirtualSets);
+    for (std::uint32_t k = 0; k < count && !should_stop(); ++k) {
+      virtual_sets_.push_back(guide_->virtual_lights->trace(
+          seed, static_cast<std::uint32_t>(s_.pass.begin) + k, light_path_rays_));
+    }
   }
 
   void prepare_light_paths() {
@@ -859,8 +895,9 @@ class Renderer {
   unsigned sample_bits_ = 0;
   std::vector<TileSplats> splats_;  // of this pass, by tile
   RayCounts light_path_rays_;
-  std::shared_ptr<const Guide> guide_;  // null: nothing is known of where light goes
-  double unlimited_s_ = 0;              // of learning, which the time limit does not count
+  std::vector<VirtualLightSet> virtual_sets_;  // of this pass, one for each of its samples
+  std::shared_ptr<const Guide> guide_;         // null: nothing is known of where light goes
+  double unlimited_s_ = 0;                     // of learning, which the time limit does not count
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
   // Shared by tiles that are put into the film, held by a checkpoint.

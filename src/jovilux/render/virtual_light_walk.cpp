@@ -1,0 +1,250 @@
+#include "jovilux/render/virtual_light_walk.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace jovilux {
+namespace {
+
+constexpr int kMostSteps = 256;
+constexpr float kMostGoOn = 0.95f;
+
+}  // namespace
+
+void VirtualLightWalk::run(const EmittedPhoton& photon,
+                           std::uint32_t emitter,
+                           double flux,
+                           Rng random,
+                           std::vector<VirtualLight>& out) {
+  random_ = random;
+  ray_ = photon.ray;
+  start_flux_ = static_cast<float>(flux);
+  flux_ = Spectrum::Constant(start_flux_);
+  emitter_ = &scene_.emitters[emitter];
+  emitter_index_ = emitter;
+  emission_cell_ = photon.cell;
+  colored_ = photon.colored;
+  rgb_ = photon.rgb;
+  hazy_ = on_haze_ = caustic_ = false;
+  scatterings_ = in_haze_ = 0;
+  within_ = nullptr;
+  const std::uint32_t body = scene_.emitter_surface[emitter];
+  // A camera path has at least one scattering of its own.
+  for (int i = 0; i < kMostSteps && scatterings_ < bounces_ - 1; ++i) {
+    const Hit hit = scene_.world.closest(ray_);
+    ++rays_.path;
+    if (!scene_.hazes.empty()) {
+      const Next next = through_haze(hit.found() ? hit.t : kFar, out);
+      if (next == Next::kEnd) {
+        return;
+      }
+      if (next == Next::kOn) {
+        continue;
+      }
+    }
+    if (!hit.found()) {
+      return;
+    }
+    const SurfacePoint p = scene_.world.point(ray_, hit);
+    if (scatterings_ == 0 && p.surface == body && hit.shape != kNoIndex) {
+      ray_.origin = World::leave(p, ray_.direction);  // shadow rays do not see it either
+      continue;
+    }
+    if (within_ != nullptr) {
+      flux_ *= (-hit.t * within_->absorption).exp();
+    }
+    if (!at_surface(p, out)) {
+      return;
+    }
+  }
+}
+
+bool VirtualLightWalk::survives() {
+  const float survival = std::min(kMostGoOn, flux_.maxCoeff() / start_flux_);
+  if (!(survival > 0) || !(uniform() < survival)) {
+    return false;
+  }
+  flux_ /= survival;
+  return true;
+}
+
+VirtualLight VirtualLightWalk::virtual_light(const Vec3& p) const {
+  VirtualLight v;
+  v.position = p;
+  v.to_light = -ray_.direction;
+  v.flux = flux_;
+  v.emitter = emitter_index_;
+  v.scatterings = static_cast<std::uint16_t>(scatterings_ + 1);
+  v.in_haze = static_cast<std::uint16_t>(in_haze_);
+  v.colored = colored_;
+  v.rgb = rgb_;
+  v.hazy = hazy_;
+  v.on_haze = on_haze_;
+  v.caustic = caustic_;
+  v.emission_cell = emission_cell_;
+  return v;
+}
+
+// Where the light itself falls: falloff and tint by position; false where nothing is left.
+bool VirtualLightWalk::falls_on(const Vec3& p) {
+  if (scatterings_ > 0) {
+    return true;
+  }
+  flux_ *= falloff_at(*emitter_, p);
+  if (emitter_->detail != nullptr && emitter_->detail->tint) {
+    rgb_ *= emitter_->detail->tint->at(p);
+    colored_ = true;
+  }
+  return (flux_ > 0.0f).any();
+}
+
+VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<VirtualLight>& out) {
+  const HazeAlong along(scene_.hazes, ray_, end);
+  if (!along.any()) {
+    return Next::kSurface;
+  }
+  const float t = along.sample(uniform(), random_);
+  if (!(t < end)) {
+    return Next::kSurface;
+  }
+  if (in_haze_ + 1 > haze_bounces_) {
+    return Next::kEnd;
+  }
+  const HazeAt at = along.at(t);
+  const Vec3 p = ray_.at(t);
+  const float sigma_t = at.sigma_t();
+  if (!(sigma_t > 0) || !falls_on(p)) {
+    return Next::kEnd;
+  }
+  VirtualLight v = virtual_light(p);
+  v.sigma_t = sigma_t;
+  v.in_haze = static_cast<std::uint16_t>(in_haze_ + 1);
+  v.hazy = true;
+  v.on_haze = v.on_haze || scatterings_ == 0;
+  out.push_back(v);
+  on_haze_ = on_haze_ || scatterings_ == 0;
+  hazy_ = true;
+  ++in_haze_;
+  ++scatterings_;
+  Vec3 wi;
+  const float pdf = at.sample_phase(ray_.direction, Vec2(uniform(), uniform()), wi);
+  if (!(pdf > 0)) {
+    return Next::kEnd;
+  }
+  flux_ *= at.scattering(ray_.direction.dot(wi)) / (sigma_t * pdf);
+  ray_ = {p, wi};
+  return survives() ? Next::kOn : Next::kEnd;
+}
+
+// Past holes and straight through panes.
+bool VirtualLightWalk::straight_on(const SurfacePoint& p,
+                                   const SurfaceModel& m,
+                                   const Scene::Pictures& pictures) {
+  const float covered = pictures.covered(p.uv);
+  if (covered < 1 && !(uniform() < covered)) {
+    return true;
+  }
+  if (m.is_pane() &&
+      !(uniform() < pane_reflectance(m, std::min(1.0f, std::abs(p.normal.dot(ray_.direction)))))) {
+    flux_ *= pictures.color == nullptr ? m.transmittance : painted_color(pictures, p.uv);
+    return true;
+  }
+  return false;
+}
+
+bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLight>& out) {
+  const Scene::Surface& surface = scene_.surfaces[p.surface];
+  if (surface.material == kNoIndex) {
+    return false;
+  }
+  // Camera paths meet all surfaces of a connection after a bounce.
+  const std::uint32_t number = scene_.after_bounce(surface.material);
+  const SurfaceModel* material = &scene_.materials[number];
+  const Scene::Pictures& pictures = scene_.pictures[surface.material];
+  if (straight_on(p, *material, pictures)) {
+    ray_ = {World::leave(p, ray_.direction), ray_.direction};
+    return (flux_ > 0.0f).any();
+  }
+  if (!falls_on(p.position)) {
+    return false;
+  }
+  if (pictures.color != nullptr) {
+    painted_ = painted(*material, pictures, p.uv);
+    material = &painted_;
+  }
+  const Vec3 to_light = -ray_.direction;
+  const Vec3 normal = p.normal.dot(to_light) >= 0 ? p.normal : Vec3(-p.normal);
+  Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
+  if (VirtualLights::stand_on(*material)) {
+    VirtualLight v = virtual_light(p.position);
+    v.normal = normal;
+    v.shading = shading;
+    v.uv = p.uv;
+    v.offset = p.offset;
+    v.material = surface.material;
+    out.push_back(v);
+  }
+  if (shading.dot(to_light) <= 0) {
+    shading = normal;
+  }
+  return scatter_at(p, *material, normal, shading);
+}
+
+bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
+                                  const SurfaceModel& material,
+                                  const Vec3& normal,
+                                  const Vec3& shading) {
+  const Vec3 to_light = -ray_.direction;
+  const bool first = scatterings_ == 0;
+  ++scatterings_;
+  if (material.is_pane()) {
+    const Vec3 back = (ray_.direction + 2 * to_light.dot(normal) * normal).normalized();
+    caustic_ = caustic_ || first;
+    ray_ = {World::leave(p, back), back};
+    return true;
+  }
+  const Frame frame = Frame::around(shading);
+  const Vec3 local = frame.to_local(to_light);
+  const bool inside = p.normal.dot(to_light) < 0;
+  const float upright = normal.dot(to_light);
+  if (!(upright > 0)) {
+    return false;
+  }
+  const Scattering next = scatter(material, local, Vec2(uniform(), uniform()), uniform(), inside);
+  if (!(next.pdf > 0)) {
+    return false;
+  }
+  const Vec3 direction = frame.to_world(next.wi).normalized();
+  const float away = direction.dot(normal);
+  if (!(away * next.wi.z() > 0)) {
+    return false;
+  }
+  // As camera paths have it: the cosine is that to the light, of the shading normal; and refraction
+  // scales radiance, not flux.
+  flux_ *= next.weight * std::abs(local.z() / upright * away / next.wi.z());
+  if (material.kind == SurfaceKind::kGlass && next.wi.z() < 0) {
+    const float n2 = material.eta * material.eta;
+    flux_ *= inside ? 1 / n2 : n2;
+    within_ = inside ? nullptr : &scene_.materials[scene_.surfaces[p.surface].material];
+  }
+  if (first && next.mirror) {
+    caustic_ = true;
+  } else if (first && material.kind != SurfaceKind::kDiffuse &&
+             material.kind != SurfaceKind::kTranslucent) {
+    // One lobe stands for both, so that caustics are told apart.
+    const Lobes lobes = reflection_lobes(material, local, next.wi, inside);
+    const float diffuse = lobes.diffuse.mean(), gloss = lobes.gloss.mean();
+    if (!(diffuse + gloss > 0)) {
+      return false;
+    }
+    const float chance = gloss / (diffuse + gloss);
+    const Spectrum all = (lobes.diffuse + lobes.gloss).max(1e-30f);
+    caustic_ = uniform() < chance;
+    flux_ *= caustic_ ? Spectrum(lobes.gloss / all / chance)
+                      : Spectrum(lobes.diffuse / all / (1 - chance));
+  }
+  ray_ = {World::leave(p, direction), direction};
+  return survives();
+}
+
+}  // namespace jovilux

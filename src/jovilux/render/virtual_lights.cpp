@@ -1,0 +1,564 @@
+#include "jovilux/render/virtual_lights.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/virtual_light_walk.h"
+
+#include <Eigen/Eigenvalues>
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+namespace jovilux {
+namespace {
+
+// Clusters halve the virtual lights until each has this part of them, or so few.
+constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16;
+constexpr int kDeepest = 16;
+// Pairs of a cell's places and a cluster's virtual lights that are looked at.
+constexpr std::size_t kPairs = 3, kMostPlaces = 8;
+// Cells are numbered by place: so many in a row tell of each other what they see.
+constexpr std::size_t kNeighbors = 8;
+// What neighbors see counts for so many rays, and what all cells see for part of one.
+constexpr double kNeighborRays = 2, kAllRays = 0.5;
+// A part of all connections is chosen as if nothing stood in the way.
+constexpr double kUnoccluded = 0.05;
+// Photons of a light by its flux and by number; by what its light brings to cells.
+constexpr double kByFlux = 0.3;
+// Of the weights by which virtual lights are divided into clusters, the part of their number.
+constexpr double kByNumber = 0.2;
+// Of the cells, one in so many looks at the first clusters.
+constexpr std::size_t kFirstLook = 4;
+// About so many virtual lights of a set are kept.
+constexpr double kKept = 4096;
+constexpr std::size_t kBlock = 256;
+constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
+
+Emitter aimed(const Emitter& e) {
+  Emitter out = e;
+  out.falloff = Falloff{};
+  if (e.detail != nullptr && e.detail->tint) {
+    auto detail = std::make_shared<EmitterDetail>(*e.detail);
+    detail->tint.reset();
+    out.detail = std::move(detail);
+  }
+  return out;
+}
+
+// Lights with declared departures that depend on the way from light to surface, or on the camera
+// path, are left to camera paths.
+bool can_carry(const Emitter& e) {
+  const LightCheats& c = e.cheats;
+  return !e.is_distant() && !e.endless && e.link_bit == 0 && e.casters == kNoIndex &&
+         !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 && !c.any_on_reflection() &&
+         (e.detail == nullptr || !e.detail->inside);
+}
+
+// What a place sends on or takes in of the direction `to` (unit), as a diffuse surface or even
+// haze would, 1/sr.
+float facing(const Vec3& normal, const Vec3& to) {
+  return normal.isZero() ? 0.25f / kPi : std::max(0.0f, normal.dot(to)) / kPi;
+}
+
+}  // namespace
+
+std::vector<bool> VirtualLights::could_carry(const Scene& scene) {
+  std::vector<bool> out(scene.layers.size());
+  for (const Emitter& e : scene.emitters) {
+    for (std::uint32_t l = e.layer;
+         e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U);
+         ++l) {
+      out[l] = e.shines() && can_carry(e);
+    }
+  }
+  return out;
+}
+
+bool VirtualLights::could_carry_all(const Scene& scene) {
+  return std::all_of(scene.emitters.begin(),
+                     scene.emitters.end(),
+                     [](const Emitter& e) { return !e.shines() || can_carry(e); }) &&
+         std::none_of(
+             scene.hazes.begin(), scene.hazes.end(), [](const Haze& h) { return h.emission > 0; });
+}
+
+bool VirtualLights::stand_on(const SurfaceModel& m) {
+  constexpr float kWideGloss = 0.25f;
+  switch (m.kind) {
+    case SurfaceKind::kDiffuse:
+    case SurfaceKind::kTranslucent:
+      return true;
+    case SurfaceKind::kMetal:
+    case SurfaceKind::kGloss:
+      return m.alpha >= kWideGloss;
+    case SurfaceKind::kGlass:
+      return false;
+  }
+  return false;
+}
+
+struct VirtualLights::Builder {
+  VirtualLights& v;
+  std::vector<VirtualLight> lights;
+  std::vector<double> weights;  // of each, for clusters
+
+  // What a cell knows of clusters.
+  struct Cell {
+    std::vector<std::uint32_t> places;
+    std::vector<float> expected;              // of each cluster, unoccluded
+    std::vector<std::uint8_t> rays, arrived;  // of each cluster
+  };
+
+  // Halves by weight, so that clusters are small where much comes from.
+  void halve(std::uint32_t index, std::span<std::uint32_t> members, double least, int depth) {
+    Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
+    double whole = 0;
+    for (const std::uint32_t m : members) {
+      lo = lo.cwiseMin(lights[m].position);
+      hi = hi.cwiseMax(lights[m].position);
+      whole += weights[m];
+    }
+    int axis = 0;
+    const float longest = members.empty() ? 0 : (hi - lo).maxCoeff(&axis);
+    if (depth < kDeepest && members.size() > kLeastOfCluster && whole > least && longest > 0) {
+      std::sort(members.begin(), members.end(), [&](std::uint32_t a, std::uint32_t b) {
+        const float x = lights[a].position[axis], y = lights[b].position[axis];
+        return x < y || (x == y && a < b);
+      });
+      double sum = 0;
+      std::size_t middle = 0;
+      while (middle + 1 < members.size() && sum < 0.5 * whole) {
+        sum += weights[members[middle++]];
+      }
+      const float cut = lights[members[middle]].position[axis];
+      const auto left = static_cast<std::size_t>(
+          std::partition_point(members.begin(),
+                               members.end(),
+                               [&](std::uint32_t m) { return lights[m].position[axis] < cut; }) -
+          members.begin());
+      if (left > 0 && left < members.size()) {
+        const auto child = static_cast<std::uint32_t>(v.nodes_.size());
+        v.nodes_.resize(v.nodes_.size() + 2);
+        v.nodes_[index] = {cut, static_cast<std::uint8_t>(axis), child};
+        halve(child, members.first(left), least, depth + 1);
+        halve(child + 1, members.subspan(left), least, depth + 1);
+        return;
+      }
+    }
+    v.nodes_[index].child = static_cast<std::uint32_t>(v.clusters_++);
+    for (const std::uint32_t m : members) {
+      lights[m].cluster = v.nodes_[index].child;
+    }
+    v.density_.push_back(1 / size_of(members));
+  }
+
+  // Area over which a cluster's places are spread, volume in haze: as if they were spread evenly
+  // over a box with their covariance.
+  float size_of(std::span<const std::uint32_t> members) const {
+    Vec3d mean = Vec3d::Zero();
+    for (const std::uint32_t m : members) {
+      mean += lights[m].position.cast<double>() / static_cast<double>(members.size());
+    }
+    Mat3d scatter = Mat3d::Zero();
+    for (const std::uint32_t m : members) {
+      const Vec3d d = lights[m].position.cast<double>() - mean;
+      scatter += d * d.transpose() / static_cast<double>(members.size());
+    }
+    const double whole = std::max(1e-3, static_cast<double>(v.scene_.world.bounds().diagonal()));
+    Vec3d side = Eigen::SelfAdjointEigenSolver<Mat3d>(scatter).eigenvalues();
+    side = (12 * side.cwiseMax(0.0)).cwiseSqrt().cwiseMax(1e-3 * whole);
+    const bool haze = !members.empty() && lights[members[0]].is_in_haze();
+    return static_cast<float>(side[2] * side[1] * (haze ? side[0] : 1.0));
+  }
+
+  void make_clusters() {
+    v.nodes_.clear();
+    v.density_.clear();
+    v.clusters_ = 0;
+    v.haze_root_ = kNoIndex;
+    std::vector<std::uint32_t> on_surfaces, in_haze;
+    for (std::uint32_t i = 0; i < lights.size(); ++i) {
+      (lights[i].is_in_haze() ? in_haze : on_surfaces).push_back(i);
+    }
+    const auto least = [&](const std::vector<std::uint32_t>& members, std::size_t clusters) {
+      double whole = 0;
+      for (const std::uint32_t m : members) {
+        whole += weights[m];
+      }
+      return whole / static_cast<double>(clusters);
+    };
+    v.nodes_.resize(1);
+    halve(0, on_surfaces, least(on_surfaces, kSurfaceClusters), 0);
+    if (!in_haze.empty()) {
+      v.haze_root_ = static_cast<std::uint32_t>(v.nodes_.size());
+      v.nodes_.emplace_back();
+      halve(v.haze_root_, in_haze, least(in_haze, kHazeClusters), 0);
+    }
+  }
+
+  // Looks from a cell's places at some virtual lights of each cluster. `useful`: of each light, and
+  // of each cell of its emission, what arrives; added to.
+  void look(Cell& cell,
+            const std::vector<ShadingPlace>& places,
+            const VirtualLightSet& set,
+            std::uint32_t number,
+            std::vector<std::pair<std::uint32_t, float>>& arrivals,
+            RayCounts& rays) const {
+    cell.expected.assign(v.clusters_, 0);
+    cell.rays.assign(v.clusters_, 0);
+    cell.arrived.assign(v.clusters_, 0);
+    for (std::size_t k = 0; k < v.clusters_ && !cell.places.empty(); ++k) {
+      const std::uint32_t first = set.begin[k], count = set.begin[k + 1] - first;
+      if (count == 0) {
+        continue;
+      }
+      for (std::size_t i = 0; i < kPairs; ++i) {
+        const std::uint32_t r =
+            mix(mix(number, static_cast<std::uint32_t>(k)), static_cast<std::uint32_t>(i));
+        const VirtualLight& y = set.lights[first + r % count];
+        const ShadingPlace& x = places[cell.places[(r >> 16) % cell.places.size()]];
+        const Vec3 to = y.position - x.position;
+        const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[k]);
+        const Vec3 wi = to.normalized();
+        const float e = y.flux.mean() * facing(x.normal, wi) * facing(y.normal, -wi) / d2 *
+                        static_cast<float>(count) / kPairs;
+        if (!(e > 0)) {
+          continue;
+        }
+        cell.expected[k] += e;
+        ++cell.rays[k];
+        ++rays.shadow;
+        const Vec3 from = x.position + 1e-4f * (1 + x.position.cwiseAbs().maxCoeff()) * x.normal,
+                   end = y.position + y.offset * y.normal;
+        const Vec3 way = end - from;
+        const float distance = way.norm();
+        const Spectrum passed = passage(v.scene_,
+                                        ShadowRule{},
+                                        Ray{from, way / distance, distance * (1 - 1e-5f)},
+                                        kNoIndex,
+                                        rays);
+        if ((passed > 0.0f).any()) {
+          ++cell.arrived[k];
+          arrivals.emplace_back(first + r % count, e);
+        }
+      }
+    }
+  }
+
+  void add_row(const Cell& cell, const std::vector<double>& seen, float* row) const {
+    std::vector<double> weight(v.clusters_);
+    double all = 0, expected = 0;
+    for (std::size_t k = 0; k < v.clusters_; ++k) {
+      const double share =
+          (cell.arrived[k] + kNeighborRays * seen[k]) / (cell.rays[k] + kNeighborRays);
+      weight[k] = static_cast<double>(cell.expected[k]) * share;
+      all += weight[k];
+      expected += static_cast<double>(cell.expected[k]);
+    }
+    double sum = 0;
+    for (std::size_t k = 0; k < v.clusters_; ++k) {
+      if (all > 0) {
+        sum += (1 - kUnoccluded) * weight[k] / all +
+               kUnoccluded * static_cast<double>(cell.expected[k]) / expected;
+      }
+      row[k + 1] = static_cast<float>(sum);
+    }
+  }
+
+  // Rows of one tree's cells; of every `step`th, where nothing but `useful` is wanted.
+  void learn(const GuideTree& tree,
+             std::size_t step,
+             const std::vector<ShadingPlace>& places,
+             const VirtualLightSet& set,
+             std::size_t first_row,
+             std::vector<double>& useful,
+             RayCounts& rays) const {
+    std::vector<Cell> cells(tree.cells());
+    for (std::uint32_t i = 0; i < places.size(); ++i) {
+      Cell& c = cells[tree.cell_at(places[i].position)];
+      if (c.places.size() < kMostPlaces) {
+        c.places.push_back(i);
+      }
+    }
+    std::vector<std::vector<std::pair<std::uint32_t, float>>> arrivals(cells.size());
+    std::vector<RayCounts> counts(cells.size());
+    parallel_for((cells.size() + step - 1) / step, [&](std::size_t group) {
+      const std::size_t c = group * step;
+      look(cells[c], places, set, static_cast<std::uint32_t>(c), arrivals[c], counts[c]);
+    });
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      rays += counts[c];
+      double all = 0;
+      for (const auto& [light, e] : arrivals[c]) {
+        all += static_cast<double>(e);
+      }
+      for (const auto& [light, e] : arrivals[c]) {
+        useful[light] += static_cast<double>(e) / all;
+      }
+    }
+    if (step > 1) {
+      return;
+    }
+    parallel_for((cells.size() + kNeighbors - 1) / kNeighbors, [&](std::size_t g) {
+      const std::size_t begin = g * kNeighbors, end = std::min(cells.size(), begin + kNeighbors);
+      std::vector<double> seen(v.clusters_);
+      for (std::size_t k = 0; k < v.clusters_; ++k) {
+        double sent = kAllRays, arrived = 0.3 * kAllRays;
+        for (std::size_t c = begin; c < end; ++c) {
+          sent += cells[c].rays[k];
+          arrived += cells[c].arrived[k];
+        }
+        seen[k] = arrived / sent;
+      }
+      for (std::size_t c = begin; c < end; ++c) {
+        add_row(cells[c],
+                seen,
+                const_cast<float*>(v.rows_.data()) + (first_row + c) * (v.clusters_ + 1));
+      }
+    });
+  }
+
+  // Virtual lights' weights for clusters: by number, and by what their cluster brings to cells.
+  void weigh_by(const VirtualLightSet& set, const std::vector<double>& useful) {
+    std::vector<double> of_cluster(v.clusters_);
+    double all = 0;
+    for (std::size_t i = 0; i < useful.size(); ++i) {
+      of_cluster[set.lights[i].cluster] += useful[i];
+      all += useful[i];
+    }
+    lights = set.lights;
+    const auto count = static_cast<double>(lights.size());
+    weights.assign(lights.size(), 1.0);
+    for (std::size_t i = 0; i < lights.size() && all > 0; ++i) {
+      const std::uint32_t k = lights[i].cluster;
+      const auto members = static_cast<double>(set.begin[k + 1] - set.begin[k]);
+      weights[i] = kByNumber + (1 - kByNumber) * of_cluster[k] / all * count / members;
+    }
+  }
+
+  // The part of each cluster's virtual lights that a set keeps.
+  void keep_by(const VirtualLightSet& set, const std::vector<double>& useful) {
+    std::vector<double> of_cluster(v.clusters_);
+    double all = 0;
+    for (std::size_t i = 0; i < useful.size(); ++i) {
+      of_cluster[set.lights[i].cluster] += useful[i];
+      all += useful[i];
+    }
+    const double part =
+        static_cast<double>(v.plan_.paths) / static_cast<double>(v.plan_.training_paths);
+    v.kept_.assign(v.clusters_, 1.0f);
+    for (std::size_t k = 0; k < v.clusters_ && all > 0; ++k) {
+      const double traced = part * static_cast<double>(set.begin[k + 1] - set.begin[k]);
+      const double wanted =
+          kKept * (0.1 / static_cast<double>(v.clusters_) + 0.9 * of_cluster[k] / all);
+      v.kept_[k] = static_cast<float>(std::clamp(wanted / std::max(traced, 1.0), 0.02, 1.0));
+    }
+  }
+
+  // Lights, and cells of their emission, by what arrived of them.
+  void choose_emission_by(const VirtualLightSet& set, const std::vector<double>& useful) {
+    std::vector<double> of_light(v.emitters_.size());
+    std::vector<std::vector<double>> of_cell(v.emitters_.size());
+    std::vector<std::size_t> place(v.scene_.emitters.size());
+    for (std::size_t l = 0; l < v.emitters_.size(); ++l) {
+      place[v.emitters_[l]] = l;
+      of_cell[l].resize(v.emission_[l].cells());
+    }
+    double all = 0;
+    for (std::size_t i = 0; i < useful.size(); ++i) {
+      const std::size_t l = place[set.lights[i].emitter];
+      of_light[l] += useful[i];
+      of_cell[l][set.lights[i].emission_cell] += useful[i];
+      all += useful[i];
+    }
+    if (!(all > 0)) {
+      return;
+    }
+    double sum = 0, before = 0;
+    for (std::size_t l = 0; l < of_light.size(); ++l) {
+      const double own = v.light_cumulative_[l] - before;
+      before = v.light_cumulative_[l];
+      sum += kByFlux * own + (1 - kByFlux) * of_light[l] / all;
+      v.light_cumulative_[l] = sum;
+      v.emission_[l].choose_by(of_cell[l]);
+    }
+  }
+};
+
+VirtualLights::VirtualLights(const Scene& scene,
+                             const Guide& guide,
+                             const std::vector<ShadingPlace>& surfaces,
+                             const std::vector<ShadingPlace>& haze,
+                             const Plan& plan,
+                             RayCounts& rays)
+    : scene_(scene), guide_(guide), plan_(plan), carried_(scene.emitters.size()) {
+  if (plan.bounces < 2 || guide.surfaces.empty()) {
+    return;
+  }
+  aims_.resize(scene.emitters.size());
+  std::vector<std::uint32_t> shining;
+  for (std::uint32_t i = 0; i < scene.emitters.size(); ++i) {
+    const Emitter& e = scene.emitters[i];
+    if (e.shines() && can_carry(e)) {
+      shining.push_back(i);
+      carried_[i] = 1;
+      aims_[i] = aimed(e);
+    }
+  }
+  carries_all_ = could_carry_all(scene);
+  const float size = std::max(1e-3f, scene.world.bounds().diagonal());
+  const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
+  std::vector<LightEmission> emission(shining.size());
+  parallel_for(shining.size(), [&](std::size_t l) {
+    emission[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
+  });
+  double flux = 0;
+  for (std::size_t l = 0; l < shining.size(); ++l) {
+    if (emission[l].flux() > 0) {
+      emitters_.push_back(shining[l]);
+      flux += emission[l].flux();
+      light_cumulative_.push_back(emission[l].flux());
+      emission_.push_back(std::move(emission[l]));
+    }
+  }
+  if (emitters_.empty()) {
+    return;
+  }
+  double sum = 0;
+  for (double& c : light_cumulative_) {
+    sum += 0.5 * c / flux + 0.5 / static_cast<double>(emitters_.size());
+    c = sum;
+  }
+  Builder builder{*this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}};
+  if (builder.lights.empty()) {
+    return;
+  }
+  builder.weights.assign(builder.lights.size(), 1.0);
+  VirtualLightSet set;
+  std::vector<double> useful;
+  for (const std::size_t step : {kFirstLook, std::size_t{1}}) {
+    builder.make_clusters();
+    set = sorted(std::move(builder.lights));
+    rows_.assign((guide.surfaces.cells() + guide.haze.cells()) * (clusters_ + 1), 0.0f);
+    useful.assign(set.lights.size(), 0.0);
+    builder.learn(guide.surfaces, step, surfaces, set, 0, useful, rays);
+    if (!guide.haze.empty()) {
+      builder.learn(guide.haze, step, haze, set, guide.surfaces.cells(), useful, rays);
+    }
+    builder.weigh_by(set, useful);
+  }
+  builder.keep_by(set, useful);
+  builder.choose_emission_by(set, useful);
+}
+
+std::uint32_t VirtualLights::cluster_at(const Vec3& y, bool in_haze) const {
+  std::uint32_t index = in_haze ? haze_root_ : 0;
+  if (index == kNoIndex) {
+    return kNoIndex;
+  }
+  while (nodes_[index].axis < 3) {
+    const Node& n = nodes_[index];
+    index = n.child + (y[n.axis] >= n.cut ? 1 : 0);
+  }
+  return nodes_[index].child;
+}
+
+const float* VirtualLights::row_at(const Vec3& p, bool in_haze) const {
+  const GuideTree& tree = in_haze ? guide_.haze : guide_.surfaces;
+  if (tree.empty()) {
+    return nullptr;
+  }
+  const std::size_t row = tree.cell_at(p) + (in_haze ? guide_.surfaces.cells() : 0);
+  const float* const out = rows_.data() + row * (clusters_ + 1);
+  return out[clusters_] > 0 ? out : nullptr;
+}
+
+std::vector<VirtualLight> VirtualLights::trace_paths(std::uint32_t seed,
+                                                     std::uint32_t stream,
+                                                     std::size_t paths,
+                                                     RayCounts& rays) const {
+  std::vector<std::vector<VirtualLight>> blocks((paths + kBlock - 1) / kBlock);
+  std::vector<RayCounts> counts(blocks.size());
+  // Systematic choice of lights: as many photons of each as its share, with one random number.
+  const double start = static_cast<double>(unit_float(mix(mix(seed, stream), 0x6c696768U)));
+  parallel_for(blocks.size(), [&](std::size_t b) {
+    const MarchCounts march_before = march_counts();
+    VirtualLightWalk walk(scene_, plan_.bounces, plan_.haze_bounces, counts[b]);
+    for (std::size_t i = b * kBlock; i < std::min(paths, (b + 1) * kBlock); ++i) {
+      const double u = (static_cast<double>(i) + start) / static_cast<double>(paths);
+      const auto above =
+          std::upper_bound(light_cumulative_.begin(), light_cumulative_.end() - 1, u);
+      const auto l = static_cast<std::size_t>(above - light_cumulative_.begin());
+      const double chance = light_cumulative_[l] - (l > 0 ? light_cumulative_[l - 1] : 0.0);
+      const Sampler sampler(seed, stream, static_cast<std::uint32_t>(i));
+      const EmittedPhoton photon = emission_[l].sample(
+          aims_[emitters_[l]], sampler.single(0), sampler.pair(1), sampler.pair(2));
+      if (!(photon.flux > 0) || !(chance > 0)) {
+        continue;
+      }
+      const Rng random(static_cast<std::uint64_t>(mix(mix(seed, stream), 0x77616c6bU)) << 32 | i);
+      walk.run(photon,
+               emitters_[l],
+               static_cast<double>(photon.flux) / (chance * static_cast<double>(paths)),
+               random,
+               blocks[b]);
+    }
+    counts[b].march += march_counts() - march_before;
+  });
+  std::vector<VirtualLight> out;
+  for (std::size_t b = 0; b < blocks.size(); ++b) {
+    out.insert(out.end(), blocks[b].begin(), blocks[b].end());
+    rays += counts[b];
+  }
+  return out;
+}
+
+VirtualLightSet VirtualLights::trace(std::uint32_t seed,
+                                     std::uint32_t sample,
+                                     RayCounts& rays) const {
+  std::vector<VirtualLight> lights = trace_paths(seed, mix(kStream, sample), plan_.paths, rays);
+  for (VirtualLight& v : lights) {
+    v.cluster = cluster_at(v.position, v.is_in_haze());
+  }
+  // Few are kept where little comes from, each for as many more: what is chosen among stays in the
+  // caches. In haze where learning met none they are left to camera paths.
+  std::uint32_t index = 0;
+  std::erase_if(lights, [&](VirtualLight& v) {
+    ++index;
+    if (v.cluster == kNoIndex) {
+      return true;
+    }
+    const float kept = kept_[v.cluster];
+    if (!(unit_float(mix(mix(seed, sample), mix(index, 0x74686e6eU))) < kept)) {
+      return true;
+    }
+    v.flux /= kept;
+    return false;
+  });
+  return sorted(std::move(lights));
+}
+
+VirtualLightSet VirtualLights::sorted(std::vector<VirtualLight> lights) const {
+  VirtualLightSet out;
+  out.begin.assign(clusters_ + 1, 0);
+  for (const VirtualLight& v : lights) {
+    ++out.begin[v.cluster + 1];
+  }
+  std::partial_sum(out.begin.begin(), out.begin.end(), out.begin.begin());
+  std::vector<std::uint32_t> next(out.begin.begin(), out.begin.end() - 1);
+  out.lights.resize(lights.size());
+  for (const VirtualLight& v : lights) {
+    out.lights[next[v.cluster]++] = v;
+  }
+  out.sketches.reserve(lights.size());
+  for (const VirtualLight& v : out.lights) {
+    out.sketches.push_back({v.position,
+                            v.is_in_haze() ? Vec3(v.sigma_t, 0, 0) : v.normal,
+                            v.flux.mean(),
+                            v.scatterings,
+                            static_cast<std::uint8_t>(std::min<int>(v.in_haze, 255)),
+                            v.is_in_haze()});
+  }
+  return out;
+}
+
+}  // namespace jovilux

@@ -1,0 +1,302 @@
+// Connections of camera paths to light paths: the flux that lights emit, the flux that arrives, the
+// same bits for any number of threads, and pictures with the mean of plain rendering.
+#include "jovilux/render/virtual_lights.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/render/guide_training.h"
+#include "jovilux/render/light_emission.h"
+#include "jovilux/render/renderer.h"
+
+#include <cmath>
+
+#include "tests/support/rigs.h"
+#include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+// A closed box of albedo 0.6, four meters wide, with a lamp in the middle of it.
+std::string closed_box(const std::string& light, const std::string& more = "") {
+  std::string walls;
+  for (int k = 0; k < 6; ++k) {
+    const int axis = k / 2;
+    const char* const side = k % 2 == 0 ? "-2.1" : "2.1";
+    const auto of_axis = [&](const char* own, const char* other) {
+      std::string out;
+      for (int a = 0; a < 3; ++a) {
+        out += (a == 0 ? "" : ",") + std::string(a == axis ? own : other);
+      }
+      return out;
+    };
+    walls += "[[object]]\nname='wall" + std::to_string(k) + "'\nmaterial='lime'\nat=[" +
+             of_axis(side, "0") + "]\nshape={kind='box',size=[" + of_axis("0.2", "4.4") + "]}\n";
+  }
+  return R"(
+[[camera]]
+name = "c"
+at = [1.6, -1.6, 0.4]
+look_at = [-0.8, 0.8, 0]
+field_of_view = 70
+[[material]]
+name = "lime"
+kind = "diffuse"
+color = [0.6, 0.6, 0.6]
+)" + walls +
+         light + more +
+         R"(
+[render]
+size = [48, 32]
+samples = 64
+bounces = 6
+)";
+}
+
+const std::string kBulb = R"(
+[[light]]
+name = "bulb"
+kind = "sphere"
+at = [-0.8, 0.8, 0]
+radius = 0.05
+output = "900 lm"
+)";
+
+// The bulb in an opaque tube: nearly all light comes by bounces.
+const std::string kTube = R"(
+[[object]]
+name = "tube"
+shape = { kind = "cylinder", radius = 0.2, height = 0.5, open = true }
+at = [-0.8, 0.8, 0]
+material = "lime"
+)";
+
+std::shared_ptr<const Guide> learned(const Rig& rig, const Scene& scene) {
+  const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
+  TrainingPlan plan;
+  plan.width = rig.render.width;
+  plan.height = rig.render.height;
+  plan.rounds = 2;
+  plan.connects = true;
+  PathOptions options;
+  options.bounces = rig.render.bounces;
+  RayCounts rays;
+  return learn_guide(scene, camera, options, plan, rays);
+}
+
+// The mean luminance of pictures of several seeds.
+RunningMoments means_of(Rig rig, const Scene& scene, bool guiding, int seeds) {
+  rig.render.guiding = guiding;
+  RunningMoments out;
+  for (int seed = 1; seed <= seeds; ++seed) {
+    rig.render.seed = static_cast<std::uint32_t>(seed);
+    const Render r = render(rig, scene, {});
+    REQUIRE((r.state.guide_rounds > 0) == guiding);
+    out.add(r.stats.mean_luminance);
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("photons carry a light's flux, however their cells are chosen", "[render][connections]") {
+  struct Case {
+    const char *light, *of;
+    double flux;
+  };
+  const double disk = kPiD * kPiD * 0.01 * 500;  // pi A L
+  for (const Case& c :
+       {Case{"kind='sphere'\nradius=0.1\noutput='900 lm'", "sphere", 900},
+        Case{"kind='point'\noutput='900 lm'", "point", 900},
+        Case{"kind='disk'\nradius=0.1\ntoward=[0.3,0,-1]\noutput='500 cd/m2'", "disk", disk},
+        Case{"kind='rect'\nsize=[0.3,0.1]\ntoward=[0,1,0]\noutput='700 lm'", "rect", 700},
+        Case{"kind='spot'\nbeam='12 deg'\nfield='20 deg'\ntoward=[0,0,-1]"
+             "\noutput='300 lm'",
+             "spot",
+             300}}) {
+    const Rig rig =
+        rig_of(closed_box("[[light]]\nname='l'\nat=[0.2,0.1,0]\n" + std::string(c.light) + "\n"));
+    const auto scene = prepare_scene(rig);
+    REQUIRE(scene);
+    const Emitter& e = scene->emitters[0];
+    LightEmission emission(e, 4, 16);
+    Rng rng(0xe311);
+    const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+    for (const bool by_importance : {false, true}) {
+      INFO(c.of << (by_importance ? " by importance" : " by flux"));
+      if (by_importance) {
+        std::vector<double> importance(emission.cells());
+        for (std::size_t k = 0; k < importance.size(); ++k) {
+          importance[k] = static_cast<double>(k % 7);
+        }
+        emission.choose_by(importance);
+      }
+      RunningMoments flux;
+      for (int i = 0; i < 40'000; ++i) {
+        const EmittedPhoton photon =
+            emission.sample(e, uniform(), {uniform(), uniform()}, {uniform(), uniform()});
+        flux.add(static_cast<double>(photon.flux));
+      }
+      // Points send the same with each photon, but for rounding.
+      const double error = std::max(flux.standard_error(), 1e-4 * c.flux);
+      INFO(flux.mean() << " +- " << error << " of " << c.flux);
+      CHECK(std::abs(flux.mean() - c.flux) < kZBound * error);
+      CHECK(std::abs(1.5 * flux.mean() - c.flux) > kZBound * error);
+    }
+  }
+}
+
+TEST_CASE("in a closed room all flux falls on walls, and the albedo's part of it again",
+          "[render][connections]") {
+  const Rig rig = rig_of(closed_box(kBulb));
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const auto guide = learned(rig, *scene);
+  REQUIRE(guide != nullptr);
+  REQUIRE(guide->virtual_lights != nullptr);
+  std::vector<RunningMoments> of_order(4);
+  for (std::uint32_t sample = 0; sample < 48; ++sample) {
+    RayCounts rays;
+    const VirtualLightSet set = guide->virtual_lights->trace(7, sample, rays);
+    REQUIRE(set.sketches.size() == set.lights.size());
+    std::vector<double> flux(of_order.size());
+    for (std::size_t k = 0; k + 1 < set.begin.size(); ++k) {
+      for (std::uint32_t i = set.begin[k]; i < set.begin[k + 1]; ++i) {
+        const VirtualLight& light = set.lights[i];
+        CHECK(light.cluster == k);
+        if (light.scatterings <= of_order.size()) {
+          flux[light.scatterings - 1U] += static_cast<double>(light.flux.mean());
+        }
+      }
+    }
+    for (std::size_t order = 0; order < of_order.size(); ++order) {
+      of_order[order].add(flux[order]);
+    }
+  }
+  double wanted = 900;
+  for (const RunningMoments& flux : of_order) {
+    INFO(flux.mean() << " +- " << flux.standard_error() << " of " << wanted);
+    CHECK(std::abs(z_test(flux, wanted).z) < kZBound);
+    CHECK(flux.mean() == Approx(wanted).epsilon(0.02));
+    wanted *= 0.6;
+  }
+}
+
+TEST_CASE("a cell's chances of clusters grow to one, and shares lie between nothing and all",
+          "[render][connections]") {
+  const Rig rig = rig_of(closed_box(kBulb, kTube));
+  const auto scene = prepare_scene(rig);
+  const auto guide = learned(rig, *scene);
+  REQUIRE(guide->virtual_lights != nullptr);
+  const VirtualLights& lights = *guide->virtual_lights;
+  RayCounts rays;
+  const VirtualLightSet set = lights.trace(1, 0, rays);
+  const std::size_t clusters = set.begin.size() - 1;
+  Rng rng(5);
+  const auto within = [&] { return static_cast<float>(rng.uniform(-1.9, 1.9)); };
+  int known = 0;
+  for (int i = 0; i < 200; ++i) {
+    const float* row = lights.row_at({within(), within(), within()}, false);
+    if (row == nullptr) {
+      continue;
+    }
+    ++known;
+    CHECK(row[0] == 0);
+    CHECK(row[clusters] == Approx(1).epsilon(1e-4));
+    for (std::uint32_t k = 0; k < clusters; ++k) {
+      REQUIRE(row[k + 1] >= row[k]);
+    }
+    const std::uint32_t k = lights.cluster_at({within(), within(), within()}, false);
+    REQUIRE(k < clusters);
+    CHECK(lights.share(row, k, 0) >= 0);
+    CHECK(lights.share(row, k, 1e-3f) <= 1);
+    CHECK(lights.share(row, k, 1e6f) <= lights.share(row, k, 1e-3f));
+  }
+  CHECK(known > 100);
+}
+
+TEST_CASE("connected pictures have the same bits for one thread and three",
+          "[render][connections]") {
+  Rig rig = rig_of(closed_box(kBulb, kTube));
+  const auto scene = prepare_scene(rig);
+  RenderOptions one, three;
+  one.threads = 1;
+  three.threads = 3;
+  const Render a = render(rig, *scene, one), b = render(rig, *scene, three);
+  REQUIRE(a.state.guide_rounds >= 2);
+  for (std::size_t i = 0; i < a.film().pixels(); ++i) {
+    REQUIRE(a.film().luminance(i) == b.film().luminance(i));
+  }
+}
+
+TEST_CASE("a lamp in a tube: connections take most of the noise away", "[render][connections]") {
+  Rig rig = rig_of(closed_box(kBulb, kTube));
+  const auto scene = prepare_scene(rig);
+  const double connected = render(rig, *scene, {}).stats.noise.median;
+  rig.render.guiding = false;
+  const double plain = render(rig, *scene, {}).stats.noise.median;
+  INFO(connected << " connected, " << plain << " plain");
+  CHECK(connected < 0.5 * plain);
+}
+
+TEST_CASE("connected pictures have the mean of plain ones: sheets, gloss, mirrors, haze [slow]",
+          "[render][connections][statistical]") {
+  const std::string sheet = R"(
+[[material]]
+name = "paper"
+kind = "translucent"
+color = [0.4, 0.4, 0.4]
+transmittance = 0.4
+[[object]]
+name = "screen"
+shape = { kind = "box", size = [0.01, 1.5, 2] }
+at = [0, 0.6, 0]
+material = "paper"
+)";
+  const std::string mirror = R"(
+[[material]]
+name = "chrome"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0.0
+[[material]]
+name = "satin"
+kind = "gloss"
+color = [0.4, 0.3, 0.3]
+roughness = 0.6
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.6 }
+at = [0.6, 0.4, -1]
+material = "chrome"
+[[object]]
+name = "pot"
+shape = { kind = "sphere", radius = 0.5 }
+at = [-0.8, -0.6, -1.2]
+material = "satin"
+)";
+  const std::string haze = R"(
+[[haze]]
+name = "mist"
+inside = "everywhere"
+extinction = "0.25 /m"
+albedo = 0.9
+anisotropy = 0.5
+)";
+  int number = 0;
+  for (const std::string& more : {kTube, kTube + sheet, kTube + mirror, kTube + haze}) {
+    INFO("scene " << number++);
+    const Rig rig = rig_of(closed_box(kBulb, more));
+    const auto scene = prepare_scene(rig);
+    REQUIRE(scene);
+    constexpr int kSeeds = 8;
+    const RunningMoments plain = means_of(rig, *scene, false, 2 * kSeeds),
+                         connected = means_of(rig, *scene, true, kSeeds);
+    INFO(plain.mean() << " +- " << plain.standard_error() << " plain, " << connected.mean()
+                      << " +- " << connected.standard_error() << " connected");
+    CHECK(std::abs(difference_in_errors(connected, plain)) < kScramblingBound);
+    CHECK(std::abs(difference_in_errors(connected, plain, 1.2)) > kScramblingBound);
+  }
+}
