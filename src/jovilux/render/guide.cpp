@@ -11,8 +11,10 @@
 namespace jovilux {
 namespace {
 
-// A cell is halved where it has more records than this, and as many of light that arrives.
+// A cell is halved where it has more records than this, and as many of light that arrives; the
+// second numbers where no directions are learned, which take the most records to tell.
 constexpr std::size_t kCellRecords = 256, kCellArrivals = 400;
+constexpr std::size_t kLightCellRecords = 96, kLightCellArrivals = 150;
 constexpr int kDeepestCell = 22;
 // Of directions chosen by a tree, this share is even over the sphere.
 constexpr float kUniform = 0.05f;
@@ -221,6 +223,7 @@ struct GuideTree::Builder {
   const std::vector<LightRecord>& lights;
   const Balls& balls;
   std::size_t newest = 0;  // the first of the last round's scatterings
+  std::size_t most_records = kCellRecords, most_arrivals = kCellArrivals;
   std::vector<std::uint32_t> order, photon_order, light_order;
   struct Leaf {
     std::size_t begin, end;
@@ -257,7 +260,7 @@ struct GuideTree::Builder {
     const std::size_t count = end - begin;
     int axis = 0;
     const float longest = count > 0 ? (hi - lo).maxCoeff(&axis) : 0;
-    if (count > kCellRecords && arrivals > kCellArrivals && depth < kDeepestCell && longest > 0) {
+    if (count > most_records && arrivals > most_arrivals && depth < kDeepestCell && longest > 0) {
       const auto cut = static_cast<float>(mean[axis] / static_cast<double>(count));
       const auto right = [&](const Vec3& p) { return p[axis] >= cut; };
       const auto middle =
@@ -508,7 +511,18 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
     return;
   }
   const Balls balls(photons);
-  Builder builder{*this, scatterings, photons, lights, balls, newest, {}, {}, {}, {}};
+  Builder builder{*this,
+                  scatterings,
+                  photons,
+                  lights,
+                  balls,
+                  newest,
+                  directions ? kCellRecords : kLightCellRecords,
+                  directions ? kCellArrivals : kLightCellArrivals,
+                  {},
+                  {},
+                  {},
+                  {}};
   builder.order.resize(scatterings.size());
   std::iota(builder.order.begin(), builder.order.end(), 0U);
   builder.photon_order.resize(photons.size());

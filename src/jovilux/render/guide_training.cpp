@@ -48,10 +48,13 @@ struct Records {
 
 // What the paths of all rounds brought: all of it, and what connections could bring.
 struct Brought {
-  double all = 0, by_connections = 0;
+  double all = 0, scattered = 0, by_connections = 0;
 
-  // Where paths found nothing, connections may.
-  double share() const { return all > 0 ? by_connections / all : 1; }
+  // Where much of the light comes by bounces or haze, most of it from lights that connections
+  // carry; and where paths found nothing, for connections may.
+  bool pays_to_connect() const {
+    return by_connections >= kLeastConnected * all && by_connections >= 0.5 * scattered;
+  }
 };
 
 void trace_round(const Scene& scene,
@@ -91,17 +94,28 @@ void trace_round(const Scene& scene,
     for (std::size_t slot = 0; slot < slots; ++slot) {
       const auto l = static_cast<double>(luminance[slot]);
       const auto part = static_cast<Part>(slot % parts);
+      const double scattered = part == Part::kBounce || part == Part::kHaze ? l : 0.0;
       brought_by[b].all += l;
-      brought_by[b].by_connections +=
-          carried[slot / parts] && (part == Part::kBounce || part == Part::kHaze) ? l : 0.0;
+      brought_by[b].scattered += scattered;
+      brought_by[b].by_connections += carried[slot / parts] ? scattered : 0.0;
     }
   });
   for (std::size_t b = 0; b < recorders.size(); ++b) {
     brought.all += brought_by[b].all;
+    brought.scattered += brought_by[b].scattered;
     brought.by_connections += brought_by[b].by_connections;
     records.add(recorders[b]);
     rays += counts[b];
   }
+}
+
+// Paths that may be traced for learning. Two rounds are the least that tells whether directions
+// pay; of lights one tells much.
+std::uint64_t most_paths(const TrainingPlan& plan, bool directions) {
+  const double wanted = plan.samples * kPathsOfSamples;
+  return static_cast<std::uint64_t>(
+      std::min(directions ? std::max(wanted, kLeastTrainingSamples) : wanted,
+               static_cast<double>(kMostPaths)));
 }
 
 // Where camera paths were scattered.
@@ -130,20 +144,13 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
     return nullptr;
   }
   auto guide = std::make_shared<Guide>();
-  const auto most = static_cast<std::uint64_t>(
-      std::min(std::max(plan.samples * kPathsOfSamples, kLeastTrainingSamples),
-               static_cast<double>(kMostPaths)));
   Records records;
-  Brought by_connections;
-  // Connections find what directions would be guided to, where they carry all light.
-  const bool direct_only = options.bounces < 2;
-  const bool directions = !direct_only && !(plan.connects && VirtualLights::could_carry_all(scene));
-  // Lights and connections are learned where camera paths are scattered first; where light comes
-  // from, by whole paths.
-  PathOptions traced = options;
-  traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
+  Brought brought;
   PhotonRecords photons;
-  if (directions) {
+  const bool direct_only = options.bounces < 2;
+  // Connections find what directions would be guided to: whether they do, the first round tells.
+  bool connects = false, directions = !direct_only && !plan.connects;
+  const auto learn_photons = [&] {
     photons = trace_photons(
         scene,
         std::clamp<std::size_t>(static_cast<std::size_t>(plan.samples * kPhotonsOfSamples),
@@ -153,17 +160,32 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
         options.light_paths.paths == nullptr,
         plan.seed,
         rays);
+  };
+  if (directions) {
+    learn_photons();
   }
   for (int round = 0;; ++round) {
     const std::uint64_t paths = paths_of_round(round);
-    const bool more =
-        plan.rounds > 0 ? round < plan.rounds : round == 0 || guide->paths + paths <= most;
+    const bool more = plan.rounds > 0
+                          ? round < plan.rounds
+                          : round == 0 || guide->paths + paths <= most_paths(plan, directions);
     if (!more) {
       break;
     }
     const std::size_t newest = records.all.surface_scatterings.size(),
                       newest_in_haze = records.all.haze_scatterings.size();
-    trace_round(scene, camera, traced, plan, round, guide.get(), records, by_connections, rays);
+    // Lights and connections are learned where camera paths are scattered first; where light comes
+    // from, by whole paths.
+    PathOptions traced = options;
+    traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
+    trace_round(scene, camera, traced, plan, round, guide.get(), records, brought, rays);
+    if (round == 0 && plan.connects && !direct_only) {
+      connects = brought.pays_to_connect();
+      directions = !connects;
+      if (directions) {
+        learn_photons();
+      }
+    }
     auto next = std::make_shared<Guide>();
     next->paths = guide->paths + paths;
     next->rounds = round + 1;
@@ -192,7 +214,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   if (direct_only || guide->haze.gain() < kLeastGainInHaze) {
     guide->haze.forget_directions();
   }
-  if (!direct_only && plan.connects && by_connections.share() >= kLeastConnected) {
+  if (connects) {
     VirtualLights::Plan connections;
     connections.bounces = options.bounces;
     connections.haze_bounces = options.haze_bounces;

@@ -13,14 +13,15 @@ class Camera;
 
 /// Pictures of fewer samples are rendered without learning.
 inline constexpr double kLeastTrainingSamples = 5 * (1 << 14);
+/// What stands for the samples of a picture whose number is not known before.
+inline constexpr double kTargetTrainingSamples = 16 * kLeastTrainingSamples;
 
 /// How much is learned before a picture.
 struct TrainingPlan {
   int width = 0, height = 0;  ///< of the picture
   std::uint32_t seed = 1;
   /// Samples of all pixels together that the picture will have at most: a sixteenth of as many
-  /// paths
-  /// are traced for learning.
+  /// paths are traced for learning.
   double samples = 0;
   int rounds = 0;         ///< exactly so many; 0: as many as `samples` allows
   bool connects = false;  ///< whether camera paths may be connected to light paths

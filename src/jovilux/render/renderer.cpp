@@ -537,8 +537,8 @@ class Renderer {
     plan.width = film_.width();
     plan.height = film_.height();
     plan.seed = rig_.render.seed;
-    // A noise target may be reached soon: the least that tells whether guiding pays.
-    plan.samples = rig_.render.noise ? kLeastTrainingSamples
+    // A noise target may be reached soon: two rounds.
+    plan.samples = rig_.render.noise ? kTargetTrainingSamples
                                      : static_cast<double>(film_.pixels()) * rig_.render.samples;
     plan.rounds = s_.guide_rounds;
     plan.connects = views_.size() == 1;

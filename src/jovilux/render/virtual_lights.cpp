@@ -14,8 +14,10 @@ namespace {
 // Clusters halve the virtual lights until each has this part of them, or so few.
 constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16;
 constexpr int kDeepest = 16;
-// Pairs of a cell's places and a cluster's virtual lights that are looked at.
-constexpr std::size_t kPairs = 3, kMostPlaces = 8;
+// Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
+// of all cells together.
+constexpr std::size_t kMostPairs = 3, kMostPlaces = 8;
+constexpr std::size_t kPairsOfAll = 600'000;
 // Cells are numbered by place: so many in a row tell of each other what they see.
 constexpr std::size_t kNeighbors = 8;
 // What neighbors see counts for so many rays, and what all cells see for part of one.
@@ -100,6 +102,7 @@ struct VirtualLights::Builder {
   VirtualLights& v;
   std::vector<VirtualLight> lights;
   std::vector<double> weights;  // of each, for clusters
+  std::size_t pairs = kMostPairs;
 
   // What a cell knows of clusters.
   struct Cell {
@@ -211,7 +214,7 @@ struct VirtualLights::Builder {
       if (count == 0) {
         continue;
       }
-      for (std::size_t i = 0; i < kPairs; ++i) {
+      for (std::size_t i = 0; i < pairs; ++i) {
         const std::uint32_t r =
             mix(mix(number, static_cast<std::uint32_t>(k)), static_cast<std::uint32_t>(i));
         const VirtualLight& y = set.lights[first + r % count];
@@ -220,7 +223,7 @@ struct VirtualLights::Builder {
         const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[k]);
         const Vec3 wi = to.normalized();
         const float e = y.flux.mean() * facing(x.normal, wi) * facing(y.normal, -wi) / d2 *
-                        static_cast<float>(count) / kPairs;
+                        static_cast<float>(count) / static_cast<float>(pairs);
         if (!(e > 0)) {
           continue;
         }
@@ -428,7 +431,8 @@ VirtualLights::VirtualLights(const Scene& scene,
     sum += 0.5 * c / flux + 0.5 / static_cast<double>(emitters_.size());
     c = sum;
   }
-  Builder builder{*this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}};
+  Builder builder{
+      *this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}, kMostPairs};
   if (builder.lights.empty()) {
     return;
   }
@@ -438,6 +442,9 @@ VirtualLights::VirtualLights(const Scene& scene,
   for (const std::size_t step : {kFirstLook, std::size_t{1}}) {
     builder.make_clusters();
     set = sorted(std::move(builder.lights));
+    const std::size_t cells = (guide.surfaces.cells() + guide.haze.cells()) / step;
+    builder.pairs = std::clamp<std::size_t>(
+        kPairsOfAll / std::max<std::size_t>(cells * clusters_, 1), 1, kMostPairs);
     rows_.assign((guide.surfaces.cells() + guide.haze.cells()) * (clusters_ + 1), 0.0f);
     useful.assign(set.lights.size(), 0.0);
     builder.learn(guide.surfaces, step, surfaces, set, 0, useful, rays);
