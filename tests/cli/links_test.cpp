@@ -333,7 +333,7 @@ TEST_CASE(
             "brass'\nshape={kind='sphere', radius=0.3}\nat=[0,0,0.3]\n"
             "[[light]]\nname='lamp'\nkind='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 "
             "lm'\n[render]\nsize=[32,20]\nsamples=4096\nbounces=4\nseed=3\nlayers='lights+parts'"
-            "\n");
+            "\nguiding=false\n");
     const ProgramRun r = run_program({"render", rig, "-o", dir.path(name), "--quiet"});
     REQUIRE(r.status == 0);
     return std::pair(nlohmann::json::parse(dir.read(name + "/stats.json")), r.out);
@@ -392,7 +392,7 @@ TEST_CASE("a limit on bounced light takes what it says, and says what it takes",
         "\nname='ball'\nmaterial='g'\nshape={kind='sphere', radius=0.25}\nat=[0,0,0.3]\n"
         "[[light]]\nname='lamp'\nkind='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 "
         "lm'\n" +
-            cheat + "[render]\nsize=[48,32]\nsamples=64\nbounces=5\nseed=3\n");
+            cheat + "[render]\nsize=[48,32]\nsamples=64\nbounces=5\nseed=3\nguiding=false\n");
     REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet", "--force"}).status == 0);
     return nlohmann::json::parse(dir.read("out/stats.json"));
   };
@@ -401,7 +401,8 @@ TEST_CASE("a limit on bounced light takes what it says, and says what it takes",
   CHECK_FALSE(light(free).contains("clamped_cd_m2"));
   const double mean = light(free)["mean_luminance_cd_m2"];
   const auto held = stats_of("cheat={bounce_limit='3 cd/m2'}\n");
-  // The same paths are taken: what is there and what was held back make the whole.
+  // The same paths are taken, since nothing is learned before: what is there and what was held back
+  // make the whole.
   CHECK(light(held)["clamped_cd_m2"].get<double>() > 0.001 * mean);
   CHECK(light(held)["mean_luminance_cd_m2"].get<double>() < mean);
   CHECK(light(held)["mean_luminance_cd_m2"].get<double>() +

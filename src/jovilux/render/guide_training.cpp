@@ -109,13 +109,10 @@ void trace_round(const Scene& scene,
   }
 }
 
-// Paths that may be traced for learning. Two rounds are the least that tells whether directions
-// pay; of lights one tells much.
-std::uint64_t most_paths(const TrainingPlan& plan, bool directions) {
-  const double wanted = plan.samples * kPathsOfSamples;
-  return static_cast<std::uint64_t>(
-      std::min(directions ? std::max(wanted, kLeastTrainingSamples) : wanted,
-               static_cast<double>(kMostPaths)));
+// Paths that may be traced for learning; two rounds are the least that tells enough.
+std::uint64_t most_paths(const TrainingPlan& plan) {
+  const double wanted = std::max(plan.samples * kPathsOfSamples, kLeastTrainingSamples);
+  return static_cast<std::uint64_t>(std::min(wanted, static_cast<double>(kMostPaths)));
 }
 
 // Where camera paths were scattered.
@@ -166,9 +163,8 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   }
   for (int round = 0;; ++round) {
     const std::uint64_t paths = paths_of_round(round);
-    const bool more = plan.rounds > 0
-                          ? round < plan.rounds
-                          : round == 0 || guide->paths + paths <= most_paths(plan, directions);
+    const bool more = plan.rounds > 0 ? round < plan.rounds
+                                      : round == 0 || guide->paths + paths <= most_paths(plan);
     if (!more) {
       break;
     }

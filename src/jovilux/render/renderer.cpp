@@ -48,8 +48,10 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 // first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
-// Sets of virtual lights kept at once, a multiple of the scramblings.
+// Sets of virtual lights kept at once, multiples of the scramblings: of a pass, one for each
+// sample; of a round, whose pixels have different numbers of samples, so many that few serve twice.
 constexpr int kVirtualSets = 16;
+constexpr std::uint32_t kVirtualSetsOfRound = 128;
 // One in so many samples tells what bounce_roughness does.
 constexpr int kComparedEvery = 16;
 
@@ -570,7 +572,7 @@ class Renderer {
   bool connects() const { return guide_ != nullptr && guide_->virtual_lights != nullptr; }
 
   // The virtual lights of this pass: a set for each of its samples; where pixels have different
-  // numbers of samples, those beyond kVirtualSets begin again with the first set.
+  // numbers of samples, those beyond kVirtualSetsOfRound begin again with the first set.
   void trace_virtual_lights() {
     virtual_sets_.clear();
     if (!connects()) {
@@ -581,7 +583,8 @@ class Renderer {
     const std::uint32_t most =
         s_.pass.counts.empty() ? s_.pass.mean
                                : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
-    const std::uint32_t count = std::min<std::uint32_t>(most, kVirtualSets);
+    const std::uint32_t count =
+        s_.pass.round == 0 ? most : std::min(most, kVirtualSetsOfRound);
     for (std::uint32_t k = 0; k < count && !should_stop(); ++k) {
       virtual_sets_.push_back(guide_->virtual_lights->trace(
           seed, static_cast<std::uint32_t>(s_.pass.begin) + k, light_path_rays_));
