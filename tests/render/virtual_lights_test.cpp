@@ -285,10 +285,23 @@ extinction = "0.25 /m"
 albedo = 0.9
 anisotropy = 0.5
 )";
+  // Camera paths do not find a light without size through a mirror: only paths from it do.
+  const std::string point =
+      "[[light]]\nname='bulb'\nkind='point'\nat=[-0.8,0.8,0]\noutput='900 lm'\n";
+  struct Case {
+    std::string light, more;
+    bool light_tracing = true;
+  };
   int number = 0;
-  for (const std::string& more : {kTube, kTube + sheet, kTube + mirror, kTube + haze}) {
+  for (const Case& c : {Case{kBulb, kTube},
+                        Case{kBulb, kTube + sheet},
+                        Case{kBulb, kTube + mirror},
+                        Case{kBulb, kTube + haze},
+                        Case{point, kTube + mirror},
+                        Case{point, kTube + mirror + haze, false}}) {
     INFO("scene " << number++);
-    const Rig rig = rig_of(closed_box(kBulb, more));
+    Rig rig = rig_of(closed_box(c.light, c.more));
+    rig.render.light_tracing = c.light_tracing;
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
     constexpr int kSeeds = 8;

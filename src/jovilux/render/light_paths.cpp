@@ -537,7 +537,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     }
   }
 
-  const bool carried = virtual_lights_ != nullptr && virtual_lights_->carries(e);
+  const bool carried = findable && virtual_lights_ != nullptr && virtual_lights_->carries(e);
   // On from surface to surface.
   const SurfaceModel* within = nullptr;
   Vec3 travel = direction;

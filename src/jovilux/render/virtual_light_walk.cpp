@@ -1,5 +1,7 @@
 #include "jovilux/render/virtual_light_walk.h"
 
+#include "jovilux/render/light_paths.h"
+
 #include <algorithm>
 #include <cmath>
 
@@ -197,7 +199,14 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   const Vec3 to_light = -ray_.direction;
   const bool first = scatterings_ == 0;
   ++scatterings_;
+  // Light that only LightPaths find through mirrors is theirs alone: camera paths have no rest of
+  // it
+  // that connections could share with.
+  const bool found = LightPaths::cameras_find(*emitter_);
   if (material.is_pane()) {
+    if (first && !found) {
+      return false;
+    }
     const Vec3 back = (ray_.direction + 2 * to_light.dot(normal) * normal).normalized();
     caustic_ = caustic_ || first;
     ray_ = {World::leave(p, back), back};
@@ -211,7 +220,7 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
     return false;
   }
   const Scattering next = scatter(material, local, Vec2(uniform(), uniform()), uniform(), inside);
-  if (!(next.pdf > 0)) {
+  if (!(next.pdf > 0) || (first && next.mirror && !found)) {
     return false;
   }
   const Vec3 direction = frame.to_world(next.wi).normalized();

@@ -64,12 +64,12 @@ float facing(const Vec3& normal, const Vec3& to) {
 }  // namespace
 
 std::vector<bool> VirtualLights::could_carry(const Scene& scene) {
-  std::vector<bool> out(scene.layers.size());
+  std::vector<bool> out(scene.layers.size(), true);
   for (const Emitter& e : scene.emitters) {
     for (std::uint32_t l = e.layer;
          e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U);
          ++l) {
-      out[l] = e.shines() && can_carry(e);
+      out[l] = out[l] && (!e.shines() || can_carry(e));
     }
   }
   return out;

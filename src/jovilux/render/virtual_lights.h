@@ -99,7 +99,7 @@ class VirtualLights {
   }
   /// Whether camera paths find nothing but carried lights.
   bool carries_all() const { return carries_all_; }
-  /// Of each layer, whether its lights can be carried; and whether all that shines can.
+  /// Of each layer, whether all its lights can be carried; and whether all that shines can.
   static std::vector<bool> could_carry(const Scene& scene);
   static bool could_carry_all(const Scene& scene);
   /// Whether virtual lights stand on a material: one that scatters widely, without a mirror part.
@@ -149,7 +149,6 @@ class VirtualLights {
     std::uint32_t child = 0;  // the first of two, or the cluster
   };
   struct Builder;
-  class Walk;
 
   std::vector<VirtualLight> trace_paths(std::uint32_t seed,
                                         std::uint32_t sample,
