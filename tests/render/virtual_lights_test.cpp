@@ -64,6 +64,41 @@ radius = 0.05
 output = "900 lm"
 )";
 
+// Without size: camera paths do not find it through a mirror, only paths from it do.
+const std::string kPoint = R"(
+[[light]]
+name = "bulb"
+kind = "point"
+at = [-0.8, 0.8, 0]
+output = "900 lm"
+)";
+
+// A mirror ball below the bulb's place, and a glossy one.
+const std::string kMirror = R"(
+[[material]]
+name = "chrome"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0.0
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.6 }
+at = [-0.8, 0.8, -1.3]
+material = "chrome"
+)";
+const std::string kSatinPot = R"(
+[[material]]
+name = "satin"
+kind = "gloss"
+color = [0.4, 0.3, 0.3]
+roughness = 0.6
+[[object]]
+name = "pot"
+shape = { kind = "sphere", radius = 0.5 }
+at = [-0.8, -0.6, -1.2]
+material = "satin"
+)";
+
 // The bulb in an opaque tube: nearly all light comes by bounces.
 const std::string kTube = R"(
 [[object]]
@@ -112,12 +147,16 @@ TEST_CASE("photons carry a light's flux, however their cells are chosen", "[rend
         Case{"kind='point'\noutput='900 lm'", "point", 900},
         Case{"kind='disk'\nradius=0.1\ntoward=[0.3,0,-1]\noutput='500 cd/m2'", "disk", disk},
         Case{"kind='rect'\nsize=[0.3,0.1]\ntoward=[0,1,0]\noutput='700 lm'", "rect", 700},
+        Case{"kind='tube'\nfrom=[-0.4,0.1,0]\nto=[0.3,0.3,0.2]\nradius=0.02\noutput='800 lm'",
+             "tube",
+             800},
         Case{"kind='spot'\nbeam='12 deg'\nfield='20 deg'\ntoward=[0,0,-1]"
              "\noutput='300 lm'",
              "spot",
              300}}) {
-    const Rig rig =
-        rig_of(closed_box("[[light]]\nname='l'\nat=[0.2,0.1,0]\n" + std::string(c.light) + "\n"));
+    const Rig rig = rig_of(closed_box(std::string("[[light]]\nname='l'\n") +
+                                      (std::string(c.of) == "tube" ? "" : "at=[0.2,0.1,0]\n") +
+                                      std::string(c.light) + "\n"));
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
     const Emitter& e = scene->emitters[0];
@@ -241,6 +280,27 @@ TEST_CASE("a lamp in a tube: connections take most of the noise away", "[render]
   CHECK(connected < 0.5 * plain);
 }
 
+TEST_CASE("through mirrors virtual lights carry what camera paths find as well, and no more",
+          "[render][connections]") {
+  const auto by_mirrors = [](const std::string& light) {
+    const Rig rig = rig_of(closed_box(light, kTube + kMirror));
+    const auto scene = prepare_scene(rig);
+    REQUIRE(scene);
+    const auto guide = learned(rig, *scene);
+    REQUIRE(guide->virtual_lights != nullptr);
+    double flux = 0;
+    for (std::uint32_t sample = 0; sample < 4; ++sample) {
+      RayCounts rays;
+      for (const VirtualLight& v : guide->virtual_lights->trace(1, sample, rays).lights) {
+        flux += v.caustic ? static_cast<double>(v.flux.mean()) : 0.0;
+      }
+    }
+    return flux;
+  };
+  CHECK(by_mirrors(kBulb) > 1);
+  CHECK(by_mirrors(kPoint) == 0);
+}
+
 TEST_CASE("connected pictures have the mean of plain ones: sheets, gloss, mirrors, haze [slow]",
           "[render][connections][statistical]") {
   const std::string sheet = R"(
@@ -255,28 +315,6 @@ shape = { kind = "box", size = [0.01, 1.5, 2] }
 at = [0, 0.6, 0]
 material = "paper"
 )";
-  const std::string mirror = R"(
-[[material]]
-name = "chrome"
-kind = "metal"
-color = [0.9, 0.9, 0.9]
-roughness = 0.0
-[[material]]
-name = "satin"
-kind = "gloss"
-color = [0.4, 0.3, 0.3]
-roughness = 0.6
-[[object]]
-name = "ball"
-shape = { kind = "sphere", radius = 0.6 }
-at = [0.6, 0.4, -1]
-material = "chrome"
-[[object]]
-name = "pot"
-shape = { kind = "sphere", radius = 0.5 }
-at = [-0.8, -0.6, -1.2]
-material = "satin"
-)";
   const std::string haze = R"(
 [[haze]]
 name = "mist"
@@ -285,23 +323,17 @@ extinction = "0.25 /m"
 albedo = 0.9
 anisotropy = 0.5
 )";
-  // Camera paths do not find a light without size through a mirror: only paths from it do.
-  const std::string point =
-      "[[light]]\nname='bulb'\nkind='point'\nat=[-0.8,0.8,0]\noutput='900 lm'\n";
   struct Case {
     std::string light, more;
-    bool light_tracing = true;
   };
   int number = 0;
   for (const Case& c : {Case{kBulb, kTube},
                         Case{kBulb, kTube + sheet},
-                        Case{kBulb, kTube + mirror},
+                        Case{kBulb, kTube + kMirror + kSatinPot},
                         Case{kBulb, kTube + haze},
-                        Case{point, kTube + mirror},
-                        Case{point, kTube + mirror + haze, false}}) {
+                        Case{kPoint, kTube + kMirror}}) {
     INFO("scene " << number++);
-    Rig rig = rig_of(closed_box(c.light, c.more));
-    rig.render.light_tracing = c.light_tracing;
+    const Rig rig = rig_of(closed_box(c.light, c.more));
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
     constexpr int kSeeds = 8;
