@@ -75,15 +75,30 @@ std::string glb(const std::string& patch_from = "", const std::string& patch_to 
   std::memcpy(bin.data() + 48, uvs.data(), 32);
   std::memcpy(bin.data() + 80, indices.data(), 12);
   std::string json = R"({"asset":{"version":"2.0"},"extensionsUsed":["KHR_lights_punctual"],
-"extensions":{"KHR_lights_punctual":{"lights":[{"type":"spot","name":"lamp","intensity":120,"color":[1,0.8,0.6],"spot":{"innerConeAngle":0.2,"outerConeAngle":0.5}},{"type":"point","name":"bulb","intensity":50,"range":4},{"type":"directional","intensity":900}]}},
+"extensions":{"KHR_lights_punctual":{"lights":[
+{"type":"spot","name":"lamp","intensity":120,"color":[1,0.8,0.6],
+"spot":{"innerConeAngle":0.2,"outerConeAngle":0.5}},
+{"type":"point","name":"bulb","intensity":50,"range":4},{"type":"directional","intensity":900}]}},
 "scene":0,"scenes":[{"nodes":[0,1,2,3,4]}],
-"nodes":[{"mesh":0,"translation":[0,0.5,0]},{"name":"lamp","translation":[1,2,3],"rotation":[-0.70710678,0,0,0.70710678],"extensions":{"KHR_lights_punctual":{"light":0}}},{"name":"bulb","translation":[0,1,-2],"extensions":{"KHR_lights_punctual":{"light":1}}},{"extensions":{"KHR_lights_punctual":{"light":2}}},{"name":"eye","translation":[0,1,4],"camera":0}],
+"nodes":[{"mesh":0,"translation":[0,0.5,0]},
+{"name":"lamp","translation":[1,2,3],"rotation":[-0.70710678,0,0,0.70710678],
+"extensions":{"KHR_lights_punctual":{"light":0}}},
+{"name":"bulb","translation":[0,1,-2],
+"extensions":{"KHR_lights_punctual":{"light":1}}},
+{"extensions":{"KHR_lights_punctual":{"light":2}}},
+{"name":"eye","translation":[0,1,4],"camera":0}],
 "cameras":[{"type":"perspective","perspective":{"yfov":0.6,"znear":0.1,"aspectRatio":1.5}}],
-"materials":[{"name":"painted","pbrMetallicRoughness":{"baseColorFactor":[0.2,0.5,0.8,1],"metallicFactor":0,"roughnessFactor":1}}],
+"materials":[{"name":"painted",
+"pbrMetallicRoughness":{"baseColorFactor":[0.2,0.5,0.8,1],"metallicFactor":0,"roughnessFactor":1}}],
 "meshes":[{"primitives":[{"attributes":{"POSITION":0,"TEXCOORD_0":1},"indices":2,"material":0}]}],
 "buffers":[{"byteLength":92}],
-"bufferViews":[{"buffer":0,"byteOffset":0,"byteLength":48},{"buffer":0,"byteOffset":48,"byteLength":32},{"buffer":0,"byteOffset":80,"byteLength":12}],
-"accessors":[{"bufferView":0,"componentType":5126,"count":4,"type":"VEC3","min":[-1,0,-1],"max":[1,0,1]},{"bufferView":1,"componentType":5126,"count":4,"type":"VEC2"},{"bufferView":2,"componentType":5123,"count":6,"type":"SCALAR"}]})";
+"bufferViews":[{"buffer":0,"byteOffset":0,"byteLength":48},
+{"buffer":0,"byteOffset":48,"byteLength":32},
+{"buffer":0,"byteOffset":80,"byteLength":12}],
+"accessors":[
+{"bufferView":0,"componentType":5126,"count":4,"type":"VEC3","min":[-1,0,-1],"max":[1,0,1]},
+{"bufferView":1,"componentType":5126,"count":4,"type":"VEC2"},
+{"bufferView":2,"componentType":5123,"count":6,"type":"SCALAR"}]})";
   if (!patch_from.empty()) {
     const auto at = json.find(patch_from);
     REQUIRE(at != std::string::npos);

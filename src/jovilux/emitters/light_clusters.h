@@ -90,14 +90,15 @@ class LightClusters {
                float total) const;
   /// The same where it is known what share of each slot's light arrives: a light is chosen in
   /// proportion to what it could bring times that share, and for a small part without it. Up to
-  /// `most_certain` lights that bring much are sampled toward for
-  /// certain.
+  /// `most_certain` lights that bring much are sampled toward for certain.
   LightSet choose_set(const std::vector<Emitter>& lights,
                       const LightQuery& query,
                       float u,
                       std::span<const float> arrives,
                       std::size_t most_certain) const;
-  /// How often a light of this set is sampled toward, in the mean; a number for the certain ones.
+  /// The expected number of samples toward a light of this set: a whole number for the certain
+  /// ones,
+  /// a chance for the others.
   float chance(const std::vector<Emitter>& lights,
                const LightQuery& query,
                std::uint32_t light,

@@ -64,8 +64,9 @@ struct GuideTarget {
 /// Cells of space with what arrives in each: directions that light comes from, and of each slot of
 /// lights the share that arrives. Immutable once built; shared by all threads.
 ///
-/// Cells halve the records' places until each holds some hundreds. Sources: T. Müller, M. Gross, J.
-/// Novák, "Practical Path Guiding for Efficient Light-Transport Simulation", CGF 36(4), 2017, for
+/// Cells halve the records' places until each holds some hundreds. Sources: T. Müller, M. Gross,
+/// J. Novák, "Practical Path Guiding for Efficient Light-Transport Simulation", CGF 36(4), 2017,
+/// for
 /// cells and directions; P. Vévoda, I. Kondapaneni, J. Křivánek, "Bayesian online regression for
 /// adaptive direct illumination sampling", ACM TOG 37(4), 2018, for lights by what arrives.
 class GuideTree {

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 #include <numeric>
 
 namespace jovilux {
@@ -16,13 +17,6 @@ constexpr std::uint32_t kSamplesPerCell = 8;
 constexpr double kEvenly = 0.05;
 // Of cells chosen by importance, this part is still chosen by flux.
 constexpr double kByFlux = 0.3;
-
-float reach_of(const Emitter& e) {
-  if (e.kind == LightKind::kObject) {
-    return static_cast<float>(e.detail->surface->reach());
-  }
-  return std::max(e.radius, std::hypot(e.half_width, e.half_height));
-}
 
 std::vector<float> cumulative_of(const std::vector<double>& weights) {
   const double all = std::accumulate(weights.begin(), weights.end(), 0.0);
@@ -37,6 +31,24 @@ std::vector<float> cumulative_of(const std::vector<double>& weights) {
 }
 
 }  // namespace
+
+float reach_of(const Emitter& e) {
+  if (e.kind == LightKind::kObject) {
+    return static_cast<float>(e.detail->surface->reach());
+  }
+  return std::max(e.radius, std::hypot(e.half_width, e.half_height));
+}
+
+Emitter without_place(const Emitter& e) {
+  Emitter out = e;
+  out.falloff = Falloff{};
+  if (e.detail != nullptr && e.detail->tint) {
+    auto detail = std::make_shared<EmitterDetail>(*e.detail);
+    detail->tint.reset();
+    out.detail = std::move(detail);
+  }
+  return out;
+}
 
 LightEmission::LightEmission(const Emitter& aim, float scene_size, std::size_t cells)
     : radius_(2 * reach_of(aim) + 1e-2f * scene_size), side_(cells), power_(cells * cells) {

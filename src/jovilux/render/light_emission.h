@@ -8,6 +8,12 @@
 
 namespace jovilux {
 
+/// The radius of a ball around a light's center that holds it [m]; of lights of finite size.
+float reach_of(const Emitter& e);
+
+/// The light without what depends on where it falls: falloff and tint by position.
+Emitter without_place(const Emitter& e);
+
 /// A photon as it leaves its light.
 struct EmittedPhoton {
   Ray ray;         ///< from the light's surface

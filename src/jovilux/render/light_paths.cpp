@@ -1,6 +1,7 @@
 #include "jovilux/render/light_paths.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/render/light_emission.h"
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
@@ -37,13 +38,11 @@ constexpr double kBoxCounts = 4;
 
 // The light as it shines on boxes: the path's weight has its falloff, zone and links.
 Emitter aimed(const Emitter& e) {
-  Emitter out = e;
-  out.falloff = Falloff{};
+  Emitter out = without_place(e);
   out.link_bit = 0;
-  if (e.detail != nullptr && (e.detail->inside || e.detail->tint)) {
-    auto detail = std::make_shared<EmitterDetail>(*e.detail);
+  if (e.detail != nullptr && e.detail->inside) {
+    auto detail = std::make_shared<EmitterDetail>(*out.detail);
     detail->inside.reset();
-    detail->tint.reset();
     out.detail = std::move(detail);
   }
   if (e.cheats.caustics == 0 || e.cheats.gloss == 0 ||

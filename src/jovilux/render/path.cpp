@@ -1237,7 +1237,7 @@ class PathTracer {
     const Vec3 wi = (y.position - x).normalized();
     const float d2 = (y.position - x).squaredNorm();
     const Emitter& e = scene_.emitters[y.emitter];
-    Lobes sent_on = sent_lobes(y, wi, from);
+    const Lobes sent_on = sent_lobes(y, wi, from);
     if (!((sent_on.diffuse + sent_on.gloss) > 0.0f).any()) {
       return;
     }
@@ -1310,54 +1310,12 @@ class PathTracer {
     return out;
   }
 
-  void connect_surface(const State& s, const Vertex& v) {
-    const Departure& from = s.from;
-    if (from.row == nullptr || s.scatterings + 2 > options_.bounces) {
-      return;
-    }
-    const SurfaceModel& material = *v.material;
-    const int count = connections(s);
-    const std::uint32_t first_pair = virtual_pair(s);
-    for (int i = 0; i < count; ++i) {
-      const std::uint32_t pair = first_pair + 2 * static_cast<std::uint32_t>(i);
-      float weight = 0;
-      const VirtualLight* y = virtual_lights_->choose(
-          *options_.virtual_set,
-          from.row,
-          sampler_.pair(pair),
-          sampler_.single(pair + 1),
-          weight,
-          [&](const VirtualLightSketch& light, std::uint32_t cluster) {
-            const Vec3 to = light.position - v.p.position;
-            const float d2 = to.squaredNorm();
-            if (!(d2 > 0) || !may_connect(s, light, 0)) {
-              return 0.0f;
-            }
-            const Vec3 wi = to / std::sqrt(d2), local_wi = v.frame.to_local(wi);
-            if (!reaches(v, wi, local_wi)) {
-              return 0.0f;
-            }
-            const float pdf = reflection_pdf(material, v.local_wo, local_wi, v.inside);
-            const float share =
-                virtual_lights_->share(from.row, cluster, pdf * facing(light, wi) / d2);
-            return share * light.flux * sent(light, wi, d2) * std::abs(local_wi.z());
-          });
-      if (y == nullptr) {
-        continue;
-      }
-      const Vec3 to = y->position - v.p.position;
-      const float d2 = to.squaredNorm();
-      const Vec3 wi = to / std::sqrt(d2), local_wi = v.frame.to_local(wi);
-      const float pdf = reflection_pdf(material, v.local_wo, local_wi, v.inside);
-      weight *= virtual_lights_->share(from.row, y->cluster, pdf * facing(*y, wi) / d2) /
-                static_cast<float>(count);
-      const Spectrum f =
-          reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
-      if ((f > 0.0f).any()) {
-        connect(s, *y, v.p.position, World::leave(v.p, wi), f, weight, false);
-      }
-    }
-  }
+  // What a vertex would do with light from one direction: the density with which a path would
+  // choose it [1/sr], and what the choice among virtual lights weighs it with: |cos| on a surface,
+  // the phase function in haze.
+  struct Reception {
+    float pdf = 0, factor = 0;
+  };
 
   static bool reaches(const Vertex& v, const Vec3& wi, const Vec3& local_wi) {
     const float upright = wi.dot(v.normal);
@@ -1368,17 +1326,25 @@ class PathTracer {
     return kVirtualLightPairs + kVirtualPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
   }
 
-  void connect_haze(const State& s, const HazeAt& at, int count, std::uint32_t first_pair) {
+  // `count` connections from the vertex at s.from.p. reception(wi); arrive(light, wi, weight)
+  // brings
+  // what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
+  template <class Receive, class Arrive>
+  void connect_vertex(const State& s,
+                      int in_haze,
+                      int count,
+                      std::uint32_t first_pair,
+                      const Receive& reception,
+                      const Arrive& arrive) {
     const Departure& from = s.from;
     if (from.row == nullptr || s.scatterings + 2 > options_.bounces) {
       return;
     }
+    const auto share = [&](const Reception& r, std::uint32_t cluster, float facing, float d2) {
+      return virtual_lights_->share(from.row, cluster, r.pdf * facing / d2);
+    };
     for (int i = 0; i < count; ++i) {
       const std::uint32_t pair = first_pair + 2 * static_cast<std::uint32_t>(i);
-      const auto share = [&](std::uint32_t cluster, float facing, const Vec3& wi, float d2) {
-        return virtual_lights_->share(
-            from.row, cluster, at.phase_pdf(s.ray.direction.dot(wi)) * facing / d2);
-      };
       float weight = 0;
       const VirtualLight* y = virtual_lights_->choose(
           *options_.virtual_set,
@@ -1389,12 +1355,14 @@ class PathTracer {
           [&](const VirtualLightSketch& light, std::uint32_t cluster) {
             const Vec3 to = light.position - from.p;
             const float d2 = to.squaredNorm();
-            if (!(d2 > 0) || !may_connect(s, light, 1)) {
+            if (!(d2 > 0) || !may_connect(s, light, in_haze)) {
               return 0.0f;
             }
             const Vec3 wi = to / std::sqrt(d2);
-            return share(cluster, facing(light, wi), wi, d2) * light.flux * sent(light, wi, d2) *
-                   at.phase_pdf(s.ray.direction.dot(wi));
+            const Reception r = reception(wi);
+            return r.factor > 0 ? share(r, cluster, facing(light, wi), d2) * light.flux *
+                                      sent(light, wi, d2) * r.factor
+                                : 0.0f;
           });
       if (y == nullptr) {
         continue;
@@ -1402,15 +1370,50 @@ class PathTracer {
       const Vec3 to = y->position - from.p;
       const float d2 = to.squaredNorm();
       const Vec3 wi = to / std::sqrt(d2);
-      weight *= share(y->cluster, facing(*y, wi), wi, d2) / static_cast<float>(count);
-      connect(s,
-              *y,
-              from.p,
-              from.p,
-              at.scattering(s.ray.direction.dot(wi)) / at.sigma_t(),
-              weight,
-              true);
+      weight *= share(reception(wi), y->cluster, facing(*y, wi), d2) / static_cast<float>(count);
+      arrive(*y, wi, weight);
     }
+  }
+
+  void connect_surface(const State& s, const Vertex& v) {
+    const SurfaceModel& material = *v.material;
+    connect_vertex(
+        s,
+        0,
+        connections(s),
+        virtual_pair(s),
+        [&](const Vec3& wi) -> Reception {
+          const Vec3 local_wi = v.frame.to_local(wi);
+          if (!reaches(v, wi, local_wi)) {
+            return {};
+          }
+          return {reflection_pdf(material, v.local_wo, local_wi, v.inside), std::abs(local_wi.z())};
+        },
+        [&](const VirtualLight& y, const Vec3& wi, float weight) {
+          const Vec3 local_wi = v.frame.to_local(wi);
+          const Spectrum f =
+              reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
+          if ((f > 0.0f).any()) {
+            connect(s, y, v.p.position, World::leave(v.p, wi), f, weight, false);
+          }
+        });
+  }
+
+  void connect_haze(const State& s, const HazeAt& at, int count, std::uint32_t first_pair) {
+    const Vec3 p = s.from.p;
+    connect_vertex(
+        s,
+        1,
+        count,
+        first_pair,
+        [&](const Vec3& wi) -> Reception {
+          const float phase = at.phase_pdf(s.ray.direction.dot(wi));
+          return {phase, phase};
+        },
+        [&](const VirtualLight& y, const Vec3& wi, float weight) {
+          const Spectrum scattered = at.scattering(s.ray.direction.dot(wi)) / at.sigma_t();
+          connect(s, y, p, p, scattered, weight, true);
+        });
   }
 
   // ---- records for learning ----

@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/direction_tree.h"
+#include "jovilux/render/light_emission.h"
 
 #include <algorithm>
 #include <cmath>
@@ -19,18 +20,10 @@ struct Photon {
   float power = 0;
 };
 
-float reach_of(const Emitter& e) {
-  if (e.kind == LightKind::kObject) {
-    return static_cast<float>(e.detail->surface->reach());
-  }
-  return std::max(e.radius, std::hypot(e.half_width, e.half_height));
-}
-
 Vec3 on_sphere(const Vec2& u) { return direction_of(u); }
 
 // Rays that leave one light, with the flux that each stands for. A near light is sampled toward
-// from
-// places all around it, a distant one from the middle of the scene.
+// from places all around it, a distant one from the middle of the scene.
 std::vector<Photon> candidates(const Scene& scene, std::uint32_t index, std::uint32_t seed) {
   std::vector<Photon> out;
   const Emitter& e = scene.emitters[index];

@@ -35,17 +35,6 @@ constexpr double kKept = 4096;
 constexpr std::size_t kBlock = 256;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
 
-Emitter aimed(const Emitter& e) {
-  Emitter out = e;
-  out.falloff = Falloff{};
-  if (e.detail != nullptr && e.detail->tint) {
-    auto detail = std::make_shared<EmitterDetail>(*e.detail);
-    detail->tint.reset();
-    out.detail = std::move(detail);
-  }
-  return out;
-}
-
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths.
 bool can_carry(const Emitter& e) {
@@ -404,7 +393,7 @@ VirtualLights::VirtualLights(const Scene& scene,
     if (e.shines() && can_carry(e)) {
       shining.push_back(i);
       carried_[i] = 1;
-      aims_[i] = aimed(e);
+      aims_[i] = without_place(e);
     }
   }
   carries_all_ = could_carry_all(scene);

@@ -62,12 +62,15 @@ struct VirtualLightSet {
 /// path is found in two ways: x is connected to y, or the camera path happens to go from x to y.
 /// A share of the light, which depends on x and y only, is left to connections:
 ///
-///     share = p_c^2 / (p_c^2 + p_d^2),  p_c = P(cluster of y | cell of x) / size of the cluster,
-///     p_d = p(direction from x to y) |cos_y| / d^2  (in haze: sigma_t / d^2)
+///     share = p_c^2 / (p_c^2 + p_d^2),  p_c = 32 P(cluster of y | cell of x) / size of the
+///     cluster,
+///     p_d = p(direction from x to y) |cos_y| / d^2;  of y in haze  p(direction) sigma_t(y) / d^2
 ///
 /// and the rest, 1 - share, to the camera path that goes on. Both add up to all of the light
 /// whatever p_c and p_d are, so clusters, chances and their sizes may be rough; near places, where
-/// connections have large peaks, are left to directions.
+/// connections have large peaks, are left to directions. Light that a mirror throws and camera
+/// paths
+/// cannot find (of lights without size or not visible) is left to LightPaths.
 ///
 /// Sources: A. Keller, "Instant Radiosity", SIGGRAPH 1997; T. Kollig, A. Keller, "Illumination in
 /// the Presence of Weak Singularities", MCQMC 2004, for a share by geometry alone; T. Davidovic et

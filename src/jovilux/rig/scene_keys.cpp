@@ -141,7 +141,7 @@ TableDescription render_keys() {
           .shown("true")
           .otherwise("false")
           .called("denoiser, clean, smooth"),
-      key("guiding", "learns before the picture where light comes from and which lights arrive")
+      key("guiding", "learns before the picture which light arrives where; paths go by that")
           .flag()
           .over(OverTime::kNever)
           .shown("false")
