@@ -248,9 +248,21 @@ struct MeterCurve {
   FlickerFigures framed;
 };
 
-std::vector<MeterCurve> meter_curves(const Animation& an,
-                                     const std::vector<std::string>& names,
-                                     const FramesFromLayers* plan) {
+void add_reading(MeterCurve& c, const MeterResult& m) {
+  double squares = 0;
+  for (const MeterReading& r : m.readings) {
+    squares += r.standard_error * r.standard_error;
+    c.unit = r.luminance ? "cd/m2" : "lx";
+  }
+  c.standard_error = std::max(c.standard_error,
+                              std::sqrt(squares) / static_cast<double>(m.readings.size()));
+}
+
+// By one reading of each light where levels alone change, else by one of each frame. Nothing where
+// it was interrupted: values that have not settled are none.
+std::optional<std::vector<MeterCurve>> meter_curves(const Animation& an,
+                                                    const std::vector<std::string>& names,
+                                                    const FramesFromLayers* plan) {
   std::vector<MeterCurve> out;
   const auto only = [&](Rig& rig, const std::string& name) {
     std::erase_if(rig.meters, [&](const MeterSpec& m) { return m.name != name; });
@@ -274,28 +286,36 @@ std::vector<MeterCurve> meter_curves(const Animation& an,
       if (!scene) {
         throw BadInput{scene.problems()};
       }
-      return read_meters(rig, *scene, options)[0].readings[0];
+      return read_meters(rig, *scene, options)[0];
     };
     if (plan != nullptr) {
       // By light, once.
       auto base = read_rig(plan->document, an.rig_file);
-      const MeterReading r = read(*base);
-      c.unit = r.luminance ? "cd/m2" : "lx";
+      const MeterResult m = read(*base);
+      if (stop_requested()) {
+        return std::nullopt;
+      }
+      const double points = static_cast<double>(m.readings.size());
       for (const Frame& frame : an.frames) {
-        double sum = 0;
-        for (const auto& [light, value] : r.by_light) {
-          const auto known = plan->factors.find(light);
-          sum += value * (known == plan->factors.end() ? 1 : known->second[frame.at]);
+        double sum = 0;  // a grid counts by its average
+        for (const MeterReading& r : m.readings) {
+          for (std::size_t l = 0; l < m.layers.size(); ++l) {
+            const auto known = plan->factors.find(m.layers[l]);
+            sum += r.by_light[l].value / points *
+                   (known == plan->factors.end() ? 1 : known->second[frame.at]);
+          }
         }
         c.values.push_back(sum);
       }
-      c.standard_error = r.standard_error;
+      add_reading(c, m);
     } else {
       for (const Frame& frame : an.frames) {
-        const MeterReading r = read(an.rig_of(frame));
-        c.unit = r.luminance ? "cd/m2" : "lx";
-        c.values.push_back(r.value);
-        c.standard_error = std::max(c.standard_error, r.standard_error);
+        const MeterResult m = read(an.rig_of(frame));
+        if (stop_requested()) {
+          return std::nullopt;
+        }
+        c.values.push_back(m.average);
+        add_reading(c, m);
       }
     }
     c.framed = flicker_figures(c.values);
@@ -382,15 +402,19 @@ void make_strip(const Animation& an) {
                         0);
 }
 
+// The rig's file wherever the program is started.
+std::string path_of(const Animation& an) {
+  std::error_code ec;
+  return fs::weakly_canonical(an.rig_file, ec).string();
+}
+
 // A folder that holds another rig's animation is not written over unasked.
 void refuse_another_rigs(const Animation& an, bool force) {
   std::ifstream in(an.dir / "animation.json");
   const auto known = in && !force ? Json::parse(in, nullptr, false) : Json();
-  const std::string other = known.is_object() && known.contains("rig") && known["rig"].is_string()
-                                ? known["rig"].get<std::string>()
-                                : "";
-  std::error_code ec;
-  if (!other.empty() && fs::weakly_canonical(other, ec) != fs::weakly_canonical(an.rig_file, ec)) {
+  const std::string other =
+      known.is_object() ? known.value("rig_path", known.value("rig", std::string())) : "";
+  if (!other.empty() && !is_of_rig(an.dir.string(), other, an.rig)) {
     throw UsageError(
         fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another "
                     "folder, or add --force to replace it",
@@ -520,13 +544,13 @@ int run_animate(int argc, char** argv) {
   auto* by_layers = std::get_if<FramesFromLayers>(&plan);
   const Ranks& ranks = Ranks::of_this_run();
   refuse_another_rigs(an, a.flag("force"));
-  prepare_folder(*folder, an.rig_file, a.flag("force"));
+  prepare_folder(*folder, an.rig, a.flag("force"));
   std::error_code ec;
   fs::create_directories(an.dir / "frames", ec);
   if (ranks.first() && !fs::exists(an.dir / "animation.json", ec)) {
     // Whose folder it is.
     write_text_file((an.dir / "animation.json").string(),
-                    Json({{"rig", an.rig_file}}).dump(2) + "\n");
+                    json_text({{"rig", an.rig_file}, {"rig_path", path_of(an)}}));
   }
   catch_interrupts();
   bool finished = true, base_kept = false;
@@ -561,7 +585,12 @@ int run_animate(int argc, char** argv) {
     make_strip(an);
   }
   const std::vector<LevelCurve> curves = level_curves(an.rigs.front(), moments);
-  const std::vector<MeterCurve> meters = meter_curves(an, a.texts("meter"), by_layers);
+  const auto read = meter_curves(an, a.texts("meter"), by_layers);
+  if (!read) {
+    print_err("interrupted while the meters were read; the frames are kept: run it again to go on\n");
+    return kInterrupted;
+  }
+  const std::vector<MeterCurve>& meters = *read;
   write_text_file((an.dir / "levels.csv").string(), csv(an, curves, meters));
   std::vector<figures::MeterOverTime> meter_lines;
   for (const MeterCurve& m : meters) {
@@ -569,6 +598,7 @@ int run_animate(int argc, char** argv) {
   }
   figures::levels_figure((an.dir / "levels.png").string(), curves, moments, meter_lines);
   Json j = {{"rig", an.rig_file},
+            {"rig_path", path_of(an)},
             {"rate", an.rig.time.rate},
             {"shutter", an.rig.time.shutter},
             {"from_layers", by_layers != nullptr},
@@ -606,9 +636,9 @@ int run_animate(int argc, char** argv) {
                            {"values", m.values},
                            {"in_frames", figures_json(m.framed)}});
   }
-  write_text_file((an.dir / "animation.json").string(), j.dump(2) + "\n");
+  write_text_file((an.dir / "animation.json").string(), json_text(j));
   if (a.flag("json")) {
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::vector<std::vector<std::string>> table = {

@@ -3,6 +3,8 @@
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/metering.h"
+#include "jovilux/judge/picture_match.h"
+#include "jovilux/render/bloom.h"
 
 #include <algorithm>
 #include <cmath>
@@ -66,14 +68,121 @@ BalancedLight& light_named(std::vector<BalancedLight>& lights,
                                hint.empty() ? "it has " + join_or(names) : hint));
 }
 
-double luminance(const Rgb& rgb) {
-  return 0.21263901 * rgb[0] + 0.71516868 * rgb[1] + 0.07219232 * rgb[2];
+// "pendant.haze": the layer's part; nothing where the name is no layer with a part.
+std::optional<Part> part_named(const RenderedImage& image,
+                               const std::vector<BalancedLight>& lights,
+                               const std::string& name) {
+  const std::size_t dot = name.rfind('.');
+  const auto is_name = [&](const BalancedLight& l) { return l.layer == name.substr(0, dot); };
+  if (dot == std::string::npos || std::none_of(lights.begin(), lights.end(), is_name)) {
+    return std::nullopt;
+  }
+  for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+    if (name.substr(dot + 1) != kPartNames[p]) {
+      continue;
+    }
+    if (static_cast<Part>(p) == Part::kDirect) {
+      throw UsageError(fmt::format(
+          "--dim {}: the part also holds the lamp as it is seen, which no key dims alone; dim the "
+          "light, or its parts bounce, caustic and haze",
+          printable(name)));
+    }
+    if (std::none_of(image.parts.begin(), image.parts.end(), [&](const auto& part) {
+          return part.name == name;
+        })) {
+      throw UsageError(fmt::format(
+          "--dim {}: the picture does not keep that part; render with layers = \"lights+parts\"",
+          printable(name)));
+    }
+    return static_cast<Part>(p);
+  }
+  return std::nullopt;
 }
 
 struct TargetOutcome {
   std::string meter, unit;
   double wanted, got, most;
 };
+
+// The levels that meters ask for: what one unit of each light brings to each meter, over its target.
+struct TargetSystem {
+  Eigen::MatrixXd A, errors;  // meters x lights; standard errors
+  Eigen::VectorXd upper;
+
+  // Levels, with those of fixed lights as they are.
+  Eigen::VectorXd solve(const Eigen::MatrixXd& light, const std::vector<BalancedLight>& lights) const;
+};
+
+Eigen::VectorXd TargetSystem::solve(const Eigen::MatrixXd& light,
+                                    const std::vector<BalancedLight>& lights) const {
+  Eigen::MatrixXd free = light;
+  Eigen::VectorXd wanted = Eigen::VectorXd::Ones(light.rows());
+  for (Eigen::Index l = 0; l < light.cols(); ++l) {
+    if (const BalancedLight& b = lights[static_cast<std::size_t>(l)]; b.fixed) {
+      wanted -= b.times * light.col(l);
+      free.col(l).setZero();
+    }
+  }
+  // Of all that will do, what changes least; each light counts by what it brings, so that those
+  // that bring the same light are scaled alike.
+  constexpr double kStay = 1e-5;
+  Eigen::VectorXd x = bounded_least_squares(
+      free, wanted, upper, kStay * (free.colwise().sum().transpose().array() + 1e-6).matrix());
+  for (Eigen::Index l = 0; l < light.cols(); ++l) {
+    if (const BalancedLight& b = lights[static_cast<std::size_t>(l)]; b.fixed) {
+      x[l] = b.times;
+    }
+  }
+  return x;
+}
+
+TargetSystem target_system(const std::vector<MeterResult>& measured,
+                           const std::vector<TargetOutcome>& targets,
+                           const std::vector<BalancedLight>& lights) {
+  const auto rows = static_cast<Eigen::Index>(targets.size()),
+             n = static_cast<Eigen::Index>(lights.size());
+  TargetSystem out{
+      Eigen::MatrixXd::Zero(rows, n), Eigen::MatrixXd::Zero(rows, n), Eigen::VectorXd::Zero(n)};
+  for (Eigen::Index r = 0; r < rows; ++r) {
+    const MeterResult& m = measured[static_cast<std::size_t>(r)];
+    const double scale = 1 / (static_cast<double>(m.readings.size()) *
+                              targets[static_cast<std::size_t>(r)].wanted);
+    for (Eigen::Index l = 0; l < n; ++l) {
+      const auto layer = std::find(
+          m.layers.begin(), m.layers.end(), lights[static_cast<std::size_t>(l)].layer);
+      if (layer == m.layers.end()) {
+        continue;
+      }
+      const auto k = static_cast<std::size_t>(layer - m.layers.begin());
+      double squares = 0;
+      for (const MeterReading& reading : m.readings) {  // a grid counts by its average
+        out.A(r, l) += scale * reading.by_light[k].value;
+        squares += reading.by_light[k].standard_error * reading.by_light[k].standard_error;
+      }
+      out.errors(r, l) = scale * std::sqrt(squares);
+    }
+  }
+  for (Eigen::Index l = 0; l < n; ++l) {
+    const double d = lights[static_cast<std::size_t>(l)].dimmer;
+    out.upper[l] = d > 0 ? 1 / d : 0;
+  }
+  return out;
+}
+
+// Standard errors of the levels: each reading moved by its own error, one after the other.
+Eigen::VectorXd level_errors(const TargetSystem& system,
+                             const Eigen::VectorXd& levels,
+                             const std::vector<BalancedLight>& lights) {
+  Eigen::VectorXd squares = Eigen::VectorXd::Zero(levels.size());
+  for (Eigen::Index r = 0; r < system.A.rows(); ++r) {
+    for (Eigen::Index l = 0; l < system.A.cols(); ++l) {
+      Eigen::MatrixXd moved = system.A;
+      moved(r, l) += system.errors(r, l);
+      squares += (system.solve(moved, lights) - levels).cwiseAbs2();
+    }
+  }
+  return squares.cwiseSqrt();
+}
 
 // Dimmers that bring meters to their targets, beside the levels that are given.
 std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets,
@@ -112,59 +221,29 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   options.error = 0.003;
   options.threads = threads;
   const std::vector<MeterResult> measured = read_meters(rig, scene, options);
-  const auto rows = static_cast<Eigen::Index>(out.size()),
-             n = static_cast<Eigen::Index>(lights.size());
-  Eigen::MatrixXd A = Eigen::MatrixXd::Zero(rows, n);
-  Eigen::VectorXd b(rows), upper(n);
-  for (Eigen::Index r = 0; r < rows; ++r) {
-    const MeterResult& m = measured[static_cast<std::size_t>(r)];
-    for (const MeterReading& reading : m.readings) {  // a grid counts by its average
-      for (const auto& [name, value] : reading.by_light) {
-        for (Eigen::Index l = 0; l < n; ++l) {
-          if (lights[static_cast<std::size_t>(l)].layer == name) {
-            A(r, l) += value / static_cast<double>(m.readings.size()) /
-                       out[static_cast<std::size_t>(r)].wanted;
-          }
-        }
-      }
-    }
-    b[r] = 1;
-  }
-  // What lights of a given level bring is there already.
-  Eigen::VectorXd given = Eigen::VectorXd::Zero(rows);
-  for (Eigen::Index l = 0; l < n; ++l) {
-    if (const BalancedLight& light = lights[static_cast<std::size_t>(l)]; light.fixed) {
-      given += light.times * A.col(l);
-      A.col(l).setZero();
+  const TargetSystem system = target_system(measured, out, lights);
+  const Eigen::VectorXd levels = system.solve(system.A, lights),
+                        errors = level_errors(system, levels, lights);
+  Eigen::VectorXd at_most = system.upper;
+  for (std::size_t l = 0; l < lights.size(); ++l) {
+    const auto i = static_cast<Eigen::Index>(l);
+    if (lights[l].fixed) {
+      at_most[i] = lights[l].times;
+    } else {
+      lights[l].times = levels[i];
+      lights[l].error = errors[i];
     }
   }
-  for (Eigen::Index l = 0; l < n; ++l) {
-    const double d = lights[static_cast<std::size_t>(l)].dimmer;
-    upper[l] = d > 0 ? 1 / d : 0;
-  }
-  // Of all that will do, what changes least; each light counts by what it brings, so that those
-  // that bring the same light
-  // are scaled alike.
-  constexpr double kStay = 1e-5;
-  const Eigen::VectorXd x = bounded_least_squares(
-      A, b - given, upper, kStay * (A.colwise().sum().transpose().array() + 1e-6).matrix());
-  const Eigen::VectorXd got = given + A * x, most = given + A * upper;
-  for (Eigen::Index r = 0; r < rows; ++r) {
-    TargetOutcome& o = out[static_cast<std::size_t>(r)];
-    o.got = got[r] * o.wanted;
-    o.most = most[r] * o.wanted;
-  }
-  for (Eigen::Index l = 0; l < n; ++l) {
-    if (BalancedLight& light = lights[static_cast<std::size_t>(l)]; !light.fixed) {
-      light.times = x[l];
-    }
+  const Eigen::VectorXd got = system.A * levels, most = system.A * at_most;
+  for (std::size_t r = 0; r < out.size(); ++r) {
+    out[r].got = got[static_cast<Eigen::Index>(r)] * out[r].wanted;
+    out[r].most = most[static_cast<Eigen::Index>(r)] * out[r].wanted;
   }
   return out;
 }
 
-// "0.5", "1.8", "-1 stops": what a layer's level becomes, over what it is. A group's and a haze's
-// number is a factor, a light's its dimmer.
-double wanted_times(const BalancedLight& light, const Rig& rig, const std::string& value) {
+// "0.5", "1.8", "-1 stops": a factor; a bare number is divided by `level`.
+double wanted_factor(const std::string& name, const std::string& value, double level = 1) {
   const auto amount = parse_amount(value);
   if (const auto* stops = std::get_if<Amount>(&amount);
       stops != nullptr && stops->dimension == Dimension::kExposure) {
@@ -177,19 +256,33 @@ double wanted_times(const BalancedLight& light, const Rig& rig, const std::strin
     throw UsageError(fmt::format(
         "--dim {}: found \"{}\"; expected a dimmer from 0 on, such as 0.5, or stops such "
         "as \"-1 stops\"",
-        light.layer,
+        printable(name),
         printable(value)));
   }
+  return level > 0 ? *v / level : 0;
+}
+
+// What a layer's level becomes, over what it is. A group's and a haze's number is a factor, a
+// light's its dimmer.
+double wanted_times(const BalancedLight& light, const Rig& rig, const std::string& value) {
   const bool of_light = std::any_of(rig.lights.begin(), rig.lights.end(), [&](const LightSpec& l) {
     return l.layer == light.layer;
   });
-  return !of_light ? *v : light.dimmer > 0 ? *v / light.dimmer : 0;
+  return wanted_factor(light.layer, value, of_light ? light.dimmer : 1);
 }
 
 // The levels and tints that --dim, --tint, --solo and --mute give.
-void apply_settings(const Arguments& a, const Rig& rig, std::vector<BalancedLight>& lights) {
+void apply_settings(const Arguments& a,
+                    const Rig& rig,
+                    const RenderedImage& image,
+                    std::vector<BalancedLight>& lights) {
   for (const std::string& dim : a.texts("dim")) {
     const auto [name, value] = assignment("--dim", dim);
+    if (const auto part = part_named(image, lights, name)) {
+      BalancedLight& of = light_named(lights, rig, "--dim", name.substr(0, name.rfind('.')));
+      of.part_times[static_cast<std::size_t>(*part)] = wanted_factor(name, value);
+      continue;
+    }
     BalancedLight& l = light_named(lights, rig, "--dim", name);
     l.times = wanted_times(l, rig, value);
     l.fixed = true;
@@ -264,17 +357,20 @@ Balanced balance_rig(const Rig& rig, const Scene& scene, std::vector<BalancedLig
     throw UsageError(scaling.obstacle + ": render the rig with these levels instead (--set)");
   }
   for (BalancedLight& l : lights) {
-    l.factor = scaling.factor_of(l.layer);
+    if (const LayerScaling::Layer* scaled = scaling.find(l.layer)) {
+      l.factor = scaled->factor;
+      l.part_factors = scaled->part_factors;
+    }
   }
   return {std::move(wanted), std::move(assignments), scaling.exact()};
 }
 
 // The tints and levels whose layers come as near as they can to wanted factors: the channels of a
 // tint are not quite those of its light, so that the way there takes some steps.
-Balanced balance_toward(const Rig& rig,
-                        const Scene& scene,
-                        const std::vector<Rgb>& wanted,
-                        std::vector<BalancedLight>& lights) {
+void balance_toward(const Rig& rig,
+                    const Scene& scene,
+                    const std::vector<Rgb>& wanted,
+                    std::vector<BalancedLight>& lights) {
   constexpr int kSteps = 8;
   std::vector<Rgb> tints;
   for (std::size_t i = 0; i < lights.size(); ++i) {
@@ -284,7 +380,6 @@ Balanced balance_toward(const Rig& rig,
     }
     tints.push_back(now.cwiseProduct(wanted[i]));
   }
-  Balanced best = balance_rig(rig, scene, lights);
   for (int step = 0; step < kSteps; ++step) {
     for (std::size_t i = 0; i < lights.size(); ++i) {
       const double most = tints[i].maxCoeff();
@@ -294,19 +389,71 @@ Balanced balance_toward(const Rig& rig,
       }
       lights[i].times = wanted[i].maxCoeff() > 0 ? lights[i].times : 0;
     }
-    best = balance_rig(rig, scene, lights);
+    balance_rig(rig, scene, lights);
     for (std::size_t i = 0; i < lights.size(); ++i) {
       const Rgb& got = lights[i].factor;
       if (!(wanted[i].maxCoeff() > 0) || !(got.maxCoeff() > 0)) {
         continue;
       }
-      const double level = luminance(wanted[i]) / luminance(got);
+      const double level = luminance_of(wanted[i]) / luminance_of(got);
       lights[i].times *= level;
       tints[i] = tints[i].cwiseProduct(
           (wanted[i] / level).cwiseQuotient(got.cwiseMax(1e-6 * got.maxCoeff())));
     }
   }
-  return balance_rig(rig, scene, lights);
+}
+
+// Levels that bring the picture nearest to another one's.
+PictureMatch match_file(const std::string& file,
+                        const RenderedImage& image,
+                        bool tints,
+                        std::vector<BalancedLight>& lights) {
+  auto loaded = load_rendered(file, false, false, true);
+  if (!loaded) {
+    throw BadInput{loaded.problems()};
+  }
+  RenderedImage reference = std::move(*loaded);
+  const bool display_values = image_in(file).ends_with(".png");
+  if (display_values) {
+    reference = unshown(reference, image.shown());
+  }
+  if (reference.width != image.width || reference.height != image.height) {
+    print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
+                          printable(file, 200),
+                          reference.width,
+                          reference.height,
+                          image.width,
+                          image.height));
+    reference = resized(reference, image.width, image.height);
+  }
+  if (!display_values || !(image.bloom > 0)) {
+    return match_picture(image, reference, tints, lights);
+  }
+  // The lens spreads each layer's light by itself.
+  RenderedImage bloomed = image;
+  for (RenderedImage::Layer& layer : bloomed.layers) {
+    bloom(layer.rgb, image.width, image.height, image.bloom);
+    if (!layer.half_difference.empty()) {
+      bloom(layer.half_difference, image.width, image.height, image.bloom);
+    }
+  }
+  return match_picture(bloomed, reference, tints, lights);
+}
+
+// What a match leaves, and what it could not use.
+std::string match_summary(const PictureMatch& m) {
+  std::string out = fmt::format(
+      "what is left of the picture: {} % (rms, each place against its own brightness)\n",
+      short_number(100 * m.residual, 3));
+  if (m.clipped > 0) {
+    out += fmt::format("{} white pixels of the reference tell no luminance and were left out\n",
+                       m.clipped);
+  }
+  if (!m.absolute) {
+    out += "the reference tells no luminance: the levels are those of a picture as bright as this "
+           "one\n";
+  }
+  return out;
 }
 
 }  // namespace
@@ -319,8 +466,7 @@ int run_balance(int argc, char** argv) {
       "the lines to paste\ninto the rig. With -o the picture that they give.",
       {{"dim",
         "a light's dimmer, or stops from where it is (\"-1 stops\"); above 1 its output; of a "
-        "group or "
-        "a glowing haze a factor; repeatable",
+        "group, a glowing haze or a part (lamp.haze) a factor; repeatable",
         "NAME=0.5"},
        {"tint", "a light's tint, its output kept; repeatable", "NAME=#rrggbb"},
        {"solo", "only this light; repeatable", "NAME"},
@@ -342,7 +488,7 @@ int run_balance(int argc, char** argv) {
     return kDone;
   }
   const std::string dir = a.positional();
-  auto loaded = load_rendered(dir, true, a.flag("denoised"));
+  auto loaded = load_rendered(dir, true, a.flag("denoised"), a.flag("match"));
   if (!loaded) {
     throw BadInput{loaded.problems()};
   }
@@ -363,7 +509,7 @@ int run_balance(int argc, char** argv) {
     throw BadInput{rig.problems()};
   }
   std::vector<BalancedLight> lights = balanced_lights(image, *rig);
-  std::optional<double> residual;
+  std::optional<PictureMatch> matched;
   std::vector<TargetOutcome> outcomes;
   if (a.flag("target") && a.flag("match")) {
     throw UsageError("--target and --match are both given; choose one");
@@ -372,56 +518,49 @@ int run_balance(int argc, char** argv) {
   if (!scene) {
     throw BadInput{scene.problems()};
   }
-  std::optional<Balanced> balanced;
   if (a.flag("target")) {
-    apply_settings(a, *rig, lights);
+    apply_settings(a, *rig, image, lights);
     outcomes = solve_targets(a.texts("target"), *rig, *scene, threads_of(a), lights);
   } else if (const auto match = a.text("match")) {
-    auto reference = load_rendered(*match, false);
-    if (!reference) {
-      throw BadInput{reference.problems()};
-    }
-    RenderedImage r = std::move(*reference);
-    if (r.width != image.width || r.height != image.height) {
-      print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
-                            printable(*match, 200),
-                            r.width,
-                            r.height,
-                            image.width,
-                            image.height));
-      r = resized(r, image.width, image.height);
-    }
-    residual = match_reference(image, r, a.flag("tints"), lights);
+    matched = match_file(*match, image, a.flag("tints"), lights);
     if (a.flag("tints")) {
       std::vector<Rgb> wanted;
       for (const BalancedLight& l : lights) {
         wanted.push_back(l.factor);
       }
-      balanced = balance_toward(*rig, *scene, wanted, lights);
+      balance_toward(*rig, *scene, wanted, lights);
     }
-    apply_settings(a, *rig, lights);
+    for (std::size_t l = 0; l < lights.size(); ++l) {
+      lights[l].error = matched->errors[l];
+    }
+    apply_settings(a, *rig, image, lights);
   } else {
-    apply_settings(a, *rig, lights);
+    apply_settings(a, *rig, image, lights);
   }
-  balanced = balance_rig(*rig, *scene, lights);
+  const Balanced balanced = balance_rig(*rig, *scene, lights);
   std::string lines;
-  std::vector<std::vector<std::string>> table = {{"light", "dimmer", "was", "tint"}};
+  std::vector<std::vector<std::string>> table = {{"light", "dimmer", "\u00b1", "was", "tint"}};
   Json json_lights = Json::array();
   for (const BalancedLight& l : lights) {
     const std::string hex =
         l.tint ? hex_color(Rgb(*l.tint / std::max(1e-12, l.tint->maxCoeff()))) : "";
     const double wanted = l.dimmer * l.times;
-    table.push_back(
-        {l.layer, short_number(wanted, 4), short_number(l.dimmer, 4), hex.empty() ? "-" : hex});
+    const auto error = l.error && !l.fixed ? std::optional(l.dimmer * *l.error) : std::nullopt;
+    table.push_back({l.layer,
+                     short_number(wanted, 4),
+                     error ? short_number(*error, 2) : "-",
+                     short_number(l.dimmer, 4),
+                     hex.empty() ? "-" : hex});
     json_lights.push_back({{"name", l.layer},
                            {"dimmer", wanted},
+                           {"standard_error", error ? Json(*error) : Json(nullptr)},
                            {"was", l.dimmer},
                            {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
                            {"factor", {l.factor[0], l.factor[1], l.factor[2]}}});
   }
-  if (!balanced->assignments.empty()) {
+  if (!balanced.assignments.empty()) {
     lines = "[[variant]]\nname = \"balanced\"\n[variant.set]\n";
-    for (const std::string& assignment : balanced->assignments) {
+    for (const std::string& assignment : balanced.assignments) {
       const std::size_t equals = assignment.find('=');
       lines +=
           fmt::format("\"{}\" = {}\n", assignment.substr(0, equals), assignment.substr(equals + 1));
@@ -430,7 +569,7 @@ int run_balance(int argc, char** argv) {
   if (const auto folder = a.text("output")) {
     prepare_files(*folder, {"image.exr", "view.png", "rig.resolved.toml"}, a.flag("force"));
     apply_balance(image, lights);
-    save_balanced(*folder, image, resolved_toml(balanced->rig, *folder));
+    save_balanced(*folder, image, balanced.rig);
   }
   const bool short_of = std::any_of(outcomes.begin(), outcomes.end(), [](const TargetOutcome& o) {
     return std::abs(o.got - o.wanted) > 0.01 * o.wanted;
@@ -439,15 +578,17 @@ int run_balance(int argc, char** argv) {
     Json j = {{"lights", json_lights},
               {"residual", Json::object()},
               {"rig", lines},
-              {"exact", balanced->exact}};
+              {"exact", balanced.exact},
+              {"verdict", outcomes.empty() ? "none" : short_of ? "fail" : "pass"}};
     for (const TargetOutcome& o : outcomes) {
       j["residual"][o.meter] = {
           {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
     }
-    if (residual) {
-      j["residual"]["picture"] = *residual;
+    if (matched) {
+      j["residual"]["picture"] = matched->residual;
+      j["match"] = {{"absolute", matched->absolute}, {"white_pixels_left_out", matched->clipped}};
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return short_of ? kFellShort : kDone;
   }
   std::string out = text_table(table) + "\n";
@@ -468,13 +609,11 @@ int run_balance(int argc, char** argv) {
                              o.unit,
                              short_number(o.got));
   }
-  if (residual) {
-    out += fmt::format(
-        "what is left of the picture: {} % (rms, each pixel against its own brightness)\n",
-        short_number(100 * *residual, 3));
+  if (matched) {
+    out += match_summary(*matched);
   }
   out += lines.empty() ? "nothing changes\n" : "\nfor the rig:\n" + lines;
-  if (!balanced->exact) {
+  if (!balanced.exact) {
     out += "\ncolors change: the picture is exact on gray surfaces, near on colored ones\n";
   }
   if (const auto folder = a.text("output")) {

@@ -139,7 +139,7 @@ int run_check(int argc, char** argv) {
     for (const LightReport& r : reports) {
       j["lights"].push_back(to_json(r));
     }
-    print_out(j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    print_out(json_text(j));
   } else {
     std::string out;
     if (!reports.empty()) {

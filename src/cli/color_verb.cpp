@@ -84,7 +84,7 @@ int run_color(int argc, char** argv) {
                              {"linear_rgb", {r.linear_rgb[0], r.linear_rgb[1], r.linear_rgb[2]}},
                              {"srgb", r.srgb}});
     }
-    print_out(j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::vector<std::vector<std::string>> rows = {{"",

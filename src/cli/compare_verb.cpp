@@ -107,7 +107,7 @@ int run_compare(int argc, char** argv) {
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
-    print_out(Json({{"a", a.positionals()[0]},
+    print_out(json_text({{"a", a.positionals()[0]},
                     {"b", a.positionals()[1]},
                     {"exposure_stops", std::log2(exposure)},
                     {"mean_stops", c.mean_stops},
@@ -119,9 +119,7 @@ int run_compare(int argc, char** argv) {
                     {"mean_a_cd_m2", c.mean_a},
                     {"mean_b_cd_m2", c.mean_b},
                     {"z", known(c.z)},
-                    {"share_beyond_noise", known(c.beyond_noise)}})
-                  .dump(2) +
-              "\n");
+                    {"share_beyond_noise", known(c.beyond_noise)}}));
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };

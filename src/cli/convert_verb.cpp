@@ -281,7 +281,7 @@ int run_convert(int argc, char** argv) {
       j["illuminance_lx"].push_back(
           {{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.kind)), ""}};

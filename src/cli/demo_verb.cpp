@@ -10,11 +10,14 @@
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <unistd.h>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
 
 struct DemoFile {
   const char* name;
@@ -73,10 +76,33 @@ constexpr Scale kFull = {"960x540",
                          true,
                          true};
 
+// Sends what is printed to the standard error while one lives: the standard output stays free for
+// one JSON document.
+class OutputAside {
+ public:
+  OutputAside() : kept_(::dup(STDOUT_FILENO)) {
+    std::fflush(stdout);
+    ::dup2(STDERR_FILENO, STDOUT_FILENO);
+  }
+  ~OutputAside() {
+    std::fflush(stdout);
+    ::dup2(kept_, STDOUT_FILENO);
+    ::close(kept_);
+  }
+  OutputAside(const OutputAside&) = delete;
+  OutputAside& operator=(const OutputAside&) = delete;
+
+ private:
+  int kept_;
+};
+
 // Runs verbs as a user would, after showing the line that does it.
 class Tour {
  public:
   explicit Tour(int steps) : steps_(steps) {}
+
+  // [{"step", "command", "status", "seconds"}]
+  const Json& done() const { return done_; }
 
   int step(const std::string& what,
            const std::vector<std::string>& words,
@@ -97,21 +123,27 @@ class Tour {
     for (std::string& w : copy) {
       argv.push_back(w.data());
     }
-    return verb(static_cast<int>(argv.size()), argv.data());
+    const auto begun = Clock::now();
+    const int status = verb(static_cast<int>(argv.size()), argv.data());
+    done_.push_back({{"step", what},
+                     {"command", line},
+                     {"status", status},
+                     {"seconds", std::chrono::duration<double>(Clock::now() - begun).count()}});
+    return status;
   }
   double seconds() const { return std::chrono::duration<double>(Clock::now() - start_).count(); }
 
  private:
   using Clock = std::chrono::steady_clock;
   int steps_, step_ = 0;
+  Json done_ = Json::array();
   Clock::time_point start_ = Clock::now();
 };
 
-// A line on each picture that the demo leaves.
-void list_pictures(const fs::path& dir, bool denoised) {
+// The pictures that the demo leaves, each with what it shows.
+std::vector<std::pair<std::string, std::string>> pictures(bool denoised) {
   const std::string view = denoised ? "view-denoised.png" : "view.png";
-  std::vector<std::vector<std::string>> rows = {{"picture", "what it shows"}};
-  for (const auto& [name, what] : std::vector<std::pair<std::string, std::string>>{
+  return {
            {"wide/" + view, "the glasshouse before sunrise"},
            {"bench/" + view, "its bench, layer by layer"},
            {"bench-work-light/" + view, "the bench under the work panel"},
@@ -128,10 +160,7 @@ void list_pictures(const fs::path& dir, bool denoised) {
            {"near_softening/sheet.png", "a parameter in six steps"},
            {"flame/strip.png", "frames of the lantern's flame"},
            {"flame/levels.png", "its level over time, and its flicker"},
-           {"report.html", "all of it on one page"}}) {
-    rows.push_back({(dir / name).string(), what});
-  }
-  print_out(text_table(rows));
+           {"report.html", "all of it on one page"}};
 }
 
 }  // namespace
@@ -146,7 +175,8 @@ int run_demo(int argc, char** argv) {
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: under a minute on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips; several times as long", ""},
-       {"force", "replace what an earlier demo left in DIR", ""}},
+       {"force", "replace what an earlier demo left in DIR", ""},
+       {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
       "",
       "jovilux demo -o demo-out --quick"};
   usage.options.push_back(threads_option());
@@ -170,6 +200,10 @@ int run_demo(int argc, char** argv) {
   }
   if (a.flag("quick") && a.flag("full")) {
     throw UsageError("--quick and --full are both given; choose one");
+  }
+  std::optional<OutputAside> aside;
+  if (a.flag("json")) {
+    aside.emplace();
   }
   const Scale& scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
   constexpr int kSteps = 20, kClips = 2;
@@ -429,8 +463,21 @@ int run_demo(int argc, char** argv) {
               (dir / "report.html").string(),
               "--force"},
              run_report);
+  if (a.flag("json")) {
+    aside.reset();
+    Json j = {{"rig", rig}, {"seconds", tour.seconds()}, {"steps", tour.done()}};
+    for (const auto& [name, shows] : pictures(scale.denoised)) {
+      j["pictures"].push_back({{"file", (dir / name).string()}, {"shows", shows}});
+    }
+    print_out(json_text(j));
+    return status;
+  }
   print_out(fmt::format("\nDone after {:.0f} s. Open these:\n", tour.seconds()));
-  list_pictures(dir, scale.denoised);
+  std::vector<std::vector<std::string>> rows = {{"picture", "what it shows"}};
+  for (const auto& [name, shows] : pictures(scale.denoised)) {
+    rows.push_back({(dir / name).string(), shows});
+  }
+  print_out(text_table(rows));
   return status;
 }
 

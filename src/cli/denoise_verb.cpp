@@ -89,7 +89,7 @@ int run_denoise(int argc, char** argv) {
       {"denoised", {{"median", r.median}, {"p95", r.p95}}},
       {"fireflies", r.fireflies},
       {"spread_share", r.spread}};
-  print_out(j.dump(2) + "\n");
+  print_out(json_text(j));
   return kDone;
 }
 

@@ -262,7 +262,7 @@ int run_falloff(int argc, char** argv) {
       }
       j["curves"].push_back(std::move(curve));
     }
-    print_out(j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::vector<std::vector<std::string>> rows = {{"lux on the axis at"}};

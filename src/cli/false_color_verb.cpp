@@ -121,7 +121,7 @@ int run_false_color(int argc, char** argv) {
                             {"share", static_cast<double>(counts[static_cast<std::size_t>(b)]) / n},
                             {"color", figures::band_color(b, f.bands)}});
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   print_out(
@@ -140,7 +140,8 @@ int run_show(int argc, char** argv) {
                     "render's folder or an .exr, .png or\n.hdr file.",
                     {{"width", "in characters; 80 by default", "N"},
                      denoised_option(),
-                     {"false-color", "bands of a stop instead, with their legend", ""}},
+                     {"false-color", "bands of a stop instead, with their legend", ""},
+                     {"json", "print one JSON document on the picture instead", ""}},
                     "",
                     "jovilux show demo-out/bench --width 100"};
   const Arguments a(usage, argc, argv);
@@ -154,6 +155,22 @@ int run_show(int argc, char** argv) {
     throw BadInput{image.problems()};
   }
   const View view = image->shown();
+  if (a.flag("json")) {
+    double mean = 0;
+    for (std::size_t i = 0; i < image->pixels(); ++i) {
+      mean += image->luminance(i) / static_cast<double>(image->pixels());
+    }
+    print_out(json_text({{"file", image_in(a.positional(), a.flag("denoised"))},
+                   {"width", image->width},
+                   {"height", image->height},
+                   {"denoised", image->denoised},
+                   {"absolute", image->absolute},
+                   {"mean_luminance_cd_m2", image->absolute ? nlohmann::ordered_json(mean) : nullptr},
+                   {"mean", mean},
+                   {"ev100", view.ev()},
+                   {"white_luminance_cd_m2", view.white_luminance()}}));
+    return kDone;
+  }
   const std::string which =
       fmt::format("{}{}\n",
                   printable(image_in(a.positional(), a.flag("denoised")), 200),
@@ -161,7 +178,8 @@ int run_show(int argc, char** argv) {
                   : !image->variance.empty() ? ", as traced"
                                              : "");
   if (!a.flag("false-color")) {
-    print_out(terminal_picture(*image, width) + which);
+    print_drawing(terminal_picture(*image, width));
+    print_out(which);
     return kDone;
   }
   const RenderedImage small = shrunk(*image, width, 100000);
@@ -181,7 +199,8 @@ int run_show(int argc, char** argv) {
                               : short_number(f.gray * std::exp2(b - f.bands / 2.0), 2));
   }
   out += " cd/m2\n";
-  print_out(out + which);
+  print_drawing(out);
+  print_out(which);
   return kDone;
 }
 

@@ -117,7 +117,7 @@ int run_keys(int argc, char** argv) {
     for (const WordHint* hint : advice) {
       j["advice"].push_back({{"table", hint->table}, {"advice", hint->hint}});
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return found.empty() && advice.empty() ? kFellShort : kDone;
   }
   if (!word) {

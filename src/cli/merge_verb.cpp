@@ -157,7 +157,7 @@ int run_merge(int argc, char** argv) {
       throw BadInput{std::move(problems)};
     }
   }
-  prepare_folder(*folder, rig->file, a.flag("force"));
+  prepare_folder(*folder, *rig, a.flag("force"));
   Render joined{std::move(state), {}};
   joined.stats = stats_of(*rig, options.camera, labels[0].layers, joined.state);
   joined.stats.stopped_by = unfinished == labels.end() ? StoppedBy::kSamples : StoppedBy::kSignal;

@@ -6,10 +6,12 @@
 #include <cmath>
 #include <csignal>
 #include <filesystem>
+#include <numeric>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
+#include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
@@ -31,10 +33,13 @@ std::string csv(const MeterResult& m, const MeterSpec& meter) {
   std::string out =
       fmt::format("x_m,y_m,z_m,value_{0},standard_error_{0},direct_{0},bounce_{0},haze_{0}",
                   meter.luminance ? "cd_m2" : "lx");
-  for (const auto& [name, value] : m.readings.front().by_light) {
+  for (const std::string& name : m.layers) {
     out += "," + csv_field(name);
   }
-  out += "\n";
+  for (const std::string& name : m.layers) {
+    out += "," + csv_field("standard_error_" + name);
+  }
+  out += ",settled\n";
   for (const MeterReading& r : m.readings) {
     out += fmt::format("{:.6g},{:.6g},{:.6g},{:.6g},{:.3g},{:.6g},{:.6g},{:.6g}",
                        r.at.x(),
@@ -45,10 +50,13 @@ std::string csv(const MeterResult& m, const MeterSpec& meter) {
                        r.direct,
                        r.bounce,
                        r.haze);
-    for (const auto& [name, value] : r.by_light) {
-      out += fmt::format(",{:.6g}", value);
+    for (const MeterReading::Light& light : r.by_light) {
+      out += fmt::format(",{:.6g}", light.value);
     }
-    out += "\n";
+    for (const MeterReading::Light& light : r.by_light) {
+      out += fmt::format(",{:.3g}", light.standard_error);
+    }
+    out += r.settled ? ",yes\n" : ",no\n";
   }
   return out;
 }
@@ -76,6 +84,100 @@ std::string way_on(const Rig& rig,
   return "";
 }
 
+// The three that bring most: "pendant 320, tube 41".
+std::string strongest_lights(const std::vector<std::string>& layers, const MeterReading& r) {
+  constexpr std::size_t kShown = 3;
+  constexpr double kLeastShare = 0.005;
+  std::vector<std::size_t> order(layers.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t x, std::size_t y) {
+    return r.by_light[x].value > r.by_light[y].value;
+  });
+  order.resize(std::min(kShown, order.size()));
+  std::string out;
+  for (const std::size_t l : order) {
+    if (r.by_light[l].value > kLeastShare * r.value) {
+      out += fmt::format(
+          "{}{} {}", out.empty() ? "" : ", ", layers[l], short_number(r.by_light[l].value, 3));
+    }
+  }
+  return out;
+}
+
+// Readings whose error is larger than asked, or that are not there, and what to do.
+std::string shortcomings(const std::vector<MeterResult>& results,
+                         const MeteringOptions& options,
+                         bool interrupted) {
+  std::size_t unsettled = 0, missing = 0, dark = 0, most = 0;
+  double worst = 0;
+  for (const MeterResult& m : results) {
+    missing += m.points - m.readings.size();
+    for (const MeterReading& r : m.readings) {
+      unsettled += r.settled ? 0 : 1;
+      dark += r.value == 0 ? 1 : 0;
+      most = std::max<std::size_t>(most, r.samples);
+      worst = std::max(worst, r.settled || r.value == 0 ? 0 : r.standard_error / r.value);
+    }
+  }
+  std::string out;
+  if (interrupted) {
+    out += fmt::format("\ninterrupted: {} not measured, {} not as exact as asked\n",
+                       counted(missing, "point"),
+                       counted(unsettled, "point"));
+  } else if (unsettled > 0) {
+    out += fmt::format(
+        "\n{} not within {} % after {} samples; the largest error is {} %: more --samples, or an "
+        "--error that will do\n",
+        counted(unsettled, "reading"),
+        short_number(100 * options.error, 3),
+        most,
+        short_number(100 * worst, 3));
+  }
+  if (dark > 0) {
+    out += fmt::format(
+        "\n{} found no light at all: look with jovilux check whether something stands in the way\n",
+        counted(dark, "reading"));
+  }
+  return out;
+}
+
+// Lights whose light by mirrors and glass meters cannot find.
+std::string lost_lights(const std::vector<std::string>& names) {
+  return names.empty()
+             ? ""
+             : fmt::format("\nnot in the readings: the light of {} by mirrors and through glass, "
+                           "for lamps without size cannot be met there; give them a radius\n",
+                           join_and(names));
+}
+
+MeteringOptions metering_options(const Arguments& a) {
+  constexpr int kFewest = 1024, kMost = 1 << 30;
+  MeteringOptions options;
+  options.threads = threads_of(a);
+  if (const auto error = a.text("error")) {
+    options.error = share_option("--error", *error);
+  }
+  if (const auto most = a.whole("samples", kFewest, kMost)) {
+    options.most_samples = static_cast<std::uint64_t>(*most);
+  }
+  return options;
+}
+
+// Luminance meters measure from this camera's place, at what they are aimed at.
+void measure_from(Rig& rig, const std::string& camera) {
+  const auto index = static_cast<std::size_t>(camera_index(rig, camera));
+  bool any = false;
+  for (MeterSpec& m : rig.meters) {
+    if (m.luminance && !m.grid) {
+      stand_at(m, rig.cameras[index]);
+      any = true;
+    }
+  }
+  if (!any) {
+    throw UsageError("--camera: the rig has no luminance meter that could stand at a camera");
+  }
+}
+
 }  // namespace
 
 int run_meter(int argc, char** argv) {
@@ -86,6 +188,8 @@ int run_meter(int argc, char** argv) {
       "status 1 where a\ntarget is missed.",
       {{"meter", "only this one; repeatable", "NAME"},
        {"error", "the standard error to reach, over the value; \"1 %\" by default", "SHARE"},
+       {"samples", "at most so many for each point; exit status 1 where they do not do", "N"},
+       {"camera", "luminance meters measure from this camera's place", "NAME"},
        {"o,output", "also write DIR/NAME.csv and, of grids, DIR/NAME.png", "DIR"},
        {"force", "replace files in DIR", ""},
        {"quiet", "no progress", ""},
@@ -101,11 +205,7 @@ int run_meter(int argc, char** argv) {
     print_out(a.help_text());
     return kDone;
   }
-  MeteringOptions options;
-  options.threads = threads_of(a);
-  if (const auto error = a.text("error")) {
-    options.error = share_option("--error", *error);
-  }
+  MeteringOptions options = metering_options(a);
   auto rig = load_rig(a.positional(), rig_request(a));
   if (!rig) {
     throw BadInput{rig.problems()};
@@ -135,6 +235,9 @@ int run_meter(int argc, char** argv) {
                      "the rig has no meter",
                      "add [[meter]] with name, kind = \"illuminance\", at and facing"}}};
   }
+  if (const auto camera = a.text("camera")) {
+    measure_from(*rig, *camera);
+  }
   const auto scene = prepare_scene(*rig);
   if (!scene) {
     throw BadInput{scene.problems()};
@@ -162,23 +265,25 @@ int run_meter(int argc, char** argv) {
   for (const MeterResult& m : results) {
     const MeterSpec& meter = rig->meters[m.meter];
     missed = missed || std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
-               return r.verdict == Verdict::kFail;
+               return r.verdict == Verdict::kFail || !r.settled;
              });
-    if (folder) {
+    if (folder && !m.readings.empty()) {
       write_text_file((fs::path(*folder) / (meter.name + ".csv")).string(), csv(m, meter));
-      if (meter.grid) {
+      if (meter.grid && m.readings.size() == m.points) {
         figures::grid_figure((fs::path(*folder) / (meter.name + ".png")).string(), meter, m);
       }
     }
   }
+  const std::vector<std::string> lost = lights_lost_in_mirrors(*rig, *scene);
   if (a.flag("json")) {
     Json j = {{"meters", Json::array()}};
     for (const MeterResult& m : results) {
       const MeterSpec& meter = rig->meters[m.meter];
       for (const MeterReading& r : m.readings) {
-        Json lights = Json::object();
-        for (const auto& [name, value] : r.by_light) {
-          lights[name] = value;
+        Json lights = Json::object(), errors = Json::object();
+        for (std::size_t l = 0; l < m.layers.size(); ++l) {
+          lights[m.layers[l]] = r.by_light[l].value;
+          errors[m.layers[l]] = r.by_light[l].standard_error;
         }
         j["meters"].push_back(
             {{"name", r.name},
@@ -191,19 +296,22 @@ int run_meter(int argc, char** argv) {
              {"bounce", r.bounce},
              {"haze", r.haze},
              {"by_light", lights},
+             {"by_light_standard_error", errors},
              {"samples", r.samples},
+             {"settled", r.settled},
              {"target",
               meter.target ? Json({meter.target->first, meter.target->second}) : Json(nullptr)},
              {"verdict", word(r.verdict)}});
       }
-      if (meter.grid) {
+      if (meter.grid && m.readings.size() == m.points) {
         j["grids"].push_back({{"name", meter.name},
                               {"average", m.average},
                               {"minimum", m.minimum},
                               {"uniformity", m.uniformity()}});
       }
     }
-    print_out(j.dump(2) + "\n");
+    j["not_found_in_mirrors"] = lost;
+    print_out(json_text(j));
     return stop_requested() ? kInterrupted : missed ? kFellShort : kDone;
   }
   std::vector<std::vector<std::string>> table = {{"meter",
@@ -222,6 +330,9 @@ int run_meter(int argc, char** argv) {
                                                           short_number(meter.target->first),
                                                           short_number(meter.target->second))
                                             : "-";
+    if (m.readings.empty()) {
+      continue;
+    }
     if (meter.grid) {
       const auto fails =
           std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
@@ -258,19 +369,7 @@ int run_meter(int argc, char** argv) {
       continue;
     }
     const MeterReading& r = m.readings[0];
-    auto lights = r.by_light;
-    std::stable_sort(lights.begin(), lights.end(), [](const auto& x, const auto& y) {
-      return x.second > y.second;
-    });
-    std::string most;
-    for (std::size_t l = 0; l < std::min<std::size_t>(3, lights.size()); ++l) {
-      if (lights[l].second > 0.005 * r.value) {
-        most += fmt::format("{}{} {}",
-                            most.empty() ? "" : ", ",
-                            lights[l].first,
-                            short_number(lights[l].second, 3));
-      }
-    }
+    std::string most = strongest_lights(m.layers, r);
     table.push_back({r.name,
                      short_number(r.value),
                      short_number(r.standard_error, 2),
@@ -282,7 +381,8 @@ int run_meter(int argc, char** argv) {
                      r.verdict == Verdict::kNone ? "-" : word(r.verdict),
                      most});
   }
-  print_out(text_table(table) + way_on(*rig, results, a.positional()));
+  print_out(text_table(table) + shortcomings(results, options, stop_requested()) +
+            lost_lights(lost) + way_on(*rig, results, a.positional()));
   if (folder) {
     print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
   }

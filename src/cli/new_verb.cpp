@@ -15,9 +15,12 @@
 #include "cli/test_scenes.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
+
+using Json = nlohmann::ordered_json;
 
 constexpr std::string_view kStarter =
     R"(# A potting table under one lamp. Check it:   jovilux check rig.toml
@@ -249,7 +252,8 @@ std::string rig_from(const GltfScene& scene, const std::string& mesh, const std:
 
 int new_from(const std::string& source,
              const std::filesystem::path& dir,
-             const std::filesystem::path& file) {
+             const std::filesystem::path& file,
+             bool json) {
   namespace fs = std::filesystem;
   const std::string ending = file_ending(source);
   if (ending != ".glb" && ending != ".gltf") {
@@ -276,6 +280,14 @@ int new_from(const std::string& source,
             rig_from(*scene,
                      in_quotes(mesh),
                      in_quotes(printable(fs::path(source).filename().string(), 100))));
+  if (json) {
+    print_out(json_text({{"wrote", file.string()},
+                    {"lights", scene->lights.size()},
+                    {"cameras", scene->cameras.size()},
+                    {"mesh", source},
+                    {"next", "jovilux check " + file.string()}}));
+    return kDone;
+  }
   print_out(
       fmt::format("wrote {}: {} lights, {} cameras; the mesh stays in {}\nnext: jovilux check "
                   "{}\nthen: jovilux render {} -o {}\n",
@@ -307,7 +319,8 @@ int run_new(int argc, char** argv) {
       "candela and lux.",
       {{"scene", "a plain scene made for trying one light instead; see below", "NAME"},
        {"from", "a .glb or .gltf file to make the rig around", "FILE"},
-       {"force", "replace DIR/rig.toml", ""}},
+       {"force", "replace DIR/rig.toml", ""},
+       {"json", "print one JSON document instead", ""}},
       "Scenes:\n" + scenes,
       "jovilux new row --scene row"};
   const Arguments a(usage, argc, argv);
@@ -339,7 +352,7 @@ int run_new(int argc, char** argv) {
     if (scene != nullptr) {
       throw UsageError("--from and --scene are both given; choose one");
     }
-    return new_from(*from, dir, file);
+    return new_from(*from, dir, file, a.flag("json"));
   }
   fs::create_directories(dir, ec);
   if (ec || !fs::is_directory(dir)) {
@@ -351,6 +364,10 @@ int run_new(int argc, char** argv) {
   const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
   if (scene == nullptr) {
     write_rig(file, std::string(kStarter));
+    if (a.flag("json")) {
+      print_out(json_text({{"wrote", file.string()}, {"next", render}}));
+      return kDone;
+    }
     print_out(fmt::format("wrote {}\nnext: {}\n", file.string(), render));
     return kDone;
   }
@@ -366,6 +383,14 @@ int run_new(int argc, char** argv) {
                         scene->read_what,
                         scene->then) +
                 scene->rig);
+  if (a.flag("json")) {
+    print_out(json_text({{"wrote", file.string()},
+                    {"next", render},
+                    {"then", read},
+                    {"reads", scene->read_what},
+                    {"try", scene->then}}));
+    return kDone;
+  }
   print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n",
                         file.string(),
                         render,

@@ -120,7 +120,7 @@ int run_noise(int argc, char** argv) {
                               {"median", known(m.median)},
                               {"p95", known(m.p95)}});
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return r.p95 <= r.target ? kDone : kFellShort;
   }
   std::string out = fmt::format("{}: median {}, 95 % of the pixels below {}; target {}\n",

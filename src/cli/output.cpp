@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cstdio>
 #include <filesystem>
+#include <limits>
 #include <fstream>
 
 #include "cli/arguments.h"
@@ -18,6 +19,9 @@ namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
+
+// What is printed on purpose may be as long as it is.
+constexpr std::size_t kAnyLength = std::numeric_limits<std::size_t>::max();
 
 // Characters, not bytes: UTF-8 continuation bytes do not count.
 std::size_t shown_width(const std::string& text) {
@@ -33,7 +37,13 @@ bool looks_like_number(const std::string& text) {
 
 }  // namespace
 
-void print_out(std::string_view text) {
+void print_out(std::string_view text) { print_drawing(terminal_safe(text, kAnyLength)); }
+
+std::string json_text(const nlohmann::ordered_json& document, int indent) {
+  return document.dump(indent, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
+}
+
+void print_drawing(std::string_view text) {
   if (!Ranks::of_this_run().first()) {
     return;
   }
@@ -42,7 +52,9 @@ void print_out(std::string_view text) {
   }
 }
 
-void print_err(std::string_view text) {
+void print_err(std::string_view text) { print_progress(terminal_safe(text)); }
+
+void print_progress(std::string_view text) {
   if (Ranks::of_this_run().first()) {
     print_err_of_any_rank(text);
   }
@@ -98,22 +110,56 @@ void make_writable(const std::string& folder) {
     throw UsageError(
         fmt::format("-o {}: the folder cannot be made: {}", printable(folder, 200), ec.message()));
   }
-  // The only sure sign that a folder can be written is a file in it.
-  const fs::path probe = dir / fmt::format(".jovilux-{}", ::getpid());
-  std::FILE* file = std::fopen(probe.c_str(), "wb");
-  if (file == nullptr) {
+  // The only sure sign that a folder can be written is a file in it, of a name by chance: several
+  // machines may look at once.
+  std::string probe = (dir / ".jovilux-XXXXXX").string();
+  const int file = ::mkstemp(probe.data());
+  if (file < 0) {
     if (!existed) {
       fs::remove(dir, ec);
     }
     throw UsageError(fmt::format("-o {}: the folder cannot be written", printable(folder, 200)));
   }
-  std::fclose(file);
+  ::close(file);
   fs::remove(probe, ec);
 }
 
 }  // namespace
 
-void prepare_folder(const std::string& folder, const std::string& rig_file, bool force) {
+std::string text_of(const fs::path& file) {
+  std::ifstream in(file);
+  std::ostringstream out;
+  out << in.rdbuf();
+  return out.str();
+}
+
+namespace {
+
+// A rig's text without what only says how it is rendered and seen.
+std::string scene_text(DocumentNode document) {
+  std::erase_if(document.table(), [](const DocumentEntry& e) {
+    return e.key == "render" || e.key == "look" || e.key == "meter" || e.key == "variant" ||
+           e.key == "title";
+  });
+  return to_toml(document);
+}
+
+}  // namespace
+
+bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig& rig) {
+  std::error_code ec;
+  if (fs::path(recorded).is_absolute() &&
+      fs::weakly_canonical(recorded, ec) == fs::weakly_canonical(rig.file, ec)) {
+    return true;
+  }
+  const std::string kept = text_of(fs::path(folder) / "rig.resolved.toml");
+  auto document = parse_toml(kept, "rig.resolved.toml");
+  auto mine = parse_toml(resolved_toml(rig, folder), "rig");
+  return !kept.empty() && document && mine &&
+         scene_text(std::move(*document)) == scene_text(std::move(*mine));
+}
+
+void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
   std::error_code ec;
   const fs::path dir(folder);
   if (fs::exists(dir, ec) && !fs::is_directory(dir, ec)) {
@@ -122,10 +168,13 @@ void prepare_folder(const std::string& folder, const std::string& rig_file, bool
   if (!force && fs::exists(dir / "stats.json", ec)) {
     std::ifstream in(dir / "stats.json");
     const auto stats = nlohmann::json::parse(in, nullptr, false);
-    const std::string other = stats.is_object() && stats.contains("rig") && stats["rig"].is_string()
-                                  ? stats["rig"].get<std::string>()
-                                  : "";
-    if (fs::weakly_canonical(other, ec) != fs::weakly_canonical(rig_file, ec)) {
+    const auto text = [&stats](const char* key) {
+      return stats.is_object() && stats.contains(key) && stats[key].is_string()
+                 ? stats[key].get<std::string>()
+                 : std::string();
+    };
+    const std::string path = text("rig_path"), other = path.empty() ? text("rig") : path;
+    if (!is_of_rig(folder, other, rig)) {
       throw UsageError(
           fmt::format("-o {}: the folder holds results of another rig ({}); choose another folder, "
                       "or add --force to replace them",

@@ -1,10 +1,14 @@
 #pragma once
 
 #include "jovilux/base/problem.h"
+#include "jovilux/rig/rig.h"
 
+#include <filesystem>
 #include <string>
 #include <string_view>
 #include <vector>
+
+#include <nlohmann/json_fwd.hpp>
 
 namespace jovilux::cli {
 
@@ -17,7 +21,13 @@ struct BadInput {
   Problems problems;
 };
 
+/// Control characters of names and titles are shown as "?".
 void print_out(std::string_view text);
+/// The same with the escape sequences of a picture or progress that we made ourselves.
+void print_drawing(std::string_view text);
+void print_progress(std::string_view text);
+/// A JSON document of an indent, with a line's end; bytes that are no UTF-8 are replaced.
+std::string json_text(const nlohmann::ordered_json& document, int indent = 2);
 void print_err(std::string_view text);
 /// Of processes that mpirun has started, only the first prints; this is for what each has to tell.
 void print_err_of_any_rank(std::string_view text);
@@ -29,10 +39,17 @@ void print_problems(const Problems& problems);
 /// between columns. The first row is the header.
 std::string text_table(const std::vector<std::vector<std::string>>& rows);
 
+/// A file's bytes; empty where it cannot be read.
+std::string text_of(const std::filesystem::path& file);
+
+/// Whether results in a folder are of this rig: of the same file, edited or not, wherever the
+/// program was started; or of a rig with the same scene under another path. `recorded` is the
+/// file's path as the results tell it.
+bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig& rig);
+
 /// Makes an output folder ready: creates it, refuses one that holds results of another rig unless
-/// forced, one that
-/// cannot be written. Throws UsageError.
-void prepare_folder(const std::string& folder, const std::string& rig_file, bool force);
+/// forced, one that cannot be written. Throws UsageError.
+void prepare_folder(const std::string& folder, const Rig& rig, bool force);
 
 /// The same for a verb that writes a few named files: creates the folder, refuses files that are
 /// there already unless

@@ -155,7 +155,7 @@ int run_profile(int argc, char** argv) {
     figures::profile_figure(figure, *report);
   }
   if (a.flag("json")) {
-    print_out(to_json(*report).dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    print_out(json_text(to_json(*report)));
   } else {
     print_out(table_text(*report) + (to ? "wrote " + *to + "\n" : "") +
               (figure.empty() ? "" : "wrote " + figure + "\n"));

@@ -1,5 +1,6 @@
 #include "cli/progress_bar.h"
 
+#include <atomic>
 #include <csignal>
 #include <cstdlib>
 #include <ctime>
@@ -12,15 +13,15 @@
 namespace jovilux::cli {
 namespace {
 
-// What the signal handler touches.
-volatile std::sig_atomic_t interrupted = 0;
+// What the signal handler touches and all threads ask.
+std::atomic<bool> interrupted{false};
+static_assert(std::atomic<bool>::is_always_lock_free);  // a handler may use it
 timespec first_interrupt{};
 
 void on_interrupt(int signal) {
   timespec now{};
   ::clock_gettime(CLOCK_MONOTONIC, &now);  // may be called in a handler
-  if (interrupted == 0) {
-    interrupted = 1;
+  if (!interrupted.exchange(true)) {
     first_interrupt = now;
     return;
   }
@@ -45,10 +46,11 @@ std::string shown_time(double s) {
 void catch_interrupts() {
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
-  std::signal(SIGHUP, on_interrupt);  // the terminal is gone; what is finished is not
+  std::signal(SIGHUP, on_interrupt);   // the terminal is gone; what is finished is not
+  std::signal(SIGXCPU, on_interrupt);  // the processor time that was granted is used up
 }
 
-bool stop_requested() { return interrupted != 0; }
+bool stop_requested() { return interrupted; }
 
 ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
   const char* term = std::getenv("TERM");
@@ -60,7 +62,7 @@ ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
 
 ProgressBar::~ProgressBar() {
   if (shown_ && live_) {
-    print_err("\r\x1b[K");
+    print_progress("\r\x1b[K");
   }
 }
 
@@ -99,7 +101,7 @@ void ProgressBar::show(const Progress& p) {
   }
   next_ = now + (live_ ? std::chrono::milliseconds(200) : std::chrono::seconds(5));
   shown_ = true;
-  print_err(live_ ? "\r" + line(p, true) + "\x1b[K" : line(p, false) + "\n");
+  print_progress(live_ ? "\r" + line(p, true) + "\x1b[K" : line(p, false) + "\n");
 }
 
 }  // namespace jovilux::cli

@@ -317,7 +317,7 @@ int run_read(int argc, char** argv) {
     for (std::size_t i = 0; images.size() > 1 && i < images.size(); ++i) {
       j["images"].push_back(to_json(images[i]));
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::string out = text_table(table_of(images));

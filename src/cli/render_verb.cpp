@@ -31,13 +31,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-std::string text_of(const fs::path& file) {
-  std::ifstream in(file);
-  std::ostringstream out;
-  out << in.rdbuf();
-  return out.str();
-}
-
 // A picture that cannot fit is refused before anything is begun.
 void check_memory(const Rig& rig, std::size_t layers) {
   const double bytes = Film::memory_bytes(
@@ -72,10 +65,11 @@ void check_memory(const Rig& rig, std::size_t layers) {
   }
 }
 
-// The file that keeps what is finished of a render, or of one slice of it.
-std::string film_name(Share share) {
-  return share.whole() ? "checkpoint.part"
-                       : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
+// The file that keeps what is finished of a render, or of one slice of it, which 1/1 is as well.
+std::string film_name(Share share, bool slice) {
+  return !slice && share.whole()
+             ? "checkpoint.part"
+             : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
 }
 
 // Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is
@@ -138,6 +132,42 @@ double preview_limit(const RenderTask& task, Clock::time_point start, double kep
 
 }  // namespace
 
+namespace {
+
+// A finished render of the very rig with more samples is not replaced unasked.
+void refuse_to_shorten(const RenderTask& task, const Rig& rig) {
+  const auto stats = nlohmann::json::parse(
+      text_of(fs::path(task.folder) / "stats.json"), nullptr, false);
+  if (task.force || task.resume || task.share || !stats.is_object() || rig.render.noise) {
+    return;
+  }
+  const double samples = task.preview ? 1 : rig.render.samples,
+               kept = stats.value("samples_per_pixel", 0.0);
+  const bool whole = stats.value("width", 0) >= rig.render.width &&
+                     stats.value("height", 0) >= rig.render.height;
+  const auto without_samples = [](const std::string& text) {
+    auto document = parse_toml(text, "rig");
+    if (!document) {
+      return text;
+    }
+    if (DocumentNode* render = document->find("render"); render != nullptr && render->is_table()) {
+      std::erase_if(render->table(), [](const DocumentEntry& e) { return e.key == "samples"; });
+    }
+    return to_toml(*document);
+  };
+  if (whole && kept > samples &&
+      without_samples(text_of(fs::path(task.folder) / "rig.resolved.toml")) ==
+          without_samples(resolved_toml(rig, task.folder))) {
+    throw UsageError(fmt::format(
+        "-o {}: the folder holds this very rig with {} samples a pixel, more than asked now; choose "
+        "another folder, or add --force to replace it",
+        printable(task.folder, 200),
+        short_number(kept)));
+  }
+}
+
+}  // namespace
+
 bool holds_finished(const std::string& folder, const Rig& rig) {
   const std::string stats = text_of(fs::path(folder) / "stats.json");
   const auto ended_by = [&](const char* reason) {
@@ -182,6 +212,22 @@ int choose_camera(Rig& rig, const std::string& name) {
   return index;
 }
 
+namespace {
+
+// Keeps what is finished; where that cannot be written says so, and the kept one stays as it was.
+void keep_or_warn(const std::string& film, const FilmLabel& label, const RenderState& state) {
+  try {
+    save_state(film, label, state);
+  } catch (const MachineTrouble& e) {
+    print_err_of_any_rank(
+        fmt::format("warning: what is finished could not be kept ({}); the render goes on, but "
+                    "cannot be resumed from here\n",
+                    printable(e.what(), 300)));
+  }
+}
+
+}  // namespace
+
 Rendered render_to_folder(const RenderTask& task) {
   const auto start = std::chrono::steady_clock::now();
   auto rig = task.document ? read_rig(*task.document, task.rig_file)
@@ -208,7 +254,7 @@ Rendered render_to_folder(const RenderTask& task) {
         "--slice needs a fixed number of samples: adaptive sampling needs the whole picture; set "
         "samples and leave out noise");
   }
-  const std::string film = (fs::path(task.folder) / film_name(options.share)).string();
+  const std::string film = (fs::path(task.folder) / film_name(options.share, task.share.has_value())).string();
   const bool denoise = (task.denoise || rig->render.denoise) && !task.preview && !task.share;
   if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
     std::optional<DenoisingReport> denoising;
@@ -250,7 +296,8 @@ Rendered render_to_folder(const RenderTask& task) {
     warnings.insert(warnings.end(), found.begin(), found.end());
   });
   check_memory(*rig, layers.size());
-  prepare_folder(task.folder, task.rig_file, task.force);
+  prepare_folder(task.folder, *rig, task.force);
+  refuse_to_shorten(task, *rig);
   for (const char* name : {"image.exr",
                            "view.png",
                            "stats.json",
@@ -313,7 +360,8 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   if (!task.preview && !task.stop) {
     options.checkpoint_every = task.checkpoint_every;
-    options.checkpoint = [&](const RenderState& s) { save_state(film, label, s); };
+    // A disk that is full now may have room later, and the picture needs no checkpoint.
+    options.checkpoint = [&](const RenderState& s) { keep_or_warn(film, label, s); };
   }
   if (task.view_every) {
     options.checkpoint_every = *task.view_every;
@@ -339,9 +387,11 @@ Rendered render_to_folder(const RenderTask& task) {
   std::optional<DenoisingReport> denoising;
   if (task.share || (interrupted && !task.preview) || (task.resume && why == StoppedBy::kTime)) {
     label.finished = task.share && why == StoppedBy::kSamples;
-    save_state(film, label, result->state);
-  } else {
-    fs::remove(film, ec);
+    if (task.share) {
+      save_state(film, label, result->state);
+    } else {
+      keep_or_warn(film, label, result->state);
+    }
   }
   if (task.share || (spread && interrupted)) {
     if (ranks.first()) {
@@ -350,6 +400,9 @@ Rendered render_to_folder(const RenderTask& task) {
     }
   } else if (!spread || ranks.first()) {
     save_render(task.folder, *rig, label.layers, options, *result, shown);
+    if (!interrupted && !(task.resume && why == StoppedBy::kTime)) {
+      fs::remove(film, ec);  // not before the picture is there
+    }
     if (denoise && !interrupted) {
       result.reset();  // its memory is needed
       with_threads(task.threads, [&] { denoising = denoise_folder(task.folder); });
@@ -547,7 +600,7 @@ int run_render(int argc, char** argv) {
   }
   if (task.share) {
     print_out(a.flag("json") ? fmt::format("{{\"film\": \"{}\", \"finished\": {}}}\n",
-                                           film_name(*task.share),
+                                           film_name(*task.share, true),
                                            !interrupted)
                              : fmt::format("{}\njoin all {} with: jovilux merge DIR... -o DIR\n",
                                            rendered.film,

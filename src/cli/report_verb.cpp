@@ -39,24 +39,27 @@ constexpr std::size_t kMostPictures = 24, kMostCurves = 6;
 
 std::string percent(double v) { return std::isfinite(v) ? short_number(100 * v, 3) + " %" : "-"; }
 
-// A finished render: a folder with its four files.
+// A finished render, or a picture that balance or sweep made of one, which has no stats.json.
 bool is_render(const fs::path& folder) {
   std::error_code ec;
-  return fs::is_regular_file(folder / "stats.json", ec) &&
-         fs::is_regular_file(folder / "view.png", ec) &&
+  return fs::is_regular_file(folder / "view.png", ec) &&
          fs::is_regular_file(folder / "image.exr", ec) &&
          fs::is_regular_file(folder / "rig.resolved.toml", ec);
 }
 
-// The folder itself, or the renders in it, by name.
-std::vector<fs::path> renders_in(const fs::path& folder) {
+// The folder itself, or the renders in it, by name; of `denoised` ones those made from layers only
+// where they are denoised.
+std::vector<fs::path> renders_in(const fs::path& folder, bool denoised) {
   if (is_render(folder)) {
     return {folder};
   }
   std::vector<fs::path> out;
   std::error_code ec;
   for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
-    if (is_render(it->path())) {
+    const bool from_layers = !fs::exists(it->path() / "stats.json", ec);
+    const bool left_out =
+        denoised && from_layers && !fs::exists(it->path() / kDenoisedPicture, ec);
+    if (is_render(it->path()) && !left_out) {
       out.push_back(it->path());
     }
   }
@@ -72,19 +75,49 @@ struct Shown {
   Rig rig;
 };
 
-Shown load_shown(const fs::path& folder) {
-  Shown out;
-  out.folder = folder;
-  out.name = fs::absolute(folder).lexically_normal().filename().string();
-  if (out.name.empty()) {
-    out.name = folder.parent_path().filename().string();
+// What stats.json would say of a picture made from layers.
+Json stats_of_picture(const fs::path& folder) {
+  const auto image = load_rendered(folder.string(), true);
+  if (!image) {
+    throw BadInput{image.problems()};
+  }
+  const auto mean_of = [&](const std::vector<float>& rgb) {
+    double sum = 0;
+    for (std::size_t i = 0; i < image->pixels(); ++i) {
+      sum += luminance_of(&rgb[3 * i]);
+    }
+    return sum / static_cast<double>(image->pixels());
+  };
+  const double mean = mean_of(image->rgb);
+  Json out = {{"rig", (folder / "rig.resolved.toml").string()},
+              {"from_layers", true},
+              {"width", image->width},
+              {"height", image->height},
+              {"mean_luminance_cd_m2", mean},
+              {"lights", Json::array()}};
+  if (!image->variance.empty()) {
+    out["noise"] = {{"p95", noise_of(*image).p95}};
+  }
+  for (const RenderedImage::Layer& layer : image->layers) {
+    const double of_layer = mean_of(layer.rgb);
+    out["lights"].push_back({{"name", layer.name},
+                             {"mean_luminance_cd_m2", of_layer},
+                             {"share", mean > 0 ? of_layer / mean : 0}});
+  }
+  return out;
+}
+
+Json stats_in(const fs::path& folder) {
+  std::error_code ec;
+  if (!fs::exists(folder / "stats.json", ec)) {
+    return stats_of_picture(folder);
   }
   const auto text = read_file((folder / "stats.json").string(), 64U << 20, "bad-stats");
   if (!text) {
     throw BadInput{text.problems()};
   }
-  out.stats = Json::parse(*text, nullptr, false);
-  if (!out.stats.is_object()) {
+  Json out = Json::parse(*text, nullptr, false);
+  if (!out.is_object()) {
     throw BadInput{{{Severity::kError,
                      "bad-stats",
                      {(folder / "stats.json").string(), 0, 0},
@@ -92,6 +125,17 @@ Shown load_shown(const fs::path& folder) {
                      "is not the stats.json of a render",
                      "render the rig again"}}};
   }
+  return out;
+}
+
+Shown load_shown(const fs::path& folder) {
+  Shown out;
+  out.folder = folder;
+  out.name = fs::absolute(folder).lexically_normal().filename().string();
+  if (out.name.empty()) {
+    out.name = folder.parent_path().filename().string();
+  }
+  out.stats = stats_in(folder);
   auto rig = load_rig((folder / "rig.resolved.toml").string(), {});
   if (!rig) {
     throw BadInput{rig.problems()};
@@ -123,13 +167,15 @@ std::string caption(const Shown& s, bool denoised) {
     }
     p95 = noise_of(*image).p95;
   }
+  const double samples = number(s.stats, "samples_per_pixel");
   return fmt::format(
-      "{}{}: {} x {}, {} samples a pixel, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+      "{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95 % of the pixels within {}",
       denoised ? "Denoised. " : "",
       s.name,
       short_number(number(s.stats, "width"), 6),
       short_number(number(s.stats, "height"), 6),
-      short_number(number(s.stats, "samples_per_pixel")),
+      std::isfinite(samples) ? short_number(samples) + " samples a pixel"
+                             : "from the layers of a render",
       short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
       percent(p95));
 }
@@ -336,7 +382,8 @@ int run_report(int argc, char** argv) {
         "SHARE"},
        denoised_option(),
        {"quiet", "no progress while the meters are read", ""},
-       {"force", "replace FILE", ""}},
+       {"force", "replace FILE", ""},
+       {"json", "print one JSON document instead", ""}},
       "Lights, meters and curves are those of the first picture's rig.",
       "jovilux report demo-out/bench -o demo-out/report.html"};
   usage.options.push_back(threads_option());
@@ -352,7 +399,8 @@ int run_report(int argc, char** argv) {
   }
   const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02,
                target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
-  const auto folders = renders_in(folder);
+  const bool denoised = a.flag("denoised");
+  const auto folders = renders_in(folder, denoised);
   if (folders.empty()) {
     throw UsageError(
         fmt::format("{}: holds no finished render; give a folder made by jovilux render, or one "
@@ -365,7 +413,6 @@ int run_report(int argc, char** argv) {
                                  folders.size(),
                                  kMostPictures));
   }
-  const bool denoised = a.flag("denoised");
   for (const fs::path& f : folders) {
     if (Problems missing = denoised ? check_denoised(f.string()) : Problems{}; !missing.empty()) {
       throw BadInput{std::move(missing)};
@@ -487,6 +534,18 @@ int run_report(int argc, char** argv) {
                   shown.size() == 1 ? "" : "s"),
       sections);
   std::error_code ec;
+  if (a.flag("json")) {
+    Json pictures = Json::array();
+    for (const Shown& s : shown) {
+      pictures.push_back(s.folder.string());
+    }
+    print_out(json_text({{"page", page.string()},
+                    {"pictures", pictures},
+                    {"lights", one_of_each(reports).size()},
+                    {"meters", first.rig.meters.size()},
+                    {"bytes", fs::file_size(page, ec)}}));
+    return kDone;
+  }
   print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n",
                         page.string(),
                         shown.size(),

@@ -42,13 +42,6 @@ struct Point {
   std::vector<Reading> readings;
 };
 
-std::string text_of(const fs::path& file) {
-  std::ifstream in(file);
-  std::ostringstream out;
-  out << in.rdbuf();
-  return out.str();
-}
-
 // What a value looks like beside others.
 std::string shown(const SweptParameter& p, std::size_t i) {
   if (!p.numbers.empty()) {
@@ -148,12 +141,12 @@ namespace {
 // stand beside these as if they belonged to them; with `force` these are removed.
 void make_room(const std::string& folder,
                const std::vector<Point>& points,
-               const std::string& rig_file,
+               const std::vector<Rig>& rigs,
                bool force) {
   std::error_code ec;
-  for (const Point& p : points) {
-    if (fs::exists(p.folder, ec)) {
-      prepare_folder(p.folder, rig_file, force);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    if (fs::exists(points[i].folder, ec)) {
+      prepare_folder(points[i].folder, rigs[i], force);
     }
   }
   std::vector<fs::path> stale;
@@ -278,7 +271,7 @@ int run_sweep(int argc, char** argv) {
   if (ec || !fs::is_directory(*folder)) {
     throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
   }
-  make_room(*folder, points, a.positional(), a.flag("force"));
+  make_room(*folder, points, rigs, a.flag("force"));
   const LayerPlan plan =
       a.flag("exact") ? LayerPlan{} : layer_plan(rigs, a.text("camera").value_or(""));
   const bool by_layers = !plan.scalings.empty();
@@ -331,7 +324,7 @@ int run_sweep(int argc, char** argv) {
       }
       apply_balance(image, lights);
       fs::create_directories(p.folder, ec);
-      save_balanced(p.folder, image, resolved_toml(rigs[i], p.folder));
+      save_balanced(p.folder, image, rigs[i]);
       p.derived = true;
       ++derived;
     } else if (!(by_layers && i == brightest) && !render_point(i)) {
@@ -363,8 +356,7 @@ int run_sweep(int argc, char** argv) {
     for (const RenderedImage::Layer& part : image->parts) {
       double sum = 0;
       for (std::size_t k = 0; k < image->pixels(); ++k) {
-        sum +=
-            0.2126 * part.rgb[3 * k] + 0.7152 * part.rgb[3 * k + 1] + 0.0722 * part.rgb[3 * k + 2];
+        sum += luminance_of(&part.rgb[3 * k]);
       }
       total += sum;
       from_haze += part.name.ends_with(".haze") ? sum : 0;
@@ -474,7 +466,7 @@ int run_sweep(int argc, char** argv) {
       }
       j["points"].push_back(one);
     }
-    print_out(j.dump(2) + "\n");
+    print_out(json_text(j));
     return kDone;
   }
   std::vector<std::vector<std::string>> table = {{"folder"}};

@@ -1,6 +1,9 @@
+#include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/light_report.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/readings.h"
+#include "jovilux/judge/rig_checks.h"
 
 #include <algorithm>
 #include <atomic>
@@ -151,6 +154,9 @@ std::vector<Watched> read_the_meters(const Rig& rig, int camera, int threads, co
   options.threads = threads;
   options.stop = stop;
   for (const MeterResult& m : read_meters(rig, *scene, options)) {
+    if (m.readings.empty()) {
+      continue;  // a newer version is there
+    }
     const MeterReading& r = m.readings.front();
     out.push_back({rig.meters[m.meter].name,
                    r.luminance ? "cd/m2" : "lx",
@@ -159,6 +165,58 @@ std::vector<Watched> read_the_meters(const Rig& rig, int camera, int threads, co
   }
   return out;
 }
+
+// What check finds in a version, after `out`, what reading it told.
+Problems check_warnings(const Rig& rig, Problems out, int camera, int threads) {
+  with_threads(threads, [&] {
+    const auto scene = prepare_scene(rig, camera);
+    if (!scene) {
+      throw BadInput{scene.problems()};
+    }
+    out.insert(out.end(), scene.problems().begin(), scene.problems().end());
+    const Problems found = check_rig(rig, *scene, light_reports(rig, *scene));
+    out.insert(out.end(), found.begin(), found.end());
+  });
+  return out;
+}
+
+// Tells the warnings of a version that the version before did not have, and how many are gone.
+class Warnings {
+ public:
+  void tell(int version, const Problems& problems, bool json) {
+    std::vector<std::string> now;
+    Problems fresh;
+    for (const Problem& p : problems) {
+      // Lines move while a rig is written: the same warning is known by what it says.
+      now.push_back(p.code + " " + p.address + " " + p.text);
+      if (std::find(known_.begin(), known_.end(), now.back()) == known_.end()) {
+        fresh.push_back(p);
+      }
+    }
+    const auto gone = static_cast<std::size_t>(
+        std::count_if(known_.begin(), known_.end(), [&now](const std::string& k) {
+          return std::find(now.begin(), now.end(), k) == now.end();
+        }));
+    known_ = std::move(now);
+    if (json) {
+      Json warnings = Json::array();
+      for (const Problem& p : problems) {
+        warnings.push_back(to_string(p));
+      }
+      print_out(json_text({{"version", version}, {"stage", "check"}, {"warnings", warnings}}, -1));
+      return;
+    }
+    print_problems(fresh);
+    if (gone > 0) {
+      print_out(fmt::format("{} of the version before {} gone\n",
+                            counted(gone, "warning"),
+                            gone == 1 ? "is" : "are"));
+    }
+  }
+
+ private:
+  std::vector<std::string> known_;
+};
 
 std::string clock_now() {
   const std::time_t now = std::time(nullptr);
@@ -293,7 +351,10 @@ int run_watch(int argc, char** argv) {
                      "file not found",
                      "jovilux new DIR writes a rig to begin with"}}};
   }
-  prepare_folder(*folder, file, a.flag("force"));
+  auto first = load_rig(file, rig_request(a));
+  Rig known;  // a rig that cannot be read yet is known by its path
+  known.file = file;
+  prepare_folder(*folder, first ? *first : known, a.flag("force"));
   task.force = true;
   catch_interrupts();
   FileWatch watch;
@@ -302,6 +363,7 @@ int run_watch(int argc, char** argv) {
   task.stop = [&watch] { return watch.changed(); };
   const StopFn stop = [&watch] { return stop_requested() || watch.changed(); };
   std::vector<Watched> before, rough_before;
+  Warnings warnings;
   for (int version = 1; !stop_requested(); ++version) {
     const auto saved = std::chrono::steady_clock::now();
     const auto since = [&] {
@@ -351,7 +413,7 @@ int run_watch(int argc, char** argv) {
         rough.insert(rough.end(), metered.begin(), metered.end());
       }
       if (json) {
-        print_out(to_json(version, "rough", at_rough, rough, rough_before).dump() + "\n");
+        print_out(json_text(to_json(version, "rough", at_rough, rough, rough_before), -1));
       } else {
         print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}",
                               clock_now(),
@@ -360,16 +422,19 @@ int run_watch(int argc, char** argv) {
                               changes(rough, rough_before)));
         if (a.flag("show")) {
           const auto picture = load_rendered(*folder, false);
-          print_out(picture ? terminal_picture(*picture, width) : "");
+          print_drawing(picture ? terminal_picture(*picture, width) : "");
         }
       }
       rough_before = rough;
+      if (!stop()) {
+        warnings.tell(version, check_warnings(*rig, rig.problems(), camera, task.threads), json);
+      }
       if (!a.flag("rough") && !stop()) {
         const Rendered finer = render_to_folder(task);
         if (finer.stats.stopped_by != StoppedBy::kSignal) {
           now = read_points(*folder, boxes, rig->render.width, rig->render.height);
           if (json) {
-            print_out(to_json(version, "fine", since(), now, before).dump() + "\n");
+            print_out(json_text(to_json(version, "fine", since(), now, before), -1));
           } else {
             print_out(
                 fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}",
@@ -381,7 +446,7 @@ int run_watch(int argc, char** argv) {
                             changes(now, before)));
             if (a.flag("show")) {
               const auto picture = load_rendered(*folder, false);
-              print_out(picture ? terminal_picture(*picture, width) : "");
+              print_drawing(picture ? terminal_picture(*picture, width) : "");
             }
           }
           before = now;
@@ -393,8 +458,7 @@ int run_watch(int argc, char** argv) {
         for (const Problem& p : e.problems) {
           errors.push_back(to_string(p));
         }
-        print_out(Json({{"version", version}, {"stage", "errors"}, {"errors", errors}}).dump() +
-                  "\n");
+        print_out(json_text({{"version", version}, {"stage", "errors"}, {"errors", errors}}, -1));
       } else {
         print_problems(e.problems);
         print_err(fmt::format(

@@ -252,7 +252,11 @@ TEST_CASE("variants, overrides and cameras change what they name", "[cli]") {
 
 TEST_CASE("results of another rig are not written over without --force", "[cli]") {
   const TemporaryFolder dir;
-  const std::string a = dir.write("a.toml", kSmall), b = dir.write("b.toml", kSmall);
+  const std::string a = dir.write("a.toml", kSmall), b = dir.write("b.toml",
+                                                                kSmall +
+                                                                    "[[light]]\nname='more'\nkind="
+                                                                    "'point'\nat=[0,0,1]\noutput='5 "
+                                                                    "lm'\n");
   const std::vector<std::string> quick = {"--samples", "1", "--quiet"};
   const auto run = [&](const std::string& rig, bool force) {
     std::vector<std::string> words = {

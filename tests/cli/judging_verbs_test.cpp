@@ -823,6 +823,212 @@ TEST_CASE("balance solves targets beside the levels that are given", "[cli][bala
   }
 }
 
+TEST_CASE("a picture matched with its own view is its own, one of another level tells the level",
+          "[cli][balance]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  const auto rendered = [&](const std::string& name, const std::vector<std::string>& more) {
+    std::vector<std::string> words = {"render", rig, "-o", dir.path(name), "--quiet"};
+    words.insert(words.end(), more.begin(), more.end());
+    REQUIRE(run_program(words).status == 0);
+    return dir.path(name);
+  };
+  const auto matched = [&](const std::string& picture, const std::string& reference) {
+    const ProgramRun run = run_program({"balance", picture, "--match", reference, "--json"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return run.json();
+  };
+  const std::string noisy = rendered("noisy", {"--samples", "4"});
+  const nlohmann::json own = matched(noisy, noisy + "/view.png");
+  CHECK(own["match"]["absolute"] == true);
+  CHECK(own["lights"][0]["dimmer"].get<double>() == Approx(0.8).epsilon(0.01));  // cool
+  CHECK(own["lights"][1]["dimmer"].get<double>() == Approx(1).epsilon(0.01));
+  // Of other samples and levels: as a picture of luminances and as its view, whose exposure, white
+  // balance and curve are undone.
+  const std::string other = rendered("other",
+                                     {"--samples",
+                                      "256",
+                                      "--set",
+                                      "light.warm.dimmer=0.3",
+                                      "--set",
+                                      "render.seed=5",
+                                      "--set",
+                                      "look.white_balance=3200 K",
+                                      "--set",
+                                      "look.curve=linear",
+                                      "--set",
+                                      "look.exposure=EV 4"});
+  for (const std::string& reference : {other, other + "/view.png"}) {
+    const nlohmann::json found = matched(noisy, reference);
+    INFO(reference << found.dump());
+    const double warm = found["lights"][1]["dimmer"], error = found["lights"][1]["standard_error"];
+    CHECK(warm == Approx(0.3).epsilon(0.02));
+    CHECK(std::abs(warm - 0.3) < 5 * error);
+    CHECK(error < 0.01);
+  }
+}
+
+TEST_CASE("levels matched at few samples are not drawn to 0, and their errors are true",
+          "[cli][balance][statistical]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("ref"), "--quiet", "--samples", "1024", "--set",
+                       "light.warm.dimmer=0.3", "--set", "render.seed=99"})
+              .status == 0);
+  RunningMoments levels;
+  double squares = 0;
+  constexpr int kSeeds = 24;
+  for (int seed = 1; seed <= kSeeds; ++seed) {
+    const std::string out = dir.path("s" + std::to_string(seed));
+    REQUIRE(run_program({"render", rig, "-o", out, "--quiet", "--samples", "2", "--set",
+                         "render.guiding=false", "--set", "render.seed=" + std::to_string(seed)})
+                .status == 0);
+    const nlohmann::json found =
+        run_program({"balance", out, "--match", dir.path("ref"), "--json"}).json()["lights"][1];
+    levels.add(found["dimmer"]);
+    squares += sqr(found["standard_error"].get<double>()) / kSeeds;
+  }
+  INFO(levels.mean() << " +- " << std::sqrt(levels.variance()) << ", stated " << std::sqrt(squares));
+  CHECK(levels.mean() == Approx(0.3).epsilon(0.01));
+  CHECK(std::sqrt(squares) / std::sqrt(levels.variance()) == Approx(1).margin(0.4));
+}
+
+TEST_CASE("a part of a layer is dimmed by the light's cheat, as the rig then renders",
+          "[cli][balance][haze]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write(
+      "r.toml",
+      "jovilux = 1\n" + kTwoLamps +
+          "[[haze]]\nname='air'\ninside='everywhere'\nextinction='0.2 /m'\n");
+  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--set",
+                       "render.layers=lights+parts"})
+              .status == 0);
+  const ProgramRun run =
+      run_program({"balance", dir.path("a"), "--dim", "warm.haze=0.25", "-o", dir.path("b")});
+  INFO(run.out << run.err);
+  REQUIRE(run.status == 0);
+  CHECK(run.out.find("\"light.warm.cheat.haze\" = 0.25") != std::string::npos);
+  REQUIRE(run_program({"render", dir.path("b/rig.resolved.toml"), "-o", dir.path("c"), "--quiet"})
+              .status == 0);
+  const auto mean_of = [&](const std::string& folder) {
+    return run_program({"show", dir.path(folder), "--json"})
+        .json()["mean_luminance_cd_m2"]
+        .get<double>();
+  };
+  CHECK(mean_of("b") == Approx(mean_of("c")).epsilon(0.01));
+  CHECK(mean_of("b") < 0.99 * mean_of("a"));
+  // What no key does alone, and what the picture does not keep, is said.
+  CHECK(run_program({"balance", dir.path("a"), "--dim", "warm.direct=0.5"}).status == 2);
+  CHECK(run_program({"balance", dir.path("a"), "--dim", "warm.bounce=0.5"})
+            .err.find("haze scatters some of it") != std::string::npos);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("d"), "--quiet", "--samples", "1"}).status ==
+          0);
+  CHECK(run_program({"balance", dir.path("d"), "--dim", "warm.haze=0.5"})
+            .err.find("layers = \"lights+parts\"") != std::string::npos);
+  // What balance makes can be judged and reported like a render.
+  CHECK(run_program({"noise", dir.path("b"), "--target", "90 %"}).status == 0);
+  CHECK(run_program({"report", dir.path("b"), "-o", dir.path("b.html"), "--error", "5 %", "--json"})
+            .json()["pictures"]
+            .size() == 1);
+}
+
+TEST_CASE("solved dimmers have errors", "[cli][balance]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps), out = dir.path("out");
+  REQUIRE(run_program({"render", rig, "-o", out, "--quiet", "--samples", "4"}).status == 0);
+  const nlohmann::json j =
+      run_program({"balance", out, "--target", "desk=30 lx", "--json"}).json();
+  CHECK(j["verdict"] == "pass");
+  for (const nlohmann::json& light : j["lights"]) {
+    CHECK(light["standard_error"].get<double>() > 0);
+    CHECK(light["standard_error"].get<double>() < 0.02 * light["dimmer"].get<double>());
+  }
+}
+
+TEST_CASE("a meter on an object is lit by the lights linked to it, one at a camera looks from there",
+          "[cli][meter]") {
+  const TemporaryFolder dir;
+  const std::string more =
+      "[[object]]\nname='sheet'\nshape={kind='box',size=[0.1,0.1,0.001]}\nat=[3,3,0.5]\n"
+      "[[light]]\nname='own'\nkind='point'\nat=[0,-0.5,1]\noutput='500 cd'\nonly=['sheet']\n"
+      "[[meter]]\nname='all'\nkind='illuminance'\nat=[0,-0.5,0.2]\n"
+      "[[meter]]\nname='linked'\nkind='illuminance'\nat=[0,-0.5,0.2]\non='floor'\n"
+      "[[meter]]\nname='eye'\nkind='luminance'\ncamera='c'\naim=[0,-0.5,0]\nfield='0.5 deg'\n";
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps + more);
+  const nlohmann::json meters = run_program({"meter", rig, "--json"}).json()["meters"];
+  const auto named = [&meters](const std::string& name) {
+    for (const nlohmann::json& m : meters) {
+      if (m["name"] == name) {
+        return m;
+      }
+    }
+    return nlohmann::json();
+  };
+  CHECK(named("all")["by_light"]["own"].get<double>() == Approx(500 / 0.64).epsilon(1e-3));
+  CHECK(named("linked")["by_light"]["own"] == 0);
+  CHECK(named("linked")["by_light"]["warm"].get<double>() > 10);
+  CHECK(named("eye")["value"].get<double>() ==
+        Approx(named("spot")["value"].get<double>()).epsilon(0.04));
+  CHECK(named("eye")["by_light_standard_error"]["warm"].get<double>() > 0);
+  CHECK(run_program({"meter", rig, "--camera", "none"}).status == 2);
+  // A cap that is hit is said.
+  const ProgramRun capped =
+      run_program({"meter", rig, "--meter", "desk", "--samples", "1024", "--error", "0.001 %"});
+  CHECK(capped.status == 1);
+  CHECK(capped.out.find("after 1024 samples") != std::string::npos);
+}
+
+TEST_CASE("a meter names the light that it cannot find in mirrors, and takes equal counts for no "
+          "certainty",
+          "[cli][meter]") {
+  const TemporaryFolder dir;
+  const std::string bulb = "jovilux = 1\n[[material]]\nname='silver'\nkind='metal'\ncolor="
+                           "[0.9,0.9,0.9]\n[[object]]\nname='mirror'\nmaterial='silver'\nshape={kind="
+                           "'box',size=[1,1,0.01]}\nat=[0,0,-1]\n[[light]]\nname='bulb'\nkind='";
+  const std::string tail = "at=[0,0,1]\noutput='800 lm'\n[[meter]]\nname='m'\nkind='illuminance'\n"
+                           "at=[0.5,0,0.2]\nfacing=[0,0,-1]\n";
+  const nlohmann::json point =
+      run_program({"meter", dir.write("p.toml", bulb + "point'\n" + tail), "--json"}).json();
+  CHECK(point["not_found_in_mirrors"] == nlohmann::json::array({"bulb"}));
+  const nlohmann::json ball =
+      run_program({"meter", dir.write("s.toml", bulb + "sphere'\nradius=0.05\n" + tail), "--json"})
+          .json();
+  CHECK(ball["not_found_in_mirrors"].empty());
+  CHECK(ball["meters"][0]["value"].get<double>() > 1);
+}
+
+TEST_CASE("results of another rig are known by what they show, not by a path as it was typed",
+          "[cli][render]") {
+  const TemporaryFolder dir;
+  std::filesystem::create_directories(dir.path("one"));
+  std::filesystem::create_directories(dir.path("two"));
+  const std::string text = "jovilux = 1\n" + kTwoLamps;
+  const std::string one = dir.write("one/r.toml", text), same = dir.write("two/copy.toml", text),
+                    two = dir.write("two/r.toml",
+                                    "jovilux = 1\n" + light("kind='point'\nat=[0,0,2]\noutput='9 "
+                                                            "lm'\n") +
+                                        kTwoLamps);
+  const auto render = [&](const std::string& rig, const std::vector<std::string>& more = {}) {
+    std::vector<std::string> words = {"render", rig, "-o", dir.path("out"), "--quiet"};
+    words.insert(words.end(), more.begin(), more.end());
+    return run_program(words);
+  };
+  REQUIRE(render(one).status == 0);
+  const ProgramRun other = render(two);
+  CHECK(other.status == 2);
+  CHECK(other.err.find("results of another rig") != std::string::npos);
+  CHECK(render(same).status == 0);
+  CHECK(render(one, {"--set", "light.warm.dimmer=0.5"}).status == 2);  // the copy's file is there now
+  CHECK(render(same, {"--set", "light.warm.dimmer=0.5"}).status == 0);
+  // A longer render of the very rig is not replaced.
+  const ProgramRun shorter =
+      render(same, {"--set", "light.warm.dimmer=0.5", "--samples", "8"});
+  CHECK(shorter.status == 2);
+  CHECK(shorter.err.find("64 samples") != std::string::npos);
+  CHECK(render(same, {"--set", "light.warm.dimmer=0.5", "--samples", "8", "--force"}).status == 0);
+}
+
 TEST_CASE("compare takes no black frame for an equal one, and no NaN for a number",
           "[cli][compare]") {
   const TemporaryFolder dir;

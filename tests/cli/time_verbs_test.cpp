@@ -421,7 +421,7 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
 TEST_CASE("a render in parts by time ends like one, and a time limit is no end", "[cli][resume]") {
   const TemporaryFolder dir;
   const std::string rig =
-      dir.write("r.toml", kRoom + "[render]\nsize = [200, 120]\nsamples = 256\nbounces = 3\n");
+      dir.write("r.toml", kRoom + "[render]\nsize = [120, 72]\nsamples = 128\nbounces = 3\n");
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
   // Stopped by time without --resume: nothing is kept, and a resumed render does not take it for
   // finished.
@@ -569,7 +569,7 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
   }
   const TemporaryFolder dir;
   const std::string rig =
-      dir.write("r.toml", kRoom + "[render]\nsize = [240, 160]\nsamples = 400\n");
+      dir.write("r.toml", kRoom + "[render]\nsize = [160, 108]\nsamples = 300\n");
   ProgramRun lost;
   std::thread rendering([&] {
     lost = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet"});

@@ -1,5 +1,5 @@
 #include "jovilux/base/sampler.h"
-#include "jovilux/judge/balance.h"
+#include "jovilux/judge/picture_match.h"
 #include "jovilux/judge/comparison.h"
 
 #include <cmath>
@@ -119,8 +119,8 @@ TEST_CASE("a picture made of known levels gives them back", "[judge][balance]") 
       reference.rgb[i] += static_cast<float>(truth[l]) * v;
     }
   }
-  const double left = match_reference(image, reference, false, lights);
-  CHECK(left < 1e-3);
+  reference.absolute = true;
+  CHECK(match_picture(image, reference, false, lights).residual < 1e-3);
   for (std::size_t l = 0; l < 3; ++l) {
     CHECK(lights[l].times == Approx(truth[l]).epsilon(0.01));
   }

@@ -99,6 +99,47 @@ std::string short_number(double value, int digits) {
   return text;
 }
 
+namespace {
+
+// The bytes of the UTF-8 character that begins a text; 0: it begins with none.
+std::size_t character_size(std::string_view text) {
+  const auto first = static_cast<unsigned char>(text[0]);
+  const std::size_t size = first < 0x80                     ? 1
+                           : first >= 0xC2 && first <= 0xDF ? 2
+                           : first >= 0xE0 && first <= 0xEF ? 3
+                           : first >= 0xF0 && first <= 0xF4 ? 4
+                                                            : 0;
+  if (size == 0 || size > text.size()) {
+    return 0;
+  }
+  for (std::size_t i = 1; i < size; ++i) {
+    if ((static_cast<unsigned char>(text[i]) & 0xC0) != 0x80) {
+      return 0;
+    }
+  }
+  return size;
+}
+
+// C0 and C1 (ECMA-48), DEL.
+bool is_control(std::string_view character) {
+  const auto first = static_cast<unsigned char>(character[0]);
+  return first < 0x20 || first == 0x7f ||
+         (first == 0xC2 && static_cast<unsigned char>(character[1]) < 0xA0);
+}
+
+// Calls fn(character, whether it may be shown) for each.
+template <class Fn>
+void each_character(std::string_view text, const Fn& fn) {
+  while (!text.empty()) {
+    const std::size_t size = character_size(text);
+    const std::string_view character = text.substr(0, std::max<std::size_t>(1, size));
+    fn(character, size > 0 && !is_control(character));
+    text.remove_prefix(character.size());
+  }
+}
+
+}  // namespace
+
 std::string printable(std::string_view text, std::size_t limit) {
   const bool cut = text.size() > limit;
   if (cut) {
@@ -108,13 +149,28 @@ std::string printable(std::string_view text, std::size_t limit) {
     }
     text = text.substr(0, end);
   }
-  std::string out(text);
-  for (char& c : out) {
-    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) {
-      c = ' ';
-    }
-  }
+  std::string out;
+  each_character(text, [&out](std::string_view character, bool shown) {
+    out += shown ? character : " ";
+  });
   return cut ? out + "..." : out;
+}
+
+std::string terminal_safe(std::string_view text, std::size_t limit) {
+  std::string out;
+  std::size_t line = 0;
+  each_character(text, [&](std::string_view character, bool shown) {
+    if (character == "\n") {
+      out += line > limit ? "...\n" : "\n";
+      line = 0;
+      return;
+    }
+    line += character.size();
+    if (line <= limit) {
+      out += shown || character == "\t" ? character : "?";
+    }
+  });
+  return line > limit ? out + "..." : out;
 }
 
 std::string csv_field(std::string_view text) {
@@ -128,13 +184,25 @@ std::string csv_field(std::string_view text) {
   return out + "\"";
 }
 
-std::string join_or(const std::vector<std::string>& words) {
+namespace {
+
+std::string join(const std::vector<std::string>& words, const char* last) {
   std::string out;
   for (std::size_t i = 0; i < words.size(); ++i) {
-    out += i == 0 ? "" : i + 1 == words.size() ? " or " : ", ";
+    out += i == 0 ? "" : i + 1 == words.size() ? last : ", ";
     out += words[i];
   }
   return out;
+}
+
+}  // namespace
+
+std::string join_or(const std::vector<std::string>& words) { return join(words, " or "); }
+
+std::string join_and(const std::vector<std::string>& words) { return join(words, " and "); }
+
+std::string counted(std::size_t count, const std::string& noun) {
+  return std::to_string(count) + " " + noun + (count == 1 ? "" : "s");
 }
 
 }  // namespace jovilux

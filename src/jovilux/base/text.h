@@ -32,11 +32,19 @@ std::string short_number(double value, int digits = 4);
 /// to print.
 std::string printable(std::string_view text, std::size_t limit = 60);
 
+/// A text whose lines end as they are, safe for a terminal: other control characters, C1 and bytes
+/// that are no UTF-8 included, are shown as "?"; lines are cut to `limit` bytes.
+std::string terminal_safe(std::string_view text, std::size_t limit = 4000);
+
 /// A field of a CSV file (RFC 4180): in quotes, inner quotes doubled, where it has a comma, a quote
 /// or the end of a line.
 std::string csv_field(std::string_view text);
 
 /// "a, b or c".
 std::string join_or(const std::vector<std::string>& words);
+/// "a, b and c".
+std::string join_and(const std::vector<std::string>& words);
+/// "1 point", "2 points".
+std::string counted(std::size_t count, const std::string& noun);
 
 }  // namespace jovilux

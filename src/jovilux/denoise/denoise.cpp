@@ -112,7 +112,7 @@ class Denoiser {
   }
   float luminance(const std::vector<float>& values, std::size_t pixel) const {
     return luminance_of(
-        {color(values, pixel, 0), color(values, pixel, 1), color(values, pixel, 2)});
+        Eigen::Array3f(color(values, pixel, 0), color(values, pixel, 1), color(values, pixel, 2)));
   }
   static float sign(std::size_t half) { return half == 0 ? 1.0f : -1.0f; }
   Plane half_luminance(std::size_t half) const {
@@ -402,7 +402,7 @@ class Denoiser {
 
   float guide_luminance(std::size_t half, int x, int y) const {
     const std::array<Plane, 3>& color = guides_[half].color;
-    return luminance_of({*color[0].at(x, y), *color[1].at(x, y), *color[2].at(x, y)});
+    return luminance_of(Eigen::Array3f(*color[0].at(x, y), *color[1].at(x, y), *color[2].at(x, y)));
   }
 
   // The error that is left: the estimates of what was chosen, as a mean over the neighborhood.

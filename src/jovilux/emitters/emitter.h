@@ -59,7 +59,7 @@ struct LightCheats {
   float bounce = 1;                          ///< on its light after a bounce, caustics apart
   float bounce_chroma = 1;                   ///< on the chroma of all its light after a bounce
   float caustics = 1;                        ///< on what gloss and mirrors throw on other surfaces
-  float haze = 1;                            ///< of its light that haze scatters
+  float haze = 1;                            ///< of its light that haze scatters, wherever on its way
   float shadow = 1;                          ///< opacity of its shadows
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
   bool visible = true;                       ///< by the camera and in mirrors

@@ -75,7 +75,7 @@ void AtomicFile::fail() const {
 }
 
 void AtomicFile::write(const void* data, std::size_t size) {
-  if (std::fwrite(data, 1, size, file_) != size) {
+  if (size > 0 && std::fwrite(data, 1, size, file_) != size) {
     fail();
   }
 }

@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstring>
+#include <filesystem>
 #include <functional>
 #include <limits>
 #include <optional>
@@ -429,6 +430,74 @@ class Importer {
   std::uint64_t picture_pixels_ = 0;
 };
 
+// What the loader's callbacks need: where the file's own files are, and the pictures' bytes.
+struct Sources {
+  std::filesystem::path folder;
+  const Model* model = nullptr;
+  std::vector<std::string> images;
+};
+
+// A regular file in the folder of the glTF file or below it: a file from elsewhere may name any
+// other, or a pipe that never ends.
+bool is_own_file(const std::string& file, const Sources& sources) {
+  std::error_code ec;
+  const std::filesystem::path whole = std::filesystem::canonical(file, ec);
+  if (ec || !std::filesystem::is_regular_file(whole, ec)) {
+    return false;
+  }
+  const std::filesystem::path inside = whole.lexically_relative(sources.folder);
+  return !inside.empty() && *inside.begin() != "..";
+}
+
+bool read_own_file(std::vector<unsigned char>* out,
+                   std::string* err,
+                   const std::string& file,
+                   void* user) {
+  if (!is_own_file(file, *static_cast<const Sources*>(user))) {
+    *err += "the file " + printable(file, 100) + " is not in the folder of the glTF file; ";
+    return false;
+  }
+  const auto bytes = read_mesh_bytes(file);
+  if (!bytes) {
+    *err += bytes.problems().front().text + "; ";
+    return false;
+  }
+  out->assign(bytes->begin(), bytes->end());
+  return true;
+}
+
+// Keeps a picture's bytes; those of a view must lie inside its buffer, which the loader does not
+// check.
+bool keep_image(tinygltf::Image* image,
+                int index,
+                std::string* err,
+                std::string*,
+                int,
+                int,
+                const unsigned char* data,
+                int size,
+                void* user) {
+  constexpr int kMostImages = 100'000;
+  auto& sources = *static_cast<Sources*>(user);
+  if (index < 0 || index >= kMostImages || size < 0) {
+    *err += "too many pictures; ";
+    return false;
+  }
+  if (image->bufferView >= 0) {
+    const auto& view = sources.model->bufferViews[static_cast<std::size_t>(image->bufferView)];
+    const std::size_t all =
+        sources.model->buffers[static_cast<std::size_t>(view.buffer)].data.size();
+    if (view.byteOffset > all || view.byteLength > all - view.byteOffset) {
+      *err += fmt::format("the view of picture {} lies outside its buffer; ", index);
+      return false;
+    }
+  }
+  sources.images.resize(std::max(sources.images.size(), static_cast<std::size_t>(index) + 1));
+  sources.images[static_cast<std::size_t>(index)].assign(reinterpret_cast<const char*>(data),
+                                                         static_cast<std::size_t>(size));
+  return true;
+}
+
 // Braces and brackets nested deeper than any exporter nests them.
 bool too_deep(const std::string& json) {
   int depth = 0;
@@ -460,28 +529,18 @@ Result<GltfScene> load_gltf(const std::string& path) {
   tinygltf::TinyGLTF loader;
   Model model;
   std::string err, warn;
-  std::vector<std::string> images;
-  loader.SetImageLoader(
-      [](tinygltf::Image*,
-         const int index,
-         std::string*,
-         std::string*,
-         int,
-         int,
-         const unsigned char* data,
-         int size,
-         void* user) {
-        auto& all = *static_cast<std::vector<std::string>*>(user);
-        if (index >= 0 && size >= 0 && index < 100000) {
-          all.resize(std::max(all.size(), static_cast<std::size_t>(index) + 1));
-          all[static_cast<std::size_t>(index)].assign(reinterpret_cast<const char*>(data),
-                                                      static_cast<std::size_t>(size));
-        }
-        return true;
-      },
-      &images);
   const std::string folder =
-      path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/'));
+      path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/') + 1);
+  std::error_code ec;
+  Sources sources{std::filesystem::canonical(folder, ec), &model, {}};
+  loader.SetImageLoader(keep_image, &sources);
+  loader.SetFsCallbacks({[](const std::string& file, void* user) {
+                           return is_own_file(file, *static_cast<const Sources*>(user));
+                         },
+                         [](const std::string& file, void*) { return file; },
+                         read_own_file,
+                         nullptr,
+                         &sources});
   try {
     bool good = false;
     if (bytes->size() > std::numeric_limits<std::uint32_t>::max()) {
@@ -508,7 +567,7 @@ Result<GltfScene> load_gltf(const std::string& path) {
     if (!good) {
       return mesh_problem(path, 0, "not a glTF file that can be read: " + printable(err, 200));
     }
-    Importer importer(path, bytes->size(), model, images);
+    Importer importer(path, bytes->size(), model, sources.images);
     GltfScene out = importer.run();
     return {std::move(out), std::move(importer.warnings)};
   } catch (const Fault& f) {

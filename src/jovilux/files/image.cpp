@@ -1,6 +1,7 @@
 #include "jovilux/files/image.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/png.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/read_file.h"
@@ -246,8 +247,9 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
                              image.height,
                              bytes.size()));
   }
+  const std::map<std::string, std::string> texts = png_texts(bytes);
   const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
-  LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}};
+  LinearImage out{static_cast<int>(image.width), static_cast<int>(image.height), {}, texts};
   const auto read = [&](auto& pixels) {
     return png_image_finish_read(&image, nullptr, pixels.data(), 0, nullptr) != 0;
   };

@@ -2,6 +2,7 @@
 
 #include "jovilux/base/problem.h"
 
+#include <map>
 #include <string>
 #include <vector>
 
@@ -12,6 +13,7 @@ namespace jovilux {
 struct LinearImage {
   int width = 0, height = 0;
   std::vector<float> rgb;
+  std::map<std::string, std::string> texts = {};  ///< a PNG's text chunks
 };
 
 /// The most pixels of a picture that is read.

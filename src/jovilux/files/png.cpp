@@ -3,6 +3,8 @@
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
 
+#include <cstring>
+
 #include <fmt/format.h>
 #include <png.h>
 
@@ -17,6 +19,21 @@ void on_write(png_structp png, png_bytep data, png_size_t size) {
   static_cast<AtomicFile*>(png_get_io_ptr(png))->write(data, size);
 }
 void on_flush(png_structp) {}
+
+// The bytes of a PNG that are left to read.
+struct BytesLeft {
+  const char* next;
+  std::size_t count;
+};
+void on_read(png_structp png, png_bytep to, png_size_t size) {
+  auto* left = static_cast<BytesLeft*>(png_get_io_ptr(png));
+  if (size > left->count) {
+    png_error(png, "ends early");
+  }
+  std::memcpy(to, left->next, size);
+  left->next += size;
+  left->count -= size;
+}
 
 }  // namespace
 
@@ -58,6 +75,33 @@ void write_png(const std::string& path,
   }
   png_write_end(w.png, w.info);
   file.commit();
+}
+
+std::map<std::string, std::string> png_texts(const std::string& bytes) {
+  constexpr png_alloc_size_t kMostBytes = 1 << 20;
+  constexpr png_uint_32 kMostChunks = 100;
+  std::map<std::string, std::string> out;
+  BytesLeft left{bytes.data(), bytes.size()};
+  struct Reader {
+    png_structp png = png_create_read_struct(PNG_LIBPNG_VER_STRING, nullptr, on_error, on_warning);
+    png_infop info = png_create_info_struct(png);
+    ~Reader() { png_destroy_read_struct(&png, &info, nullptr); }
+  } r;
+  try {
+    png_set_read_fn(r.png, &left, on_read);
+    png_set_chunk_malloc_max(r.png, kMostBytes);
+    png_set_chunk_cache_max(r.png, kMostChunks);
+    png_read_info(r.png, r.info);
+    png_textp texts = nullptr;
+    int count = 0;
+    png_get_text(r.png, r.info, &texts, &count);
+    for (int i = 0; i < count; ++i) {
+      out.emplace(texts[i].key, texts[i].text);
+    }
+  } catch (const MachineTrouble&) {
+    return {};  // damaged: reading its picture says so
+  }
+  return out;
 }
 
 }  // namespace jovilux

@@ -16,4 +16,8 @@ void write_png(const std::string& path,
                const std::vector<std::uint8_t>& rgb,
                const std::map<std::string, std::string>& texts = {});
 
+/// The text chunks of a PNG's bytes up to its picture, by their keys; empty where there are none or
+/// the bytes are no PNG. Keys and values together hold at most a megabyte.
+std::map<std::string, std::string> png_texts(const std::string& bytes);
+
 }  // namespace jovilux

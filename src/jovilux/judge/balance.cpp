@@ -20,10 +20,17 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
                                       const Eigen::VectorXd& b,
                                       const Eigen::VectorXd& upper,
                                       const Eigen::VectorXd& ridge) {
-  const Eigen::Index n = A.cols();
-  Eigen::MatrixXd G = A.transpose() * A;
+  return bounded_quadratic(A.transpose() * A, A.transpose() * b, upper, ridge);
+}
+
+Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& unridged,
+                                  const Eigen::VectorXd& right_side,
+                                  const Eigen::VectorXd& upper,
+                                  const Eigen::VectorXd& ridge) {
+  const Eigen::Index n = unridged.cols();
+  Eigen::MatrixXd G = unridged;
   G.diagonal() += ridge;
-  const Eigen::VectorXd g = A.transpose() * b + ridge;
+  const Eigen::VectorXd g = right_side + ridge;
   // Active sets: what is free is solved for exactly; what leaves its bounds is held there, and let
   // go where the slope calls
   // it back, one at a time, so that no set comes twice.
@@ -113,6 +120,14 @@ std::vector<std::string> balance_assignments(const Rig& rig,
         out.push_back(std::move(assignment));
       }
     }
+    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+      if (std::abs(light.part_times[p] - 1) > kSame) {
+        for (std::string& assignment :
+             assignments_of_part(rig, light.layer, static_cast<Part>(p), light.part_times[p])) {
+          out.push_back(std::move(assignment));
+        }
+      }
+    }
     if (light.tint) {
       for (const std::string& address : addresses_of_layer(rig, light.layer, "tint")) {
         out.push_back(fmt::format("{}.tint=[{:.6g}, {:.6g}, {:.6g}]",
@@ -126,29 +141,65 @@ std::vector<std::string> balance_assignments(const Rig& rig,
   return out;
 }
 
-void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights) {
-  JOVILUX_ASSERT(lights.size() == image.layers.size());
-  if (lights.empty()) {
-    return;
+namespace {
+
+void multiply(std::vector<float>& rgb, const Rgb& factor) {
+  const std::array<float, 3> f = {
+      static_cast<float>(factor[0]), static_cast<float>(factor[1]), static_cast<float>(factor[2])};
+  for (std::size_t i = 0; i < rgb.size(); ++i) {
+    rgb[i] *= f[i % 3];
   }
-  for (std::size_t l = 0; l < lights.size(); ++l) {
-    const std::array<float, 3> f = {static_cast<float>(lights[l].factor[0]),
-                                    static_cast<float>(lights[l].factor[1]),
-                                    static_cast<float>(lights[l].factor[2])};
-    std::vector<float>& layer = image.layers[l].rgb;
-    for (std::size_t i = 0; i < layer.size(); ++i) {
-      layer[i] *= f[i % 3];
+}
+
+// A layer whose parts have factors of their own: their sum.
+void scale_parts(RenderedImage& image, const BalancedLight& light, std::vector<float>& layer) {
+  std::fill(layer.begin(), layer.end(), 0.0f);
+  for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+    for (RenderedImage::Layer& part : image.parts) {
+      if (part.name == light.layer + "." + kPartNames[p]) {
+        multiply(part.rgb, light.factor * light.part_factors[p]);
+        for (std::size_t i = 0; i < layer.size(); ++i) {
+          layer[i] += part.rgb[i];
+        }
+      }
     }
   }
-  const bool unchanged = std::all_of(lights.begin(), lights.end(), [](const BalancedLight& b) {
-    return b.factor == Rgb(Rgb::Ones());
-  });
-  if (unchanged) {
-    return;  // the picture is the sum of layers in full precision; those of the file may be halves
+}
+
+double largest_factor(const BalancedLight& light) {
+  return light.factor.maxCoeff() *
+         *std::max_element(light.part_factors.begin(), light.part_factors.end());
+}
+
+bool keeps(const BalancedLight& b) {
+  return b.factor == Rgb(Rgb::Ones()) &&
+         std::all_of(b.part_factors.begin(), b.part_factors.end(), [](double f) { return f == 1; });
+}
+
+}  // namespace
+
+void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights) {
+  JOVILUX_ASSERT(lights.size() == image.layers.size());
+  if (std::all_of(lights.begin(), lights.end(), keeps)) {
+    return;
   }
   double most = 0;
-  for (const BalancedLight& l : lights) {
-    most = std::max(most, l.factor.maxCoeff());
+  for (std::size_t l = 0; l < lights.size(); ++l) {
+    const bool by_parts =
+        std::any_of(lights[l].part_factors.begin(), lights[l].part_factors.end(), [](double f) {
+          return f != 1;
+        });
+    if (by_parts) {
+      scale_parts(image, lights[l], image.layers[l].rgb);
+    } else {
+      multiply(image.layers[l].rgb, lights[l].factor);
+      for (RenderedImage::Layer& part : image.parts) {
+        if (part.name.substr(0, part.name.rfind('.')) == lights[l].layer) {
+          multiply(part.rgb, lights[l].factor);
+        }
+      }
+    }
+    most = std::max(most, largest_factor(lights[l]));
   }
   for (float& v : image.variance) {
     v *= static_cast<float>(most * most);
@@ -161,10 +212,9 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
   }
 }
 
-void save_balanced(const std::string& folder,
-                   const RenderedImage& image,
-                   const std::string& rig_text) {
+void save_balanced(const std::string& folder, const RenderedImage& image, const Rig& rig) {
   namespace fs = std::filesystem;
+  const std::string rig_text = resolved_toml(rig, folder);
   const fs::path dir(folder);
   std::vector<ExrChannel> channels;
   const auto add = [&](const std::string& stem,
@@ -186,6 +236,9 @@ void save_balanced(const std::string& folder,
   for (const RenderedImage::Layer& layer : image.layers) {
     add("light." + layer.name + ".", layer.rgb, ExrChannel::Type::kFloat);
   }
+  for (const RenderedImage::Layer& part : image.parts) {
+    add("light." + part.name + ".", part.rgb, ExrChannel::Type::kFloat);
+  }
   if (!image.variance.empty()) {
     channels.push_back({image.denoised ? "error.V" : "variance.V",
                         ExrChannel::Type::kFloat,
@@ -205,99 +258,19 @@ void save_balanced(const std::string& folder,
   }
   header.numbers[kEvAttribute] = static_cast<float>(view.ev());
   write_exr((dir / "image.exr").string(), header, channels);
-  write_view((dir / "view.png").string(), view, image.bloom, image.rgb, image.width, image.height);
+  write_view((dir / "view.png").string(),
+             view,
+             image.bloom,
+             image.rgb,
+             image.width,
+             image.height,
+             look_text(rig.document, view.ev()),
+             rig.title);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   std::error_code ec;
   for (const char* of_another : {"stats.json", kDenoisedPicture, kDenoisedView}) {
     fs::remove(dir / of_another, ec);
   }
-}
-
-double match_reference(const RenderedImage& image,
-                       const RenderedImage& reference,
-                       bool tints,
-                       std::vector<BalancedLight>& lights) {
-  JOVILUX_ASSERT(image.width == reference.width && image.height == reference.height &&
-                 lights.size() == image.layers.size());
-  constexpr int kWidth = 96, kHeight = 96;  // noise is averaged away, shapes stay
-  const auto n = static_cast<Eigen::Index>(lights.size());
-  const RenderedImage small = shrunk(reference, kWidth, kHeight);
-  const auto rows = static_cast<Eigen::Index>(small.pixels());
-  std::array<Eigen::MatrixXd, 3> A;
-  std::array<Eigen::VectorXd, 3> b;
-  for (std::size_t c = 0; c < 3; ++c) {
-    A[c].resize(rows, n);
-    b[c].resize(rows);
-    for (Eigen::Index i = 0; i < rows; ++i) {
-      b[c][i] = small.rgb[3 * static_cast<std::size_t>(i) + c];
-    }
-  }
-  for (Eigen::Index l = 0; l < n; ++l) {
-    RenderedImage layer;
-    layer.width = image.width;
-    layer.height = image.height;
-    layer.rgb = image.layers[static_cast<std::size_t>(l)].rgb;
-    const RenderedImage s = shrunk(layer, kWidth, kHeight);
-    for (std::size_t c = 0; c < 3; ++c) {
-      for (Eigen::Index i = 0; i < rows; ++i) {
-        A[c](i, l) = s.rgb[3 * static_cast<std::size_t>(i) + c];
-      }
-    }
-  }
-  // A picture without luminances is taken to be as bright as this one.
-  if (!reference.absolute) {
-    double mine = 0, theirs = 0;
-    for (std::size_t c = 0; c < 3; ++c) {
-      mine += A[c].rowwise().sum().sum();
-      theirs += b[c].sum();
-    }
-    for (auto& v : b) {
-      v *= theirs > 0 ? mine / theirs : 1;
-    }
-  }
-  // Dark places count as much as bright ones: each pixel is weighed by the reference's brightness
-  // there and a floor.
-  double mean = 0;
-  for (const auto& v : b) {
-    mean += v.mean() / 3;
-  }
-  for (Eigen::Index i = 0; i < rows; ++i) {
-    const double w = 1 / (std::max({b[0][i], b[1][i], b[2][i]}) + 0.1 * mean + 1e-12);
-    for (std::size_t c = 0; c < 3; ++c) {
-      A[c].row(i) *= w;
-      b[c][i] *= w;
-    }
-  }
-  Eigen::VectorXd upper(n);
-  for (Eigen::Index l = 0; l < n; ++l) {
-    const double d = lights[static_cast<std::size_t>(l)].dimmer;
-    upper[l] = d > 0 ? 1 / d : 1e6;
-  }
-  Eigen::MatrixXd all(3 * rows, n);
-  Eigen::VectorXd want(3 * rows);
-  for (Eigen::Index c = 0; c < 3; ++c) {
-    all.middleRows(c * rows, rows) = A[static_cast<std::size_t>(c)];
-    want.segment(c * rows, rows) = b[static_cast<std::size_t>(c)];
-  }
-  const Eigen::VectorXd ridge = Eigen::VectorXd::Constant(n, 1e-8 * static_cast<double>(rows));
-  double left = 0;
-  if (!tints) {
-    const Eigen::VectorXd x = bounded_least_squares(all, want, upper, ridge);
-    for (Eigen::Index l = 0; l < n; ++l) {
-      lights[static_cast<std::size_t>(l)].times = x[l];
-    }
-    left = (all * x - want).squaredNorm();
-  } else {
-    for (std::size_t c = 0; c < 3; ++c) {
-      const Eigen::VectorXd x =
-          bounded_least_squares(A[c], b[c], Eigen::VectorXd::Constant(n, 1e6), ridge);
-      for (Eigen::Index l = 0; l < n; ++l) {
-        lights[static_cast<std::size_t>(l)].factor[static_cast<int>(c)] = x[l];
-      }
-      left += (A[c] * x - b[c]).squaredNorm();
-    }
-  }
-  return std::sqrt(left / std::max(1e-300, want.squaredNorm()));
 }
 
 }  // namespace jovilux

@@ -5,6 +5,7 @@
 #include "jovilux/scene/scene.h"
 
 #include <Eigen/Core>
+#include <array>
 #include <map>
 #include <optional>
 #include <string>
@@ -12,8 +13,14 @@
 
 namespace jovilux {
 
-/// x in [0, upper] that makes |A x - b|^2 + sum of ridge_i (x_i - 1)^2 least, by active sets. `A`:
-/// rows x unknowns.
+/// x in [0, upper] that makes x'G x / 2 - g'x + sum of ridge_i (x_i - 1)^2 / 2 least, by active
+/// sets. `G`: symmetric, without negative eigenvalues.
+Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& G,
+                                  const Eigen::VectorXd& g,
+                                  const Eigen::VectorXd& upper,
+                                  const Eigen::VectorXd& ridge);
+
+/// x in [0, upper] that makes |A x - b|^2 + sum of ridge_i (x_i - 1)^2 least. `A`: rows x unknowns.
 Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
                                       const Eigen::VectorXd& b,
                                       const Eigen::VectorXd& upper,
@@ -27,6 +34,11 @@ struct BalancedLight {
   std::optional<Rgb> tint;   ///< wanted
   Rgb factor = Rgb::Ones();  ///< of the layer, channel by channel (LayerScaling)
   bool fixed = false;        ///< its level is given: solving leaves it
+  /// Wanted of each Part, over what it is, beside `times`: the light's cheats.
+  std::array<double, kPartNames.size()> part_times{1, 1, 1, 1};
+  std::array<double, kPartNames.size()> part_factors{1, 1, 1, 1};  ///< beside `factor`
+  /// Standard error of a solved `times`.
+  std::optional<double> error;
 };
 
 /// The assignments that make of a rig what the lights shall become, in their order.
@@ -41,20 +53,9 @@ std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig
 /// variance of each layer is known, and this is never too small.
 void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights);
 
-/// Writes image.exr (the picture and its layers), view.png and rig.resolved.toml into an existing
-/// folder; a stats.json and
-/// a denoised picture that are there go, for they are of another render. Throws MachineTrouble.
-void save_balanced(const std::string& folder,
-                   const RenderedImage& image,
-                   const std::string& rig_text);
-
-/// Factors that bring the picture nearest to a reference of the same size, exposure of the
-/// reference included where it is
-/// not absolute; `tints`: each channel on its own. Returns the root mean square of what is left
-/// over that of the reference.
-double match_reference(const RenderedImage& image,
-                       const RenderedImage& reference,
-                       bool tints,
-                       std::vector<BalancedLight>& lights);
+/// Writes image.exr (the picture, its layers and their parts), view.png and rig.resolved.toml of the
+/// rig that it stands for into an existing folder; a stats.json and a denoised picture that are
+/// there go, for they are of another render. Throws MachineTrouble.
+void save_balanced(const std::string& folder, const RenderedImage& image, const Rig& rig);
 
 }  // namespace jovilux

@@ -294,6 +294,7 @@ RenderedImage image_of(const Sums& sums, const ExrHeader& header, std::vector<fl
   if (auto look = recorded_look(header)) {
     out.view = look->view;
     out.bloom = look->bloom;
+    out.rig_text = std::move(look->rig_text);
   }
   return out;
 }
@@ -366,7 +367,8 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
              image.bloom,
              std::move(image.rgb),
              image.width,
-             image.height);
+             image.height,
+             look_of(image));
   write_denoised((into / kDenoisedPicture).string(), header, sums, denoised.error);
   return out;
 }

@@ -41,11 +41,50 @@ std::optional<double> common_ratio(const LightTable& from, const LightTable& to)
   return ratio && std::isfinite(*ratio) ? ratio : std::nullopt;
 }
 
+using PartFactors = std::array<double, kPartNames.size()>;
+
 struct Change {
   Rgb factor = Rgb::Ones();
   bool exact = true;
   std::string obstacle;
+  PartFactors parts{1, 1, 1, 1};
 };
+
+// The cheat that a part is in proportion to; null: none.
+const float* cheat_on(const LightCheats& cheats, Part part) {
+  return part == Part::kBounce    ? &cheats.bounce
+         : part == Part::kCaustic ? &cheats.caustics
+         : part == Part::kHaze    ? &cheats.haze
+                                  : nullptr;
+}
+
+// What changed cheats make of a light's parts. Light that haze scatters falls under the cheats on
+// bounces as well, so that these are in proportion to a part only without haze.
+void change_parts(const Emitter& from,
+                  const Emitter& to,
+                  bool haze,
+                  const std::string& name,
+                  Change& out) {
+  for (const Part part : {Part::kBounce, Part::kCaustic, Part::kHaze}) {
+    const float a = *cheat_on(from.cheats, part), b = *cheat_on(to.cheats, part);
+    if (a == b) {
+      continue;
+    }
+    const char* part_name = kPartNames[static_cast<std::size_t>(part)];
+    if (part != Part::kHaze && haze) {
+      out.obstacle = fmt::format(
+          "\"{}.{}\" is not all of the light under that key: haze scatters some of it", name,
+          part_name);
+    } else if (from.cheats.bounce_limit > 0) {
+      out.obstacle = fmt::format(
+          "\"{}\" has a bounce_limit: what that takes is not in proportion to its level", name);
+    } else if (!(a > 0)) {
+      out.obstacle = fmt::format("\"{}.{}\" was off in the render", name, part_name);
+    } else {
+      out.parts[static_cast<std::size_t>(part)] = static_cast<double>(b) / a;
+    }
+  }
+}
 
 Change change_of(const Emitter& from, const Emitter& to, const std::string& name) {
   Change out;
@@ -177,19 +216,31 @@ const LightSpec* light_at(const Rig& rig, const std::string& address) {
   return nullptr;
 }
 
+bool alike(const Change& change, const LayerScaling::Layer& layer) {
+  for (std::size_t p = 0; p < layer.part_factors.size(); ++p) {
+    if (std::abs(change.parts[p] - layer.part_factors[p]) > kSame * (1 + layer.part_factors[p])) {
+      return false;
+    }
+  }
+  return (change.factor - layer.factor).cwiseAbs().maxCoeff() <=
+         kSame * (1 + layer.factor.maxCoeff());
+}
+
 }  // namespace
 
 bool LayerScaling::exact() const {
   return std::all_of(layers.begin(), layers.end(), [](const Layer& l) { return l.exact; });
 }
 
+const LayerScaling::Layer* LayerScaling::find(const std::string& layer) const {
+  const auto found = std::find_if(
+      layers.begin(), layers.end(), [&](const Layer& l) { return l.name == layer; });
+  return found != layers.end() ? &*found : nullptr;
+}
+
 Rgb LayerScaling::factor_of(const std::string& layer) const {
-  for (const Layer& l : layers) {
-    if (l.name == layer) {
-      return l.factor;
-    }
-  }
-  return Rgb::Ones();
+  const Layer* found = find(layer);
+  return found != nullptr ? found->factor : Rgb(Rgb::Ones());
 }
 
 LayerScaling layer_scaling(const Rig& rendered,
@@ -208,12 +259,12 @@ LayerScaling layer_scaling(const Rig& rendered,
     const auto take = [&](const Change& change) {
       if (!change.obstacle.empty()) {
         out.obstacle = change.obstacle;
-      } else if (known && (change.factor - layer.factor).cwiseAbs().maxCoeff() >
-                              kSame * (1 + layer.factor.maxCoeff())) {
+      } else if (known && !alike(change, layer)) {
         out.obstacle =
             fmt::format("the lights of \"{}\" share a layer and change by different factors", name);
       } else {
         layer.factor = change.factor;
+        layer.part_factors = change.parts;
         layer.exact = layer.exact && change.exact;
         known = true;
       }
@@ -221,14 +272,15 @@ LayerScaling layer_scaling(const Rig& rendered,
     for (std::size_t i = 0; i < from.size(); ++i) {
       if (rendered.lights[i].layer_in(by_groups(rendered)) == name) {
         const bool dark = !from[i].shines() || (from[i].table == 0).all();
-        const Change change = change_of(from[i], to[i], rendered.lights[i].name);
+        Change change = change_of(from[i], to[i], rendered.lights[i].name);
+        change_parts(from[i], to[i], !rendered.hazes.empty(), rendered.lights[i].name, change);
         if (!dark || !change.obstacle.empty()) {  // what is dark in both has no factor
           take(change);
         }
       }
     }
     if (const auto ratio = emission_ratio(rendered, wanted, name)) {
-      take({Rgb::Constant(*ratio), true, ""});
+      take({Rgb::Constant(*ratio), true, "", {1, 1, 1, 1}});
     }
     if (!out.obstacle.empty()) {
       return out;
@@ -350,6 +402,26 @@ std::vector<std::string> assignments_of_level(const Rig& rig,
     if (h.name == layer && h.emission > 0) {
       out.push_back(fmt::format("haze.{}.emission=\"{:.6g} cd/m2\"", h.name, h.emission * times));
     }
+  }
+  return out;
+}
+
+std::vector<std::string> assignments_of_part(const Rig& rig,
+                                             const std::string& layer,
+                                             Part part,
+                                             double times) {
+  std::vector<std::string> out;
+  for (const std::string& address : addresses_of_layer(rig, layer, "cheat")) {
+    const LightSpec* light = light_at(rig, address);
+    if (light == nullptr || part == Part::kDirect) {
+      continue;
+    }
+    const auto [key, value] = part == Part::kBounce
+                                  ? std::pair("bounce", light->cheat.bounce)
+                                  : part == Part::kCaustic
+                                        ? std::pair("caustics", light->cheat.caustics)
+                                        : std::pair("haze", light->cheat.haze);
+    out.push_back(fmt::format("{}.cheat.{}={:.6g}", address, key, value * times));
   }
   return out;
 }

@@ -1,9 +1,11 @@
 #pragma once
 
 #include "jovilux/color/rgb.h"
+#include "jovilux/render/film.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/scene/scene.h"
 
+#include <array>
 #include <string>
 #include <vector>
 
@@ -21,6 +23,8 @@ struct LayerScaling {
     std::string name;
     Rgb factor = Rgb::Ones();
     bool exact = true;  ///< the spectrum keeps its shape
+    /// Of each Part, beside `factor`: what the lights' cheats on them make of it.
+    std::array<double, kPartNames.size()> part_factors{1, 1, 1, 1};
   };
   std::vector<Layer> layers;
   /// Why the layers do not give the picture; empty: they do.
@@ -28,6 +32,8 @@ struct LayerScaling {
 
   bool possible() const { return obstacle.empty(); }
   bool exact() const;
+  /// Of the layer of that name; null where there is none.
+  const Layer* find(const std::string& layer) const;
   /// Of the layer of that name; 1 where there is none.
   Rgb factor_of(const std::string& layer) const;
 };
@@ -52,6 +58,13 @@ std::string levels_aside(const Rig& rig);
 std::vector<std::string> assignments_of_level(const Rig& rig,
                                               const std::string& layer,
                                               double times);
+
+/// Assignments that bring a part of a layer to `times` what it is: the lights' cheats on it. Empty
+/// where no key has to do with that part alone (kDirect: it holds the lamp as it is seen, too).
+std::vector<std::string> assignments_of_part(const Rig& rig,
+                                             const std::string& layer,
+                                             Part part,
+                                             double times);
 
 /// The lights of a layer, by where their keys stand: "light.pendant", of an array its pattern and
 /// the copies that have the key on their own.

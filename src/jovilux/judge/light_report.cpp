@@ -122,7 +122,7 @@ void effect_cheats(const Rig& rig, const LightSpec& light, LightReport& r) {
         fmt::format("its shadows keep {} % of its light", short_number(100 * (1 - c.shadow), 3)));
   }
   if ((c.shadow_tint.array() > 0).any()) {
-    const double y = Rgb(0.2126390, 0.7151687, 0.0721923).dot(c.shadow_tint);
+    const double y = luminance_of(c.shadow_tint);
     add("cheat.shadow_tint",
         hex_color(c.shadow_tint),
         fmt::format("its shadows let {} % of its light through, colored",

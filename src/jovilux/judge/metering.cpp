@@ -5,9 +5,9 @@
 
 #include <algorithm>
 #include <array>
-#include <atomic>
 #include <chrono>
 #include <cmath>
+#include <limits>
 
 #include <fmt/format.h>
 
@@ -16,13 +16,20 @@ namespace {
 
 constexpr std::uint32_t kScrambled = 16;  // independent ones, whose scatter is the error
 constexpr std::uint64_t kFirst = 64;      // samples of each, doubled from there
+// A point that has found no light is dark only after so many of each: rare light must have had a
+// chance.
+constexpr std::uint64_t kDark = 512;
 
 struct Point {
   const MeterSpec* meter;
-  std::uint32_t number;  // of all points, which seeds it
+  std::uint32_t number;              // of all points, which seeds it
+  std::uint32_t first = 0;           // number of its meter's first point
   Vec3d at;
-  std::vector<double> sums;  // of layers and parts
+  Receiver receiver;                 // illuminance: the plane
+  std::vector<double> sums;          // of layers and parts
+  std::vector<double> of_layers;     // of each layer, its scramblings
   std::array<double, kScrambled> totals{};
+  double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
   std::uint64_t per_scrambling = 0;
 };
 
@@ -32,99 +39,192 @@ class Metering {
       : rig_(rig), scene_(scene), options_(options), layers_(scene.layers.size()) {}
 
   std::vector<MeterResult> run() {
-    for (const MeterSpec& m : rig_.meters) {
-      for (const Vec3d& at : m.points()) {
-        points_.push_back({&m,
-                           static_cast<std::uint32_t>(points_.size()),
-                           at,
-                           std::vector<double>(layers_ * kPartsWithHaze),
-                           {},
-                           0});
-      }
-    }
     start_ = std::chrono::steady_clock::now();
+    for (const MeterSpec& meter : rig_.meters) {
+      all_points_ += meter.points().size();
+    }
+    std::vector<MeterResult> out;
     with_threads(options_.threads, [&] {
-      for (std::uint64_t end = kFirst; !points_.empty(); end *= 2) {
-        advance(end);
-        worst_ = worst_error();
-        known_at_ = end;
-        const bool done =
-            std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
-        if (done || 2 * end * kScrambled > options_.most_samples ||
-            (options_.stop && options_.stop())) {
-          break;
-        }
+      for (std::size_t m = 0; m < rig_.meters.size(); ++m) {
+        out.push_back(result_of(m));
       }
     });
-    return results();
+    return out;
   }
 
  private:
+  // The meter's points some at a time: only those have sums in memory.
+  MeterResult result_of(std::size_t m) {
+    constexpr std::size_t kAtOnce = 256;
+    const MeterSpec& meter = rig_.meters[m];
+    const std::vector<Vec3d> places = meter.points();
+    const auto first = static_cast<std::uint32_t>(finished_);
+    MeterResult result;
+    result.meter = m;
+    result.layers = scene_.layers;
+    result.points = places.size();
+    for (std::size_t begin = 0; begin < places.size(); begin += kAtOnce) {
+      points_.clear();
+      for (std::size_t k = begin; k < std::min(places.size(), begin + kAtOnce); ++k) {
+        points_.push_back(point_of(meter, places[k], first, k));
+      }
+      measure();
+      for (const Point& p : points_) {
+        if (p.per_scrambling > 0) {
+          result.readings.push_back(reading_of(p, places.size()));
+        }
+      }
+      finished_ += points_.size();
+    }
+    for (const MeterReading& r : result.readings) {
+      result.average += r.value / static_cast<double>(result.readings.size());
+      result.minimum = &r == &result.readings.front() ? r.value : std::min(result.minimum, r.value);
+    }
+    return result;
+  }
+
+  Point point_of(const MeterSpec& meter, const Vec3d& at, std::uint32_t first, std::size_t k) const {
+    Point p;
+    p.meter = &meter;
+    p.number = first + static_cast<std::uint32_t>(k);
+    p.first = first;
+    p.at = at;
+    p.receiver = {at.cast<float>(), meter.facing.cast<float>(), {}};
+    p.receiver.surface.links = links_of(meter.on);
+    p.sums.assign(layers_ * kPartsWithHaze, 0);
+    p.of_layers.assign(layers_ * kScrambled, 0);
+    return p;
+  }
+
+  // Of the object of that name; a meter that lies on none is lit by all lights.
+  std::uint64_t links_of(const std::string& object) const {
+    for (const Scene::Surface& s : scene_.surfaces) {
+      if (!object.empty() && s.object != kNoIndex && rig_.objects[s.object].name == object) {
+        return s.links;
+      }
+    }
+    return ~std::uint64_t{0};
+  }
+
+  void measure() {
+    for (std::uint64_t end = kFirst;; end *= 2) {
+      if (stopped() || !advance(end)) {
+        return;
+      }
+      worst_ = worst_error();
+      known_at_ = end;
+      const bool done =
+          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
+      if (done || 2 * end * kScrambled > options_.most_samples) {
+        return;
+      }
+    }
+  }
+
+  bool stopped() const { return options_.stop && options_.stop(); }
+
+  // Some samples of one scrambling at one point: sums of luminance.
   struct Batch {
-    std::vector<float> sums;
-    float total = 0;
+    std::vector<float> sums;  // of layers and parts
+    float total = 0, least = std::numeric_limits<float>::infinity(), most = 0;
   };
 
   // All points to `end` samples of each scrambling; those that are fine already stay as they are.
-  void advance(std::uint64_t end) {
+  // False where it was stopped: the points that are not through stay as they were.
+  bool advance(std::uint64_t end) {
     std::vector<std::size_t> open;
     for (std::size_t i = 0; i < points_.size(); ++i) {
       if (points_[i].per_scrambling == 0 || !fine(points_[i])) {
         open.push_back(i);
       }
     }
-    // Blocks of samples, summed in order afterwards: the same bits for any number of threads.
-    constexpr std::uint64_t kBlock = 64;
+    // Blocks of samples, summed in order afterwards: the same bits for any number of threads. Some
+    // thousands of blocks at a time bound the memory.
+    constexpr std::size_t kBlocksAtOnce = 8192;
     const std::uint64_t begin = end == kFirst ? 0 : end / 2,
                         blocks = (end - begin + kBlock - 1) / kBlock;
-    std::vector<Batch> batches(open.size() * kScrambled * blocks);
-    std::atomic<std::size_t> finished{0};
-    const std::size_t told_each = std::max<std::size_t>(1, batches.size() / 64);
-    parallel_for(batches.size(), [&](std::size_t job) {
-      const Point& p = points_[open[job / (kScrambled * blocks)]];
-      const auto scrambling = static_cast<std::uint32_t>(job / blocks % kScrambled);
-      Batch& b = batches[job];
-      b.sums.assign(layers_ * kPartsWithHaze * 3, 0.0f);
-      std::vector<float> luminance(layers_ * kPartsWithHaze);
-      RayCounts rays;
-      const std::uint64_t from = begin + job % blocks * kBlock;
-      for (std::uint64_t s = from; s < std::min(end, from + kBlock); ++s) {
-        const Sampler sampler(rig_.render.seed,
-                              mix(0x6d657465U ^ p.number, scrambling),
-                              static_cast<std::uint32_t>(s));
-        LightSink sink(b.sums.data(), luminance.data(), kPartsWithHaze);
-        sample(p, sampler, sink, rays);
-        b.total += sink.total();
+    const std::size_t jobs = open.size() * kScrambled * blocks;
+    std::vector<Batch> batches(std::min(jobs, kBlocksAtOnce));
+    Point next;  // the point whose blocks are being summed
+    for (std::size_t wave = 0; wave < jobs; wave += batches.size()) {
+      const std::size_t count = std::min(batches.size(), jobs - wave);
+      parallel_for(count, [&](std::size_t k) {
+        if (!stopped()) {
+          const std::size_t job = wave + k;
+          batches[k] = batch_of(points_[open[job / (kScrambled * blocks)]],
+                                static_cast<std::uint32_t>(job / blocks % kScrambled),
+                                begin + job % blocks * kBlock,
+                                end);
+        }
+      });
+      if (stopped()) {
+        return false;
       }
-      if (const std::size_t n = ++finished; options_.progress && n % told_each == 0) {
+      for (std::size_t k = 0; k < count; ++k) {
+        const std::size_t job = wave + k, of_point = job % (kScrambled * blocks);
+        Point& p = points_[open[job / (kScrambled * blocks)]];
+        if (of_point == 0) {
+          next = p;
+        }
+        add(next, batches[k], of_point / blocks);
+        if (of_point + 1 == kScrambled * blocks) {
+          next.per_scrambling = end;
+          p = std::move(next);
+        }
+      }
+      if (options_.progress) {
         tell(static_cast<double>(begin) + static_cast<double>(end - begin) *
-                                              static_cast<double>(n) /
-                                              static_cast<double>(batches.size()));
-      }
-    });
-    for (std::size_t job = 0; job < batches.size(); ++job) {
-      Point& p = points_[open[job / (kScrambled * blocks)]];
-      const Batch& b = batches[job];
-      p.totals[job / blocks % kScrambled] += b.total;
-      for (std::size_t k = 0; k < p.sums.size(); ++k) {
-        p.sums[k] += b.sums[3 * k + 1];
+                                              static_cast<double>(wave + count) /
+                                              static_cast<double>(jobs));
       }
     }
-    for (const std::size_t i : open) {
-      points_[i].per_scrambling = end;
+    return true;
+  }
+
+  static constexpr std::uint64_t kBlock = 64;
+
+  Batch batch_of(const Point& p,
+                 std::uint32_t scrambling,
+                 std::uint64_t from,
+                 std::uint64_t end) const {
+    Batch b;
+    std::vector<float> sums(layers_ * kPartsWithHaze * 3), luminance(layers_ * kPartsWithHaze);
+    RayCounts rays;
+    for (std::uint64_t s = from; s < std::min(end, from + kBlock); ++s) {
+      const Sampler sampler(rig_.render.seed,
+                            mix(0x6d657465U ^ p.number, scrambling),
+                            static_cast<std::uint32_t>(s));
+      LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
+      sample(p, sampler, sink, rays);
+      b.total += sink.total();
+      b.least = std::min(b.least, sink.total());
+      b.most = std::max(b.most, sink.total());
+    }
+    b.sums.resize(layers_ * kPartsWithHaze);
+    for (std::size_t k = 0; k < b.sums.size(); ++k) {
+      b.sums[k] = sums[3 * k + 1];
+    }
+    return b;
+  }
+
+  static void add(Point& p, const Batch& b, std::size_t scrambling) {
+    p.totals[scrambling] += b.total;
+    p.least = std::min(p.least, static_cast<double>(b.least));
+    p.most = std::max(p.most, static_cast<double>(b.most));
+    for (std::size_t k = 0; k < p.sums.size(); ++k) {
+      p.sums[k] += b.sums[k];
+      p.of_layers[k / kPartsWithHaze * kScrambled + scrambling] += b.sums[k];
     }
   }
 
   void sample(const Point& p, const Sampler& sampler, LightSink& sink, RayCounts& rays) const {
-    const Vec3 facing = p.meter->facing.cast<float>(), at = p.at.cast<float>();
+    const Vec3 facing = p.receiver.normal, at = p.receiver.at;
     PathOptions path;
     path.bounces = rig_.render.bounces;
     path.haze_bounces = rig_.render.haze_bounces;
     if (!p.meter->luminance) {
-      const Receiver receiver{at, facing};
-      PathOptions lit = path;
-      lit.receiver = &receiver;
-      trace_path(scene_, Ray{at, Vec3(-facing)}, sampler, lit, sink, nullptr, rays);
+      path.receiver = &p.receiver;
+      trace_path(scene_, Ray{at, Vec3(-facing)}, sampler, path, sink, nullptr, rays);
       return;
     }
     const Vec2 u = sampler.pair(0);
@@ -138,17 +238,29 @@ class Metering {
     trace_path(scene_, ray, sampler, path, sink, nullptr, rays);
   }
 
+  // The mean of scramblings' sums of n samples each, and its standard error.
+  static std::pair<double, double> mean_and_error(const double* sums, double n) {
+    double mean = 0, squares = 0;
+    for (std::uint32_t s = 0; s < kScrambled; ++s) {
+      mean += sums[s] / n / kScrambled;
+    }
+    for (std::uint32_t s = 0; s < kScrambled; ++s) {
+      squares += (sums[s] / n - mean) * (sums[s] / n - mean);
+    }
+    return {mean, std::sqrt(squares / (kScrambled - 1) / kScrambled)};
+  }
+
   // The mean and its standard error, as a luminance.
   static std::pair<double, double> estimate(const Point& p) {
     const auto n = static_cast<double>(p.per_scrambling);
-    double mean = 0, squares = 0;
-    for (const double t : p.totals) {
-      mean += t / n / kScrambled;
+    auto [mean, error] = mean_and_error(p.totals.data(), n);
+    // Stratified counts agree exactly where the true count lies between two whole numbers: the
+    // deviation of an even distribution over one sample, 1 / sqrt(12).
+    constexpr double kAlike = 1e-6, kDiffer = 1e-3;
+    if (error <= kAlike * mean && p.most - p.least > kDiffer * mean) {
+      error = (p.most - p.least) / n / std::sqrt(12.0);
     }
-    for (const double t : p.totals) {
-      squares += (t / n - mean) * (t / n - mean);
-    }
-    return {mean, std::sqrt(squares / (kScrambled - 1) / kScrambled)};
+    return {mean, error};
   }
   // The largest error over the value; of a meter without light nothing is known.
   double worst_error() const {
@@ -160,14 +272,16 @@ class Metering {
     return worst;
   }
 
-  // Errors fall as the root of the samples: so many are needed in all, as far as is known.
+  // Errors fall as the root of the samples: so many are needed at these points, as far as is known.
   void tell(double samples) const {
     const double ratio = worst_ > 0 ? worst_ / options_.error : 1;
     const double needed = std::clamp(static_cast<double>(known_at_) * ratio * ratio,
                                      static_cast<double>(kFirst),
                                      static_cast<double>(options_.most_samples) / kScrambled);
+    const double share = worst_ > 0 ? std::min(0.99, samples / needed) : 0;
     Progress p;
-    p.done = worst_ > 0 ? std::min(0.99, samples / needed) : 0;
+    p.done = (static_cast<double>(finished_) + share * static_cast<double>(points_.size())) /
+             static_cast<double>(all_points_);
     p.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
     p.noise = worst_ > 0 ? worst_ : -1;
     options_.progress(p);
@@ -175,64 +289,55 @@ class Metering {
 
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
-    return error <= options_.error * std::abs(mean);
+    return mean > 0 ? error <= options_.error * mean : p.per_scrambling >= kDark;
   }
 
-  std::vector<MeterResult> results() const {
-    std::vector<MeterResult> out;
-    std::size_t next = 0;
-    for (std::size_t m = 0; m < rig_.meters.size(); ++m) {
-      const MeterSpec& meter = rig_.meters[m];
-      MeterResult result;
-      result.meter = m;
-      const std::size_t count = meter.points().size();
-      for (std::size_t k = 0; k < count; ++k, ++next) {
-        const Point& p = points_[next];
-        const double scale = meter.luminance ? 1 : kPiD,
-                     n = static_cast<double>(p.per_scrambling) * kScrambled;
-        const auto [mean, error] = estimate(p);
-        MeterReading r;
-        r.name = count == 1 ? meter.name
-                            : fmt::format("{}[{},{}]",
-                                          meter.name,
-                                          k % static_cast<std::size_t>(meter.grid->count[0]),
-                                          k / static_cast<std::size_t>(meter.grid->count[0]));
-        r.luminance = meter.luminance;
-        r.at = p.at;
-        r.value = scale * mean;
-        r.standard_error = scale * error;
-        r.samples = p.per_scrambling * kScrambled;
-        for (std::size_t l = 0; l < layers_; ++l) {
-          const auto part = [&](Part which) {
-            return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n;
-          };
-          const double direct = part(Part::kDirect),
-                       bounce = part(Part::kBounce) + part(Part::kCaustic),
-                       haze = part(Part::kHaze);
-          r.direct += direct;
-          r.bounce += bounce;
-          r.haze += haze;
-          r.by_light.emplace_back(scene_.layers[l], direct + bounce + haze);
-        }
-        if (meter.target) {
-          r.verdict = r.value >= meter.target->first && r.value <= meter.target->second
-                          ? MeterReading::Verdict::kPass
-                          : MeterReading::Verdict::kFail;
-        }
-        result.average += r.value / static_cast<double>(count);
-        result.minimum = result.readings.empty() ? r.value : std::min(result.minimum, r.value);
-        result.readings.push_back(std::move(r));
-      }
-      out.push_back(std::move(result));
+  MeterReading reading_of(const Point& p, std::size_t count) const {
+    const MeterSpec& meter = *p.meter;
+    const double scale = meter.luminance ? 1 : kPiD,
+                 per_scrambling = static_cast<double>(p.per_scrambling),
+                 n = per_scrambling * kScrambled;
+    const auto [mean, error] = estimate(p);
+    MeterReading r;
+    r.name = meter.name;
+    if (count > 1) {
+      const auto along = static_cast<std::uint32_t>(meter.grid->count[0]);
+      const std::uint32_t k = p.number - p.first;
+      r.name = fmt::format("{}[{},{}]", meter.name, k % along, k / along);
     }
-    return out;
+    r.luminance = meter.luminance;
+    r.at = p.at;
+    r.value = scale * mean;
+    r.standard_error = scale * error;
+    r.samples = p.per_scrambling * kScrambled;
+    r.settled = fine(p);
+    for (std::size_t l = 0; l < layers_; ++l) {
+      const auto part = [&](Part which) {
+        return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n;
+      };
+      const double direct = part(Part::kDirect),
+                   bounce = part(Part::kBounce) + part(Part::kCaustic), haze = part(Part::kHaze);
+      r.direct += direct;
+      r.bounce += bounce;
+      r.haze += haze;
+      r.by_light.push_back(
+          {direct + bounce + haze,
+           scale * mean_and_error(&p.of_layers[l * kScrambled], per_scrambling).second});
+    }
+    if (meter.target) {
+      r.verdict = r.value >= meter.target->first && r.value <= meter.target->second
+                      ? MeterReading::Verdict::kPass
+                      : MeterReading::Verdict::kFail;
+    }
+    return r;
   }
 
   const Rig& rig_;
   const Scene& scene_;
   const MeteringOptions& options_;
   std::size_t layers_;
-  std::vector<Point> points_;
+  std::vector<Point> points_;  // that are being measured
+  std::size_t finished_ = 0, all_points_ = 0;
   std::chrono::steady_clock::time_point start_;
   double worst_ = 0;            // relative error of the noisiest point, after known_at_ samples
   std::uint64_t known_at_ = 0;  // of each scrambling
@@ -244,6 +349,20 @@ std::vector<MeterResult> read_meters(const Rig& rig,
                                      const Scene& scene,
                                      const MeteringOptions& options) {
   return Metering(rig, scene, options).run();
+}
+
+std::vector<std::string> lights_lost_in_mirrors(const Rig& rig, const Scene& scene) {
+  const bool mirrors = std::any_of(
+      scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
+        return m.only_mirror() && !m.is_pane();
+      });
+  std::vector<std::string> out;
+  for (std::size_t l = 0; mirrors && l < rig.lights.size(); ++l) {
+    if (rig.lights[l].on && rig.lights[l].dimmer > 0 && scene.emitters[l].is_zero_size()) {
+      out.push_back(rig.lights[l].name);
+    }
+  }
+  return out;
 }
 
 }  // namespace jovilux

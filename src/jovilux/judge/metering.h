@@ -15,35 +15,49 @@ struct MeterReading {
   Vec3d at = Vec3d::Zero();
   double value = 0, standard_error = 0;
   double direct = 0, bounce = 0, haze = 0;
-  std::vector<std::pair<std::string, double>> by_light;  ///< the scene's layers, in their order
+  struct Light {
+    double value = 0, standard_error = 0;
+  };
+  std::vector<Light> by_light;  ///< one for each of MeterResult::layers
   std::uint64_t samples = 0;
+  /// Whether the standard error is as small as asked: false where the samples or the time ran out.
+  bool settled = false;
   enum class Verdict { kNone, kPass, kFail } verdict = Verdict::kNone;
 };
 
 struct MeteringOptions {
   double error = 0.01;                    ///< wanted standard error over the value
-  std::uint64_t most_samples = 1U << 22;  ///< for each point
+  std::uint64_t most_samples = 1U << 22;  ///< for each point; at least 1024 are taken
   int threads = 0;
-  StopFn stop;          ///< may be empty
+  StopFn stop;  ///< asked from all threads; may be empty. Unfinished samples are left out.
   ProgressFn progress;  ///< may be empty; its noise is the largest error over the value
 };
 
 /// A meter with its readings: one, or those of a grid, row by row.
 struct MeterResult {
-  std::size_t meter = 0;  ///< index into the rig's
+  std::size_t meter = 0;            ///< index into the rig's
+  std::vector<std::string> layers;  ///< names of the scene's layers of light
+  /// Of the points that have samples: all, unless it was stopped.
   std::vector<MeterReading> readings;
+  std::size_t points = 0;  ///< of the meter
   double average = 0, minimum = 0;
   double uniformity() const { return average > 0 ? minimum / average : 0; }  ///< U0 of EN 12464-1
 };
 
 /// Illuminance: paths from a small plane that receives light by the cosine (its luminance as a
-/// white diffuse surface, times pi).
+/// white diffuse surface, times pi), linked to the lights of the object that the meter lies on.
 /// Luminance: paths from `at` within the cone of the meter's field. Samples are doubled until the
-/// standard error of all
-/// points, from 16 independent scramblings, is as small as asked; the same result for any number of
-/// threads.
+/// standard error of a point, from 16 independent scramblings, is as small as asked. Where all
+/// scramblings agree although their samples differ, as when each finds a lamp equally often, the
+/// error is that of a count rounded to whole samples. The same result for any number of threads;
+/// memory grows with the points, not with the samples.
 std::vector<MeterResult> read_meters(const Rig& rig,
                                      const Scene& scene,
                                      const MeteringOptions& options);
+
+/// The lights whose light a meter cannot find where mirrors or glass send it: they have no size,
+/// so that no path from the meter meets them. Names, in the rig's order; empty without such
+/// surfaces.
+std::vector<std::string> lights_lost_in_mirrors(const Rig& rig, const Scene& scene);
 
 }  // namespace jovilux

@@ -24,7 +24,89 @@ namespace {
 
 namespace fs = std::filesystem;
 
-Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
+// Channels of a file and where they go, read together some rows at a time: a compressed block is
+// undone once for all of them.
+class Planes {
+ public:
+  explicit Planes(RenderedImage& image) : image_(image) {}
+
+  // Three channels; what is not finite counts as 0 and is told.
+  void color(const std::string& stem, std::vector<float>& to, float scale) {
+    to.resize(3 * image_.pixels());
+    for (std::size_t c = 0; c < 3; ++c) {
+      wanted_.push_back({stem + "RGB"[c], to.data() + c, 3, scale, true});
+    }
+  }
+  // The same of signed numbers beside a picture.
+  void difference(const std::string& stem, std::vector<float>& to, float scale) {
+    color(stem, to, scale);
+    for (std::size_t c = 0; c < 3; ++c) {
+      wanted_[wanted_.size() - 1 - c].told = false;
+    }
+  }
+  void single(const std::string& name, std::vector<float>& to, float scale) {
+    to.resize(image_.pixels());
+    wanted_.push_back({name, to.data(), 1, scale, false});
+  }
+
+  Problems read(const ExrReader& file) {
+    constexpr int kRows = 64;
+    std::vector<std::string> names;
+    for (const Wanted& w : wanted_) {
+      names.push_back(w.name);
+    }
+    const auto width = static_cast<std::size_t>(image_.width);
+    for (int y = 0; y < image_.height; y += kRows) {
+      const auto planes = file.read(names, 0, y, image_.width, std::min(kRows, image_.height - y));
+      if (!planes) {
+        return planes.problems();
+      }
+      for (std::size_t k = 0; k < wanted_.size(); ++k) {
+        take((*planes)[k], wanted_[k], static_cast<std::size_t>(y) * width);
+      }
+    }
+    return {};
+  }
+
+ private:
+  struct Wanted {
+    std::string name;
+    float* to;
+    std::size_t stride;
+    float scale;
+    bool told;  // a value that is not finite
+  };
+
+  void take(const std::vector<float>& plane, const Wanted& w, std::size_t first) {
+    for (std::size_t i = 0; i < plane.size(); ++i) {
+      const float v = plane[i] * w.scale;
+      const bool finite = std::isfinite(v);
+      w.to[(first + i) * w.stride] = finite ? v : 0.0f;
+      if (!finite && w.told) {
+        image_.not_finite = std::min(image_.not_finite.value_or(first + i), first + i);
+      }
+    }
+  }
+
+  RenderedImage& image_;
+  std::vector<Wanted> wanted_;
+};
+
+// The layers of lights that a file has, and their parts, without their light.
+void add_layers(const ExrReader& file, RenderedImage& out) {
+  for (const std::string& c : file.channels()) {
+    const auto dots = std::count(c.begin(), c.end(), '.');
+    if (!c.starts_with("light.") || !c.ends_with(".R") || (dots != 2 && dots != 3)) {
+      continue;
+    }
+    const std::string stem = c.substr(0, c.size() - 1);
+    if (file.has(stem + "G") && file.has(stem + "B")) {
+      (dots == 2 ? out.layers : out.parts).push_back({c.substr(6, c.size() - 8), {}, {}});
+    }
+  }
+}
+
+Result<RenderedImage> load_exr_image(const std::string& path, bool layers, bool halves) {
   auto file = ExrReader::open(path);
   if (!file) {
     return file.problems();
@@ -44,25 +126,6 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
   out.width = header.width;
   out.height = header.height;
   out.absolute = file->has_white_luminance();
-  const auto scale = static_cast<float>(out.absolute ? header.white_luminance : 1.0);
-  const auto rgb_of = [&](const std::string& stem, std::vector<float>& to) -> Problems {
-    const auto planes =
-        file->read({stem + "R", stem + "G", stem + "B"}, 0, 0, out.width, out.height);
-    if (!planes) {
-      return planes.problems();
-    }
-    to.resize(3 * out.pixels());
-    for (std::size_t i = 0; i < out.pixels(); ++i) {
-      for (std::size_t c = 0; c < 3; ++c) {
-        const float v = (*planes)[c][i] * scale;
-        to[3 * i + c] = std::isfinite(v) ? v : 0.0f;
-        if (!std::isfinite(v) && !out.not_finite) {
-          out.not_finite = i;
-        }
-      }
-    }
-    return {};
-  };
   for (const char* channel : {"R", "G", "B"}) {
     if (!file->has(channel)) {
       return Problem{Severity::kError,
@@ -73,52 +136,56 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers) {
                      "give an image.exr made by jovilux render"};
     }
   }
-  if (Problems p = rgb_of("", out.rgb); !p.empty()) {
-    return p;
-  }
   out.denoised = header.texts.contains(kDenoisedAttribute);
+  const auto scale = static_cast<float>(out.absolute ? header.white_luminance : 1.0);
+  Planes planes(out);
+  planes.color("", out.rgb, scale);
   const std::string variance = out.denoised ? "error.V" : "variance.V";
   if (file->has(variance)) {
-    const auto plane = file->read({variance}, 0, 0, out.width, out.height);
-    if (!plane) {
-      return plane.problems();
-    }
-    out.variance = (*plane)[0];
-    for (float& v : out.variance) {
-      v *= scale * scale;
-    }
+    planes.single(variance, out.variance, scale * scale);
   }
   if (file->has(kSamplesChannel)) {
-    const auto plane = file->read({kSamplesChannel}, 0, 0, out.width, out.height);
-    if (!plane) {
-      return plane.problems();
+    planes.single(kSamplesChannel, out.samples, 1);
+  }
+  halves = halves && file->has(std::string(kHalvesPrefix) + "R");
+  if (halves) {
+    planes.difference(kHalvesPrefix, out.half_difference, scale);
+  }
+  if (layers) {
+    add_layers(*file, out);
+  }
+  for (auto* list : {&out.layers, &out.parts}) {
+    for (RenderedImage::Layer& layer : *list) {
+      const std::string stem = "light." + layer.name + ".";
+      planes.color(stem, layer.rgb, scale);
+      if (halves && file->has(kHalvesPrefix + stem + "R")) {
+        planes.difference(kHalvesPrefix + stem, layer.half_difference, scale);
+      }
     }
-    out.samples = (*plane)[0];
+  }
+  if (Problems p = planes.read(*file); !p.empty()) {
+    return p;
   }
   if (auto look = recorded_look(header)) {
     out.view = look->view;
     out.bloom = look->bloom;
     out.rig_text = std::move(look->rig_text);
   }
-  for (const std::string& c : layers ? file->channels() : std::vector<std::string>{}) {
-    const auto dots = std::count(c.begin(), c.end(), '.');
-    if (!c.starts_with("light.") || !c.ends_with(".R") || (dots != 2 && dots != 3)) {
-      continue;
-    }
-    const std::string stem = c.substr(0, c.size() - 1);
-    if (!file->has(stem + "G") || !file->has(stem + "B")) {
-      continue;
-    }
-    auto& list = dots == 2 ? out.layers : out.parts;
-    list.push_back({c.substr(6, c.size() - 8), {}});
-    if (Problems p = rgb_of(stem, list.back().rgb); !p.empty()) {
-      return p;
-    }
-  }
   return out;
 }
 
 }  // namespace
+
+std::optional<View> view_of_look(const std::string& text) {
+  auto document = parse_toml(text, kLookText);
+  if (!document) {
+    return std::nullopt;
+  }
+  const auto rig = read_rig(std::move(*document), kLookText);
+  return rig && rig->look.exposure == LookSpec::Exposure::kFixed
+             ? std::optional(View(rig->look, rig->look.ev))
+             : std::nullopt;
+}
 
 std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
   const auto rig_text = header.texts.find(kRigAttribute);
@@ -140,6 +207,11 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
   return rig ? std::optional(
                    RecordedLook{View(rig->look, ev->second), rig->look.bloom, rig_text->second})
              : std::nullopt;
+}
+
+std::string look_of(const RenderedImage& image) {
+  const auto document = parse_toml(image.rig_text, "jovilux:rig");
+  return document && image.view ? look_text(*document, image.view->ev()) : "";
 }
 
 View RenderedImage::shown() const {
@@ -196,13 +268,16 @@ std::string image_in(const std::string& path, bool denoised) {
              : path;
 }
 
-Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised) {
+Result<RenderedImage> load_rendered(const std::string& path,
+                                    bool layers,
+                                    bool denoised,
+                                    bool halves) {
   const std::string file = image_in(path, denoised), ending = file_ending(file);
   if (Problems missing = denoised ? check_denoised(path) : Problems{}; !missing.empty()) {
     return missing;
   }
   if (ending == ".exr") {
-    return load_exr_image(file, layers);
+    return load_exr_image(file, layers, halves);
   }
   if (ending != ".png" && ending != ".hdr") {
     return Problem{Severity::kError,
@@ -220,6 +295,9 @@ Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool d
   out.width = image->width;
   out.height = image->height;
   out.rgb = std::move(image->rgb);
+  if (const auto look = image->texts.find(kLookText); look != image->texts.end()) {
+    out.shown_by = view_of_look(look->second);
+  }
   return out;
 }
 

@@ -16,6 +16,10 @@ struct RecordedLook {
   double bloom = 0;
   std::string rig_text;  ///< the resolved rig
 };
+/// The view of a [look] with an exposure in EV, as look_text() writes it; nothing where it is not
+/// that.
+std::optional<View> view_of_look(const std::string& text);
+
 /// From the rig and the exposure in the header; nothing where they are not there.
 std::optional<RecordedLook> recorded_look(const ExrHeader& header);
 
@@ -34,10 +38,16 @@ struct RenderedImage {
   struct Layer {
     std::string name;  ///< "pendant", or of a part "pendant.haze"
     std::vector<float> rgb;
+    std::vector<float> half_difference;  ///< as that of the picture
   };
   std::vector<Layer> layers;  ///< of lights, without their parts; their sum is the picture
   std::vector<Layer> parts;   ///< of lights, where the picture keeps them
+  /// Half the difference of two independent halves of its samples, signed, 3 a pixel; empty unless
+  /// asked for and told.
+  std::vector<float> half_difference;
   std::optional<View> view;   ///< as it was rendered to be seen; nothing: not told
+  /// Of a PNG, which holds display values: the view that made them, where the file tells it.
+  std::optional<View> shown_by;
   double bloom = 0;
   std::string rig_text;  ///< the resolved rig, where it is in the file
 
@@ -45,8 +55,7 @@ struct RenderedImage {
     return static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
   }
   double luminance(std::size_t pixel) const {
-    return 0.21263901 * rgb[3 * pixel] + 0.71516868 * rgb[3 * pixel + 1] +
-           0.07219232 * rgb[3 * pixel + 2];
+    return luminance_of(&rgb[3 * pixel]);
   }
   Rgb color(std::size_t pixel) const {
     return {rgb[3 * pixel], rgb[3 * pixel + 1], rgb[3 * pixel + 2]};
@@ -56,8 +65,14 @@ struct RenderedImage {
 };
 
 /// Reads a folder of a render (its image.exr, or its denoised.exr) or an EXR, PNG or Radiance HDR
-/// file; `layers`: also those of lights.
-Result<RenderedImage> load_rendered(const std::string& path, bool layers, bool denoised = false);
+/// file; `layers`: also those of lights; `halves`: also the half differences of what is read.
+Result<RenderedImage> load_rendered(const std::string& path,
+                                    bool layers,
+                                    bool denoised = false,
+                                    bool halves = false);
+
+/// The text that a view of the picture carries (look_text); empty where its rig is not known.
+std::string look_of(const RenderedImage& image);
 
 /// The standard errors of a picture's pixels, over the larger of their luminance and 2 % of the
 /// view's white; NaN where the picture does not tell them.

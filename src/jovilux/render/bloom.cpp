@@ -6,11 +6,43 @@
 #include <array>
 #include <cmath>
 #include <memory>
+#include <mutex>
 #include <numbers>
 
 #include <fftw3.h>
 
 namespace jovilux {
+namespace {
+
+struct Free {
+  void operator()(float* p) const { fftwf_free(p); }
+};
+
+// A two-dimensional cosine transform in place. The library makes and destroys plans in memory that
+// all threads share; only executing them is safe beside others.
+class Plan {
+ public:
+  Plan(float* plane, int width, int height, fftw_r2r_kind kind) {
+    const std::lock_guard lock(mutex());
+    plan_ = fftwf_plan_r2r_2d(height, width, plane, plane, kind, kind, FFTW_ESTIMATE);
+  }
+  ~Plan() {
+    const std::lock_guard lock(mutex());
+    fftwf_destroy_plan(plan_);
+  }
+  Plan(const Plan&) = delete;
+  Plan& operator=(const Plan&) = delete;
+  void execute() const { fftwf_execute(plan_); }
+
+ private:
+  static std::mutex& mutex() {
+    static std::mutex one;
+    return one;
+  }
+  fftwf_plan plan_;
+};
+
+}  // namespace
 
 void bloom(std::vector<float>& rgb, int width, int height, double share) {
   const std::size_t pixels = static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
@@ -35,34 +67,23 @@ void bloom(std::vector<float>& rgb, int width, int height, double share) {
           static_cast<float>(1 - share + share * kept);
     }
   }
-  struct Free {
-    void operator()(float* p) const { fftwf_free(p); }
-  };
   const std::unique_ptr<float[], Free> plane(fftwf_alloc_real(pixels));
   if (plane == nullptr) {
     throw std::bad_alloc();
   }
   // Cosine transforms: the picture mirrored at its edges.
-  struct Plan {
-    fftwf_plan plan;
-    explicit Plan(fftwf_plan p) : plan(p) {}
-    ~Plan() { fftwf_destroy_plan(plan); }
-    Plan(const Plan&) = delete;
-  };
-  const Plan forth(fftwf_plan_r2r_2d(
-      height, width, plane.get(), plane.get(), FFTW_REDFT10, FFTW_REDFT10, FFTW_ESTIMATE));
-  const Plan back(fftwf_plan_r2r_2d(
-      height, width, plane.get(), plane.get(), FFTW_REDFT01, FFTW_REDFT01, FFTW_ESTIMATE));
+  const Plan forth(plane.get(), width, height, FFTW_REDFT10),
+      back(plane.get(), width, height, FFTW_REDFT01);
   const float scale = 1 / (4 * static_cast<float>(pixels));
   for (std::size_t c = 0; c < 3; ++c) {
     for (std::size_t i = 0; i < pixels; ++i) {
       plane[i] = rgb[3 * i + c];
     }
-    fftwf_execute(forth.plan);
+    forth.execute();
     for (std::size_t i = 0; i < pixels; ++i) {
       plane[i] *= spread[i] * scale;
     }
-    fftwf_execute(back.plan);
+    back.execute();
     for (std::size_t i = 0; i < pixels; ++i) {
       rgb[3 * i + c] = plane[i];
     }

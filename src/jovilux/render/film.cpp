@@ -17,13 +17,31 @@
 #include <unistd.h>
 
 namespace jovilux {
+namespace {
+
+// A file of a folder without a name; where the file system has none of those (network file
+// systems), one whose name is taken away at once. -1 with errno where neither can be had.
+int unnamed_file(const std::string& folder) {
+  const int file = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+  if (file >= 0 || (errno != EOPNOTSUPP && errno != EISDIR && errno != ENOENT)) {
+    return file;
+  }
+  std::string named = folder + "/jovilux-film-XXXXXX";
+  const int plain = ::mkostemp(named.data(), O_CLOEXEC);
+  if (plain >= 0) {
+    ::unlink(named.c_str());
+  }
+  return plain;
+}
+
+}  // namespace
 
 FilmMemory::FilmMemory(std::size_t bytes, bool in_file)
     : bytes_(std::max<std::size_t>(bytes, 1)), in_file_(in_file) {
   int file = -1;
   if (in_file) {
     const std::string folder = Film::file_folder();
-    file = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    file = unnamed_file(folder);
     // All of it now: no write to it may fail later.
     const int trouble = file < 0 ? errno : ::posix_fallocate(file, 0, static_cast<off_t>(bytes_));
     if (trouble != 0) {

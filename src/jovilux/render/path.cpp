@@ -298,7 +298,6 @@ class PathTracer {
     Arrival how{s.scatterings,
                 from.rough_before,
                 s.hazy,
-                on_haze,
                 false,
                 Eigen::Array3f::Ones(),
                 received && from.certain && from.rough_before};
@@ -540,7 +539,7 @@ class PathTracer {
           {p, scene_.light_clusters.slot_of(index), light.weight, light.weight * passed.mean(), 0});
     }
     if ((passed > 0.0f).any()) {
-      const Arrival how{s.scatterings + 1, s.rough_before, true, true, light.colored, light.rgb};
+      const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
       bring(s, e, throughput * passed, weight, how);
     }
   }
@@ -794,8 +793,7 @@ class PathTracer {
   // What the ray has met: a surface to scatter at, one that lets it straight on, or its end.
   Next arrive(State& s, const Hit& hit, bool received, Vertex& v) {
     v.p = received ? place_of(*options_.receiver) : scene_.world.point(s.ray, hit);
-    static constexpr Scene::Surface kNone;
-    v.surface = received ? &kNone : &scene_.surfaces[v.p.surface];
+    v.surface = received ? &options_.receiver->surface : &scene_.surfaces[v.p.surface];
     v.distance = hit.t;
     if (v.surface->emitter != kNoIndex) {
       meet_light(s, v.surface->emitter, {v.p.position, v.p.normal});
@@ -974,7 +972,7 @@ class PathTracer {
     if (!(light.weight > 0) || !reaches) {
       return;
     }
-    Arrival how{s.scatterings + 1, s.rough_before, s.hazy, false, light.colored, light.rgb};
+    Arrival how{s.scatterings + 1, s.rough_before, s.hazy, light.colored, light.rgb};
     // By gloss on another surface, where that is kept apart.
     Spectrum f, thrown = Spectrum::Zero();
     if (const bool apart = s.rough_before && has_gloss(material) &&
@@ -1257,7 +1255,6 @@ class PathTracer {
     Arrival how{s.scatterings + 1 + y.scatterings,
                 true,
                 s.hazy || y.hazy || in_haze,
-                y.on_haze,
                 y.colored,
                 y.rgb,
                 y.caustic};

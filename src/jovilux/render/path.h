@@ -25,6 +25,7 @@ struct FirstHit {
 /// A small white plane that receives light by the cosine, on the side of its normal.
 struct Receiver {
   Vec3 at, normal;
+  Scene::Surface surface;  ///< its links count; it has neither object nor material nor emitter
 };
 
 /// The paths from lights that a picture's camera paths are joined with, and how many of them a

@@ -212,7 +212,14 @@ std::vector<std::uint8_t> save_view(const std::string& path,
                                     std::vector<float> rgb,
                                     int width,
                                     int height) {
-  return write_view(path, view, rig.look.bloom, std::move(rgb), width, height, rig.title);
+  return write_view(path,
+                    view,
+                    rig.look.bloom,
+                    std::move(rgb),
+                    width,
+                    height,
+                    look_text(rig.document, view.ev()),
+                    rig.title);
 }
 
 // JSON has no infinities: what is not known is null.
@@ -222,12 +229,34 @@ nlohmann::json known(double v) {
 
 }  // namespace
 
+std::string look_text(const DocumentNode& rig, double ev) {
+  const auto text = [](const std::string& value) {
+    DocumentNode node;
+    node.value = value;
+    return node;
+  };
+  DocumentNode out;
+  if (const DocumentNode* version = rig.find("jovilux")) {
+    out.table().push_back({"jovilux", {}, *version});
+  }
+  DocumentNode look;
+  look.table();
+  if (const DocumentNode* own = rig.find("look"); own != nullptr && own->is_table()) {
+    look = *own;
+  }
+  std::erase_if(look.table(), [](const DocumentEntry& e) { return e.key == "exposure"; });
+  look.table().push_back({"exposure", {}, text(fmt::format("EV {:.6f}", ev))});
+  out.table().push_back({"look", {}, std::move(look)});
+  return to_toml(out);
+}
+
 std::vector<std::uint8_t> write_view(const std::string& path,
                                      const View& view,
                                      double bloom_share,
                                      std::vector<float> rgb,
                                      int width,
                                      int height,
+                                     const std::string& look,
                                      const std::string& title) {
   bloom(rgb, width, height, bloom_share);
   std::vector<std::uint8_t> bytes(rgb.size());
@@ -236,7 +265,8 @@ std::vector<std::uint8_t> write_view(const std::string& path,
     std::copy(v.begin(), v.end(), bytes.begin() + static_cast<std::ptrdiff_t>(3 * i));
   }
   std::map<std::string, std::string> texts = {{"Software", "Jovilux"},
-                                              {"Comment", fmt::format("EV100 {:.2f}", view.ev())}};
+                                              {"Comment", fmt::format("EV100 {:.2f}", view.ev())},
+                                              {kLookText, look}};
   if (!title.empty()) {
     texts["Title"] = title;
   }
@@ -291,6 +321,8 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   nlohmann::ordered_json j;
   j["version"] = 1;
   j["rig"] = rig.file;
+  std::error_code ec;
+  j["rig_path"] = fs::weakly_canonical(rig.file, ec).string();
   j["seed"] = rig.render.seed;
   j["width"] = width;
   j["height"] = height;

@@ -46,14 +46,21 @@ void save_render(const std::string& folder,
                  const Render& render,
                  const std::optional<PreviewLook>& preview = std::nullopt);
 
+/// The text chunk of a view.png that holds its look as a rig's text: what undoes the view.
+inline constexpr const char* kLookText = "jovilux-look";
+/// A rig's [look] with the exposure that was found, as TOML.
+std::string look_text(const DocumentNode& rig, double ev);
+
 /// Writes a picture as it is to be seen, its lens included: linear Rec.709 [cd/m2], 3 a pixel, as
-/// an 8-bit PNG, atomically; `bloom`: the lens's share. Returns its bytes. Throws MachineTrouble.
+/// an 8-bit PNG, atomically; `bloom`: the lens's share; `look`: the look's text. Returns its bytes.
+/// Throws MachineTrouble.
 std::vector<std::uint8_t> write_view(const std::string& path,
                                      const View& view,
                                      double bloom,
                                      std::vector<float> rgb,
                                      int width,
                                      int height,
+                                     const std::string& look,
                                      const std::string& title = "");
 
 /// Writes view.png of a film that is not finished, atomically.

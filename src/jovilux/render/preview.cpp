@@ -25,10 +25,6 @@ struct Pixel {
   bool surface = false;
 };
 
-float luminance(const Eigen::Array3f& rgb) {
-  return 0.2126f * rgb[0] + 0.7152f * rgb[1] + 0.0722f * rgb[2];
-}
-
 std::vector<Pixel> pixels_of(const Film& film) {
   std::vector<Pixel> out(film.pixels());
   for (std::size_t i = 0; i < out.size(); ++i) {
@@ -49,7 +45,7 @@ std::vector<Pixel> pixels_of(const Film& film) {
       p.depth = guide[6] / met;
       p.light /= p.albedo;
     }
-    const float v = film.variance(i), a = luminance(p.albedo);
+    const float v = film.variance(i), a = luminance_of(p.albedo);
     p.variance = v / (a * a);  // infinite with one sample
   }
   return out;
@@ -72,7 +68,7 @@ void settle_variance(std::vector<Pixel>& pixels, int width, int height) {
           if (!q.surface) {
             continue;
           }
-          light += luminance(q.light);
+          light += luminance_of(q.light);
           all += 1;
           if (std::isfinite(q.variance)) {
             variance += q.variance;
@@ -102,7 +98,7 @@ void tame_fireflies(std::vector<Pixel>& pixels, int width, int height) {
           const Pixel& q = before[static_cast<std::size_t>(v) * static_cast<std::size_t>(width) +
                                   static_cast<std::size_t>(u)];
           if ((u != x || v != y) && q.surface) {
-            around[n++] = luminance(q.light);
+            around[n++] = luminance_of(q.light);
           }
         }
       }
@@ -118,7 +114,7 @@ void tame_fireflies(std::vector<Pixel>& pixels, int width, int height) {
           std::accumulate(
               around.begin(), around.begin() + static_cast<std::ptrdiff_t>(n - 1), 0.0f) /
           static_cast<float>(n - 1);
-      const float usual = std::max(around[n / 2], mean), mine = luminance(p.light);
+      const float usual = std::max(around[n / 2], mean), mine = luminance_of(p.light);
       if (mine > kFirefly * usual && mine > 0) {
         const float factor = kFirefly * usual / mine;
         p.light *= factor;
@@ -156,7 +152,7 @@ std::vector<float> smoothed(const Film& film) {
         if (!p.surface) {
           continue;  // the sky and lights are sharp
         }
-        const float mine = luminance(p.light);
+        const float mine = luminance_of(p.light);
         Eigen::Array3f sum = Eigen::Array3f::Zero();
         float weights = 0, variance = 0;
         for (int dy = -2; dy <= 2; ++dy) {
@@ -173,9 +169,9 @@ std::vector<float> smoothed(const Film& film) {
             const float aligned = std::max(0.0f, p.normal.dot(q.normal)),
                         apart = std::abs(p.depth - q.depth) /
                                 (0.02f * p.depth * static_cast<float>(step) + 1e-6f);
-            const float differs = luminance((p.albedo - q.albedo).abs()) / 0.05f;
+            const float differs = luminance_of(Eigen::Array3f((p.albedo - q.albedo).abs())) / 0.05f;
             const float unlike =
-                std::abs(mine - luminance(q.light)) /
+                std::abs(mine - luminance_of(q.light)) /
                 (kDifference * std::sqrt(p.variance + q.variance) + 1e-6f * mine + 1e-12f);
             const float w = kKernel[static_cast<std::size_t>(dx + 2)] *
                             kKernel[static_cast<std::size_t>(dy + 2)] * std::pow(aligned, 32.0f) *

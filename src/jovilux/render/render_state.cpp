@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <cmath>
 #include <cstring>
 #include <fstream>
 #include <functional>
@@ -199,7 +200,31 @@ Problem fault(const std::string& path, std::string text, std::string hint = "") 
   return {Severity::kError, "bad-film", {path, 0, 0}, "", std::move(text), std::move(hint)};
 }
 
-// Opened, its first bytes read.
+// Whether the last four bytes are the checksum of those between the magic and them.
+bool checksum_holds(std::ifstream& in) {
+  in.seekg(0, std::ios::end);
+  const std::streamoff size = in.tellg();
+  constexpr std::streamoff kAround = sizeof kMagic + sizeof(std::uint32_t);
+  if (size < kAround) {
+    return false;
+  }
+  in.seekg(sizeof kMagic);
+  std::vector<char> block(1 << 20);
+  uLong sum = 0;
+  for (std::streamoff left = size - kAround; left > 0;) {
+    const auto count = std::min<std::streamoff>(left, static_cast<std::streamoff>(block.size()));
+    if (!in.read(block.data(), count)) {
+      return false;
+    }
+    sum = checksum_with(sum, block.data(), static_cast<std::size_t>(count));
+    left -= count;
+  }
+  std::uint32_t stored = 0;
+  return in.read(reinterpret_cast<char*>(&stored), sizeof stored) &&
+         stored == static_cast<std::uint32_t>(sum);
+}
+
+// Opened, its first bytes read. The checksum comes first: no memory for what damaged sizes claim.
 Result<std::ifstream> open_film(const std::string& path) {
   std::ifstream in(path, std::ios::binary);
   char magic[sizeof kMagic] = {};
@@ -209,6 +234,11 @@ Result<std::ifstream> open_film(const std::string& path) {
   if (!in.read(magic, sizeof magic) || std::memcmp(magic, kMagic, sizeof magic) != 0) {
     return fault(path, "is no film file of this version");
   }
+  if (!checksum_holds(in)) {
+    return fault(path, "is cut short or damaged", "remove it and render that part again");
+  }
+  in.clear();
+  in.seekg(sizeof kMagic);
   return in;
 }
 
@@ -216,6 +246,22 @@ Reader reader_of(std::ifstream& in) {
   return Reader([&in](char* data, std::size_t size) {
     return static_cast<bool>(in.read(data, static_cast<std::streamsize>(size)));
   });
+}
+
+// Sums of light are finite and no less than 0; so are what they are weighed by and their errors.
+bool sound(const Film& film) {
+  const auto fine = [](const float* v, std::size_t count) {
+    return std::all_of(v, v + count, [](float x) { return std::isfinite(x) && x >= 0; });
+  };
+  const auto slots = static_cast<std::size_t>(film.slots());
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    const float* guide = film.guide(i);
+    if (!fine(film.xyz(i), slots * 3 * kHalves) || !fine(film.batch(i), kScramblings) ||
+        !std::all_of(guide, guide + Film::kGuides, [](float x) { return !std::isnan(x); })) {
+      return false;
+    }
+  }
+  return true;
 }
 
 bool sound(const FilmLabel& label) {
@@ -307,6 +353,9 @@ Result<FilmLabel> load_state(const std::string& path,
   if (!r.good() || !counts_fit || read.taken < 0 || read.passes_done < 0 ||
       !in->read(reinterpret_cast<char*>(&stored), sizeof stored) || stored != sum) {
     return fault(path, "is cut short or damaged", "remove it and render again");
+  }
+  if (!sound(read.film)) {
+    return fault(path, "holds sums that no render has", "remove it and render that part again");
   }
   // Of other shares nothing is known.
   if (label.share.whole()) {

@@ -77,8 +77,7 @@ struct Arrival {
   int scatterings = 0;
   /// A surface that is no mirror lies between the eye and the one that the light falls on.
   bool rough_before = false;
-  bool haze = false;     ///< haze scattered it, somewhere on the way
-  bool on_haze = false;  ///< it falls on haze
+  bool haze = false;  ///< haze scattered it, somewhere on the way
   bool colored = false;
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
   /// Gloss or a mirror, on which it falls, throws it on a surface that is no mirror.
@@ -120,7 +119,7 @@ void contribute(
   } else if (bounced) {
     luminance *= how.caustic ? e.cheats.caustics : e.cheats.bounce;
   }
-  if (how.on_haze) {
+  if (how.haze) {
     luminance *= e.cheats.haze;
   }
   if (bounced && e.cheats.bounce_limit > 0) {

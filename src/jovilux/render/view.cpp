@@ -3,6 +3,7 @@
 #include "jovilux/base/statistics.h"
 #include "jovilux/photometry/exposure.h"
 
+#include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
 
@@ -13,12 +14,13 @@ namespace {
 // Where the film curve's shoulder begins, and its power.
 constexpr double kStart = 0.4, kPower = (kFilmWhite - kStart) / (1 - kStart);
 
-// The value in front of the curve from which on eight bits show white.
+// The display value from which on eight bits show white.
+double clipping_display() { return srgb_decoded(254.5 / 255); }
+
+// The value in front of the curve that gives it.
 double clipping_value(LookSpec::Curve curve) {
-  const double shown = srgb_decoded(254.5 / 255);
-  return curve == LookSpec::Curve::kFilm
-             ? kFilmWhite - (kFilmWhite - kStart) * std::pow((1 - shown) / (1 - kStart), 1 / kPower)
-             : shown;
+  return curve == LookSpec::Curve::kFilm ? film_curve_undone(clipping_display())
+                                         : clipping_display();
 }
 
 }  // namespace
@@ -31,6 +33,12 @@ double film_curve(double x) {
     return 1;
   }
   return 1 - (1 - kStart) * std::pow((kFilmWhite - x) / (kFilmWhite - kStart), kPower);
+}
+
+double film_curve_undone(double y) {
+  return y <= kStart ? std::max(0.0, y)
+                     : kFilmWhite - (kFilmWhite - kStart) *
+                                        std::pow((1 - std::min(1.0, y)) / (1 - kStart), 1 / kPower);
 }
 
 View::View(const LookSpec& look, double ev)
@@ -52,6 +60,17 @@ Rgb View::display(const Rgb& absolute) const {
     v[c] = curve_ == LookSpec::Curve::kFilm ? film_curve(v[c]) : std::clamp(v[c], 0.0, 1.0);
   }
   return v;
+}
+
+std::optional<Rgb> View::absolute(const Rgb& display) const {
+  if (display.maxCoeff() >= clipping_display()) {
+    return std::nullopt;
+  }
+  Rgb v = display;
+  for (int c = 0; c < 3; ++c) {
+    v[c] = curve_ == LookSpec::Curve::kFilm ? film_curve_undone(v[c]) : v[c];
+  }
+  return Rgb(balance_.inverse() * v / scale_);
 }
 
 std::array<std::uint8_t, 3> View::srgb8(const Rgb& absolute) const {

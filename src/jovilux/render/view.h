@@ -6,6 +6,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 namespace jovilux {
@@ -26,6 +27,9 @@ class View {
   double white_luminance() const;
   /// Linear display values in [0, 1] of absolute linear RGB.
   Rgb display(const Rgb& absolute) const;
+  /// Absolute linear RGB of linear display values; nothing where a channel is shown at its highest
+  /// value, which many luminances are.
+  std::optional<Rgb> absolute(const Rgb& display) const;
   std::array<std::uint8_t, 3> srgb8(const Rgb& absolute) const;
   /// Whether a channel is shown at its highest value.
   bool clips(const Rgb& absolute) const;
@@ -38,6 +42,8 @@ class View {
 
 /// The film curve and its end.
 double film_curve(double x);
+/// The value in front of the curve, of a display value in [0, 1).
+double film_curve_undone(double y);
 inline constexpr double kFilmWhite = 4;
 inline constexpr double kAutoClipped = 0.02;
 

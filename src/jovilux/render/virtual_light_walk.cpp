@@ -27,7 +27,7 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   emission_cell_ = photon.cell;
   colored_ = photon.colored;
   rgb_ = photon.rgb;
-  hazy_ = on_haze_ = caustic_ = false;
+  hazy_ = caustic_ = false;
   scatterings_ = in_haze_ = 0;
   within_ = nullptr;
   const std::uint32_t body = scene_.emitter_surface[emitter];
@@ -81,7 +81,6 @@ VirtualLight VirtualLightWalk::virtual_light(const Vec3& p) const {
   v.colored = colored_;
   v.rgb = rgb_;
   v.hazy = hazy_;
-  v.on_haze = on_haze_;
   v.caustic = caustic_;
   v.emission_cell = emission_cell_;
   return v;
@@ -122,9 +121,7 @@ VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<Vir
   v.sigma_t = sigma_t;
   v.in_haze = static_cast<std::uint16_t>(in_haze_ + 1);
   v.hazy = true;
-  v.on_haze = v.on_haze || scatterings_ == 0;
   out.push_back(v);
-  on_haze_ = on_haze_ || scatterings_ == 0;
   hazy_ = true;
   ++in_haze_;
   ++scatterings_;

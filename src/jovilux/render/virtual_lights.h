@@ -30,7 +30,6 @@ struct VirtualLight {
   std::uint16_t in_haze = 0;      ///< and those by haze
   bool colored = false;
   bool hazy = false;     ///< haze scattered it on its way
-  bool on_haze = false;  ///< the light itself falls on haze
   bool caustic = false;  ///< gloss or a mirror threw it, on which the light itself fell
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
   std::uint32_t emission_cell = 0;

@@ -564,7 +564,7 @@ TableDescription cheat_keys() {
           .number(kFactor)
           .shown("0.5")
           .otherwise("1"),
-      key("haze", "a factor on the light that haze scatters")
+      key("haze", "a factor on its light that haze scatters, also after surfaces")
           .number(kFactor)
           .shown("0.5")
           .otherwise("1")

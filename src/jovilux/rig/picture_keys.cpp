@@ -121,6 +121,18 @@ TableDescription meter_keys() {
           .expects("a position [x, y, z], or grid = { from, to, count }")
           .shown("[0, 0, 0.83]")
           .called("position, location"),
+      key("camera", "instead of at, the camera from whose place it measures")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"bench\"")
+          .of({"luminance"})
+          .called("from, viewpoint, eye"),
+      key("on", "the object that it lies on: lights that are not linked to it bring nothing")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"bench\"")
+          .of({"illuminance"})
+          .called("object, surface, link"),
       key("facing", "the way it looks")
           .direction()
           .shown("[0, 1, 0]")

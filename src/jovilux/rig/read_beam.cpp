@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/rig/read_light_parts.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -69,6 +70,31 @@ void read_mask(TableReader& g, bool of_sun, GoboSpec& spec) {
   }
 }
 
+// The work on a mask grows with the ratios of its lengths; beyond these it shows nothing more.
+void check_proportions(TableReader& g, const GoboSpec& spec) {
+  constexpr double kLongest = 1000, kSoftest = 2;
+  const double longer = std::max(spec.width, spec.height),
+               shorter = std::min(spec.width, spec.height);
+  if (longer > kLongest * shorter) {
+    g.error("size",
+            g.place("size"),
+            "out-of-range",
+            fmt::format("one side is {} times the other; at most {} times",
+                        short_number(longer / shorter, 3),
+                        kLongest),
+            fmt::format("write at least \"{} m\"", short_number(longer / kLongest, 3)));
+  } else if (spec.soft > kSoftest * shorter) {
+    g.error("soft",
+            g.place("soft"),
+            "out-of-range",
+            fmt::format("found {} m for a pattern of {} m; from twice that on nothing is left of it",
+                        short_number(spec.soft, 3),
+                        short_number(shorter, 3)),
+            fmt::format("write at most \"{} m\", or leave the gobo out and use strength",
+                        short_number(kSoftest * shorter, 3)));
+  }
+}
+
 void read_gobo(TableReader& r, LightSpec& light) {
   const DocumentNode* gobo = r.table("gobo");
   if (gobo == nullptr) {
@@ -95,6 +121,7 @@ void read_gobo(TableReader& r, LightSpec& light) {
     read_pattern(g, out);
   }
   read_mask(g, light.shape.kind == LightKind::kSun, out.spec);
+  check_proportions(g, out.spec);
   g.finish("an image");
   light.gobo = std::move(out);
 }

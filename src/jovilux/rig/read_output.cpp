@@ -47,6 +47,24 @@ bool find_levels(TableReader& r, const DocumentNode& output, LightSpec& light) {
             fmt::format("found \"{}\": {}", printable(output.text()), levels.fault));
     return false;
   }
+  constexpr double kBrightest = 1e15;  // whose square single precision holds
+  const SourceLevels& found = *levels.levels;
+  for (const auto& [value, unit] : {std::pair(found.luminance ? found.luminance->value : 0.0, "cd/m2"),
+                                    std::pair(found.intensity ? found.intensity->value : 0.0, "cd")}) {
+    if (!(std::abs(value) <= kBrightest)) {
+      r.error("output",
+              output.place,
+              "out-of-range",
+              fmt::format("found \"{}\", which is {:.3g} {}; at most {:g} {} can be rendered",
+                          printable(output.text()),
+                          value,
+                          unit,
+                          kBrightest,
+                          unit),
+              "lower the output, or make the light larger");
+      return false;
+    }
+  }
   const bool final = source.kind != LightKind::kObject && source.kind != LightKind::kDome &&
                      light.profile_file.empty();
   light.levels = final ? *levels.levels : SourceLevels{};

@@ -50,7 +50,58 @@ void read_facing(TableReader& r, const Rig& rig, MeterSpec& m) {
             "the meter is at the point that it aims at",
             "move one of them");
   } else if (aim) {
+    m.aim = aim;
     m.facing = (*aim - m.at).normalized();
+  }
+}
+
+// The object that an illuminance meter lies on.
+void read_on(TableReader& r, const Rig& rig, MeterSpec& m) {
+  const auto on = r.text("on");
+  if (!on) {
+    return;
+  }
+  std::vector<std::string> names;
+  for (const ObjectSpec& o : rig.objects) {
+    names.push_back(o.name);
+  }
+  if (std::find(names.begin(), names.end(), *on) == names.end()) {
+    r.unknown_name("on",
+                   r.place("on"),
+                   fmt::format("there is no object \"{}\"", printable(*on)),
+                   *on,
+                   names);
+  }
+  m.on = *on;
+}
+
+// The camera from whose place a luminance meter measures.
+void read_camera_of(TableReader& r, const Rig& rig, MeterSpec& m) {
+  const auto name = r.text("camera");
+  if (!name) {
+    return;
+  }
+  if (r.has("at") || r.has("grid")) {
+    r.error("camera",
+            r.place("camera"),
+            "conflict",
+            "camera and a place are both given; either says where it measures from",
+            "leave one of them out");
+  }
+  std::vector<std::string> names;
+  for (const CameraSpec& c : rig.cameras) {
+    names.push_back(c.name);
+    if (c.name == *name) {
+      m.camera = *name;
+      stand_at(m, c);
+    }
+  }
+  if (m.camera.empty()) {
+    r.unknown_name("camera",
+                   r.place("camera"),
+                   fmt::format("there is no camera \"{}\"", printable(*name)),
+                   *name,
+                   names);
   }
 }
 
@@ -203,11 +254,18 @@ void read_meter(TableReader& r, const std::string& name, Rig& rig) {
   if (r.has("at") && r.has("grid")) {
     r.error(
         "at", r.place("grid"), "conflict", "at and grid are both given", "leave one of them out");
-  } else if (!r.has("grid")) {
+  } else if (!r.has("grid") && !(m.luminance && r.has("camera"))) {
     r.require("at");
   }
   m.at = r.vector("at").value_or(m.at);
-  read_facing(r, rig, m);
+  if (m.luminance) {
+    read_camera_of(r, rig, m);
+  } else {
+    read_on(r, rig, m);
+  }
+  if (m.camera.empty() || r.has("aim") || r.has("facing")) {
+    read_facing(r, rig, m);
+  }
   if (m.luminance) {
     m.field = r.number_or_standard("field");
   }
@@ -215,6 +273,14 @@ void read_meter(TableReader& r, const std::string& name, Rig& rig) {
   read_grid(r, m);
   r.finish("an illuminance meter");
   rig.meters.push_back(std::move(m));
+}
+
+void stand_at(MeterSpec& meter, const CameraSpec& camera) {
+  meter.at = camera.at;
+  const Vec3d way = meter.aim.value_or(camera.look_at) - meter.at;
+  if (way.norm() > kSamePlace) {
+    meter.facing = way.normalized();
+  }
 }
 
 void read_look(TableReader& r, Rig& rig) {

@@ -232,7 +232,11 @@ struct MeterSpec {
   bool luminance = false;  ///< cd/m2 of what it is pointed at; else lx on a plane
   Vec3d at = Vec3d::Zero();
   Vec3d facing = Vec3d::UnitZ();  ///< unit
-  double field = 0.0174532925;    ///< luminance: full angle that it averages over [rad]
+  /// Illuminance: the object that it lies on, whose linked lights it measures; empty: all lights.
+  std::string on;
+  std::string camera;           ///< luminance: it measures from this camera's place; empty: from `at`
+  std::optional<Vec3d> aim;     ///< the point that it looks at, where given
+  double field = 0.0174532925;  ///< luminance: full angle that it averages over [rad]
   std::optional<std::pair<double, double>> target;
   struct Grid {
     Vec3d from = Vec3d::Zero(), to = Vec3d::Zero();
@@ -334,6 +338,9 @@ struct Rig {
   TimeSpec time;
   DocumentNode document;  ///< resolved: includes and overrides applied
 };
+
+/// Moves a meter to a camera's place; it keeps its aim or looks where the camera looks.
+void stand_at(MeterSpec& meter, const CameraSpec& camera);
 
 /// What is asked of a rig besides its text.
 struct RigRequest {

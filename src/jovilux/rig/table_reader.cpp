@@ -202,6 +202,38 @@ std::optional<std::int64_t> TableReader::whole(std::string_view key) {
   return *v;
 }
 
+namespace {
+
+// What a scene in single precision holds: squares and cubes of lengths and squares of luminances
+// stay finite. `above_zero`: a size, of which a nanometer is the least that is told from nothing.
+Limits range_of(Dimension dimension, bool above_zero) {
+  constexpr double kFarthest = 1e9, kSmallest = 1e-9;  // [m]
+  constexpr double kBrightest = 1e15, kMostNumber = 1e30;
+  constexpr double kDensest = 1e6;  // [1/m]
+  switch (dimension) {
+    case Dimension::kLength:
+      return {above_zero ? kSmallest : -kFarthest, kFarthest};
+    case Dimension::kFlux:
+    case Dimension::kIntensity:
+    case Dimension::kIlluminance:
+    case Dimension::kLuminance:
+    case Dimension::kPower:
+    case Dimension::kFluxPerLength:
+      return {-kBrightest, kBrightest};
+    case Dimension::kExtinction:
+      return {0, kDensest};
+    default:
+      return {-kMostNumber, kMostNumber};
+  }
+}
+
+Limits narrowed(Limits asked, Limits range) {
+  const bool own_lo = asked.lo >= range.lo;
+  return {own_lo ? asked.lo : range.lo, std::min(asked.hi, range.hi), own_lo && asked.open_lo};
+}
+
+}  // namespace
+
 std::optional<double> TableReader::amount_of(const DocumentNode& node,
                                              std::string_view key,
                                              Dimension dimension,
@@ -257,6 +289,7 @@ std::optional<double> TableReader::amount_of(const DocumentNode& node,
           fmt::format("found {}; expected a finite number", shown_value(node)));
     return std::nullopt;
   }
+  limits = narrowed(limits, range_of(dimension, limits.open_lo && limits.lo == 0));
   if (!limits.holds(value)) {
     const std::string_view unit = dimension == Dimension::kAngle ? " degrees"
                                   : dimension == Dimension::kLength

@@ -53,7 +53,7 @@ struct Scene {
     float covered(const Vec2& uv) const {
       return mask == nullptr
                  ? 1.0f
-                 : std::clamp(mask->at(uv.cwiseProduct(tile)).dot(Vec3(0.2126f, 0.7152f, 0.0722f)),
+                 : std::clamp(luminance_of(mask->at(uv.cwiseProduct(tile)).array().eval()),
                               0.0f,
                               1.0f);
     }
