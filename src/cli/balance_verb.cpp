@@ -545,15 +545,16 @@ int run_balance(int argc, char** argv) {
     const std::string hex =
         l.tint ? hex_color(Rgb(*l.tint / std::max(1e-12, l.tint->maxCoeff()))) : "";
     const double wanted = l.dimmer * l.times;
-    const auto error = l.error && !l.fixed ? std::optional(l.dimmer * *l.error) : std::nullopt;
+    const bool solved = l.error && !l.fixed;
+    const double error = l.dimmer * l.error.value_or(0);
     table.push_back({l.layer,
                      short_number(wanted, 4),
-                     error ? short_number(*error, 2) : "-",
+                     solved ? short_number(error, 2) : "-",
                      short_number(l.dimmer, 4),
                      hex.empty() ? "-" : hex});
     json_lights.push_back({{"name", l.layer},
                            {"dimmer", wanted},
-                           {"standard_error", error ? Json(*error) : Json(nullptr)},
+                           {"standard_error", solved ? Json(error) : Json(nullptr)},
                            {"was", l.dimmer},
                            {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
                            {"factor", {l.factor[0], l.factor[1], l.factor[2]}}});

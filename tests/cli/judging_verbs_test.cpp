@@ -984,7 +984,7 @@ TEST_CASE("a meter names the light that it cannot find in mirrors, and takes equ
           "[cli][meter]") {
   const TemporaryFolder dir;
   const std::string bulb = "jovilux = 1\n[[material]]\nname='silver'\nkind='metal'\ncolor="
-                           "[0.9,0.9,0.9]\n[[object]]\nname='mirror'\nmaterial='silver'\nshape={kind="
+                           "[0.9,0.9,0.9]\nroughness=0\n[[object]]\nname='mirror'\nmaterial='silver'\nshape={kind="
                            "'box',size=[1,1,0.01]}\nat=[0,0,-1]\n[[light]]\nname='bulb'\nkind='";
   const std::string tail = "at=[0,0,1]\noutput='800 lm'\n[[meter]]\nname='m'\nkind='illuminance'\n"
                            "at=[0.5,0,0.2]\nfacing=[0,0,-1]\n";

@@ -336,7 +336,7 @@ anisotropy = 0.5
     const Rig rig = rig_of(closed_box(c.light, c.more));
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
-    constexpr int kSeeds = 5;
+    constexpr int kSeeds = 7;
     const RunningMoments plain = means_of(rig, *scene, false, 2 * kSeeds),
                          connected = means_of(rig, *scene, true, kSeeds);
     INFO(plain.mean() << " +- " << plain.standard_error() << " plain, " << connected.mean()

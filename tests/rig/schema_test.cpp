@@ -412,7 +412,7 @@ class RigAround {
       out += key == "from" ? "" : "from = [-1, -0.4, 0.83]\n";
       out += key == "to" ? "" : "to = [1, 0, 0.83]\n";
       out += key == "count" ? "" : "count = [2, 1]\n";
-    } else if (key != "at" && key != "grid") {
+    } else if (key != "at" && key != "grid" && key != "camera") {
       out += "at = [0, 0, 0.8]\n";
     }
     return out + line;

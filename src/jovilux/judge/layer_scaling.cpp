@@ -159,16 +159,23 @@ int arrays_of(const Rig& rig, const std::string& pattern) {
   return count;
 }
 
-// "1350 lm" times 2 as "2700 lm"; empty where it has no number to multiply.
-std::string scaled_output(const std::string& text, double times) {
+// "1350 lm" as 1350 and "lm"; nothing where it does not begin with a number.
+std::optional<std::pair<double, std::string>> number_and_unit(const std::string& text) {
+  constexpr std::size_t kLongest = 40;
   std::size_t end = 0;
-  for (std::size_t n = 1; n <= text.size() && n <= 40; ++n) {
+  for (std::size_t n = 1; n <= text.size() && n <= kLongest; ++n) {
     end = parse_number(trimmed(std::string_view(text).substr(0, n))) ? n : end;
   }
   const auto value = parse_number(trimmed(std::string_view(text).substr(0, end)));
-  return value
-             ? fmt::format("{:.6g} {}", *value * times, trimmed(std::string_view(text).substr(end)))
-             : "";
+  return value ? std::optional(std::pair(
+                     *value, std::string(trimmed(std::string_view(text).substr(end)))))
+               : std::nullopt;
+}
+
+// "1350 lm" times 2 as "2700 lm"; empty where it has no number to multiply.
+std::string scaled_output(const std::string& text, double times) {
+  const auto parts = number_and_unit(text);
+  return parts ? fmt::format("{:.6g} {}", parts->first * times, parts->second) : "";
 }
 
 // A key of the table at an address such as "light.pendant" or "light.row[3]".
@@ -355,6 +362,45 @@ std::vector<std::string> addresses_of_layer(const Rig& rig,
     add("light." + (own ? l.name : of->text()));
   }
   return out;
+}
+
+std::vector<LayerAddress> layer_addresses(const Rig& rig, const std::string& layer) {
+  std::vector<LayerAddress> out;
+  for (const std::string& address : addresses_of_layer(rig, layer, "dimmer")) {
+    const LightSpec* light = light_at(rig, address);
+    if (light == nullptr) {
+      continue;
+    }
+    LayerAddress a{address, false, light->dimmer, 0, ""};
+    const DocumentNode* output = key_in(rig, address, "output");
+    if (output != nullptr && output->is_text()) {
+      if (const auto parts = number_and_unit(output->text())) {
+        a.value = parts->first;
+        a.unit = parts->second;
+      }
+    } else if (light->levels.flux) {
+      a.value = light->levels.flux->value;
+      a.unit = "lm";
+    }
+    out.push_back(std::move(a));
+  }
+  for (const HazeSpec& h : rig.hazes) {
+    if (h.name == layer && h.emission > 0) {
+      out.push_back({"haze." + h.name, true, 1, h.emission, "cd/m2"});
+    }
+  }
+  return out;
+}
+
+Rgb color_of_layer(const Rig& rig, const std::vector<Emitter>& emitters, const std::string& layer) {
+  for (std::size_t i = 0; i < rig.lights.size() && i < emitters.size(); ++i) {
+    if (rig.lights[i].layer_in(by_groups(rig)) == layer && emitters[i].shines()) {
+      const Rgb color = color_of(emitters[i]).cwiseMax(0);
+      const double y = luminance_of(color);
+      return y > 0 ? Rgb(color / y) : Rgb(Rgb::Ones());
+    }
+  }
+  return Rgb::Ones();
 }
 
 double dimmer_of_layer(const Rig& rig, const std::string& layer) {

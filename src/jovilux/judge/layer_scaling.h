@@ -72,6 +72,20 @@ std::vector<std::string> addresses_of_layer(const Rig& rig,
                                             const std::string& layer,
                                             const std::string& key);
 
+/// Where a layer's level stands in the rig, and what it is there.
+struct LayerAddress {
+  std::string address;    ///< "light.pendant", "haze.spray"
+  bool emission = false;  ///< of a haze that glows
+  double dimmer = 1;
+  double value = 0;  ///< of the output, or the emission [cd/m2]
+  std::string unit;  ///< of the value; empty: the output is no number with a unit
+};
+std::vector<LayerAddress> layer_addresses(const Rig& rig, const std::string& layer);
+
+/// The color that leaves a layer's lights, of luminance 1: linear Rec.709; that of the first where
+/// they differ. White of a haze.
+Rgb color_of_layer(const Rig& rig, const std::vector<Emitter>& emitters, const std::string& layer);
+
 /// The dimmer of a layer's lights as the rig has it, at its moment; of lights that differ, the
 /// first's.
 double dimmer_of_layer(const Rig& rig, const std::string& layer);

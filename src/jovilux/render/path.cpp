@@ -169,6 +169,7 @@ class PathTracer {
     float onward = 1;  // chance to go on from the first surface
     // Of the light of emitters that virtual lights carry, what connections have left to this path.
     float uncarried = 1;
+    const WayVertex* way = nullptr;  // its scatterings, where they are recorded
   };
   // A surface that a path has met.
   struct Vertex {
@@ -256,7 +257,24 @@ class PathTracer {
   void bring(
       const State& s, const Emitter& e, const Spectrum& through, float l, const Arrival& how) {
     const bool shared = s.uncarried != 1 && virtual_lights_->carries(e);
+    const float before = options_.ways != nullptr ? sink_.total() : 0;
     contribute(e, through, shared ? l * s.uncarried : l, how, sink_);
+    if (options_.ways != nullptr) {
+      const auto index = static_cast<std::uint32_t>(&e - scene_.emitters.data());
+      options_.ways->contributions.push_back(
+          {index, e.layer, s.way, way_end_, sink_.total() - before});
+    }
+  }
+
+  // The way with one more scattering, where ways are recorded.
+  const WayVertex* with_vertex(const WayVertex* way,
+                               const Vec3& at,
+                               const Vec3& normal,
+                               std::uint32_t surface,
+                               bool mirror) {
+    return options_.ways == nullptr
+               ? nullptr
+               : &options_.ways->vertices.emplace_back(WayVertex{way, at, normal, surface, mirror});
   }
 
   // A light met by the ray that left `s.from`.
@@ -271,6 +289,7 @@ class PathTracer {
     if (!(luminance > 0)) {
       return;
     }
+    way_end_ = e.is_distant() ? ray.at(1) : place.position;
     const bool received = s.scatterings > 0;
     if (received) {
       if (!may_reach(e, from.p, from.links)) {
@@ -395,7 +414,7 @@ class PathTracer {
     const LightChoice chosen = scatters ? lights_along(s, along, end, pairs, split) : LightChoice{};
     const Vec2 u = sampler_.pair(pairs + kPlace);
     if (forced) {
-      add_emission(along, kFar, s.throughput);
+      add_emission(s, along, kFar);
       if (scatters && taken > 0) {
         lights_at_places(s, along, end, chosen, split);
         if (u.y() < followed) {
@@ -404,7 +423,7 @@ class PathTracer {
       }
     } else {
       const float t = along.sample(u.x(), random_);
-      add_emission(along, t, s.throughput);
+      add_emission(s, along, t);
       if (t < end && !apart) {
         if (!scatters || !scatter_in_haze(s, along, end, t, chosen, pairs, split)) {
           return Next::kEnd;
@@ -491,11 +510,20 @@ class PathTracer {
   }
 
   // What the hazes themselves give off on a ray's way; t is where haze extinguishes it.
-  void add_emission(const HazeAlong& along, float t, const Spectrum& throughput) {
+  void add_emission(const State& s, const HazeAlong& along, float t) {
+    const Spectrum& throughput = s.throughput;
     const auto add = [&](std::size_t haze, float luminance) {
+      const float before = options_.ways != nullptr ? sink_.total() : 0;
       sink_.add(scene_.hazes[haze].layer,
                 Part::kHaze,
                 tristimulus(scene_.emission_table, throughput, luminance));
+      if (options_.ways != nullptr) {
+        options_.ways->contributions.push_back({kNoIndex,
+                                                scene_.hazes[haze].layer,
+                                                s.way,
+                                                s.ray.at(std::min(t, 1.0f)),
+                                                sink_.total() - before});
+      }
     };
     if (!along.uneven()) {
       along.emission(add);
@@ -540,7 +568,16 @@ class PathTracer {
     }
     if ((passed > 0.0f).any()) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
-      bring(s, e, throughput * passed, weight, how);
+      if (options_.ways == nullptr) {
+        bring(s, e, throughput * passed, weight, how);
+        return;
+      }
+      way_end_ = p + light.wi * (e.is_distant() ? 1 : light.distance);
+      State here = s;  // the place may have been chosen before the path is there
+      if (here.way == nullptr || here.way->surface != kNoIndex || here.way->at != p) {
+        here.way = with_vertex(s.way, p, Vec3::Zero(), kNoIndex, false);
+      }
+      bring(here, e, throughput * passed, weight, how);
     }
   }
 
@@ -695,6 +732,7 @@ class PathTracer {
     from.certain = false;
     from.arrives = haze_arrives(from.p);
     from.lights = {};
+    s.way = with_vertex(s.way, from.p, Vec3::Zero(), kNoIndex, false);
   }
 
   // A light chosen at a place in haze, by u_which; u_light: on it.
@@ -872,6 +910,7 @@ class PathTracer {
     s.from.rough_before = s.rough_before;
     s.from.certain = true;
     s.from.surface = v.p.surface;
+    s.way = with_vertex(s.way, v.p.position, v.normal, v.p.surface, true);
     ++counts_.path;
     const Vec3 back = (s.ray.direction - 2 * s.ray.direction.dot(v.normal) * v.normal).normalized();
     s.ray = {World::leave(v.p, back), back};
@@ -910,6 +949,7 @@ class PathTracer {
     from.surface = v.p.surface;
     from.lights = {};
     from.arrives = v.arrives;
+    s.way = with_vertex(s.way, v.p.position, v.normal, v.p.surface, material.only_mirror());
     if (!material.only_mirror()) {
       sample_lights(s, v);
       if (virtual_lights_ != nullptr) {
@@ -1002,6 +1042,7 @@ class PathTracer {
                                                    sent * passed.mean() / chance});
     }
     if ((passed > 0.0f).any()) {
+      way_end_ = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
       bring(s, e, s.throughput * f * passed, weight, how);
       if ((thrown > 0.0f).any()) {
         how.caustic = true;
@@ -1461,6 +1502,7 @@ class PathTracer {
   // between.
   std::optional<SurfaceModel> colored_, departed_;
   std::optional<SurfaceModel> sender_;  // of a virtual light, where a picture colors it
+  Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;
 };
 

@@ -7,6 +7,7 @@
 #include "jovilux/render/transport.h"
 
 #include <cstdint>
+#include <deque>
 #include <limits>
 
 namespace jovilux {
@@ -35,6 +36,33 @@ struct JoinedLightPaths {
   double per_sample = 0;
 };
 
+/// A scattering on a path, linked to the one before it, which is nearer to the camera.
+struct WayVertex {
+  const WayVertex* before = nullptr;
+  Vec3 at = Vec3::Zero(), normal = Vec3::Zero();  ///< in haze without a normal
+  std::uint32_t surface = kNoIndex;               ///< kNoIndex: in haze
+  bool mirror = false;                            ///< a surface that has one direction only
+};
+
+/// The ways by which light came to the camera: each contribution of paths with the scatterings that
+/// brought it. For one thread; vertices live until it is cleared.
+struct WayRecorder {
+  struct Contribution {
+    std::uint32_t emitter = kNoIndex;  ///< kNoIndex: the glow of haze
+    std::uint32_t layer = kNoIndex;
+    const WayVertex* last = nullptr;  ///< the one that the light falls on; null: it is seen itself
+    Vec3 end = Vec3::Zero();          ///< on the light; of a distant one, a place on the way to it
+    float luminance = 0;              ///< [cd/m2]
+  };
+  std::deque<WayVertex> vertices;
+  std::vector<Contribution> contributions;
+
+  void clear() {
+    vertices.clear();
+    contributions.clear();
+  }
+};
+
 /// How paths are traced.
 struct PathOptions {
   /// Scatterings after the camera, by surfaces and haze: 0 sees lights only, 1 is direct light.
@@ -49,6 +77,8 @@ struct PathOptions {
   /// With the guide's virtual lights: those of this sample. Null: paths are not connected to any.
   const VirtualLightSet* virtual_set = nullptr;
   GuideRecorder* recorder = nullptr;  ///< for training; null: nothing is recorded
+  /// Null: ways are not recorded. Without a guide, whose connections have no way of their own.
+  WayRecorder* ways = nullptr;
 };
 
 /// Unidirectional path tracing: at each surface lights are sampled toward (next-event estimation)

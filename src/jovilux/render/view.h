@@ -23,6 +23,10 @@ class View {
   View(const LookSpec& look, double ev);
 
   double ev() const { return ev_; }
+  /// The display value in front of the curve, per cd/m2.
+  double scale() const { return scale_; }
+  /// Linear Rec.709 adapted to the white balance.
+  const Eigen::Matrix3d& balance() const { return balance_; }
   /// The luminance that is shown as white [cd/m2].
   double white_luminance() const;
   /// Linear display values in [0, 1] of absolute linear RGB.

@@ -124,7 +124,7 @@ TableDescription meter_keys() {
       key("camera", "instead of at, the camera from whose place it measures")
           .text()
           .over(OverTime::kNever)
-          .shown("\"bench\"")
+          .shown("\"wide\"")
           .of({"luminance"})
           .called("from, viewpoint, eye"),
       key("on", "the object that it lies on: lights that are not linked to it bring nothing")

@@ -1,0 +1,224 @@
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/text.h"
+#include "jovilux/judge/balance.h"
+#include "jovilux/judge/layer_scaling.h"
+#include "jovilux/judge/metering.h"
+#include "jovilux/judge/rendered_image.h"
+#include "jovilux/render/bloom.h"
+#include "jovilux/scene/light_parts.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <optional>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/progress_bar.h"
+#include "cli/verbs.h"
+#include "figures/desk_page.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+namespace jovilux::cli {
+namespace {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+// The lights' group of a layer, where all of them are in one.
+std::string group_of(const Rig& rig, const std::string& layer) {
+  std::string group;
+  bool first = true;
+  for (const LightSpec& l : rig.lights) {
+    if (l.layer == layer) {
+      group = first || group == l.group ? l.group : "";
+      first = false;
+    }
+  }
+  return group == layer ? "" : group;
+}
+
+// What a lamp's color becomes as its level changes, where its white slides with its dimmer.
+std::vector<std::pair<double, Rgb>> slide_of(const Rig& rig, const std::string& layer) {
+  constexpr double kLeast = -12, kMost = 4, kStep = 0.25;  // stops
+  std::vector<std::pair<double, Rgb>> out;
+  for (const LightSpec& l : rig.lights) {
+    if (l.layer != layer || !l.dim_to_warm || !(l.dimmer > 0)) {
+      continue;
+    }
+    const auto color_at = [&l](double dimmer) -> std::optional<Rgb> {
+      LightSpec dimmed = l;
+      dimmed.dimmer = std::min(1.0, dimmer);
+      const auto color = source_color(dimmed);
+      if (!color) {
+        return std::nullopt;
+      }
+      const Rgb rgb = (rec709_from_xyz() * tristimulus(color->spectrum)).cwiseMax(1e-6);
+      return Rgb(rgb / luminance_of(rgb));
+    };
+    const auto now = color_at(l.dimmer);
+    for (double stops = kLeast; now && stops <= kMost; stops += kStep) {
+      if (const auto then = color_at(l.dimmer * std::exp2(stops))) {
+        out.emplace_back(stops, then->cwiseQuotient(*now));
+      }
+    }
+    break;
+  }
+  return out;
+}
+
+std::vector<figures::DeskLight> lights_of(const RenderedImage& image,
+                                          const Rig& rig,
+                                          const Scene& scene) {
+  std::vector<figures::DeskLight> out;
+  for (const RenderedImage::Layer& layer : image.layers) {
+    figures::DeskLight light;
+    light.name = layer.name;
+    light.group = group_of(rig, layer.name);
+    light.rgb = &layer.rgb;
+    light.source = color_of_layer(rig, scene.emitters, layer.name);
+    for (const LayerAddress& a : layer_addresses(rig, layer.name)) {
+      light.addresses.push_back({a.address, a.emission, a.dimmer, a.value, a.unit});
+    }
+    light.slide = slide_of(rig, layer.name);
+    out.push_back(std::move(light));
+  }
+  return out;
+}
+
+std::vector<figures::DeskMeter> meters_of(const RenderedImage& image,
+                                          const Rig& rig,
+                                          const Scene& scene,
+                                          double error,
+                                          int threads,
+                                          bool quiet) {
+  std::vector<figures::DeskMeter> out;
+  MeteringOptions options;
+  options.error = error;
+  options.threads = threads;
+  options.stop = stop_requested;
+  ProgressBar bar(quiet);
+  options.progress = bar.function();
+  for (const MeterResult& m : read_meters(rig, scene, options)) {
+    if (m.readings.empty()) {
+      continue;
+    }
+    const MeterSpec& spec = rig.meters[m.meter];
+    figures::DeskMeter meter{spec.name, spec.luminance ? "cd/m\u00b2" : "lx", spec.target, {}};
+    for (const RenderedImage::Layer& layer : image.layers) {
+      const auto known = std::find(m.layers.begin(), m.layers.end(), layer.name);
+      double sum = 0;
+      for (const MeterReading& r : m.readings) {  // a grid counts by its average
+        sum += known != m.layers.end()
+                   ? r.by_light[static_cast<std::size_t>(known - m.layers.begin())].value
+                   : 0;
+      }
+      meter.parts.push_back(sum / static_cast<double>(m.readings.size()));
+    }
+    out.push_back(std::move(meter));
+  }
+  return out;
+}
+
+}  // namespace
+
+int run_desk(int argc, char** argv) {
+  Usage usage{
+      "desk",
+      "DIR",
+      "One page to balance a render by hand: a fader in stops for each light and group, on and "
+      "alone, whites and tints,\nexposure and white balance of the view, luminances under the "
+      "pointer, the meters beside their targets, and the\nlines for the rig. It needs no other "
+      "file and fetches nothing.",
+      {{"o,output", "the page to write, such as desk.html", "FILE"},
+       {"error", "standard error of the meters, over the value; \"2 %\" by default", "SHARE"},
+       {"no-meters", "leave the meters out, which take paths of their own", ""},
+       denoised_option(),
+       {"quiet", "no progress while the meters are read", ""},
+       {"force", "replace FILE", ""},
+       {"json", "print one JSON document instead", ""}},
+      "Keys: B before, F false color, R reset; arrows move the reading point on the picture.",
+      "jovilux desk demo-out/bench -o demo-out/desk.html --denoised"};
+  usage.options.push_back(threads_option());
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const std::string dir = a.positional();
+  const auto file = a.text("output");
+  if (!file || file->empty()) {
+    throw UsageError("missing -o FILE, the page to write; see jovilux desk --help");
+  }
+  const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02;
+  auto loaded = load_rendered(dir, true, a.flag("denoised"));
+  if (!loaded) {
+    throw BadInput{loaded.problems()};
+  }
+  RenderedImage& image = *loaded;
+  if (image.layers.empty()) {
+    throw BadInput{{{Severity::kError,
+                     "no-layers",
+                     {image_in(dir), 0, 0},
+                     "",
+                     "holds no layers of lights",
+                     "render with layers = \"lights\""}}};
+  }
+  const auto rig =
+      load_rig((fs::path(image_in(dir)).parent_path() / "rig.resolved.toml").string(), {});
+  if (!rig) {
+    throw BadInput{rig.problems()};
+  }
+  const fs::path path(*file);
+  prepare_files(path.has_parent_path() ? path.parent_path().string() : ".",
+                {path.filename().string()},
+                a.flag("force"));
+  const auto scene = prepare_scene(*rig);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  catch_interrupts();
+  figures::DeskPage page;
+  page.title = rig->title.empty() ? fs::path(dir).filename().string() : rig->title;
+  page.width = image.width;
+  page.height = image.height;
+  page.denoised = image.denoised;
+  const View view = image.shown();
+  page.film = rig->look.curve == LookSpec::Curve::kFilm;
+  page.ev = view.ev();
+  page.scale = view.scale();
+  page.balance = view.balance();
+  if (!a.flag("no-meters") && !rig->meters.empty()) {
+    page.meters = meters_of(image, *rig, *scene, error, threads_of(a), a.flag("quiet"));
+  }
+  if (stop_requested()) {
+    return kInterrupted;
+  }
+  for (RenderedImage::Layer& layer : image.layers) {
+    bloom(layer.rgb, image.width, image.height, image.bloom);  // the lens spreads each by itself
+  }
+  page.lights = lights_of(image, *rig, *scene);
+  std::size_t bytes = 0;
+  with_threads(threads_of(a), [&] { bytes = figures::write_desk(path.string(), page); });
+  if (a.flag("json")) {
+    print_out(json_text({{"page", path.string()},
+                         {"lights", page.lights.size()},
+                         {"meters", page.meters.size()},
+                         {"denoised", page.denoised},
+                         {"bytes", bytes}}));
+    return kDone;
+  }
+  print_out(fmt::format("wrote {}: {}, {}, {} MB{}\n",
+                        printable(path.string(), 200),
+                        counted(page.lights.size(), "light"),
+                        counted(page.meters.size(), "meter"),
+                        short_number(static_cast<double>(bytes) / 1e6, 3),
+                        page.denoised || bytes < 8'000'000
+                            ? ""
+                            : fmt::format("\nsmaller and cleaner: jovilux denoise {}, then --denoised",
+                                          printable(dir, 200))));
+  return kDone;
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,64 @@
+#pragma once
+
+#include "jovilux/color/rgb.h"
+
+#include <array>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <Eigen/Core>
+
+namespace jovilux::figures {
+
+/// Where a layer's level stands in the rig, and what it is there.
+struct DeskAddress {
+  std::string address;  ///< "light.pendant", or "haze.spray"
+  bool emission = false;  ///< the level is the haze's emission, not a dimmer
+  double dimmer = 1;
+  double value = 0;  ///< of the output or the emission, in `unit`
+  std::string unit;  ///< empty: the output cannot be written as a number
+};
+
+/// A layer of the picture, and the light that it is of.
+struct DeskLight {
+  std::string name, group;  ///< group: empty for none
+  const std::vector<float>* rgb = nullptr;  ///< linear Rec.709 [cd/m2], 3 a pixel, from the top
+  Rgb source = Rgb::Ones();                 ///< the color that leaves the light
+  std::vector<DeskAddress> addresses;
+  /// Of a lamp whose white slides with its level: what its color's channels become, of luminance 1
+  /// over those as rendered, for levels of so many stops from where it is; rising. Empty: it stays.
+  std::vector<std::pair<double, Rgb>> slide;
+};
+
+struct DeskMeter {
+  std::string name, unit;
+  std::optional<std::pair<double, double>> target;
+  std::vector<double> parts;  ///< of each light, as rendered
+};
+
+struct DeskPage {
+  std::string title;
+  int width = 0, height = 0;
+  bool denoised = false, film = true;
+  double ev = 0, scale = 1;  ///< of the view: display value in front of the curve per cd/m2
+  Eigen::Matrix3d balance = Eigen::Matrix3d::Identity();
+  std::vector<DeskLight> lights;
+  std::vector<DeskMeter> meters;
+};
+
+/// Writes one self-contained page with a fader for each light, atomically, and returns its size in
+/// bytes. Layers are held in the view's white balance by their signs and 1023 steps of their
+/// logarithm over at most 26 stops, which is at most 0.9 % of a value, and deflated. Throws
+/// MachineTrouble.
+std::size_t write_desk(const std::string& path, const DeskPage& page);
+
+/// For tests: a layer as the page holds it, deflated, and the least value and range [stops] of its
+/// steps.
+struct DeskLayer {
+  double least = 1, range = 1;
+  std::vector<unsigned char> planes;  ///< before deflating: low and high bytes, three channels
+};
+DeskLayer desk_layer(const std::vector<float>& rgb, int width, int height, double white);
+
+}  // namespace jovilux::figures
