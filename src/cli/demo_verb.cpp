@@ -33,19 +33,20 @@ struct Scale {
   const char *other_size, *other_samples;  // of the bench and the variants
   const char *sweep_size, *sweep_samples;
   const char *flame_size, *flame_samples;
-  const char *meter_error, *page_error;
+  const char *meter_error, *page_error, *why_samples;
   bool denoised, animations, trials;
 };
-constexpr Scale kQuick = {"400x225",
+constexpr Scale kQuick = {"320x180",
                           "8",
-                          "288x162",
+                          "240x135",
                           "8",
-                          "144x81",
+                          "128x72",
                           "8",
-                          "208x117",
+                          "192x108",
                           "6",
                           "4 %",
                           "10 %",
+                          "16384",
                           true,
                           false,
                           false};
@@ -59,6 +60,7 @@ constexpr Scale kUsual = {"640x360",
                           "16",
                           "3 %",
                           "5 %",
+                          "131072",
                           true,
                           false,
                           false};
@@ -72,6 +74,7 @@ constexpr Scale kFull = {"960x540",
                          "64",
                          "2 %",
                          "2 %",
+                         "131072",
                          false,
                          true,
                          true};
@@ -143,24 +146,25 @@ class Tour {
 // The pictures that the demo leaves, each with what it shows.
 std::vector<std::pair<std::string, std::string>> pictures(bool denoised) {
   const std::string view = denoised ? "view-denoised.png" : "view.png";
-  return {
-           {"wide/" + view, "the glasshouse before sunrise"},
-           {"bench/" + view, "its bench, layer by layer"},
-           {"bench-work-light/" + view, "the bench under the work panel"},
-           {"wide-dawn/" + view, "the house at dawn"},
-           {"wide-misty/" + view, "the house in mist"},
-           {"heat-lamp/profile.png", "the heat lamp's photometric file"},
-           {"falloff/falloff.png", "pendant and indicator over distance"},
-           {"color/color.png", "its whites, gels and spectra"},
-           {"meters/bench-field.png", "lux over the bench"},
-           {"false-color/false-color.png", "luminance in bands of a stop"},
-           {"noise/noise.png", "where the noise is, and from which light"},
-           {"compare/compare.png", "evening against work light"},
-           {"balanced/view.png", "500 lx on the bench, without rendering again"},
-           {"near_softening/sheet.png", "a parameter in six steps"},
-           {"flame/strip.png", "frames of the lantern's flame"},
-           {"flame/levels.png", "its level over time, and its flicker"},
-           {"report.html", "all of it on one page"}};
+  return {{"wide/" + view, "the glasshouse before sunrise"},
+          {"bench/" + view, "its bench, layer by layer"},
+          {"bench-work-light/" + view, "the bench under the work panel"},
+          {"wide-dawn/" + view, "the house at dawn"},
+          {"wide-misty/" + view, "the house in mist"},
+          {"heat-lamp/profile.png", "the heat lamp's photometric file"},
+          {"falloff/falloff.png", "pendant and indicator over distance"},
+          {"color/color.png", "its whites, gels and spectra"},
+          {"meters/bench-field.png", "lux over the bench"},
+          {"false-color/false-color.png", "luminance in bands of a stop"},
+          {"noise/noise.png", "where the noise is, and from which light"},
+          {"why/ways.png", "the ways of light to a place on the bench"},
+          {"compare/compare.png", "evening against work light"},
+          {"balanced/view.png", "500 lx on the bench, without rendering again"},
+          {"desk.html", "a fader for each lamp"},
+          {"near_softening/sheet.png", "a parameter in six steps"},
+          {"flame/strip.png", "frames of the lantern's flame"},
+          {"flame/levels.png", "its level over time, and its flicker"},
+          {"report.html", "all of it on one page"}};
 }
 
 }  // namespace
@@ -171,7 +175,8 @@ int run_demo(int argc, char** argv) {
       "",
       "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on "
       "it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, "
-      "sweep, compare, balance, animate, report. Each step shows the command that does it.",
+      "why, sweep, compare, balance, desk, animate, report. Each step shows the command that does "
+      "it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: under a minute on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips; several times as long", ""},
@@ -206,7 +211,7 @@ int run_demo(int argc, char** argv) {
     aside.emplace();
   }
   const Scale& scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
-  constexpr int kSteps = 20, kClips = 2;
+  constexpr int kSteps = 22, kClips = 2;
   Tour tour(kSteps + (scale.animations ? kClips : 0));
   const auto step = [&tour](const std::string& what,
                             const std::vector<std::string>& words,
@@ -369,6 +374,18 @@ int run_demo(int argc, char** argv) {
     noise.emplace_back("--try");  // a render for each change that it proposes
   }
   step("Where the noise is, and who makes it", noise, run_noise);
+  step("Where the light on the bench before the pots comes from",
+       picture("bench",
+               {"why",
+                "--at",
+                at(0.62, 0.66),
+                "--samples",
+                scale.why_samples,
+                "-o",
+                (dir / "why").string(),
+                "--force",
+                "--quiet"}),
+       run_why);
   clean_step(
       "A softer near field: the pendant's near_softening, read on the bench below it and on the "
       "far floor",
@@ -404,6 +421,16 @@ int run_demo(int argc, char** argv) {
                       (dir / "balanced").string(),
                       "--force"}),
              run_balance);
+  clean_step("The same by hand: a page with a fader for each lamp",
+             picture("bench",
+                     {"desk",
+                      "-o",
+                      (dir / "desk.html").string(),
+                      "--error",
+                      scale.page_error,
+                      "--force",
+                      "--quiet"}),
+             run_desk);
   clean_step("Two seconds of the lantern's flame, all frames from one render",
              {"animate",
               rig,

@@ -121,7 +121,7 @@ int run_noise(int argc, char** argv) {
                               {"p95", known(m.p95)}});
     }
     print_out(json_text(j));
-    return r.p95 <= r.target ? kDone : kFellShort;
+    return r.p95 <= r.target && !r.black ? kDone : kFellShort;
   }
   std::string out = fmt::format("{}: median {}, 95 % of the pixels below {}; target {}\n",
                                 r.of_denoised ? "denoised, error left" : "noise",
@@ -189,7 +189,7 @@ int run_noise(int argc, char** argv) {
     out += fmt::format("\nlook at {}\n", (fs::path(*folder) / "noise.png").string());
   }
   print_out(out);
-  return r.p95 <= r.target ? kDone : kFellShort;
+  return r.p95 <= r.target && !r.black ? kDone : kFellShort;
 }
 
 }  // namespace jovilux::cli

@@ -67,9 +67,8 @@ void check_memory(const Rig& rig, std::size_t layers) {
 
 // The file that keeps what is finished of a render, or of one slice of it, which 1/1 is as well.
 std::string film_name(Share share, bool slice) {
-  return !slice && share.whole()
-             ? "checkpoint.part"
-             : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
+  return !slice && share.whole() ? "checkpoint.part"
+                                 : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
 }
 
 // Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is
@@ -136,15 +135,15 @@ namespace {
 
 // A finished render of the very rig with more samples is not replaced unasked.
 void refuse_to_shorten(const RenderTask& task, const Rig& rig) {
-  const auto stats = nlohmann::json::parse(
-      text_of(fs::path(task.folder) / "stats.json"), nullptr, false);
+  const auto stats =
+      nlohmann::json::parse(text_of(fs::path(task.folder) / "stats.json"), nullptr, false);
   if (task.force || task.resume || task.share || !stats.is_object() || rig.render.noise) {
     return;
   }
   const double samples = task.preview ? 1 : rig.render.samples,
                kept = stats.value("samples_per_pixel", 0.0);
-  const bool whole = stats.value("width", 0) >= rig.render.width &&
-                     stats.value("height", 0) >= rig.render.height;
+  const bool whole =
+      stats.value("width", 0) >= rig.render.width && stats.value("height", 0) >= rig.render.height;
   const auto without_samples = [](const std::string& text) {
     auto document = parse_toml(text, "rig");
     if (!document) {
@@ -158,11 +157,12 @@ void refuse_to_shorten(const RenderTask& task, const Rig& rig) {
   if (whole && kept > samples &&
       without_samples(text_of(fs::path(task.folder) / "rig.resolved.toml")) ==
           without_samples(resolved_toml(rig, task.folder))) {
-    throw UsageError(fmt::format(
-        "-o {}: the folder holds this very rig with {} samples a pixel, more than asked now; choose "
-        "another folder, or add --force to replace it",
-        printable(task.folder, 200),
-        short_number(kept)));
+    throw UsageError(
+        fmt::format("-o {}: the folder holds this very rig with {} samples a pixel, more than "
+                    "asked now; choose "
+                    "another folder, or add --force to replace it",
+                    printable(task.folder, 200),
+                    short_number(kept)));
   }
 }
 
@@ -254,7 +254,8 @@ Rendered render_to_folder(const RenderTask& task) {
         "--slice needs a fixed number of samples: adaptive sampling needs the whole picture; set "
         "samples and leave out noise");
   }
-  const std::string film = (fs::path(task.folder) / film_name(options.share, task.share.has_value())).string();
+  const std::string film =
+      (fs::path(task.folder) / film_name(options.share, task.share.has_value())).string();
   const bool denoise = (task.denoise || rig->render.denoise) && !task.preview && !task.share;
   if (task.resume && !task.share && holds_finished(task.folder, *rig)) {
     std::optional<DenoisingReport> denoising;
@@ -447,6 +448,15 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
         2 * r.rig.render.march.max_steps);
   }
   out += fmt::format("mean luminance {} cd/m2\n\n", short_number(s.mean_luminance));
+  if (s.mean_luminance == 0) {
+    out += fmt::format(
+        "the picture is black: no light was found. What keeps the lights away from a place: "
+        "jovilux "
+        "why {} --at {},{}\n\n",
+        folder,
+        r.rig.render.width / 2,
+        r.rig.render.height / 2);
+  }
   std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "noise"}};
   for (const auto& l : s.lights) {
     rows.push_back({l.name, short_number(l.mean_luminance), percent(l.share), percent(l.noise)});

@@ -39,6 +39,7 @@ constexpr Verb kVerbs[] = {
     {"animate", "frames over time, a clip, each light's level and flicker", run_animate},
     {"watch", "render again at each save, and say what changed", run_watch},
     {"merge", "join slices that were rendered apart", run_merge},
+    {"export", "the lights for other tools: glTF, USD, a schedule", run_export},
     {"report", "one HTML page of renders: pictures, lights, meters, noise", run_report},
     {"show", "the picture in the terminal", run_show},
     {"keys", "the rig's keys that have to do with a word of yours", run_keys},

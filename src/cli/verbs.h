@@ -24,6 +24,7 @@ int run_compare(int argc, char** argv);
 int run_sweep(int argc, char** argv);
 int run_balance(int argc, char** argv);
 int run_report(int argc, char** argv);
+int run_export(int argc, char** argv);
 int run_desk(int argc, char** argv);
 int run_animate(int argc, char** argv);
 int run_watch(int argc, char** argv);

@@ -35,6 +35,7 @@ std::string quoted(const std::string& s) {
 
 std::string script(const Plot& p, const std::string& png, int width, int height) {
   std::string s;
+  bool empty = true;
   for (std::size_t i = 0; i < p.curves.size(); ++i) {
     const Curve& c = p.curves[i];
     s += fmt::format("$D{} << EOD\n", i);
@@ -56,6 +57,7 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
       ++points;
     }
     s += points == 0 ? "NaN NaN\nEOD\n" : "EOD\n";
+    empty = empty && points == 0;
   }
   s += fmt::format(
       "set encoding utf8\nset terminal pngcairo size {},{} font 'DejaVu Sans,13' background rgb "
@@ -91,11 +93,15 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
                  : "";
     s += p.log_y ? "set logscale y\nset format y '%.10g'\n" : "";
     s += p.even_scale ? "set size ratio -1\n" : "";
-    if (p.x_max > p.x_min) {
-      s += fmt::format("set xrange [{:.9g}:{:.9g}]\n", p.x_min, p.x_max);
+    if (p.x_max > p.x_min || empty) {
+      s += fmt::format("set xrange [{:.9g}:{:.9g}]\n",
+                       p.x_max > p.x_min ? p.x_min : 1,
+                       p.x_max > p.x_min ? p.x_max : 10);
     }
-    if (p.y_max > p.y_min) {
-      s += fmt::format("set yrange [{:.9g}:{:.9g}]\n", p.y_min, p.y_max);
+    if (p.y_max > p.y_min || empty) {
+      s += fmt::format("set yrange [{:.9g}:{:.9g}]\n",
+                       p.y_max > p.y_min ? p.y_min : 1,
+                       p.y_max > p.y_min ? p.y_max : 10);
     }
   }
   for (const Label& l : p.labels) {
@@ -109,6 +115,11 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
         l.right,
         l.up,
         l.color);
+  }
+  if (empty && !p.polar) {  // gnuplot draws no axes around nothing
+    return s +
+           "set label 'nothing above 0 to show' at graph 0.5,0.5 center font ',14' textcolor rgb "
+           "'#777777'\nplot NaN notitle\nunset output\n";
   }
   s += "plot ";
   for (std::size_t i = 0; i < p.curves.size(); ++i) {

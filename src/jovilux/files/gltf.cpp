@@ -534,8 +534,9 @@ Result<GltfScene> load_gltf(const std::string& path) {
   std::error_code ec;
   Sources sources{std::filesystem::canonical(folder, ec), &model, {}};
   loader.SetImageLoader(keep_image, &sources);
-  loader.SetFsCallbacks({[](const std::string& file, void* user) {
-                           return is_own_file(file, *static_cast<const Sources*>(user));
+  loader.SetFsCallbacks({[](const std::string& file, void*) {
+                           std::error_code none;  // what it is, reading it says
+                           return std::filesystem::exists(file, none);
                          },
                          [](const std::string& file, void*) { return file; },
                          read_own_file,

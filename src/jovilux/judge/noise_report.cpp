@@ -177,8 +177,12 @@ void advise_on(NoiseReport& r,
 
 void advise(NoiseReport& r, bool has_parts, const Rig* rig) {
   if (r.p95 <= r.target) {
-    r.advice.push_back(fmt::format("clean enough: 95 % of the pixels are below {} %",
-                                   short_number(100 * r.target, 3)));
+    r.advice.push_back(
+        r.black ? std::string("the picture is black: no light was found, so that nothing is "
+                              "known of its noise; jovilux why tells what keeps the lights "
+                              "away")
+                : fmt::format("clean enough: 95 % of the pixels are below {} %",
+                              short_number(100 * r.target, 3)));
     return;
   }
   if (std::isfinite(r.samples_needed) && std::isfinite(r.even_samples_needed)) {
@@ -347,6 +351,7 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
     out.map.push_back(noise >= 0 ? static_cast<float>(noise)
                                  : std::numeric_limits<float>::infinity());
   }
+  out.black = std::all_of(image->rgb.begin(), image->rgb.end(), [](float v) { return v == 0; });
   out.median = percentile(out.map, 0.5);
   out.p95 = percentile(out.map, 0.95);
   out.fireflies = fireflies_of(*image, white);

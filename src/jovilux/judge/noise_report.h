@@ -12,6 +12,7 @@ namespace jovilux {
 /// Where a render's noise is and what makes it, from its files alone.
 struct NoiseReport {
   double median = 0, p95 = 0;  ///< of the pixels' noise
+  bool black = false;          ///< no pixel has any light: nothing is known of its noise
   double samples = 0, seconds = 0;
   double white = 0;   ///< the luminance that the view shows as white [cd/m2]
   double target = 0;  ///< of the p95

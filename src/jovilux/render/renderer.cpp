@@ -55,6 +55,26 @@ constexpr std::uint32_t kVirtualSetsOfRound = 128;
 // One in so many samples tells what bounce_roughness does.
 constexpr int kComparedEvery = 16;
 
+// Whether a noise target may end a render: pixels without light tell no noise, and light that comes
+// in rare lumps is in few of them. The mean of the picture must be known to the target, by the
+// pixels' variances, and surfaces that are dark in more than a twentieth of the picture must have
+// had so many samples.
+bool light_is_found(const Film& film, double target, int taken) {
+  constexpr double kDarkShare = 0.05;
+  constexpr int kDarkSamples = 64;
+  double variance = 0, light = 0;
+  std::size_t dark = 0;
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    const double luminance = film.luminance(i);
+    variance += film.variance(i);
+    light += luminance;
+    dark += !(luminance > 0) && film.guide(i)[7] > 0 ? 1 : 0;
+  }
+  const bool many_dark =
+      static_cast<double>(dark) > kDarkShare * static_cast<double>(film.pixels());
+  return std::sqrt(variance) <= target * light && (!many_dark || taken >= kDarkSamples);
+}
+
 class Renderer {
  public:
   Renderer(const Rig& rig, const Scene& scene, const RenderOptions& options, RenderState from)
@@ -149,9 +169,14 @@ class Renderer {
     return rig_.render.noise && samples >= kPilotSamples + kScramblings ? kPilotSamples : samples;
   }
 
+  bool target_is_reached() const {
+    return rig_.render.noise && s_.noise <= *rig_.render.noise &&
+           light_is_found(film_, *rig_.render.noise, s_.taken);
+  }
+
   // Plans what comes next from what there is; false where all is done.
   bool next_pass() {
-    if (rig_.render.noise && s_.noise >= 0 && s_.noise <= *rig_.render.noise) {
+    if (s_.noise >= 0 && target_is_reached()) {
       return false;  // a render that had ended is gone on with
     }
     const int samples = rig_.render.samples, even = even_samples();
@@ -174,8 +199,10 @@ class Renderer {
         return false;
       }
       // As many more as the noise tells are needed, a tenth beyond for what that is uncertain; at
-      // most twice the sum so far.
-      const double times = std::pow(s_.noise / *rig_.render.noise, 2) * 1.1 - 1;
+      // most twice the sum so far, which is taken where noise tells nothing: light is still
+      // missing.
+      const bool by_noise = s_.noise > *rig_.render.noise;
+      const double times = by_noise ? std::pow(s_.noise / *rig_.render.noise, 2) * 1.1 - 1 : 1;
       int mean = static_cast<int>(std::clamp(times, 0.0, 1.0) * s_.taken);
       mean = std::clamp(mean, std::min(left, 2 * kScramblings), left);
       if (left - mean < kScramblings) {
@@ -269,7 +296,7 @@ class Renderer {
       s_.white = view.white_luminance();
       const NoiseFigures figures = noise_figures(film_, view.white_luminance());
       s_.noise = figures.p95;
-      const bool reached = rig_.render.noise && s_.noise <= *rig_.render.noise;
+      const bool reached = target_is_reached();
       if (told || reached) {
         s_.history.push_back(
             {static_cast<double>(s_.taken), seconds(), figures.median, figures.p95});
@@ -583,8 +610,7 @@ class Renderer {
     const std::uint32_t most =
         s_.pass.counts.empty() ? s_.pass.mean
                                : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
-    const std::uint32_t count =
-        s_.pass.round == 0 ? most : std::min(most, kVirtualSetsOfRound);
+    const std::uint32_t count = s_.pass.round == 0 ? most : std::min(most, kVirtualSetsOfRound);
     for (std::uint32_t k = 0; k < count && !should_stop(); ++k) {
       virtual_sets_.push_back(guide_->virtual_lights->trace(
           seed, static_cast<std::uint32_t>(s_.pass.begin) + k, light_path_rays_));

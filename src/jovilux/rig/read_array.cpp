@@ -206,7 +206,10 @@ std::vector<LightSpec> read_array(TableReader& r,
   for (std::size_t i = 0; i < places.size() && word; ++i) {
     const DocumentNode* own = all.own[i];
     const std::string copy_name = fmt::format("{}[{}]", name, i);
-    TableReader reader(all.tables[i], "light." + copy_name, r.length(), r.problems());
+    TableReader reader(all.tables[i],
+                       fmt::format("light.{}[{}]", address_part(name), i),
+                       r.length(),
+                       r.problems());
     reader.find("name");
     auto light = read_light(reader, rig);
     if (!light) {

@@ -112,7 +112,7 @@ class RigReader {
       if (name_node != nullptr && name_node->is_text()) {
         name = name_node->text();
       }
-      TableReader reader(item, kind + "." + printable(name, 40), rig_.length, problems_);
+      TableReader reader(item, kind + "." + address_part(name), rig_.length, problems_);
       reader.find("name");
       if (name_node == nullptr) {
         reader.missing("name", fmt::format("a name that no other {} has", kind));
@@ -211,7 +211,7 @@ class RigReader {
                          const DocumentNode& pattern,
                          const DocumentNode& name_node) {
     const std::string& name = name_node.text();
-    TableReader r(array, "array." + printable(name, 40), rig_.length, problems_);
+    TableReader r(array, "array." + address_part(name), rig_.length, problems_);
     r.find("name");
     r.find("of");
     if (const DocumentNode* output = r.find("output")) {
@@ -241,7 +241,10 @@ class RigReader {
     for (std::size_t i = 0; i < copies.places.size() && !faulty && problems_.size() == before;
          ++i) {
       const std::string copy_name = fmt::format("{}[{}]", name, i);
-      TableReader reader(copies.tables[i], "object." + copy_name, rig_.length, problems_);
+      TableReader reader(copies.tables[i],
+                         fmt::format("object.{}[{}]", address_part(name), i),
+                         rig_.length,
+                         problems_);
       reader.find("name");
       read_object(reader, copy_name, rig_);
       rig_.objects.back().array = name;

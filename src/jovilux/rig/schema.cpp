@@ -173,7 +173,7 @@ bool KeyDescription::goes_with(std::string_view kind) const {
 }
 
 std::string shown_limits(Limits limits, double factor) {
-  constexpr double kAsGoodAsAny = 1e9;
+  constexpr double kAsGoodAsAny = 2e9;
   const bool lo = limits.lo > -kAsGoodAsAny, hi = limits.hi < kAsGoodAsAny;
   const auto shown = [&](double v) { return short_number(v / factor, 6); };
   if (lo && hi) {

@@ -50,6 +50,18 @@ bool is_plain_name(std::string_view name) {
   });
 }
 
+std::string address_part(std::string_view name) {
+  constexpr std::size_t kShown = 40;
+  if (is_plain_name(name)) {
+    return std::string(name);
+  }
+  std::string out(name.substr(0, kShown));
+  for (char& c : out) {
+    c = is_plain_name(std::string_view(&c, 1)) ? c : '-';
+  }
+  return out.empty() ? "-" : out;
+}
+
 const KeyDescription& TableReader::describe(std::string_view key) const {
   JOVILUX_ASSERT(described_ != nullptr);
   const KeyDescription* found = described_->find(key, kind_);

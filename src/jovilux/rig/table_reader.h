@@ -156,6 +156,10 @@ class TableReader {
   const KeyDescription& describe(std::string_view key) const;
 };
 
+/// A name as a part of an address: a plain name as it is; of another the characters that may be
+/// there, for messages.
+std::string address_part(std::string_view name);
+
 /// Whether a name can be part of an address: letters, digits, "-" and "_", at most 100.
 bool is_plain_name(std::string_view name);
 

@@ -1,0 +1,75 @@
+#include "jovilux/base/text.h"
+#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/read_file.h"
+#include "jovilux/judge/light_export.h"
+
+#include <filesystem>
+
+#include "cli/arguments.h"
+#include "cli/output.h"
+#include "cli/render_verb.h"
+#include "cli/verbs.h"
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+namespace jovilux::cli {
+
+namespace fs = std::filesystem;
+
+int run_export(int argc, char** argv) {
+  Usage usage{
+      "export",
+      "RIG",
+      "The rig's lights in world space and real units, as they shine, for other tools: glTF with "
+      "KHR_lights_punctual,\nUsdLux in USD's text format, or a schedule. What has no counterpart "
+      "becomes the nearest, with a note.",
+      {{"o,output", "the file to write: lights.gltf, lights.usda or lights.csv", "FILE"},
+       {"force", "replace FILE", ""},
+       {"json", "print one JSON document instead", ""}},
+      "",
+      "jovilux export demo-out/rig/orchid-house.toml -o demo-out/lights.usda"};
+  for (Option& o : rig_options()) {
+    usage.options.push_back(std::move(o));
+  }
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto file = a.text("output");
+  const std::string ending = file ? file_ending(*file) : "";
+  if (ending != ".gltf" && ending != ".usda" && ending != ".csv") {
+    throw UsageError(
+        "-o FILE: expected a name that ends with .gltf, .usda or .csv; see jovilux export --help");
+  }
+  const auto rig = load_rig(a.positional(), rig_request(a));
+  if (!rig) {
+    throw BadInput{rig.problems()};
+  }
+  const auto scene = prepare_scene(*rig);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  const fs::path path(*file);
+  prepare_files(path.has_parent_path() ? path.parent_path().string() : ".",
+                {path.filename().string()},
+                a.flag("force"));
+  const std::vector<ExportedLight> lights = exported_lights(*rig, *scene);
+  const LightFile out = ending == ".csv"    ? lights_as_csv(lights)
+                        : ending == ".gltf" ? lights_as_gltf(lights, rig->up)
+                                            : lights_as_usda(lights, rig->up);
+  write_text_file(path.string(), out.text);
+  if (a.flag("json")) {
+    print_out(
+        json_text({{"file", path.string()}, {"lights", lights.size()}, {"notes", out.notes}}));
+    return kDone;
+  }
+  std::string text = fmt::format("wrote {}: {}\n", path.string(), counted(lights.size(), "light"));
+  for (const std::string& note : out.notes) {
+    text += "  " + note + "\n";
+  }
+  print_out(text);
+  return kDone;
+}
+
+}  // namespace jovilux::cli

@@ -1,0 +1,190 @@
+// jovilux export: lights for other tools, in real units.
+#include "jovilux/base/vec.h"
+
+#include <cmath>
+#include <filesystem>
+#include <map>
+#include <sstream>
+
+#include "tests/support/program.h"
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+const std::string kLights = R"(
+[[light]]
+name = "bulb"
+kind = "point"
+at = [0.5, -1, 2]
+output = "800 lm"
+dimmer = 0.5
+[[light]]
+name = "beam"
+kind = "spot"
+at = [1, 2, 3]
+aim = [0.2, 0.4, 0]
+beam = "30 deg"
+field = "40 deg"
+output = "5000 cd"
+tint = [1, 0.6, 0.3]
+[[light]]
+name = "soft"
+kind = "spot"
+at = [0, 2, 3]
+aim = [0, 0, 0]
+beam = "10 deg"
+field = "50 deg"
+output = "700 cd"
+[[light]]
+name = "noon"
+kind = "sun"
+toward = [0.3, -0.4, -0.8]
+output = "50000 lx"
+[[light]]
+name = "ball"
+kind = "sphere"
+radius = 0.05
+at = [0, 0, 1]
+output = "600 lm"
+white = "2700 K"
+[[light]]
+name = "panel"
+kind = "rect"
+size = [0.6, 0.3]
+at = [0, 1, 2]
+aim = [0, 0, 0]
+output = "1000 cd/m2"
+[[light]]
+name = "grey"
+kind = "sky"
+model = "overcast"
+output = "9000 lx"
+)";
+
+// The rows of a CSV file by their first field; no field holds a comma here.
+std::map<std::string, std::map<std::string, std::string>> rows_of(const std::string& csv) {
+  std::istringstream in(csv);
+  std::string line, field;
+  std::vector<std::string> names;
+  std::map<std::string, std::map<std::string, std::string>> out;
+  for (int row = 0; std::getline(in, line); ++row) {
+    std::istringstream fields(line + ",");
+    std::vector<std::string> cells;
+    while (std::getline(fields, field, ',')) {
+      cells.push_back(field);
+    }
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      row == 0 ? names.push_back(cells[c]) : void(out[cells[0]][names[c]] = cells[c]);
+    }
+  }
+  return out;
+}
+
+double number_after(const std::string& text, const std::string& from, const std::string& key) {
+  const std::size_t light = text.find("\"" + from + "\"");
+  REQUIRE(light != std::string::npos);
+  const std::size_t at = text.find(key + " = ", light);
+  REQUIRE(at != std::string::npos);
+  return std::stod(text.substr(at + key.size() + 3));
+}
+
+}  // namespace
+
+TEST_CASE("a schedule has each light as it shines, in units", "[cli][export]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kLights);
+  const ProgramRun run = run_program({"export", rig, "-o", dir.path("lights.csv")});
+  INFO(run.err << run.out);
+  REQUIRE(run.status == 0);
+  auto rows = rows_of(dir.read("lights.csv"));
+  REQUIRE(rows.size() == 7);
+  CHECK(std::stod(rows["bulb"]["flux_lm"]) == Approx(400));  // dimmed
+  CHECK(std::stod(rows["bulb"]["intensity_cd"]) == Approx(400 / (4 * kPiD)));
+  CHECK(std::stod(rows["bulb"]["x_m"]) == 0.5);
+  CHECK(std::stod(rows["beam"]["beam_deg"]) == Approx(30));
+  CHECK(std::stod(rows["ball"]["luminance_cd_m2"]) ==
+        Approx(600 / (4 * kPiD * kPiD * 0.05 * 0.05)));
+  CHECK(std::stod(rows["ball"]["cct_k"]) == Approx(2700).epsilon(0.01));
+  CHECK(std::stod(rows["panel"]["flux_lm"]) == Approx(kPiD * 1000 * 0.18));
+  CHECK(std::stod(rows["noon"]["illuminance_lx"]) == Approx(50000));
+  CHECK(run_program({"export", rig, "-o", dir.path("lights.csv")}).status == 2);  // is there
+  CHECK(run_program({"export", rig, "-o", dir.path("lights.fbx")}).status == 2);
+}
+
+TEST_CASE("lights go to glTF and come back within a thousandth", "[cli][export]") {
+  const TemporaryFolder dir;
+  for (const std::string up : {"z", "y"}) {
+    INFO(up << " up");
+    const std::string rig = dir.write("r" + up + ".toml",
+                                      "jovilux = 1\n[scene]\nup = '" + up + "'\n" + kLights),
+                      gltf = dir.path(up + "/lights.gltf");
+    const ProgramRun run = run_program({"export", rig, "-o", gltf, "--json"});
+    INFO(run.err << run.out);
+    REQUIRE(run.status == 0);
+    CHECK(run.json()["notes"].dump().find("grey: a sky has no counterpart") != std::string::npos);
+    CHECK(run.json()["notes"].dump().find("ball: a sphere becomes a point") != std::string::npos);
+    REQUIRE(run_program({"new", dir.path("back-" + up), "--from", gltf}).status == 0);
+    REQUIRE(run_program({"export", rig, "-o", dir.path(up + ".csv")}).status == 0);
+    REQUIRE(run_program(
+                {"export", dir.path("back-" + up + "/rig.toml"), "-o", dir.path(up + "-back.csv")})
+                .status == 0);
+    auto there = rows_of(dir.read(up + ".csv")), back = rows_of(dir.read(up + "-back.csv"));
+    // z is up in what comes back.
+    const bool turned = up == "y";
+    const auto vector = [](std::map<std::string, std::string>& row,
+                           const std::string& name,
+                           const std::string& unit) {
+      return Vec3d(std::stod(row[name + "x" + unit]),
+                   std::stod(row[name + "y" + unit]),
+                   std::stod(row[name + "z" + unit]));
+    };
+    for (const std::string name : {"bulb", "beam"}) {
+      INFO(name);
+      const Vec3d at = vector(there[name], "", "_m"), got = vector(back[name], "", "_m");
+      CHECK((got - (turned ? Vec3d(at.x(), -at.z(), at.y()) : at)).norm() < 1e-3);
+      CHECK(std::stod(back[name]["intensity_cd"]) ==
+            Approx(std::stod(there[name]["intensity_cd"])).epsilon(1e-3));
+    }
+    for (const std::string name : {"beam", "noon"}) {
+      INFO(name);
+      const Vec3d axis = vector(there[name], "axis_", ""), got = vector(back[name], "axis_", "");
+      CHECK((got - (turned ? Vec3d(axis.x(), -axis.z(), axis.y()) : axis)).norm() < 1e-3);
+    }
+    CHECK(std::stod(back["beam"]["beam_deg"]) == Approx(30).epsilon(1e-3));
+    CHECK(std::stod(back["soft"]["beam_deg"]) == Approx(10).epsilon(1e-3));  // the field follows
+    CHECK(std::stod(back["beam"]["field_deg"]) == Approx(40).epsilon(1e-3));
+    CHECK(std::stod(back["beam"]["color_b"]) ==
+          Approx(std::stod(there["beam"]["color_b"])).epsilon(0.03));
+    CHECK(std::stod(back["noon"]["illuminance_lx"]) == Approx(50000).epsilon(1e-3));
+  }
+}
+
+TEST_CASE("lights in USD have luminances, sizes and temperatures", "[cli][export]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kLights);
+  REQUIRE(run_program({"export", rig, "-o", dir.path("lights.usda")}).status == 0);
+  const std::string usda = dir.read("lights.usda");
+  CHECK(usda.starts_with("#usda 1.0\n"));
+  CHECK(usda.find("upAxis = \"Z\"") != std::string::npos);
+  CHECK(number_after(usda, "ball", "inputs:intensity") ==
+        Approx(600 / (4 * kPiD * kPiD * 0.05 * 0.05)));
+  CHECK(number_after(usda, "ball", "inputs:radius") == Approx(0.05));
+  CHECK(number_after(usda, "ball", "inputs:colorTemperature") == Approx(2700).epsilon(0.01));
+  CHECK(number_after(usda, "panel", "inputs:intensity") == Approx(1000));
+  CHECK(number_after(usda, "panel", "inputs:width") == Approx(0.6));
+  // Over the surface of the sphere it is normalized by, the luminance of 400 lm / 4 pi cd.
+  CHECK(number_after(usda, "bulb", "inputs:intensity") == Approx(4 * 400 / (4 * kPiD)));
+  CHECK(number_after(usda, "beam", "inputs:shaping:cone:angle") == Approx(20));
+  CHECK(number_after(usda, "noon", "inputs:intensity") == Approx(50000));
+  // Braces and parentheses close.
+  int open = 0;
+  for (const char c : usda) {
+    open += c == '{' || c == '(' ? 1 : c == '}' || c == ')' ? -1 : 0;
+    REQUIRE(open >= 0);
+  }
+  CHECK(open == 0);
+}
