@@ -142,6 +142,10 @@ int run_noise(int argc, char** argv) {
     out += fmt::format("denoised: not yet; jovilux denoise {} tells what that leaves\n",
                        printable(a.positional(), 120));
   }
+  constexpr int kFewSamples = 8;  // variances come from so many independent scramblings
+  if (r.samples < kFewSamples) {
+    out += fmt::format("fewer than {} samples a pixel: these figures mean little\n", kFewSamples);
+  }
   out += fmt::format("fireflies: {}", r.fireflies.size());
   for (std::size_t i = 0; i < std::min<std::size_t>(5, r.fireflies.size()); ++i) {
     const auto& f = r.fireflies[i];

@@ -313,7 +313,11 @@ Rendered render_to_folder(const RenderTask& task) {
   }
   catch_interrupts();
   options.threads = task.threads;
-  options.time_limit = task.time_limit;
+  if (task.time_limit) {  // starting counts as well; a first look at the picture is always taken
+    constexpr double kLeast = 0.05;
+    const double taken = std::chrono::duration<double>(Clock::now() - start).count();
+    options.time_limit = std::max(kLeast, *task.time_limit - taken);
+  }
   if (task.preview) {
     options.in_haste = true;
     // With enough samples to denoise, more of them bring less than that.
@@ -417,6 +421,9 @@ Rendered render_to_folder(const RenderTask& task) {
           std::move(denoising)};
 }
 
+// Variances come from this many independent scramblings.
+constexpr int kFewSamples = 8;
+
 std::string render_summary(const Rendered& r, const std::string& folder) {
   const RenderStats& s = r.stats;
   static constexpr const char* kWhy[] = {
@@ -448,6 +455,12 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
         2 * r.rig.render.march.max_steps);
   }
   out += fmt::format("mean luminance {} cd/m2\n\n", short_number(s.mean_luminance));
+  if (s.samples_per_pixel < kFewSamples && s.samples_per_pixel > 0) {
+    out += fmt::format(
+        "noise and fireflies of fewer than {} samples a pixel mean little: the spread of "
+        "so few tells no error\n\n",
+        kFewSamples);
+  }
   if (s.mean_luminance == 0) {
     out += fmt::format(
         "the picture is black: no light was found. What keeps the lights away from a place: "
@@ -609,15 +622,21 @@ int run_render(int argc, char** argv) {
     }
   }
   if (task.share) {
-    print_out(a.flag("json") ? fmt::format("{{\"film\": \"{}\", \"finished\": {}}}\n",
-                                           film_name(*task.share, true),
-                                           !interrupted)
-                             : fmt::format("{}\njoin all {} with: jovilux merge DIR... -o DIR\n",
-                                           rendered.film,
-                                           task.share->count));
+    const bool finished = rendered.stats.stopped_by == StoppedBy::kSamples;
+    if (a.flag("json")) {
+      print_out(json_text({{"film", film_name(*task.share, true)}, {"finished", finished}}));
+    } else {
+      print_out(fmt::format(
+          "{}\n{}\n",
+          rendered.film,
+          finished ? fmt::format("join all {} with: jovilux merge DIR... -o DIR", task.share->count)
+                   : "not finished: the same command with --resume goes on"));
+    }
   } else if (!ranks.alone() && interrupted) {
     // No picture: the others' tiles are in their own files.
-  } else if (a.flag("json") || rendered.was_there) {
+  } else if (rendered.was_there && !a.flag("json")) {
+    print_out(fmt::format("look at {}\n", (fs::path(task.folder) / "view.png").string()));
+  } else if (a.flag("json")) {
     std::ifstream in(std::filesystem::path(task.folder) / "stats.json");
     std::ostringstream text;
     text << in.rdbuf();

@@ -252,11 +252,12 @@ TEST_CASE("variants, overrides and cameras change what they name", "[cli]") {
 
 TEST_CASE("results of another rig are not written over without --force", "[cli]") {
   const TemporaryFolder dir;
-  const std::string a = dir.write("a.toml", kSmall), b = dir.write("b.toml",
-                                                                kSmall +
-                                                                    "[[light]]\nname='more'\nkind="
-                                                                    "'point'\nat=[0,0,1]\noutput='5 "
-                                                                    "lm'\n");
+  const std::string a = dir.write("a.toml", kSmall),
+                    b = dir.write("b.toml",
+                                  kSmall +
+                                      "[[light]]\nname='more'\nkind="
+                                      "'point'\nat=[0,0,1]\noutput='5 "
+                                      "lm'\n");
   const std::vector<std::string> quick = {"--samples", "1", "--quiet"};
   const auto run = [&](const std::string& rig, bool force) {
     std::vector<std::string> words = {
@@ -274,6 +275,20 @@ TEST_CASE("results of another rig are not written over without --force", "[cli]"
   CHECK(refused.err.find("--force") != std::string::npos);
   CHECK(dir.read("o/stats.json") == before);
   CHECK(run(b, true).status == 0);
+}
+
+TEST_CASE("a picture of few samples says that its noise is a guess", "[cli]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kSmall);
+  const std::string few = "fewer than 8 samples a pixel";
+  const auto rendered = [&](const std::string& samples) {
+    return run_program(
+        {"render", rig, "-o", dir.path("o" + samples), "--samples", samples, "--quiet"});
+  };
+  CHECK(rendered("4").out.find(few) != std::string::npos);
+  CHECK(rendered("8").out.find(few) == std::string::npos);
+  CHECK(run_program({"noise", dir.path("o4")}).out.find(few) != std::string::npos);
+  CHECK(run_program({"noise", dir.path("o8")}).out.find(few) == std::string::npos);
 }
 
 TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {

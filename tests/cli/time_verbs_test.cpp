@@ -377,9 +377,20 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   for (const std::string& file : dir.files()) {
     CHECK(file.find(".tmp") == std::string::npos);
   }
-  // Now that all is there, nothing is rendered again.
-  CHECK(run_program({"render", rig, "-o", dir.path("k"), "--resume"})
-            .err.find("all samples are there already") != std::string::npos);
+  // Now that all is there, nothing is rendered again, and JSON is printed where it is asked for.
+  const ProgramRun again = run_program({"render", rig, "-o", dir.path("k"), "--resume"});
+  CHECK(again.err.find("all samples are there already") != std::string::npos);
+  CHECK(again.out.find('{') == std::string::npos);
+  CHECK(run_program({"render", rig, "-o", dir.path("k"), "--resume", "--json"})
+            .json()["stopped_by"] == "samples");
+  // A slice that was stopped does not ask to be joined.
+  const ProgramRun slice = run_program(
+      {"render", rig, "-o", dir.path("s"), "--slice", "1/2", "--quiet", "--samples", "100000"},
+      0,
+      1000);
+  CHECK(slice.status == 3);
+  CHECK(slice.out.find("join all") == std::string::npos);
+  CHECK(slice.out.find("--resume goes on") != std::string::npos);
 }
 
 TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses another rig's",

@@ -8,6 +8,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <mutex>
+#include <map>
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -180,6 +183,33 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
   return out;
 }
 
+namespace {
+
+// The mask of that key where a scene still has it, else a new one. Made outside of the lock, for its
+// loops may run other tasks that ask for masks: two that ask at once may both make it.
+template <class Fn>
+std::shared_ptr<const Gobo> shared_gobo(const std::string& key, const Fn& make) {
+  static std::mutex mutex;
+  static std::map<std::string, std::weak_ptr<const Gobo>> known;
+  {
+    const std::lock_guard lock(mutex);
+    std::erase_if(known, [](const auto& entry) { return entry.second.expired(); });
+    if (const auto found = known.find(key); found != known.end()) {
+      if (auto gobo = found->second.lock()) {
+        return gobo;
+      }
+    }
+  }
+  std::shared_ptr<const Gobo> gobo = make();
+  if (gobo != nullptr) {
+    const std::lock_guard lock(mutex);
+    known[key] = gobo;
+  }
+  return gobo;
+}
+
+}  // namespace
+
 std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
   const GoboInRig& g = *light.gobo;
   GoboSpec s = g.spec;
@@ -202,9 +232,17 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
                                       s.rotate,
                                       s.strength,
                                       static_cast<int>(s.surround));
-  if (const auto known = gobos_.find(key); known != gobos_.end()) {
-    return known->second;
-  }
+  // Scenes of one rig's moments share their masks, whose integrals take seconds.
+  std::error_code ec;
+  const auto changed = std::filesystem::last_write_time(g.image, ec);
+  return shared_gobo(
+      fmt::format("{}|{}", key, ec ? 0 : changed.time_since_epoch().count()),
+      [&]() -> std::shared_ptr<const Gobo> { return make_gobo(light, g, s); });
+}
+
+std::shared_ptr<const Gobo> LightLoader::make_gobo(const LightSpec& light,
+                                                   const GoboInRig& g,
+                                                   const GoboSpec& s) {
   MaskPicture picture;
   if (g.image.empty()) {
     picture = pattern_picture(g.pattern, g.count, g.open);
@@ -220,7 +258,7 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
           Eigen::Array3f(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]).min(1.0f));
     }
   }
-  return gobos_[key] = std::make_shared<Gobo>(s, std::move(picture));
+  return std::make_shared<Gobo>(s, std::move(picture));
 }
 
 LightParts LightLoader::parts(const LightSpec& light,

@@ -53,13 +53,15 @@ class LightLoader {
   std::shared_ptr<const PhotometricFile> profile(const LightSpec& light);
   std::shared_ptr<const DomePicture> dome(const LightSpec& light);
   std::shared_ptr<const Gobo> gobo(const LightSpec& light);
+  std::shared_ptr<const Gobo> make_gobo(const LightSpec& light,
+                                        const GoboInRig& in_rig,
+                                        const GoboSpec& spec);
 
   const Rig& rig_;
   Problems& problems_;
   EnclosureOf enclosure_of_;
   std::map<std::string, std::shared_ptr<const PhotometricFile>> profiles_;
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
-  std::map<std::string, std::shared_ptr<const Gobo>> gobos_;  // by light, an array's by its name
   std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
   std::string copied_layer_;  // the array whose copies come now
   SourceColor copied_color_;
