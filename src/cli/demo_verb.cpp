@@ -157,7 +157,7 @@ std::vector<std::pair<std::string, std::string>> pictures(bool denoised) {
           {"meters/bench-field.png", "lux over the bench"},
           {"false-color/false-color.png", "luminance in bands of a stop"},
           {"noise/noise.png", "where the noise is, and from which light"},
-          {"why/ways.png", "the ways of light to a place on the bench"},
+          {"why/ways.png", "the ways of light to the blue pot"},
           {"compare/compare.png", "evening against work light"},
           {"balanced/view.png", "500 lx on the bench, without rendering again"},
           {"desk.html", "a fader for each lamp"},
@@ -374,7 +374,7 @@ int run_demo(int argc, char** argv) {
     noise.emplace_back("--try");  // a render for each change that it proposes
   }
   step("Where the noise is, and who makes it", noise, run_noise);
-  step("Where the light on the bench before the pots comes from",
+  step("Where the light on the blue pot comes from",
        picture("bench",
                {"why",
                 "--at",

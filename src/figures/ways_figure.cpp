@@ -156,19 +156,25 @@ Plot projected(const WayReport& report,
       c.y.push_back(p[projection.upward]);
     }
     c.color = curve_color(k);
-    // Above and below by turns: lights may hang close to each other.
-    plot.labels.push_back(
-        {c.x.front(), c.y.front(), report.ways[k].light, 0.9, k % 2 == 0 ? 0.6 : -0.8, c.color});
+    // A light's name once, above and below by turns: lights may hang close to each other.
+    const std::string& light = report.ways[k].light;
+    const bool named = std::any_of(report.ways.begin(),
+                                   report.ways.begin() + static_cast<std::ptrdiff_t>(k),
+                                   [&light](const LightWay& w) { return w.light == light; });
+    if (!named) {
+      plot.labels.push_back(
+          {c.x.front(), c.y.front(), light, 0.9, k % 2 == 0 ? 0.6 : -0.8, c.color});
+    }
     plot.curves.push_back(std::move(c));
   }
-  const auto mark = [&](const Vec3d& p, const std::string& word) {
+  const auto mark = [&](const Vec3d& p, const std::string& word, double beside) {
     plot.curves.push_back(
         {"", {p[projection.across]}, {p[projection.upward]}, "#111111", 1, 0, true, 1.4, {}});
-    plot.labels.push_back({p[projection.across], p[projection.upward], word, 0.9, -0.8, "#111111"});
+    plot.labels.push_back({p[projection.across], p[projection.upward], word, beside, -0.8, "#111111"});
   };
-  mark(report.eye, "eye");
+  mark(report.eye, "eye", 0.9);
   if (!report.seen.empty()) {
-    mark(report.place, report.seen);
+    mark(report.place, report.seen, -0.9);
   }
   return plot;
 }

@@ -130,7 +130,7 @@ class WayTracer {
     parallel_for(kScrambled, [&](std::size_t scrambling) {
       WayRecorder recorder;
       const std::size_t layers = scene_.layers.size();
-      std::vector<float> light(layers * 3), luminance(layers);
+      std::vector<float> sums_xyz(layers * 3), luminance(layers);
       PathOptions path;
       path.bounces = rig_.render.bounces;
       path.haze_bounces = rig_.render.haze_bounces;
@@ -145,7 +145,7 @@ class WayTracer {
                               mix(0x77617973U, static_cast<std::uint32_t>(scrambling)),
                               static_cast<std::uint32_t>(s));
         const Ray ray = ray_of(sampler);
-        LightSink sink(light.data(), luminance.data(), 1);
+        LightSink sink(sums_xyz.data(), luminance.data(), 1);
         recorder.clear();
         trace_path(scene_, ray, sampler, path, sink, nullptr, rays);
         for (const WayRecorder::Contribution& c : recorder.contributions) {
