@@ -301,7 +301,10 @@ std::optional<double> TableReader::amount_of(const DocumentNode& node,
           fmt::format("found {}; expected a finite number", shown_value(node)));
     return std::nullopt;
   }
-  limits = narrowed(limits, range_of(dimension, limits.open_lo && limits.lo == 0));
+  // What the key asks is said before what a scene can hold.
+  if (limits.holds(value)) {
+    limits = narrowed(limits, range_of(dimension, limits.open_lo && limits.lo == 0));
+  }
   if (!limits.holds(value)) {
     const std::string_view unit = dimension == Dimension::kAngle ? " degrees"
                                   : dimension == Dimension::kLength
