@@ -343,7 +343,7 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   const TemporaryFolder dir;
   const std::string rig = dir.write(
       "r.toml",
-      kRoom + "[render]\nsize = [160, 96]\nsamples = 192\nbounces = 3\nlayers = 'lights+parts'\n");
+      kRoom + "[render]\nsize = [120, 72]\nsamples = 160\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole =
       run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);
