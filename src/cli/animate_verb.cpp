@@ -254,8 +254,8 @@ void add_reading(MeterCurve& c, const MeterResult& m) {
     squares += r.standard_error * r.standard_error;
     c.unit = r.luminance ? "cd/m2" : "lx";
   }
-  c.standard_error = std::max(c.standard_error,
-                              std::sqrt(squares) / static_cast<double>(m.readings.size()));
+  c.standard_error =
+      std::max(c.standard_error, std::sqrt(squares) / static_cast<double>(m.readings.size()));
 }
 
 // By one reading of each light where levels alone change, else by one of each frame. Nothing where
@@ -412,8 +412,12 @@ std::string path_of(const Animation& an) {
 void refuse_another_rigs(const Animation& an, bool force) {
   std::ifstream in(an.dir / "animation.json");
   const auto known = in && !force ? Json::parse(in, nullptr, false) : Json();
-  const std::string other =
-      known.is_object() ? known.value("rig_path", known.value("rig", std::string())) : "";
+  const auto text = [&known](const char* key) {  // a file may hold anything
+    return known.is_object() && known.contains(key) && known[key].is_string()
+               ? known[key].get<std::string>()
+               : std::string();
+  };
+  const std::string path = text("rig_path"), other = path.empty() ? text("rig") : path;
   if (!other.empty() && !is_of_rig(an.dir.string(), other, an.rig)) {
     throw UsageError(
         fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another "
@@ -587,7 +591,8 @@ int run_animate(int argc, char** argv) {
   const std::vector<LevelCurve> curves = level_curves(an.rigs.front(), moments);
   const auto read = meter_curves(an, a.texts("meter"), by_layers);
   if (!read) {
-    print_err("interrupted while the meters were read; the frames are kept: run it again to go on\n");
+    print_err(
+        "interrupted while the meters were read; the frames are kept: run it again to go on\n");
     return kInterrupted;
   }
   const std::vector<MeterCurve>& meters = *read;

@@ -104,13 +104,15 @@ struct TargetOutcome {
   double wanted, got, most;
 };
 
-// The levels that meters ask for: what one unit of each light brings to each meter, over its target.
+// The levels that meters ask for: what one unit of each light brings to each meter, over its
+// target.
 struct TargetSystem {
   Eigen::MatrixXd A, errors;  // meters x lights; standard errors
   Eigen::VectorXd upper;
 
   // Levels, with those of fixed lights as they are.
-  Eigen::VectorXd solve(const Eigen::MatrixXd& light, const std::vector<BalancedLight>& lights) const;
+  Eigen::VectorXd solve(const Eigen::MatrixXd& light,
+                        const std::vector<BalancedLight>& lights) const;
 };
 
 Eigen::VectorXd TargetSystem::solve(const Eigen::MatrixXd& light,
@@ -145,11 +147,11 @@ TargetSystem target_system(const std::vector<MeterResult>& measured,
       Eigen::MatrixXd::Zero(rows, n), Eigen::MatrixXd::Zero(rows, n), Eigen::VectorXd::Zero(n)};
   for (Eigen::Index r = 0; r < rows; ++r) {
     const MeterResult& m = measured[static_cast<std::size_t>(r)];
-    const double scale = 1 / (static_cast<double>(m.readings.size()) *
-                              targets[static_cast<std::size_t>(r)].wanted);
+    const double scale =
+        1 / (static_cast<double>(m.readings.size()) * targets[static_cast<std::size_t>(r)].wanted);
     for (Eigen::Index l = 0; l < n; ++l) {
-      const auto layer = std::find(
-          m.layers.begin(), m.layers.end(), lights[static_cast<std::size_t>(l)].layer);
+      const auto layer =
+          std::find(m.layers.begin(), m.layers.end(), lights[static_cast<std::size_t>(l)].layer);
       if (layer == m.layers.end()) {
         continue;
       }
@@ -450,8 +452,9 @@ std::string match_summary(const PictureMatch& m) {
                        m.clipped);
   }
   if (!m.absolute) {
-    out += "the reference tells no luminance: the levels are those of a picture as bright as this "
-           "one\n";
+    out +=
+        "the reference tells no luminance: the levels are those of a picture as bright as this "
+        "one\n";
   }
   return out;
 }
@@ -580,7 +583,10 @@ int run_balance(int argc, char** argv) {
               {"residual", Json::object()},
               {"rig", lines},
               {"exact", balanced.exact},
-              {"verdict", outcomes.empty() ? "none" : short_of ? "fail" : "pass"}};
+              {"verdict",
+               outcomes.empty() ? "none"
+               : short_of       ? "fail"
+                                : "pass"}};
     for (const TargetOutcome& o : outcomes) {
       j["residual"][o.meter] = {
           {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};

@@ -108,18 +108,18 @@ int run_compare(int argc, char** argv) {
     using Json = nlohmann::ordered_json;
     const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     print_out(json_text({{"a", a.positionals()[0]},
-                    {"b", a.positionals()[1]},
-                    {"exposure_stops", std::log2(exposure)},
-                    {"mean_stops", c.mean_stops},
-                    {"p95_stops", c.p95_stops},
-                    {"max_stops", c.max_stops},
-                    {"delta_e_mean", c.delta_e_mean},
-                    {"delta_e_p95", c.delta_e_p95},
-                    {"rmse_cd_m2", c.rmse},
-                    {"mean_a_cd_m2", c.mean_a},
-                    {"mean_b_cd_m2", c.mean_b},
-                    {"z", known(c.z)},
-                    {"share_beyond_noise", known(c.beyond_noise)}}));
+                         {"b", a.positionals()[1]},
+                         {"exposure_stops", std::log2(exposure)},
+                         {"mean_stops", c.mean_stops},
+                         {"p95_stops", c.p95_stops},
+                         {"max_stops", c.max_stops},
+                         {"delta_e_mean", c.delta_e_mean},
+                         {"delta_e_p95", c.delta_e_p95},
+                         {"rmse_cd_m2", c.rmse},
+                         {"mean_a_cd_m2", c.mean_a},
+                         {"mean_b_cd_m2", c.mean_b},
+                         {"z", known(c.z)},
+                         {"share_beyond_noise", known(c.beyond_noise)}}));
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };

@@ -209,15 +209,16 @@ int run_desk(int argc, char** argv) {
                          {"bytes", bytes}}));
     return kDone;
   }
-  print_out(fmt::format("wrote {}: {}, {}, {} MB{}\n",
-                        printable(path.string(), 200),
-                        counted(page.lights.size(), "light"),
-                        counted(page.meters.size(), "meter"),
-                        short_number(static_cast<double>(bytes) / 1e6, 3),
-                        page.denoised || bytes < 8'000'000
-                            ? ""
-                            : fmt::format("\nsmaller and cleaner: jovilux denoise {}, then --denoised",
-                                          printable(dir, 200))));
+  print_out(
+      fmt::format("wrote {}: {}, {}, {} MB{}\n",
+                  printable(path.string(), 200),
+                  counted(page.lights.size(), "light"),
+                  counted(page.meters.size(), "meter"),
+                  short_number(static_cast<double>(bytes) / 1e6, 3),
+                  page.denoised || bytes < 8'000'000
+                      ? ""
+                      : fmt::format("\nsmaller and cleaner: jovilux denoise {}, then --denoised",
+                                    printable(dir, 200))));
   return kDone;
 }
 

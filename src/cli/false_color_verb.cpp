@@ -160,15 +160,16 @@ int run_show(int argc, char** argv) {
     for (std::size_t i = 0; i < image->pixels(); ++i) {
       mean += image->luminance(i) / static_cast<double>(image->pixels());
     }
-    print_out(json_text({{"file", image_in(a.positional(), a.flag("denoised"))},
-                   {"width", image->width},
-                   {"height", image->height},
-                   {"denoised", image->denoised},
-                   {"absolute", image->absolute},
-                   {"mean_luminance_cd_m2", image->absolute ? nlohmann::ordered_json(mean) : nullptr},
-                   {"mean", mean},
-                   {"ev100", view.ev()},
-                   {"white_luminance_cd_m2", view.white_luminance()}}));
+    print_out(json_text(
+        {{"file", image_in(a.positional(), a.flag("denoised"))},
+         {"width", image->width},
+         {"height", image->height},
+         {"denoised", image->denoised},
+         {"absolute", image->absolute},
+         {"mean_luminance_cd_m2", image->absolute ? nlohmann::ordered_json(mean) : nullptr},
+         {"mean", mean},
+         {"ev100", view.ev()},
+         {"white_luminance_cd_m2", view.white_luminance()}}));
     return kDone;
   }
   const std::string which =

@@ -143,11 +143,11 @@ std::string shortcomings(const std::vector<MeterResult>& results,
 
 // Lights whose light by mirrors and glass meters cannot find.
 std::string lost_lights(const std::vector<std::string>& names) {
-  return names.empty()
-             ? ""
-             : fmt::format("\nnot in the readings: the light of {} by mirrors and through glass, "
-                           "for lamps without size cannot be met there; give them a radius\n",
-                           join_and(names));
+  return names.empty() ? ""
+                       : fmt::format(
+                             "\nnot in the readings: the light of {} by mirrors and through glass, "
+                             "for lamps without size cannot be met there; give them a radius\n",
+                             join_and(names));
 }
 
 MeteringOptions metering_options(const Arguments& a) {

@@ -282,10 +282,10 @@ int new_from(const std::string& source,
                      in_quotes(printable(fs::path(source).filename().string(), 100))));
   if (json) {
     print_out(json_text({{"wrote", file.string()},
-                    {"lights", scene->lights.size()},
-                    {"cameras", scene->cameras.size()},
-                    {"mesh", source},
-                    {"next", "jovilux check " + file.string()}}));
+                         {"lights", scene->lights.size()},
+                         {"cameras", scene->cameras.size()},
+                         {"mesh", source},
+                         {"next", "jovilux check " + file.string()}}));
     return kDone;
   }
   print_out(
@@ -385,10 +385,10 @@ int run_new(int argc, char** argv) {
                 scene->rig);
   if (a.flag("json")) {
     print_out(json_text({{"wrote", file.string()},
-                    {"next", render},
-                    {"then", read},
-                    {"reads", scene->read_what},
-                    {"try", scene->then}}));
+                         {"next", render},
+                         {"then", read},
+                         {"reads", scene->read_what},
+                         {"try", scene->then}}));
     return kDone;
   }
   print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n",

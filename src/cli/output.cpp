@@ -6,8 +6,8 @@
 #include <algorithm>
 #include <cstdio>
 #include <filesystem>
-#include <limits>
 #include <fstream>
+#include <limits>
 
 #include "cli/arguments.h"
 #include "ranks/ranks.h"

@@ -57,8 +57,7 @@ std::vector<fs::path> renders_in(const fs::path& folder, bool denoised) {
   std::error_code ec;
   for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
     const bool from_layers = !fs::exists(it->path() / "stats.json", ec);
-    const bool left_out =
-        denoised && from_layers && !fs::exists(it->path() / kDenoisedPicture, ec);
+    const bool left_out = denoised && from_layers && !fs::exists(it->path() / kDenoisedPicture, ec);
     if (is_render(it->path()) && !left_out) {
       out.push_back(it->path());
     }
@@ -168,16 +167,15 @@ std::string caption(const Shown& s, bool denoised) {
     p95 = noise_of(*image).p95;
   }
   const double samples = number(s.stats, "samples_per_pixel");
-  return fmt::format(
-      "{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95 % of the pixels within {}",
-      denoised ? "Denoised. " : "",
-      s.name,
-      short_number(number(s.stats, "width"), 6),
-      short_number(number(s.stats, "height"), 6),
-      std::isfinite(samples) ? short_number(samples) + " samples a pixel"
-                             : "from the layers of a render",
-      short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
-      percent(p95));
+  return fmt::format("{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+                     denoised ? "Denoised. " : "",
+                     s.name,
+                     short_number(number(s.stats, "width"), 6),
+                     short_number(number(s.stats, "height"), 6),
+                     std::isfinite(samples) ? short_number(samples) + " samples a pixel"
+                                            : "from the layers of a render",
+                     short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
+                     percent(p95));
 }
 
 // What each light gives to each picture.
@@ -540,10 +538,10 @@ int run_report(int argc, char** argv) {
       pictures.push_back(s.folder.string());
     }
     print_out(json_text({{"page", page.string()},
-                    {"pictures", pictures},
-                    {"lights", one_of_each(reports).size()},
-                    {"meters", first.rig.meters.size()},
-                    {"bytes", fs::file_size(page, ec)}}));
+                         {"pictures", pictures},
+                         {"lights", one_of_each(reports).size()},
+                         {"meters", first.rig.meters.size()},
+                         {"bytes", fs::file_size(page, ec)}}));
     return kDone;
   }
   print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n",

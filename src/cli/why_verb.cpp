@@ -120,11 +120,11 @@ std::string in_words(const WayReport& r, const std::optional<Reading>& picture) 
                                 where,
                                 short_number(r.luminance),
                                 short_number(r.standard_error, 2));
-  out += r.seen.empty() ? "; the ray meets nothing\n"
-                        : fmt::format(" on {}, {} m away at {}\n",
-                                      r.seen,
-                                      short_number(r.distance, 3),
-                                      point(r.place));
+  out +=
+      r.seen.empty()
+          ? "; the ray meets nothing\n"
+          : fmt::format(
+                " on {}, {} m away at {}\n", r.seen, short_number(r.distance, 3), point(r.place));
   if (picture) {
     out += fmt::format("in the picture: {}{} cd/m2\n",
                        short_number(picture->luminance),
@@ -144,9 +144,10 @@ std::string in_words(const WayReport& r, const std::optional<Reading>& picture) 
     out += "\nlights that do not reach that place directly, or only in part:\n" + hindered;
   }
   if (!r.lost.empty()) {
-    out += fmt::format("\nnot in it: the light of {} by mirrors and through glass, for lamps without "
-                       "size cannot be met there; give them a radius\n",
-                       join_and(r.lost));
+    out += fmt::format(
+        "\nnot in it: the light of {} by mirrors and through glass, for lamps without "
+        "size cannot be met there; give them a radius\n",
+        join_and(r.lost));
   }
   return out;
 }
@@ -201,8 +202,8 @@ int run_why(int argc, char** argv) {
   std::error_code ec;
   const fs::path given = a.positional();
   const bool rendered = fs::is_directory(given, ec);
-  auto rig = load_rig(rendered ? (given / "rig.resolved.toml").string() : given.string(),
-                      rig_request(a));
+  auto rig =
+      load_rig(rendered ? (given / "rig.resolved.toml").string() : given.string(), rig_request(a));
   if (!rig) {
     throw BadInput{rig.problems()};
   }
@@ -211,7 +212,8 @@ int run_why(int argc, char** argv) {
   options.camera = choose_camera(*rig, name);
   options.threads = threads_of(a);
   constexpr int kFewest = 1024, kMost = 1 << 30;
-  options.samples = static_cast<std::uint64_t>(a.whole("samples", kFewest, kMost).value_or(1 << 17));
+  options.samples =
+      static_cast<std::uint64_t>(a.whole("samples", kFewest, kMost).value_or(1 << 17));
   const PixelBox box = asked_box(a, *rig);
   const auto folder = a.text("output");
   if (folder) {
@@ -222,7 +224,8 @@ int run_why(int argc, char** argv) {
     throw BadInput{scene.problems()};
   }
   // What the picture shows there, where it is of this camera and this rig.
-  const bool same = rendered && name.empty() && a.texts("set").empty() && a.texts("variant").empty();
+  const bool same =
+      rendered && name.empty() && a.texts("set").empty() && a.texts("variant").empty();
   std::optional<Reading> picture;
   if (same) {
     if (const auto read = read_image(image_in(given.string()), {box})) {

@@ -23,8 +23,8 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-constexpr int kSteps = 1022;          // between the least and the largest value
-constexpr double kBelowWhite = 17;    // stops under which nothing shows, even raised by the fader
+constexpr int kSteps = 1022;        // between the least and the largest value
+constexpr double kBelowWhite = 17;  // stops under which nothing shows, even raised by the fader
 constexpr double kMostStops = 26;
 
 const std::string& desk_template() {
@@ -43,8 +43,10 @@ const std::string& desk_template() {
 // The median edge detector of LOCO-I (Weinberger, Seroussi, Sapiro 2000).
 int predicted(const std::vector<int>& plane, std::size_t i, std::size_t width) {
   const bool left = i % width > 0, above = i >= width;
-  const int a = left ? plane[i - 1] : above ? plane[i - width] : 0, b = above ? plane[i - width] : a,
-            corner = left && above ? plane[i - width - 1] : b;
+  const int a = left    ? plane[i - 1]
+                : above ? plane[i - width]
+                        : 0,
+            b = above ? plane[i - width] : a, corner = left && above ? plane[i - width - 1] : b;
   return corner >= std::max(a, b)   ? std::min(a, b)
          : corner <= std::min(a, b) ? std::max(a, b)
                                     : a + b - corner;
@@ -164,11 +166,11 @@ Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
     }
   }
   for (const DeskMeter& m : page.meters) {
-    j["meters"].push_back({{"name", m.name},
-                           {"unit", m.unit},
-                           {"target",
-                            m.target ? Json({m.target->first, m.target->second}) : Json(nullptr)},
-                           {"parts", m.parts}});
+    j["meters"].push_back(
+        {{"name", m.name},
+         {"unit", m.unit},
+         {"target", m.target ? Json({m.target->first, m.target->second}) : Json(nullptr)},
+         {"parts", m.parts}});
   }
   return j;
 }
@@ -233,8 +235,8 @@ std::size_t write_desk(const std::string& path, const DeskPage& page) {
   });
   std::string scripts;
   for (std::size_t l = 0; l < packed.size(); ++l) {
-    scripts += fmt::format("<script type=\"text/plain\" id=\"layer-{}\">", l) + packed[l] +
-               "</script>\n";
+    scripts +=
+        fmt::format("<script type=\"text/plain\" id=\"layer-{}\">", l) + packed[l] + "</script>\n";
   }
   std::string out = desk_template();
   const auto put = [&out](const std::string& mark, const std::string& text) {

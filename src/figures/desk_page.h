@@ -2,18 +2,17 @@
 
 #include "jovilux/color/rgb.h"
 
+#include <Eigen/Core>
 #include <array>
 #include <optional>
 #include <string>
 #include <vector>
 
-#include <Eigen/Core>
-
 namespace jovilux::figures {
 
 /// Where a layer's level stands in the rig, and what it is there.
 struct DeskAddress {
-  std::string address;  ///< "light.pendant", or "haze.spray"
+  std::string address;    ///< "light.pendant", or "haze.spray"
   bool emission = false;  ///< the level is the haze's emission, not a dimmer
   double dimmer = 1;
   double value = 0;  ///< of the output or the emission, in `unit`
@@ -22,7 +21,7 @@ struct DeskAddress {
 
 /// A layer of the picture, and the light that it is of.
 struct DeskLight {
-  std::string name, group;  ///< group: empty for none
+  std::string name, group;                  ///< group: empty for none
   const std::vector<float>* rgb = nullptr;  ///< linear Rec.709 [cd/m2], 3 a pixel, from the top
   Rgb source = Rgb::Ones();                 ///< the color that leaves the light
   std::vector<DeskAddress> addresses;

@@ -65,9 +65,9 @@ void draw_over_picture(Canvas& canvas,
   const double scale = frame.w / rig.render.width;
   const auto seen = [&](const Vec3d& p) -> std::optional<std::array<double, 2>> {
     const auto film = camera.film_point(p.cast<float>(), Vec2(0.5f, 0.5f));
-    return film ? std::optional(std::array<double, 2>{
-                      frame.x + scale * static_cast<double>(film->x),
-                      frame.y + scale * static_cast<double>(film->y)})
+    return film ? std::optional(
+                      std::array<double, 2>{frame.x + scale * static_cast<double>(film->x),
+                                            frame.y + scale * static_cast<double>(film->y)})
                 : std::nullopt;
   };
   for (std::size_t k = std::min(kDrawn, report.ways.size()); k-- > 0;) {
@@ -170,7 +170,8 @@ Plot projected(const WayReport& report,
   const auto mark = [&](const Vec3d& p, const std::string& word, double beside) {
     plot.curves.push_back(
         {"", {p[projection.across]}, {p[projection.upward]}, "#111111", 1, 0, true, 1.4, {}});
-    plot.labels.push_back({p[projection.across], p[projection.upward], word, beside, -0.8, "#111111"});
+    plot.labels.push_back(
+        {p[projection.across], p[projection.upward], word, beside, -0.8, "#111111"});
   };
   mark(report.eye, "eye", 0.9);
   if (!report.seen.empty()) {
@@ -246,12 +247,11 @@ std::string way_in_words(const LightWay& way) {
 
 std::string arrival_in_words(const LightArrival& a) {
   using Why = LightArrival::Why;
-  const std::string blocked =
-      fmt::format("{} at ({}, {}, {})",
-                  a.blocker.empty() ? "something" : a.blocker,
-                  short_number(a.at.x(), 3),
-                  short_number(a.at.y(), 3),
-                  short_number(a.at.z(), 3));
+  const std::string blocked = fmt::format("{} at ({}, {}, {})",
+                                          a.blocker.empty() ? "something" : a.blocker,
+                                          short_number(a.at.x(), 3),
+                                          short_number(a.at.y(), 3),
+                                          short_number(a.at.z(), 3));
   switch (a.why) {
     case Why::kArrives:
       return a.blocked < 0.005

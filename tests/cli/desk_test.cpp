@@ -23,12 +23,13 @@ std::vector<double> decoded(const figures::DeskLayer& layer, int width, int heig
   std::vector<int> green(pixels), plane(pixels);
   for (std::size_t c = 0; c < 3; ++c) {
     for (std::size_t i = 0; i < pixels; ++i) {
-      const int z =
-          layer.planes[2 * c * pixels + i] | layer.planes[(2 * c + 1) * pixels + i] << 8;
+      const int z = layer.planes[2 * c * pixels + i] | layer.planes[(2 * c + 1) * pixels + i] << 8;
       const int d = z % 2 == 1 ? -(z + 1) / 2 : z / 2;
       const bool left = i % w > 0, above = i >= w;
-      const int a = left ? plane[i - 1] : above ? plane[i - w] : 0, b = above ? plane[i - w] : a,
-                corner = left && above ? plane[i - w - 1] : b;
+      const int a = left    ? plane[i - 1]
+                    : above ? plane[i - w]
+                            : 0,
+                b = above ? plane[i - w] : a, corner = left && above ? plane[i - w - 1] : b;
       plane[i] = d + (corner >= std::max(a, b)   ? std::min(a, b)
                       : corner <= std::min(a, b) ? std::max(a, b)
                                                  : a + b - corner);
@@ -37,10 +38,10 @@ std::vector<double> decoded(const figures::DeskLayer& layer, int width, int heig
     for (std::size_t i = 0; i < pixels; ++i) {
       const int step = plane[i] + (c == 0 ? 0 : green[i]);
       const double value =
-          step == 0 ? 0
-                    : std::copysign(layer.least * std::exp2((std::abs(step) - 1) / 1022.0 *
-                                                            layer.range),
-                                    step);
+          step == 0
+              ? 0
+              : std::copysign(layer.least * std::exp2((std::abs(step) - 1) / 1022.0 * layer.range),
+                              step);
       out[3 * i + (c == 0 ? 1 : c == 1 ? 0 : 2)] = value;
     }
   }
@@ -67,9 +68,9 @@ TEST_CASE("a desk's layers are within a hundredth, zeros and signs kept", "[figu
   std::vector<float> rgb(3 * kWide * kHigh);
   for (float& v : rgb) {
     const double u = rng.uniform();
-    v = u < 0.1 ? 0.0f
-                : static_cast<float>((u < 0.2 ? -1 : 1) * kWhite *
-                                     std::exp2(-16 + 20 * rng.uniform()));
+    v = u < 0.1
+            ? 0.0f
+            : static_cast<float>((u < 0.2 ? -1 : 1) * kWhite * std::exp2(-16 + 20 * rng.uniform()));
   }
   const figures::DeskLayer layer = figures::desk_layer(rgb, kWide, kHigh, kWhite);
   const std::vector<double> back = decoded(layer, kWide, kHigh);
@@ -139,20 +140,28 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
     return;
   }
   const TemporaryFolder dir;
-  REQUIRE(run_program({"render", dir.write("r.toml", kRig), "-o", dir.path("out"), "--quiet"})
-              .status == 0);
-  REQUIRE(run_program({"desk", dir.path("out"), "-o", dir.path("desk.html"), "--no-meters"})
-              .status == 0);
+  REQUIRE(
+      run_program({"render", dir.write("r.toml", kRig), "-o", dir.path("out"), "--quiet"}).status ==
+      0);
+  REQUIRE(
+      run_program({"desk", dir.path("out"), "-o", dir.path("desk.html"), "--no-meters"}).status ==
+      0);
   const std::string cool = fmt::format("cool={:.9g}", 0.8 * std::exp2(-1.5));
-  REQUIRE(run_program({"balance", dir.path("out"), "--dim", cool, "--dim", "warm=2", "-o",
-                       dir.path("b")})
+  REQUIRE(run_program(
+              {"balance", dir.path("out"), "--dim", cool, "--dim", "warm=2", "-o", dir.path("b")})
               .status == 0);
-  const ProgramRun shot = run_other(
-      browser,
-      {"--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars",
-       "--force-device-scale-factor=1", "--window-size=1280,800", "--virtual-time-budget=20000",
-       "--user-data-dir=" + dir.path("profile"), "--screenshot=" + dir.path("shot.png"),
-       "file://" + dir.path("desk.html") + "#cool=-1.5&warm=1&exact=1"});
+  const ProgramRun shot =
+      run_other(browser,
+                {"--headless",
+                 "--no-sandbox",
+                 "--disable-gpu",
+                 "--hide-scrollbars",
+                 "--force-device-scale-factor=1",
+                 "--window-size=1280,800",
+                 "--virtual-time-budget=20000",
+                 "--user-data-dir=" + dir.path("profile"),
+                 "--screenshot=" + dir.path("shot.png"),
+                 "file://" + dir.path("desk.html") + "#cool=-1.5&warm=1&exact=1"});
   INFO(shot.err);
   const auto page = load_image(dir.path("shot.png"), false),
              balanced = load_image(dir.path("b/view.png"), false);
@@ -165,8 +174,8 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
     for (int x = kCorner; x < balanced->width - kCorner; ++x) {
       for (int c = 0; c < 3; ++c) {
         const auto at = [&](const LinearImage& image, int px, int py) {
-          return static_cast<int>(
-              std::lround(255 * image.rgb[static_cast<std::size_t>(3 * (py * image.width + px) + c)]));
+          return static_cast<int>(std::lround(
+              255 * image.rgb[static_cast<std::size_t>(3 * (py * image.width + px) + c)]));
         };
         const int want = at(*balanced, x, y);
         worst = std::max(worst, std::abs(at(*page, kLeft + x, kTop + y) - want));

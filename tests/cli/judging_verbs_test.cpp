@@ -873,23 +873,42 @@ TEST_CASE("levels matched at few samples are not drawn to 0, and their errors ar
           "[cli][balance][statistical]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("ref"), "--quiet", "--samples", "1024", "--set",
-                       "light.warm.dimmer=0.3", "--set", "render.seed=99"})
+  REQUIRE(run_program({"render",
+                       rig,
+                       "-o",
+                       dir.path("ref"),
+                       "--quiet",
+                       "--samples",
+                       "1024",
+                       "--set",
+                       "light.warm.dimmer=0.3",
+                       "--set",
+                       "render.seed=99"})
               .status == 0);
   RunningMoments levels;
   double squares = 0;
   constexpr int kSeeds = 24;
   for (int seed = 1; seed <= kSeeds; ++seed) {
     const std::string out = dir.path("s" + std::to_string(seed));
-    REQUIRE(run_program({"render", rig, "-o", out, "--quiet", "--samples", "2", "--set",
-                         "render.guiding=false", "--set", "render.seed=" + std::to_string(seed)})
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         out,
+                         "--quiet",
+                         "--samples",
+                         "2",
+                         "--set",
+                         "render.guiding=false",
+                         "--set",
+                         "render.seed=" + std::to_string(seed)})
                 .status == 0);
     const nlohmann::json found =
         run_program({"balance", out, "--match", dir.path("ref"), "--json"}).json()["lights"][1];
     levels.add(found["dimmer"]);
     squares += sqr(found["standard_error"].get<double>()) / kSeeds;
   }
-  INFO(levels.mean() << " +- " << std::sqrt(levels.variance()) << ", stated " << std::sqrt(squares));
+  INFO(levels.mean() << " +- " << std::sqrt(levels.variance()) << ", stated "
+                     << std::sqrt(squares));
   CHECK(levels.mean() == Approx(0.3).epsilon(0.01));
   CHECK(std::sqrt(squares) / std::sqrt(levels.variance()) == Approx(1).margin(0.4));
 }
@@ -897,13 +916,14 @@ TEST_CASE("levels matched at few samples are not drawn to 0, and their errors ar
 TEST_CASE("a part of a layer is dimmed by the light's cheat, as the rig then renders",
           "[cli][balance][haze]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write(
-      "r.toml",
-      "jovilux = 1\n" + kTwoLamps +
-          "[[haze]]\nname='air'\ninside='everywhere'\nextinction='0.2 /m'\n");
-  REQUIRE(run_program({"render", rig, "-o", dir.path("a"), "--quiet", "--set",
-                       "render.layers=lights+parts"})
-              .status == 0);
+  const std::string rig =
+      dir.write("r.toml",
+                "jovilux = 1\n" + kTwoLamps +
+                    "[[haze]]\nname='air'\ninside='everywhere'\nextinction='0.2 /m'\n");
+  REQUIRE(
+      run_program(
+          {"render", rig, "-o", dir.path("a"), "--quiet", "--set", "render.layers=lights+parts"})
+          .status == 0);
   const ProgramRun run =
       run_program({"balance", dir.path("a"), "--dim", "warm.haze=0.25", "-o", dir.path("b")});
   INFO(run.out << run.err);
@@ -937,8 +957,7 @@ TEST_CASE("solved dimmers have errors", "[cli][balance]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kTwoLamps), out = dir.path("out");
   REQUIRE(run_program({"render", rig, "-o", out, "--quiet", "--samples", "4"}).status == 0);
-  const nlohmann::json j =
-      run_program({"balance", out, "--target", "desk=30 lx", "--json"}).json();
+  const nlohmann::json j = run_program({"balance", out, "--target", "desk=30 lx", "--json"}).json();
   CHECK(j["verdict"] == "pass");
   for (const nlohmann::json& light : j["lights"]) {
     CHECK(light["standard_error"].get<double>() > 0);
@@ -946,8 +965,9 @@ TEST_CASE("solved dimmers have errors", "[cli][balance]") {
   }
 }
 
-TEST_CASE("a meter on an object is lit by the lights linked to it, one at a camera looks from there",
-          "[cli][meter]") {
+TEST_CASE(
+    "a meter on an object is lit by the lights linked to it, one at a camera looks from there",
+    "[cli][meter]") {
   const TemporaryFolder dir;
   const std::string more =
       "[[object]]\nname='sheet'\nshape={kind='box',size=[0.1,0.1,0.001]}\nat=[3,3,0.5]\n"
@@ -979,15 +999,18 @@ TEST_CASE("a meter on an object is lit by the lights linked to it, one at a came
   CHECK(capped.out.find("after 1024 samples") != std::string::npos);
 }
 
-TEST_CASE("a meter names the light that it cannot find in mirrors, and takes equal counts for no "
-          "certainty",
-          "[cli][meter]") {
+TEST_CASE(
+    "a meter names the light that it cannot find in mirrors, and takes equal counts for no "
+    "certainty",
+    "[cli][meter]") {
   const TemporaryFolder dir;
-  const std::string bulb = "jovilux = 1\n[[material]]\nname='silver'\nkind='metal'\ncolor="
-                           "[0.9,0.9,0.9]\nroughness=0\n[[object]]\nname='mirror'\nmaterial='silver'\nshape={kind="
-                           "'box',size=[1,1,0.01]}\nat=[0,0,-1]\n[[light]]\nname='bulb'\nkind='";
-  const std::string tail = "at=[0,0,1]\noutput='800 lm'\n[[meter]]\nname='m'\nkind='illuminance'\n"
-                           "at=[0.5,0,0.2]\nfacing=[0,0,-1]\n";
+  const std::string bulb =
+      "jovilux = 1\n[[material]]\nname='silver'\nkind='metal'\ncolor="
+      "[0.9,0.9,0.9]\nroughness=0\n[[object]]\nname='mirror'\nmaterial='silver'\nshape={kind="
+      "'box',size=[1,1,0.01]}\nat=[0,0,-1]\n[[light]]\nname='bulb'\nkind='";
+  const std::string tail =
+      "at=[0,0,1]\noutput='800 lm'\n[[meter]]\nname='m'\nkind='illuminance'\n"
+      "at=[0.5,0,0.2]\nfacing=[0,0,-1]\n";
   const nlohmann::json point =
       run_program({"meter", dir.write("p.toml", bulb + "point'\n" + tail), "--json"}).json();
   CHECK(point["not_found_in_mirrors"] == nlohmann::json::array({"bulb"}));
@@ -1006,8 +1029,9 @@ TEST_CASE("results of another rig are known by what they show, not by a path as 
   const std::string text = "jovilux = 1\n" + kTwoLamps;
   const std::string one = dir.write("one/r.toml", text), same = dir.write("two/copy.toml", text),
                     two = dir.write("two/r.toml",
-                                    "jovilux = 1\n" + light("kind='point'\nat=[0,0,2]\noutput='9 "
-                                                            "lm'\n") +
+                                    "jovilux = 1\n" +
+                                        light("kind='point'\nat=[0,0,2]\noutput='9 "
+                                              "lm'\n") +
                                         kTwoLamps);
   const auto render = [&](const std::string& rig, const std::vector<std::string>& more = {}) {
     std::vector<std::string> words = {"render", rig, "-o", dir.path("out"), "--quiet"};
@@ -1019,11 +1043,11 @@ TEST_CASE("results of another rig are known by what they show, not by a path as 
   CHECK(other.status == 2);
   CHECK(other.err.find("results of another rig") != std::string::npos);
   CHECK(render(same).status == 0);
-  CHECK(render(one, {"--set", "light.warm.dimmer=0.5"}).status == 2);  // the copy's file is there now
+  CHECK(render(one, {"--set", "light.warm.dimmer=0.5"}).status ==
+        2);  // the copy's file is there now
   CHECK(render(same, {"--set", "light.warm.dimmer=0.5"}).status == 0);
   // A longer render of the very rig is not replaced.
-  const ProgramRun shorter =
-      render(same, {"--set", "light.warm.dimmer=0.5", "--samples", "8"});
+  const ProgramRun shorter = render(same, {"--set", "light.warm.dimmer=0.5", "--samples", "8"});
   CHECK(shorter.status == 2);
   CHECK(shorter.err.find("64 samples") != std::string::npos);
   CHECK(render(same, {"--set", "light.warm.dimmer=0.5", "--samples", "8", "--force"}).status == 0);

@@ -245,9 +245,10 @@ TEST_CASE("a gobo's tile repeats the mask within its size, and its top lies nort
 TEST_CASE("sweep replaces nothing of another rig or sweep without --force", "[cli][sweep]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kBase + kPoint),
-                    other = dir.write("other/r.toml",
-                                      kBase + kPoint +
-                                          "[[object]]\nname='more'\nshape={kind='sphere', radius=0.1}\n");
+                    other = dir.write(
+                        "other/r.toml",
+                        kBase + kPoint +
+                            "[[object]]\nname='more'\nshape={kind='sphere', radius=0.1}\n");
   const auto sweep = [&](const std::string& file, const std::string& range, bool force) {
     std::vector<std::string> words = {
         "sweep", file, "--vary", range, "-o", dir.path("s"), "--quiet", "--exact"};

@@ -66,19 +66,19 @@ TEST_CASE("a lamp over a floor has one way, of the luminance that its formula sa
 
 TEST_CASE("what keeps lights away is named, with its place", "[cli][why]") {
   const TemporaryFolder dir;
-  const nlohmann::json r = why(
-      dir,
-      kFloor +
-          "[[object]]\nname = 'shelf'\nmaterial = 'gray'\nat = [0.5, 0, 1]\n"
-          "shape = { kind = 'box', size = [0.3, 0.3, 0.02] }\n" +
-          lamp("free", "kind = 'point'\nat = [0, 0.5, 2]\noutput = '100 cd'\n") +
-          lamp("hidden", "kind = 'point'\nat = [1, 0, 2]\noutput = '100 cd'\n") +
-          lamp("below", "kind = 'point'\nat = [0, 0, -1]\noutput = '100 cd'\n") +
-          lamp("other", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\nonly = ['shelf']\n") +
-          lamp("dark", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\non = false\n") +
-          lamp("aside",
-               "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 9, 0]\noutput = '9 cd'\nbeam = '10 "
-               "deg'\nfield = '20 deg'\n"));
+  const nlohmann::json r =
+      why(dir,
+          kFloor +
+              "[[object]]\nname = 'shelf'\nmaterial = 'gray'\nat = [0.5, 0, 1]\n"
+              "shape = { kind = 'box', size = [0.3, 0.3, 0.02] }\n" +
+              lamp("free", "kind = 'point'\nat = [0, 0.5, 2]\noutput = '100 cd'\n") +
+              lamp("hidden", "kind = 'point'\nat = [1, 0, 2]\noutput = '100 cd'\n") +
+              lamp("below", "kind = 'point'\nat = [0, 0, -1]\noutput = '100 cd'\n") +
+              lamp("other", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\nonly = ['shelf']\n") +
+              lamp("dark", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\non = false\n") +
+              lamp("aside",
+                   "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 9, 0]\noutput = '9 cd'\nbeam = '10 "
+                   "deg'\nfield = '20 deg'\n"));
   CHECK(light_in(r, "free")["why"] == "arrives");
   const nlohmann::json hidden = light_in(r, "hidden");
   CHECK(hidden["why"] == "blocked");
@@ -106,7 +106,8 @@ TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {
       dir,
       "jovilux = 1\n[render]\nsize = [41, 41]\n[[camera]]\nname = 'c'\nat = [0, -2, 2]\nlook_at = "
       "[0, -1, 0]\nfield_of_view = 4\n[[material]]\nname = 'silver'\nkind = 'metal'\ncolor = [0.9, "
-      "0.9, 0.9]\nroughness = 0\n[[object]]\nname = 'mirror'\nmaterial = 'silver'\nshape = { kind = "
+      "0.9, 0.9]\nroughness = 0\n[[object]]\nname = 'mirror'\nmaterial = 'silver'\nshape = { kind "
+      "= "
       "'plane' }\n" +
           lamp("ball", ball));
   REQUIRE(!mirrored["ways"].empty());
@@ -157,14 +158,16 @@ TEST_CASE("ways add up to what the picture shows, whatever the threads", "[cli][
       "[[array]]\nname = 'row'\nof = 'bead'\noutput = 'each'\ncount = 3\nalong = { path = 'line', "
       "from = [-0.5, 0, 1], to = [0.5, 0, 1] }\n" +
       lamp("bead", "kind = 'sphere'\nat = [0, 0, 0]\nradius = 0.03\noutput = '50 lm'\n") +
-      lamp("key", "kind = 'rect'\nsize = [0.3, 0.2]\nat = [0.5, -0.6, 1.5]\naim = [0, 0, 0]\noutput "
-                  "= '500 lm'\n");
+      lamp("key",
+           "kind = 'rect'\nsize = [0.3, 0.2]\nat = [0.5, -0.6, 1.5]\naim = [0, 0, 0]\noutput "
+           "= '500 lm'\n");
   const std::string rig = dir.write("room.toml", room);
   const ProgramRun check = run_program({"check", rig});
   INFO(check.out);
   REQUIRE(check.status == 0);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--samples", "512", "--quiet"})
-              .status == 0);
+  REQUIRE(
+      run_program({"render", rig, "-o", dir.path("out"), "--samples", "512", "--quiet"}).status ==
+      0);
   std::vector<nlohmann::json> reports;
   for (const char* threads : {"1", "2", "3"}) {
     const ProgramRun run = run_program({"why",
@@ -195,8 +198,9 @@ TEST_CASE("ways add up to what the picture shows, whatever the threads", "[cli][
   CHECK(over_wall);
   CHECK(sum == Approx(r["luminance"].get<double>()).epsilon(1e-6));
   CHECK(noise == Approx(1));
-  const double own = r["luminance"], error = std::hypot(r["standard_error"].get<double>(),
-                                                        r["picture"]["standard_error"].get<double>());
+  const double own = r["luminance"],
+               error = std::hypot(r["standard_error"].get<double>(),
+                                  r["picture"]["standard_error"].get<double>());
   CHECK(std::abs(own - r["picture"]["luminance"].get<double>()) < 5 * error + 1e-3 * own);
 }
 

@@ -1,6 +1,6 @@
 #include "jovilux/base/sampler.h"
-#include "jovilux/judge/picture_match.h"
 #include "jovilux/judge/comparison.h"
+#include "jovilux/judge/picture_match.h"
 
 #include <cmath>
 

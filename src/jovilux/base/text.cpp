@@ -150,9 +150,8 @@ std::string printable(std::string_view text, std::size_t limit) {
     text = text.substr(0, end);
   }
   std::string out;
-  each_character(text, [&out](std::string_view character, bool shown) {
-    out += shown ? character : " ";
-  });
+  each_character(
+      text, [&out](std::string_view character, bool shown) { out += shown ? character : " "; });
   return cut ? out + "..." : out;
 }
 

@@ -54,13 +54,13 @@ using TintChannels = std::array<LightTable, 3>;
 
 /// Declared departures from physics in what a light does; each is 1, or as here, by default.
 struct LightCheats {
-  float direct = 1;                          ///< factor on its light at the first scattering
-  float diffuse = 1, gloss = 1;              ///< on diffuse and glossy reflection of its light
-  float bounce = 1;                          ///< on its light after a bounce, caustics apart
-  float bounce_chroma = 1;                   ///< on the chroma of all its light after a bounce
-  float caustics = 1;                        ///< on what gloss and mirrors throw on other surfaces
-  float haze = 1;                            ///< of its light that haze scatters, wherever on its way
-  float shadow = 1;                          ///< opacity of its shadows
+  float direct = 1;              ///< factor on its light at the first scattering
+  float diffuse = 1, gloss = 1;  ///< on diffuse and glossy reflection of its light
+  float bounce = 1;              ///< on its light after a bounce, caustics apart
+  float bounce_chroma = 1;       ///< on the chroma of all its light after a bounce
+  float caustics = 1;            ///< on what gloss and mirrors throw on other surfaces
+  float haze = 1;                ///< of its light that haze scatters, wherever on its way
+  float shadow = 1;              ///< opacity of its shadows
   Spectrum shadow_color = Spectrum::Zero();  ///< what they let through instead
   bool visible = true;                       ///< by the camera and in mirrors
   /// The most that one path of its bounced light adds to a sample [cd/m2]; 0: no limit.

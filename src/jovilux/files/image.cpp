@@ -1,9 +1,9 @@
 #include "jovilux/files/image.h"
 
 #include "jovilux/base/text.h"
-#include "jovilux/files/png.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/png.h"
 #include "jovilux/files/read_file.h"
 
 #include <algorithm>

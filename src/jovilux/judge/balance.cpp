@@ -185,10 +185,9 @@ void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& light
   }
   double most = 0;
   for (std::size_t l = 0; l < lights.size(); ++l) {
-    const bool by_parts =
-        std::any_of(lights[l].part_factors.begin(), lights[l].part_factors.end(), [](double f) {
-          return f != 1;
-        });
+    const bool by_parts = std::any_of(lights[l].part_factors.begin(),
+                                      lights[l].part_factors.end(),
+                                      [](double f) { return f != 1; });
     if (by_parts) {
       scale_parts(image, lights[l], image.layers[l].rgb);
     } else {

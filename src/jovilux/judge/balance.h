@@ -53,8 +53,8 @@ std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig
 /// variance of each layer is known, and this is never too small.
 void apply_balance(RenderedImage& image, const std::vector<BalancedLight>& lights);
 
-/// Writes image.exr (the picture, its layers and their parts), view.png and rig.resolved.toml of the
-/// rig that it stands for into an existing folder; a stats.json and a denoised picture that are
+/// Writes image.exr (the picture, its layers and their parts), view.png and rig.resolved.toml of
+/// the rig that it stands for into an existing folder; a stats.json and a denoised picture that are
 /// there go, for they are of another render. Throws MachineTrouble.
 void save_balanced(const std::string& folder, const RenderedImage& image, const Rig& rig);
 

@@ -60,11 +60,8 @@ const float* cheat_on(const LightCheats& cheats, Part part) {
 
 // What changed cheats make of a light's parts. Light that haze scatters falls under the cheats on
 // bounces as well, so that these are in proportion to a part only without haze.
-void change_parts(const Emitter& from,
-                  const Emitter& to,
-                  bool haze,
-                  const std::string& name,
-                  Change& out) {
+void change_parts(
+    const Emitter& from, const Emitter& to, bool haze, const std::string& name, Change& out) {
   for (const Part part : {Part::kBounce, Part::kCaustic, Part::kHaze}) {
     const float a = *cheat_on(from.cheats, part), b = *cheat_on(to.cheats, part);
     if (a == b) {
@@ -72,9 +69,10 @@ void change_parts(const Emitter& from,
     }
     const char* part_name = kPartNames[static_cast<std::size_t>(part)];
     if (part != Part::kHaze && haze) {
-      out.obstacle = fmt::format(
-          "\"{}.{}\" is not all of the light under that key: haze scatters some of it", name,
-          part_name);
+      out.obstacle =
+          fmt::format("\"{}.{}\" is not all of the light under that key: haze scatters some of it",
+                      name,
+                      part_name);
     } else if (from.cheats.bounce_limit > 0) {
       out.obstacle = fmt::format(
           "\"{}\" has a bounce_limit: what that takes is not in proportion to its level", name);
@@ -167,8 +165,8 @@ std::optional<std::pair<double, std::string>> number_and_unit(const std::string&
     end = parse_number(trimmed(std::string_view(text).substr(0, n))) ? n : end;
   }
   const auto value = parse_number(trimmed(std::string_view(text).substr(0, end)));
-  return value ? std::optional(std::pair(
-                     *value, std::string(trimmed(std::string_view(text).substr(end)))))
+  return value ? std::optional(
+                     std::pair(*value, std::string(trimmed(std::string_view(text).substr(end)))))
                : std::nullopt;
 }
 
@@ -240,8 +238,8 @@ bool LayerScaling::exact() const {
 }
 
 const LayerScaling::Layer* LayerScaling::find(const std::string& layer) const {
-  const auto found = std::find_if(
-      layers.begin(), layers.end(), [&](const Layer& l) { return l.name == layer; });
+  const auto found =
+      std::find_if(layers.begin(), layers.end(), [&](const Layer& l) { return l.name == layer; });
   return found != layers.end() ? &*found : nullptr;
 }
 
@@ -462,11 +460,10 @@ std::vector<std::string> assignments_of_part(const Rig& rig,
     if (light == nullptr || part == Part::kDirect) {
       continue;
     }
-    const auto [key, value] = part == Part::kBounce
-                                  ? std::pair("bounce", light->cheat.bounce)
-                                  : part == Part::kCaustic
-                                        ? std::pair("caustics", light->cheat.caustics)
-                                        : std::pair("haze", light->cheat.haze);
+    const auto [key, value] = part == Part::kBounce ? std::pair("bounce", light->cheat.bounce)
+                              : part == Part::kCaustic
+                                  ? std::pair("caustics", light->cheat.caustics)
+                                  : std::pair("haze", light->cheat.haze);
     out.push_back(fmt::format("{}.cheat.{}={:.6g}", address, key, value * times));
   }
   return out;

@@ -6,6 +6,8 @@
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
+#include <set>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -69,12 +71,26 @@ Cone cone_of(const SpotBeam& beam) {
   return {std::acos(inner), std::acos(outer), exact};
 }
 
-std::string usd_name(const std::string& name) {
+// A prim's name, unlike those before it.
+std::string usd_name(const std::string& name, std::set<std::string>& taken) {
   std::string out;
   for (const char c : name) {
     out += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '_';
   }
-  return out.empty() || std::isdigit(static_cast<unsigned char>(out[0])) != 0 ? "_" + out : out;
+  out = out.empty() || std::isdigit(static_cast<unsigned char>(out[0])) != 0 ? "_" + out : out;
+  std::string unique = out;
+  for (int i = 2; !taken.insert(unique).second; ++i) {
+    unique = fmt::format("{}_{}", out, i);
+  }
+  return unique;
+}
+
+// A file as one in `folder` names it.
+std::string usd_asset(const std::string& file, const std::string& folder) {
+  std::error_code ec;
+  const auto from = std::filesystem::proximate(
+      std::filesystem::absolute(file, ec), std::filesystem::absolute(folder, ec), ec);
+  return "@" + printable(from.generic_string(), 1000) + "@";
 }
 
 std::string usd_text(const std::string& text) {
@@ -166,11 +182,14 @@ void usd_point(const ExportedLight& l, UsdLight& out) {
   constexpr double kRadius = 0.001;
   out.number("intensity", 4 * l.intensity);
   out.flag("normalize", true);
-  out.flag("treatAsPoint", true);
+  out.line("bool treatAsPoint = 1");
   out.number("radius", kRadius);
 }
 
-std::string usd_light(const ExportedLight& l, std::vector<std::string>& notes) {
+std::string usd_light(const ExportedLight& l,
+                      const std::string& folder,
+                      std::set<std::string>& taken,
+                      std::vector<std::string>& notes) {
   const SourceShape& s = l.light->shape;
   const char* type = s.kind == LightKind::kDisk                                ? "DiskLight"
                      : s.kind == LightKind::kRect                              ? "RectLight"
@@ -179,7 +198,7 @@ std::string usd_light(const ExportedLight& l, std::vector<std::string>& notes) {
                      : s.kind == LightKind::kSky || s.kind == LightKind::kDome ? "DomeLight"
                                                                                : "SphereLight";
   const bool shaped = s.kind == LightKind::kSpot || !l.light->profile_file.empty();
-  UsdLight out(type, usd_name(l.name), shaped);
+  UsdLight out(type, usd_name(l.name, taken), shaped);
   out.line("custom string jovilux:name = " + usd_text(l.name));
   usd_color(l, out);
   switch (s.kind) {
@@ -209,7 +228,9 @@ std::string usd_light(const ExportedLight& l, std::vector<std::string>& notes) {
       const double radius = s.radius > 0 ? s.radius : kThin;
       out.number("intensity",
                  s.radius > 0 ? l.luminance : l.flux / (2 * kPiD * kPiD * radius * s.length));
-      out.flag("treatAsLine", !(s.radius > 0));
+      if (!(s.radius > 0)) {
+        out.line("bool treatAsLine = 1");
+      }
       out.number("radius", radius);
       out.number("length", s.length);
       break;
@@ -223,7 +244,7 @@ std::string usd_light(const ExportedLight& l, std::vector<std::string>& notes) {
     case LightKind::kDome:
       out.number("intensity", l.luminance > 0 ? l.luminance : l.illuminance / kPiD);
       if (!l.light->image.empty()) {
-        out.line("asset inputs:texture:file = @" + printable(l.light->image, 500) + "@");
+        out.line("asset inputs:texture:file = " + usd_asset(l.light->image, folder));
       }
       notes.push_back(l.name + ": the dome has one luminance, or its picture, not the sky's model");
       break;
@@ -234,7 +255,7 @@ std::string usd_light(const ExportedLight& l, std::vector<std::string>& notes) {
       break;
   }
   if (!l.light->profile_file.empty()) {
-    out.line("asset inputs:shaping:ies:file = @" + printable(l.light->profile_file, 500) + "@");
+    out.line("asset inputs:shaping:ies:file = " + usd_asset(l.light->profile_file, folder));
   }
   usd_place(l, out);
   return out.done();
@@ -330,7 +351,8 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
       const Cone cone = cone_of(s.beam);
       one["spot"] = {{"innerConeAngle", cone.inner}, {"outerConeAngle", cone.outer}};
       if (!cone.exact) {
-        out.notes.push_back(l.name + ": a cone there cannot have both its beam and its field: the beam stays");
+        out.notes.push_back(
+            l.name + ": a cone there cannot have both its beam and its field: the beam stays");
       }
     } else if (flat) {
       one["spot"] = {{"innerConeAngle", 0}, {"outerConeAngle", kPiD / 2}};
@@ -367,8 +389,11 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
   return out;
 }
 
-LightFile lights_as_usda(const std::vector<ExportedLight>& lights, const Vec3d& up) {
+LightFile lights_as_usda(const std::vector<ExportedLight>& lights,
+                         const Vec3d& up,
+                         const std::string& folder) {
   LightFile out;
+  std::set<std::string> taken;
   const bool y_up = std::abs(up.y()) > 0.5;
   out.text = fmt::format(
       "#usda 1.0\n(\n    defaultPrim = \"Lights\"\n    metersPerUnit = 1\n    upAxis = \"{}\"\n    "
@@ -376,7 +401,7 @@ LightFile lights_as_usda(const std::vector<ExportedLight>& lights, const Vec3d& 
       y_up ? "Y" : "Z");
   for (const ExportedLight& l : lights) {
     note_losses(l, out.notes);
-    out.text += usd_light(l, out.notes);
+    out.text += usd_light(l, folder, taken, out.notes);
   }
   out.text += "}\n";
   return out;

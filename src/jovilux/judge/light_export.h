@@ -39,7 +39,10 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
 /// UsdLux in USD's text format: sphere, disk, rect, cylinder, distant and dome lights whose
 /// intensity is their luminance in cd/m2 or, normalized, their flux over pi times 1 m2 or their
 /// lux;
-/// points and spots as spheres that are treated as points.
-LightFile lights_as_usda(const std::vector<ExportedLight>& lights, const Vec3d& up);
+/// points and spots as spheres that are treated as points. Files are named as seen from `folder`,
+/// where the text is to stand.
+LightFile lights_as_usda(const std::vector<ExportedLight>& lights,
+                         const Vec3d& up,
+                         const std::string& folder);
 
 }  // namespace jovilux

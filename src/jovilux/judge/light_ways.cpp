@@ -75,9 +75,9 @@ class Names {
   }
   std::string of_body(std::uint32_t surface) const {
     const Scene::Surface& s = scene_.surfaces[surface];
-    return s.object != kNoIndex     ? name(of_object_[s.object])
+    return s.object != kNoIndex    ? name(of_object_[s.object])
            : s.emitter != kNoIndex ? rig_.lights[s.emitter].layer
-                                    : std::string();
+                                   : std::string();
   }
 
  private:
@@ -272,8 +272,7 @@ class WayTracer {
       out.ways.push_back(std::move(way));
     }
     for (LightWay& way : out.ways) {
-      way.noise_share =
-          variances > 0 ? way.standard_error * way.standard_error / variances : 0;
+      way.noise_share = variances > 0 ? way.standard_error * way.standard_error / variances : 0;
     }
     std::stable_sort(out.ways.begin(), out.ways.end(), [](const LightWay& a, const LightWay& b) {
       return a.luminance > b.luminance;
@@ -429,8 +428,7 @@ class WayTracer {
   // The first surface on a shadow ray that is no pane, not the light itself and throws its shadows.
   std::optional<SurfacePoint> first_blocker(const Emitter& e, Ray ray, std::uint32_t body) const {
     constexpr int kMostPassed = 16;
-    const std::vector<bool>* casters =
-        e.casters != kNoIndex ? &scene_.casters[e.casters] : nullptr;
+    const std::vector<bool>* casters = e.casters != kNoIndex ? &scene_.casters[e.casters] : nullptr;
     for (int i = 0; i < kMostPassed; ++i) {
       const Hit hit = scene_.world.closest(ray);
       if (!hit.found()) {

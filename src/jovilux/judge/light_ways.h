@@ -36,7 +36,14 @@ struct LightWay {
 /// Why a light does not reach the place that a pixel shows directly, or how much of it does.
 struct LightArrival {
   std::string light;
-  enum class Why { kArrives, kOff, kNotLinked, kBehind, kNotTowardIt, kBlocked } why = Why::kArrives;
+  enum class Why {
+    kArrives,
+    kOff,
+    kNotLinked,
+    kBehind,
+    kNotTowardIt,
+    kBlocked
+  } why = Why::kArrives;
   double blocked = 0;   ///< share of the rays toward it that meet something, 0..1
   std::string blocker;  ///< what most of those meet first
   Vec3d at = Vec3d::Zero();

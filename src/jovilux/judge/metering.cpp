@@ -22,12 +22,12 @@ constexpr std::uint64_t kDark = 512;
 
 struct Point {
   const MeterSpec* meter;
-  std::uint32_t number;              // of all points, which seeds it
-  std::uint32_t first = 0;           // number of its meter's first point
+  std::uint32_t number;     // of all points, which seeds it
+  std::uint32_t first = 0;  // number of its meter's first point
   Vec3d at;
-  Receiver receiver;                 // illuminance: the plane
-  std::vector<double> sums;          // of layers and parts
-  std::vector<double> of_layers;     // of each layer, its scramblings
+  Receiver receiver;              // illuminance: the plane
+  std::vector<double> sums;       // of layers and parts
+  std::vector<double> of_layers;  // of each layer, its scramblings
   std::array<double, kScrambled> totals{};
   double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
   std::uint64_t per_scrambling = 0;
@@ -83,7 +83,10 @@ class Metering {
     return result;
   }
 
-  Point point_of(const MeterSpec& meter, const Vec3d& at, std::uint32_t first, std::size_t k) const {
+  Point point_of(const MeterSpec& meter,
+                 const Vec3d& at,
+                 std::uint32_t first,
+                 std::size_t k) const {
     Point p;
     p.meter = &meter;
     p.number = first + static_cast<std::uint32_t>(k);
@@ -191,9 +194,8 @@ class Metering {
     std::vector<float> sums(layers_ * kPartsWithHaze * 3), luminance(layers_ * kPartsWithHaze);
     RayCounts rays;
     for (std::uint64_t s = from; s < std::min(end, from + kBlock); ++s) {
-      const Sampler sampler(rig_.render.seed,
-                            mix(0x6d657465U ^ p.number, scrambling),
-                            static_cast<std::uint32_t>(s));
+      const Sampler sampler(
+          rig_.render.seed, mix(0x6d657465U ^ p.number, scrambling), static_cast<std::uint32_t>(s));
       LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
       sample(p, sampler, sink, rays);
       b.total += sink.total();
@@ -352,8 +354,8 @@ std::vector<MeterResult> read_meters(const Rig& rig,
 }
 
 std::vector<std::string> lights_lost_in_mirrors(const Rig& rig, const Scene& scene) {
-  const bool mirrors = std::any_of(
-      scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
+  const bool mirrors =
+      std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
         return m.only_mirror() && !m.is_pane();
       });
   std::vector<std::string> out;

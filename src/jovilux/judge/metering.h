@@ -29,7 +29,7 @@ struct MeteringOptions {
   double error = 0.01;                    ///< wanted standard error over the value
   std::uint64_t most_samples = 1U << 22;  ///< for each point; at least 1024 are taken
   int threads = 0;
-  StopFn stop;  ///< asked from all threads; may be empty. Unfinished samples are left out.
+  StopFn stop;          ///< asked from all threads; may be empty. Unfinished samples are left out.
   ProgressFn progress;  ///< may be empty; its noise is the largest error over the value
 };
 

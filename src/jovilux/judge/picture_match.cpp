@@ -12,8 +12,8 @@
 namespace jovilux {
 namespace {
 
-constexpr int kCells = 96;   // along the longer side: shapes stay, noise is averaged
-// Groups of cells, whose scatter tells errors. Each is a part of the picture in one piece: the errors of
+constexpr int kCells = 96;  // along the longer side: shapes stay, noise is averaged
+// Groups of cells, whose scatter tells errors. Each is a part of the picture in one piece: errors of
 // neighboring pixels cancel, which scattered cells would not show.
 constexpr int kGroupsAcross = 8, kGroupsDown = 4, kGroups = kGroupsAcross * kGroupsDown;
 
@@ -148,9 +148,7 @@ std::vector<double> weights(const Cells& cells,
   for (std::size_t i = 0; i < out.size(); ++i) {
     const double level = bright[i] + kFloor * mean,
                  noise = cells.count(i) > 0 ? variance[i] / cells.count(i) : 0;
-    out[i] = cells.count(i) > 0
-                 ? 1 / (level * level + noise / (kModel * kModel) + 1e-30)
-                 : 0;
+    out[i] = cells.count(i) > 0 ? 1 / (level * level + noise / (kModel * kModel) + 1e-30) : 0;
   }
   return out;
 }
@@ -228,7 +226,8 @@ Eigen::VectorXd solve(const Equations& e, const Eigen::VectorXd& upper) {
 }
 
 // Standard errors of levels that are not at a bound, from the scatter of what each group of cells
-// would have them be: the sandwich estimate G^-1 (sum s s') G^-1 with the groups' scores s = g - G x
+// would have them be: the sandwich estimate G^-1 (sum s s') G^-1, with the groups' scores
+// s = g - G x
 // (H. White, "A heteroskedasticity-consistent covariance matrix estimator", Econometrica 48, 1980).
 Eigen::VectorXd standard_errors(const std::vector<Normal>& groups,
                                 const Eigen::MatrixXd& G,
@@ -286,10 +285,10 @@ Solved solve_groups(const std::vector<Normal>& groups,
   for (const Normal& g : groups) {
     all += g;
   }
-  const Noise noise =
-      reference_has_halves                                              ? Noise::kOfBothHalves
-      : shares_noise(all, solve(unbiased(all, Noise::kShared), upper)) ? Noise::kShared
-                                                                        : Noise::kIndependent;
+  const Noise noise = reference_has_halves ? Noise::kOfBothHalves
+                      : shares_noise(all, solve(unbiased(all, Noise::kShared), upper))
+                          ? Noise::kShared
+                          : Noise::kIndependent;
   const Equations equations = unbiased(all, noise);
   Solved out;
   out.levels = solve(equations, upper);

@@ -45,7 +45,7 @@ struct RenderedImage {
   /// Half the difference of two independent halves of its samples, signed, 3 a pixel; empty unless
   /// asked for and told.
   std::vector<float> half_difference;
-  std::optional<View> view;   ///< as it was rendered to be seen; nothing: not told
+  std::optional<View> view;  ///< as it was rendered to be seen; nothing: not told
   /// Of a PNG, which holds display values: the view that made them, where the file tells it.
   std::optional<View> shown_by;
   double bloom = 0;
@@ -54,9 +54,7 @@ struct RenderedImage {
   std::size_t pixels() const {
     return static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
   }
-  double luminance(std::size_t pixel) const {
-    return luminance_of(&rgb[3 * pixel]);
-  }
+  double luminance(std::size_t pixel) const { return luminance_of(&rgb[3 * pixel]); }
   Rgb color(std::size_t pixel) const {
     return {rgb[3 * pixel], rgb[3 * pixel + 1], rgb[3 * pixel + 2]};
   }

@@ -64,8 +64,7 @@ TableDescription source_and_place() {
           .otherwise("0")
           .of({"point", "spot", "sphere", "disk", "rect", "sun"})
           .called("turn, spin"),
-      key("radius",
-          "half of its diameter: the larger, the softer its shadows")
+      key("radius", "half of its diameter: the larger, the softer its shadows")
           .length(kPositive)
           .expects("a length such as \"11 cm\"")
           .shown("\"11 cm\"")

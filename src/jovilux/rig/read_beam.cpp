@@ -84,14 +84,15 @@ void check_proportions(TableReader& g, const GoboSpec& spec) {
                         kLongest),
             fmt::format("write at least \"{} m\"", short_number(longer / kLongest, 3)));
   } else if (spec.soft > kSoftest * shorter) {
-    g.error("soft",
-            g.place("soft"),
-            "out-of-range",
-            fmt::format("found {} m for a pattern of {} m; from twice that on nothing is left of it",
-                        short_number(spec.soft, 3),
-                        short_number(shorter, 3)),
-            fmt::format("write at most \"{} m\", or leave the gobo out and use strength",
-                        short_number(kSoftest * shorter, 3)));
+    g.error(
+        "soft",
+        g.place("soft"),
+        "out-of-range",
+        fmt::format("found {} m for a pattern of {} m; from twice that on nothing is left of it",
+                    short_number(spec.soft, 3),
+                    short_number(shorter, 3)),
+        fmt::format("write at most \"{} m\", or leave the gobo out and use strength",
+                    short_number(kSoftest * shorter, 3)));
   }
 }
 

@@ -49,8 +49,9 @@ bool find_levels(TableReader& r, const DocumentNode& output, LightSpec& light) {
   }
   constexpr double kBrightest = 1e15;  // whose square single precision holds
   const SourceLevels& found = *levels.levels;
-  for (const auto& [value, unit] : {std::pair(found.luminance ? found.luminance->value : 0.0, "cd/m2"),
-                                    std::pair(found.intensity ? found.intensity->value : 0.0, "cd")}) {
+  for (const auto& [value, unit] :
+       {std::pair(found.luminance ? found.luminance->value : 0.0, "cd/m2"),
+        std::pair(found.intensity ? found.intensity->value : 0.0, "cd")}) {
     if (!(std::abs(value) <= kBrightest)) {
       r.error("output",
               output.place,

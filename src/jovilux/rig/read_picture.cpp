@@ -66,11 +66,8 @@ void read_on(TableReader& r, const Rig& rig, MeterSpec& m) {
     names.push_back(o.name);
   }
   if (std::find(names.begin(), names.end(), *on) == names.end()) {
-    r.unknown_name("on",
-                   r.place("on"),
-                   fmt::format("there is no object \"{}\"", printable(*on)),
-                   *on,
-                   names);
+    r.unknown_name(
+        "on", r.place("on"), fmt::format("there is no object \"{}\"", printable(*on)), *on, names);
   }
   m.on = *on;
 }

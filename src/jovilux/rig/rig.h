@@ -234,8 +234,8 @@ struct MeterSpec {
   Vec3d facing = Vec3d::UnitZ();  ///< unit
   /// Illuminance: the object that it lies on, whose linked lights it measures; empty: all lights.
   std::string on;
-  std::string camera;           ///< luminance: it measures from this camera's place; empty: from `at`
-  std::optional<Vec3d> aim;     ///< the point that it looks at, where given
+  std::string camera;        ///< luminance: it measures from this camera's place; empty: from `at`
+  std::optional<Vec3d> aim;  ///< the point that it looks at, where given
   double field = 0.0174532925;  ///< luminance: full angle that it averages over [rad]
   std::optional<std::pair<double, double>> target;
   struct Grid {

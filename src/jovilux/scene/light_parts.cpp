@@ -8,9 +8,9 @@
 
 #include <algorithm>
 #include <cmath>
-#include <mutex>
-#include <map>
 #include <filesystem>
+#include <map>
+#include <mutex>
 
 #include <fmt/format.h>
 
@@ -185,7 +185,7 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
 
 namespace {
 
-// The mask of that key where a scene still has it, else a new one. Made outside of the lock, for its
+// The mask of that key where a scene still has it, else a new one. Made outside the lock, for its
 // loops may run other tasks that ask for masks: two that ask at once may both make it.
 template <class Fn>
 std::shared_ptr<const Gobo> shared_gobo(const std::string& key, const Fn& make) {
@@ -235,9 +235,8 @@ std::shared_ptr<const Gobo> LightLoader::gobo(const LightSpec& light) {
   // Scenes of one rig's moments share their masks, whose integrals take seconds.
   std::error_code ec;
   const auto changed = std::filesystem::last_write_time(g.image, ec);
-  return shared_gobo(
-      fmt::format("{}|{}", key, ec ? 0 : changed.time_since_epoch().count()),
-      [&]() -> std::shared_ptr<const Gobo> { return make_gobo(light, g, s); });
+  return shared_gobo(fmt::format("{}|{}", key, ec ? 0 : changed.time_since_epoch().count()),
+                     [&]() -> std::shared_ptr<const Gobo> { return make_gobo(light, g, s); });
 }
 
 std::shared_ptr<const Gobo> LightLoader::make_gobo(const LightSpec& light,

@@ -53,9 +53,8 @@ struct Scene {
     float covered(const Vec2& uv) const {
       return mask == nullptr
                  ? 1.0f
-                 : std::clamp(luminance_of(mask->at(uv.cwiseProduct(tile)).array().eval()),
-                              0.0f,
-                              1.0f);
+                 : std::clamp(
+                       luminance_of(mask->at(uv.cwiseProduct(tile)).array().eval()), 0.0f, 1.0f);
     }
   };
   std::vector<Pictures> pictures;  ///< one for each material
