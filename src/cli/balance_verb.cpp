@@ -4,6 +4,7 @@
 #include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/picture_match.h"
+#include "jovilux/judge/target_levels.h"
 #include "jovilux/render/bloom.h"
 
 #include <algorithm>
@@ -11,6 +12,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/layered_render.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
@@ -104,88 +106,6 @@ struct TargetOutcome {
   double wanted, got, most;
 };
 
-// The levels that meters ask for: what one unit of each light brings to each meter, over its
-// target.
-struct TargetSystem {
-  Eigen::MatrixXd A, errors;  // meters x lights; standard errors
-  Eigen::VectorXd upper;
-
-  // Levels, with those of fixed lights as they are.
-  Eigen::VectorXd solve(const Eigen::MatrixXd& light,
-                        const std::vector<BalancedLight>& lights) const;
-};
-
-Eigen::VectorXd TargetSystem::solve(const Eigen::MatrixXd& light,
-                                    const std::vector<BalancedLight>& lights) const {
-  Eigen::MatrixXd free = light;
-  Eigen::VectorXd wanted = Eigen::VectorXd::Ones(light.rows());
-  for (Eigen::Index l = 0; l < light.cols(); ++l) {
-    if (const BalancedLight& b = lights[static_cast<std::size_t>(l)]; b.fixed) {
-      wanted -= b.times * light.col(l);
-      free.col(l).setZero();
-    }
-  }
-  // Of all that will do, what changes least; each light counts by what it brings, so that those
-  // that bring the same light are scaled alike.
-  constexpr double kStay = 1e-5;
-  Eigen::VectorXd x = bounded_least_squares(
-      free, wanted, upper, kStay * (free.colwise().sum().transpose().array() + 1e-6).matrix());
-  for (Eigen::Index l = 0; l < light.cols(); ++l) {
-    if (const BalancedLight& b = lights[static_cast<std::size_t>(l)]; b.fixed) {
-      x[l] = b.times;
-    }
-  }
-  return x;
-}
-
-TargetSystem target_system(const std::vector<MeterResult>& measured,
-                           const std::vector<TargetOutcome>& targets,
-                           const std::vector<BalancedLight>& lights) {
-  const auto rows = static_cast<Eigen::Index>(targets.size()),
-             n = static_cast<Eigen::Index>(lights.size());
-  TargetSystem out{
-      Eigen::MatrixXd::Zero(rows, n), Eigen::MatrixXd::Zero(rows, n), Eigen::VectorXd::Zero(n)};
-  for (Eigen::Index r = 0; r < rows; ++r) {
-    const MeterResult& m = measured[static_cast<std::size_t>(r)];
-    const double scale =
-        1 / (static_cast<double>(m.readings.size()) * targets[static_cast<std::size_t>(r)].wanted);
-    for (Eigen::Index l = 0; l < n; ++l) {
-      const auto layer =
-          std::find(m.layers.begin(), m.layers.end(), lights[static_cast<std::size_t>(l)].layer);
-      if (layer == m.layers.end()) {
-        continue;
-      }
-      const auto k = static_cast<std::size_t>(layer - m.layers.begin());
-      double squares = 0;
-      for (const MeterReading& reading : m.readings) {  // a grid counts by its average
-        out.A(r, l) += scale * reading.by_light[k].value;
-        squares += reading.by_light[k].standard_error * reading.by_light[k].standard_error;
-      }
-      out.errors(r, l) = scale * std::sqrt(squares);
-    }
-  }
-  for (Eigen::Index l = 0; l < n; ++l) {
-    const double d = lights[static_cast<std::size_t>(l)].dimmer;
-    out.upper[l] = d > 0 ? 1 / d : 0;
-  }
-  return out;
-}
-
-// Standard errors of the levels: each reading moved by its own error, one after the other.
-Eigen::VectorXd level_errors(const TargetSystem& system,
-                             const Eigen::VectorXd& levels,
-                             const std::vector<BalancedLight>& lights) {
-  Eigen::VectorXd squares = Eigen::VectorXd::Zero(levels.size());
-  for (Eigen::Index r = 0; r < system.A.rows(); ++r) {
-    for (Eigen::Index l = 0; l < system.A.cols(); ++l) {
-      Eigen::MatrixXd moved = system.A;
-      moved(r, l) += system.errors(r, l);
-      squares += (system.solve(moved, lights) - levels).cwiseAbs2();
-    }
-  }
-  return squares.cwiseSqrt();
-}
-
 // Dimmers that bring meters to their targets, beside the levels that are given.
 std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets,
                                          const Rig& whole,
@@ -223,23 +143,14 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   options.error = 0.003;
   options.threads = threads;
   const std::vector<MeterResult> measured = read_meters(rig, scene, options);
-  const TargetSystem system = target_system(measured, out, lights);
-  const Eigen::VectorXd levels = system.solve(system.A, lights),
-                        errors = level_errors(system, levels, lights);
-  Eigen::VectorXd at_most = system.upper;
-  for (std::size_t l = 0; l < lights.size(); ++l) {
-    const auto i = static_cast<Eigen::Index>(l);
-    if (lights[l].fixed) {
-      at_most[i] = lights[l].times;
-    } else {
-      lights[l].times = levels[i];
-      lights[l].error = errors[i];
-    }
+  std::vector<double> wanted;
+  for (const TargetOutcome& o : out) {
+    wanted.push_back(o.wanted);
   }
-  const Eigen::VectorXd got = system.A * levels, most = system.A * at_most;
+  const TargetLevels levels = solve_target_levels(measured, wanted, lights);
   for (std::size_t r = 0; r < out.size(); ++r) {
-    out[r].got = got[static_cast<Eigen::Index>(r)] * out[r].wanted;
-    out[r].most = most[static_cast<Eigen::Index>(r)] * out[r].wanted;
+    out[r].got = levels.got[r];
+    out[r].most = levels.most[r];
   }
   return out;
 }
@@ -491,39 +402,19 @@ int run_balance(int argc, char** argv) {
     return kDone;
   }
   const std::string dir = a.positional();
-  auto loaded = load_rendered(dir, true, a.flag("denoised"), a.flag("match"));
-  if (!loaded) {
-    throw BadInput{loaded.problems()};
-  }
-  RenderedImage& image = *loaded;
-  if (image.layers.empty()) {
-    throw BadInput{{{Severity::kError,
-                     "no-layers",
-                     {image_in(dir), 0, 0},
-                     "",
-                     "holds no layers of lights",
-                     "render with layers = \"lights\""}}};
-  }
-  std::error_code ec;
-  const std::string rig_file =
-      (fs::path(image_in(dir)).parent_path() / "rig.resolved.toml").string();
-  const auto rig = load_rig(rig_file);
-  if (!rig) {
-    throw BadInput{rig.problems()};
-  }
-  std::vector<BalancedLight> lights = balanced_lights(image, *rig);
+  LayeredRender render = load_layered(dir, a.flag("denoised"), a.flag("match"));
+  RenderedImage& image = render.image;
+  const Rig& rig = render.rig;
+  const Scene& scene = render.scene;
+  std::vector<BalancedLight> lights = balanced_lights(image, rig);
   std::optional<PictureMatch> matched;
   std::vector<TargetOutcome> outcomes;
   if (a.flag("target") && a.flag("match")) {
     throw UsageError("--target and --match are both given; choose one");
   }
-  const auto scene = prepare_scene(*rig);
-  if (!scene) {
-    throw BadInput{scene.problems()};
-  }
   if (a.flag("target")) {
-    apply_settings(a, *rig, image, lights);
-    outcomes = solve_targets(a.texts("target"), *rig, *scene, threads_of(a), lights);
+    apply_settings(a, rig, image, lights);
+    outcomes = solve_targets(a.texts("target"), rig, scene, threads_of(a), lights);
   } else if (const auto match = a.text("match")) {
     matched = match_file(*match, image, a.flag("tints"), lights);
     if (a.flag("tints")) {
@@ -531,16 +422,16 @@ int run_balance(int argc, char** argv) {
       for (const BalancedLight& l : lights) {
         wanted.push_back(l.factor);
       }
-      balance_toward(*rig, *scene, wanted, lights);
+      balance_toward(rig, scene, wanted, lights);
     }
     for (std::size_t l = 0; l < lights.size(); ++l) {
       lights[l].error = matched->errors[l];
     }
-    apply_settings(a, *rig, image, lights);
+    apply_settings(a, rig, image, lights);
   } else {
-    apply_settings(a, *rig, image, lights);
+    apply_settings(a, rig, image, lights);
   }
-  const Balanced balanced = balance_rig(*rig, *scene, lights);
+  const Balanced balanced = balance_rig(rig, scene, lights);
   std::string lines;
   std::vector<std::vector<std::string>> table = {{"light", "dimmer", "\u00b1", "was", "tint"}};
   Json json_lights = Json::array();
@@ -555,11 +446,23 @@ int run_balance(int argc, char** argv) {
                      solved ? short_number(error, 2) : "-",
                      short_number(l.dimmer, 4),
                      hex.empty() ? "-" : hex});
+    Json parts = Json::object();
+    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+      if (l.part_times[p] != 1) {
+        parts[kPartNames[p]] = l.part_times[p];
+        table.push_back({fmt::format("{}.{}", l.layer, kPartNames[p]),
+                         "x " + short_number(l.part_times[p], 4),
+                         "-",
+                         "-",
+                         "-"});
+      }
+    }
     json_lights.push_back({{"name", l.layer},
                            {"dimmer", wanted},
                            {"standard_error", solved ? Json(error) : Json(nullptr)},
                            {"was", l.dimmer},
                            {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
+                           {"parts", parts},
                            {"factor", {l.factor[0], l.factor[1], l.factor[2]}}});
   }
   if (!balanced.assignments.empty()) {

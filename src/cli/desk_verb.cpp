@@ -1,18 +1,15 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
-#include "jovilux/judge/balance.h"
 #include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/bloom.h"
-#include "jovilux/scene/light_parts.h"
 
 #include <algorithm>
-#include <cmath>
 #include <filesystem>
-#include <optional>
 
 #include "cli/arguments.h"
+#include "cli/layered_render.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
@@ -31,41 +28,12 @@ std::string group_of(const Rig& rig, const std::string& layer) {
   std::string group;
   bool first = true;
   for (const LightSpec& l : rig.lights) {
-    if (l.layer == layer) {
+    if (l.layer_in(rig.render.layers == RenderSpec::Layers::kGroups) == layer) {
       group = first || group == l.group ? l.group : "";
       first = false;
     }
   }
   return group == layer ? "" : group;
-}
-
-// What a lamp's color becomes as its level changes, where its white slides with its dimmer.
-std::vector<std::pair<double, Rgb>> slide_of(const Rig& rig, const std::string& layer) {
-  constexpr double kLeast = -12, kMost = 4, kStep = 0.25;  // stops
-  std::vector<std::pair<double, Rgb>> out;
-  for (const LightSpec& l : rig.lights) {
-    if (l.layer != layer || !l.dim_to_warm || !(l.dimmer > 0)) {
-      continue;
-    }
-    const auto color_at = [&l](double dimmer) -> std::optional<Rgb> {
-      LightSpec dimmed = l;
-      dimmed.dimmer = std::min(1.0, dimmer);
-      const auto color = source_color(dimmed);
-      if (!color) {
-        return std::nullopt;
-      }
-      const Rgb rgb = (rec709_from_xyz() * tristimulus(color->spectrum)).cwiseMax(1e-6);
-      return Rgb(rgb / luminance_of(rgb));
-    };
-    const auto now = color_at(l.dimmer);
-    for (double stops = kLeast; now && stops <= kMost; stops += kStep) {
-      if (const auto then = color_at(l.dimmer * std::exp2(stops))) {
-        out.emplace_back(stops, then->cwiseQuotient(*now));
-      }
-    }
-    break;
-  }
-  return out;
 }
 
 std::vector<figures::DeskLight> lights_of(const RenderedImage& image,
@@ -77,11 +45,8 @@ std::vector<figures::DeskLight> lights_of(const RenderedImage& image,
     light.name = layer.name;
     light.group = group_of(rig, layer.name);
     light.rgb = &layer.rgb;
-    light.source = color_of_layer(rig, scene.emitters, layer.name);
-    for (const LayerAddress& a : layer_addresses(rig, layer.name)) {
-      light.addresses.push_back({a.address, a.emission, a.dimmer, a.value, a.unit});
-    }
-    light.slide = slide_of(rig, layer.name);
+    light.controls = layer_controls(rig, scene.emitters, layer.name);
+    light.addresses = layer_addresses(rig, layer.name);
     out.push_back(std::move(light));
   }
   return out;
@@ -152,45 +117,26 @@ int run_desk(int argc, char** argv) {
     throw UsageError("missing -o FILE, the page to write; see jovilux desk --help");
   }
   const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02;
-  auto loaded = load_rendered(dir, true, a.flag("denoised"));
-  if (!loaded) {
-    throw BadInput{loaded.problems()};
-  }
-  RenderedImage& image = *loaded;
-  if (image.layers.empty()) {
-    throw BadInput{{{Severity::kError,
-                     "no-layers",
-                     {image_in(dir), 0, 0},
-                     "",
-                     "holds no layers of lights",
-                     "render with layers = \"lights\""}}};
-  }
-  const auto rig =
-      load_rig((fs::path(image_in(dir)).parent_path() / "rig.resolved.toml").string(), {});
-  if (!rig) {
-    throw BadInput{rig.problems()};
-  }
+  LayeredRender render = load_layered(dir, a.flag("denoised"), false);
+  RenderedImage& image = render.image;
+  const Rig& rig = render.rig;
   const fs::path path(*file);
   prepare_files(path.has_parent_path() ? path.parent_path().string() : ".",
                 {path.filename().string()},
                 a.flag("force"));
-  const auto scene = prepare_scene(*rig);
-  if (!scene) {
-    throw BadInput{scene.problems()};
-  }
   catch_interrupts();
   figures::DeskPage page;
-  page.title = rig->title.empty() ? fs::path(dir).filename().string() : rig->title;
+  page.title = rig.title.empty() ? fs::path(dir).filename().string() : rig.title;
   page.width = image.width;
   page.height = image.height;
   page.denoised = image.denoised;
   const View view = image.shown();
-  page.film = rig->look.curve == LookSpec::Curve::kFilm;
+  page.film = rig.look.curve == LookSpec::Curve::kFilm;
   page.ev = view.ev();
   page.scale = view.scale();
   page.balance = view.balance();
-  if (!a.flag("no-meters") && !rig->meters.empty()) {
-    page.meters = meters_of(image, *rig, *scene, error, threads_of(a), a.flag("quiet"));
+  if (!a.flag("no-meters") && !rig.meters.empty()) {
+    page.meters = meters_of(image, rig, render.scene, error, threads_of(a), a.flag("quiet"));
   }
   if (stop_requested()) {
     return kInterrupted;
@@ -198,7 +144,7 @@ int run_desk(int argc, char** argv) {
   for (RenderedImage::Layer& layer : image.layers) {
     bloom(layer.rgb, image.width, image.height, image.bloom);  // the lens spreads each by itself
   }
-  page.lights = lights_of(image, *rig, *scene);
+  page.lights = lights_of(image, rig, render.scene);
   std::size_t bytes = 0;
   with_threads(threads_of(a), [&] { bytes = figures::write_desk(path.string(), page); });
   if (a.flag("json")) {

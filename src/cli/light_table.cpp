@@ -116,4 +116,13 @@ std::vector<std::string> departures(const std::vector<LightReport>& reports) {
   return out;
 }
 
+std::string lost_in_mirrors(const std::vector<std::string>& names, const std::string& what) {
+  return names.empty() ? ""
+                       : fmt::format(
+                             "\nnot in {}: the light of {} by mirrors and through glass, for lamps "
+                             "without size cannot be met there; give them a radius\n",
+                             what,
+                             join_and(names));
+}
+
 }  // namespace jovilux::cli

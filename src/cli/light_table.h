@@ -19,4 +19,8 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports);
 /// Each departure from physics with its size: "lamp.cheat.visible = false: ...".
 std::vector<std::string> departures(const std::vector<LightReport>& reports);
 
+/// That light of lamps without size by mirrors and glass is not in `what`, and the cure; empty
+/// without such lamps.
+std::string lost_in_mirrors(const std::vector<std::string>& names, const std::string& what);
+
 }  // namespace jovilux::cli

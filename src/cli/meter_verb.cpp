@@ -9,6 +9,7 @@
 #include <numeric>
 
 #include "cli/arguments.h"
+#include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/render_verb.h"
@@ -139,15 +140,6 @@ std::string shortcomings(const std::vector<MeterResult>& results,
         counted(dark, "reading"));
   }
   return out;
-}
-
-// Lights whose light by mirrors and glass meters cannot find.
-std::string lost_lights(const std::vector<std::string>& names) {
-  return names.empty() ? ""
-                       : fmt::format(
-                             "\nnot in the readings: the light of {} by mirrors and through glass, "
-                             "for lamps without size cannot be met there; give them a radius\n",
-                             join_and(names));
 }
 
 MeteringOptions metering_options(const Arguments& a) {
@@ -382,7 +374,7 @@ int run_meter(int argc, char** argv) {
                      most});
   }
   print_out(text_table(table) + shortcomings(results, options, stop_requested()) +
-            lost_lights(lost) + way_on(*rig, results, a.positional()));
+            lost_in_mirrors(lost, "the readings") + way_on(*rig, results, a.positional()));
   if (folder) {
     print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
   }

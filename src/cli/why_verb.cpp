@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "cli/arguments.h"
+#include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/progress_bar.h"
@@ -143,13 +144,7 @@ std::string in_words(const WayReport& r, const std::optional<Reading>& picture) 
   if (!hindered.empty()) {
     out += "\nlights that do not reach that place directly, or only in part:\n" + hindered;
   }
-  if (!r.lost.empty()) {
-    out += fmt::format(
-        "\nnot in it: the light of {} by mirrors and through glass, for lamps without "
-        "size cannot be met there; give them a radius\n",
-        join_and(r.lost));
-  }
-  return out;
+  return out + lost_in_mirrors(r.lost, "it");
 }
 
 // The box that is asked for, inside the picture.

@@ -117,9 +117,11 @@ Json bands() {
   return out;
 }
 
-Json slide_of(const DeskLight& light) {
+Json triple(const Rgb& c) { return {c[0], c[1], c[2]}; }
+
+Json slide_of(const LayerControls& controls) {
   Json out = Json::array();
-  for (const auto& [stops, factor] : light.slide) {
+  for (const auto& [stops, factor] : controls.slide) {
     out.push_back({stops, factor[0], factor[1], factor[2]});
   }
   return out;
@@ -146,7 +148,7 @@ Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
   for (std::size_t l = 0; l < page.lights.size(); ++l) {
     const DeskLight& light = page.lights[l];
     Json addresses = Json::array();
-    for (const DeskAddress& a : light.addresses) {
+    for (const LayerAddress& a : light.addresses) {
       addresses.push_back({{"address", a.address},
                            {"key", a.emission ? "emission" : "dimmer"},
                            {"dimmer", a.dimmer},
@@ -155,11 +157,16 @@ Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
     }
     j["lights"].push_back({{"name", light.name},
                            {"group", light.group},
-                           {"source", {light.source[0], light.source[1], light.source[2]}},
+                           {"source", triple(light.controls.source)},
+                           {"bare", triple(light.controls.bare)},
+                           {"tint", triple(light.controls.tint)},
+                           {"whiteIsFree", light.controls.white_is_free},
+                           {"tintIsFree", light.controls.tint_is_free},
+                           {"lock", light.controls.level_lock},
                            {"least", layers[l].least},
                            {"range", layers[l].range},
                            {"addresses", addresses},
-                           {"slide", slide_of(light)}});
+                           {"slide", slide_of(light.controls)}});
     if (!light.group.empty() &&
         std::find(j["groups"].begin(), j["groups"].end(), light.group) == j["groups"].end()) {
       j["groups"].push_back(light.group);

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "jovilux/color/rgb.h"
+#include "jovilux/judge/layer_scaling.h"
 
 #include <Eigen/Core>
 #include <array>
@@ -10,24 +10,12 @@
 
 namespace jovilux::figures {
 
-/// Where a layer's level stands in the rig, and what it is there.
-struct DeskAddress {
-  std::string address;    ///< "light.pendant", or "haze.spray"
-  bool emission = false;  ///< the level is the haze's emission, not a dimmer
-  double dimmer = 1;
-  double value = 0;  ///< of the output or the emission, in `unit`
-  std::string unit;  ///< empty: the output cannot be written as a number
-};
-
 /// A layer of the picture, and the light that it is of.
 struct DeskLight {
   std::string name, group;                  ///< group: empty for none
   const std::vector<float>* rgb = nullptr;  ///< linear Rec.709 [cd/m2], 3 a pixel, from the top
-  Rgb source = Rgb::Ones();                 ///< the color that leaves the light
-  std::vector<DeskAddress> addresses;
-  /// Of a lamp whose white slides with its level: what its color's channels become, of luminance 1
-  /// over those as rendered, for levels of so many stops from where it is; rising. Empty: it stays.
-  std::vector<std::pair<double, Rgb>> slide;
+  LayerControls controls;
+  std::vector<LayerAddress> addresses;
 };
 
 struct DeskMeter {

@@ -186,3 +186,37 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
   CHECK(worst <= 1);
   CHECK(lit > 5000);
 }
+
+TEST_CASE("a desk offers what lines of the rig can say", "[figures][desk]") {
+  const TemporaryFolder dir;
+  const auto lights_of = [&](const std::string& lamp) {
+    const std::string rig = dir.write(
+        "r.toml",
+        "jovilux = 1\n[render]\nsize = [8, 6]\nsamples = 8\n[[camera]]\nname='c'\nat=[0,-3,1]\n"
+        "look_at=[0,0,0]\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[light]]\nname='l'\n"
+        "kind='point'\nat=[0,0,1]\noutput='100 lm'\n" +
+            lamp);
+    REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet", "--force"}).status == 0);
+    REQUIRE(run_program({"desk", dir.path("o"), "-o", dir.path("d.html"), "--force"}).status == 0);
+    const std::string page = dir.read("d.html");
+    const std::string begin = "id=\"desk\">";
+    const std::size_t at = page.find(begin) + begin.size();
+    return nlohmann::json::parse(page.substr(at, page.find("</script>", at) - at))["lights"][0];
+  };
+  const nlohmann::json plain = lights_of("white='2700 K'\n");
+  CHECK(plain["whiteIsFree"] == true);
+  CHECK(plain["lock"] == "");
+  CHECK(plain["slide"].empty());
+  // A tint takes the place of the rig's: the color without it is known.
+  const nlohmann::json tinted = lights_of("tint=[1, 0.5, 0.25]\n");
+  CHECK(tinted["tint"] == nlohmann::json::array({1.0, 0.5, 0.25}));
+  CHECK(tinted["bare"][2].get<double>() == Approx(1).epsilon(0.02));  // D65
+  CHECK(tinted["source"][2].get<double>() < 0.5);
+  // Whites that slide, spectra and limits are not free.
+  const nlohmann::json sliding = lights_of("white='2700 K'\ndim_to_warm='1800 K'\n");
+  CHECK(sliding["tintIsFree"] == false);
+  CHECK(sliding["slide"].size() > 10);
+  CHECK(lights_of("spectrum='cie-f11'\n")["whiteIsFree"] == false);
+  CHECK(lights_of("cheat={bounce_limit='5 cd/m2'}\n")["lock"].get<std::string>().find("bounce_limit") !=
+        std::string::npos);
+}

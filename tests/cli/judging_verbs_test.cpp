@@ -1021,6 +1021,35 @@ TEST_CASE(
   CHECK(ball["meters"][0]["value"].get<double>() > 1);
 }
 
+TEST_CASE("equal counts of all scramblings are no certainty", "[cli][meter]") {
+  // A disk fills 20.03 / 64 of the solid angle that the meter averages over: of 64 samples nearly
+  // always 20 meet it, so that the scramblings agree and the mean is off by what is rounded away.
+  const TemporaryFolder dir;
+  const double share = 20.03 / 64, wide = 1 - std::cos(kPiD / 6),
+               radius = std::tan(std::acos(1 - share * wide));
+  const std::string rig = dir.write(
+      "r.toml",
+      fmt::format(
+          "jovilux = 1\n[[light]]\nname='l'\nkind='disk'\nradius={:.9f}\nat=[0,0,1]\naim=[0,"
+          "0,0]\noutput='1000 cd/m2'\n[[meter]]\nname='m'\nkind='luminance'\nat=[0,0,0]\n"
+          "facing=[0,0,1]\nfield='60 deg'\n",
+          radius));
+  for (const char* seed : {"1", "2", "3", "4"}) {
+    const nlohmann::json m = run_program({"meter",
+                                          rig,
+                                          "--json",
+                                          "--error",
+                                          "20 %",
+                                          "--set",
+                                          std::string("render.seed=") + seed})
+                                 .json()["meters"][0];
+    const double value = m["value"], error = m["standard_error"];
+    INFO(value << " +- " << error);
+    CHECK(error > 0);
+    CHECK(std::abs(value - 1000 * share) < 3 * error);
+  }
+}
+
 TEST_CASE("results of another rig are known by what they show, not by a path as it was typed",
           "[cli][render]") {
   const TemporaryFolder dir;

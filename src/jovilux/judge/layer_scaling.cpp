@@ -3,6 +3,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/color/spectra.h"
 #include "jovilux/rig/schema.h"
+#include "jovilux/scene/light_parts.h"
 
 #include <algorithm>
 #include <cmath>
@@ -390,15 +391,77 @@ std::vector<LayerAddress> layer_addresses(const Rig& rig, const std::string& lay
   return out;
 }
 
-Rgb color_of_layer(const Rig& rig, const std::vector<Emitter>& emitters, const std::string& layer) {
-  for (std::size_t i = 0; i < rig.lights.size() && i < emitters.size(); ++i) {
-    if (rig.lights[i].layer_in(by_groups(rig)) == layer && emitters[i].shines()) {
-      const Rgb color = color_of(emitters[i]).cwiseMax(0);
-      const double y = luminance_of(color);
-      return y > 0 ? Rgb(color / y) : Rgb(Rgb::Ones());
+namespace {
+
+Rgb of_luminance_one(const Rgb& color) {
+  const Rgb positive = color.cwiseMax(1e-6);
+  return positive / luminance_of(positive);
+}
+
+// Without its tint, as its dimmer makes its white.
+std::optional<Rgb> bare_color(LightSpec light, double dimmer) {
+  light.dimmer = std::min(1.0, dimmer);
+  const auto color = source_color(light);
+  return color ? std::optional(of_luminance_one(rec709_from_xyz() * tristimulus(color->spectrum)))
+               : std::nullopt;
+}
+
+std::vector<std::pair<double, Rgb>> slide_of(const LightSpec& light) {
+  constexpr double kLeast = -12, kMost = 4, kStep = 0.25;  // stops
+  std::vector<std::pair<double, Rgb>> out;
+  const auto now = bare_color(light, light.dimmer);
+  for (double stops = kLeast; now && light.dimmer > 0 && stops <= kMost; stops += kStep) {
+    if (const auto then = bare_color(light, light.dimmer * std::exp2(stops))) {
+      out.emplace_back(stops, then->cwiseQuotient(*now));
     }
   }
-  return Rgb::Ones();
+  return out;
+}
+
+}  // namespace
+
+LayerControls layer_controls(const Rig& rig,
+                             const std::vector<Emitter>& emitters,
+                             const std::string& layer) {
+  LayerControls out;
+  const LightSpec* first = nullptr;
+  const Emitter* first_emitter = nullptr;
+  bool alike = true, slides_alike = true, limited = false;
+  for (std::size_t i = 0; i < rig.lights.size() && i < emitters.size(); ++i) {
+    const LightSpec& light = rig.lights[i];
+    if (light.layer_in(by_groups(rig)) != layer || !emitters[i].shines()) {
+      continue;
+    }
+    limited = limited || light.cheat.bounce_limit.has_value();
+    if (first == nullptr) {
+      first = &light;
+      first_emitter = &emitters[i];
+      continue;
+    }
+    const auto ratio = common_ratio(first_emitter->table, emitters[i].table);
+    alike = alike && ratio && std::abs(*ratio - 1) <= kSame;
+    slides_alike = slides_alike && light.dim_to_warm == first->dim_to_warm &&
+                   (!light.dim_to_warm || std::abs(light.dimmer - first->dimmer) <= kSame);
+  }
+  if (first == nullptr) {
+    return out;  // a haze that glows
+  }
+  out.source = of_luminance_one(color_of(*first_emitter));
+  out.bare = bare_color(*first, first->dimmer).value_or(out.source);
+  out.tint = first->tint.value_or(Rgb::Ones());
+  // A channel that the layer hardly has cannot be made more of.
+  constexpr double kEnough = 0.02;
+  out.tint_is_free =
+      alike && !first->dim_to_warm && out.source.minCoeff() >= kEnough * out.source.maxCoeff();
+  out.white_is_free =
+      out.tint_is_free && first->gels.empty() && !first->spectrum && first->spectrum_file.empty();
+  out.level_lock = limited        ? "its bounce_limit takes what is not in proportion to its level"
+                   : slides_alike ? ""
+                                  : "the whites of its lamps slide apart";
+  if (first->dim_to_warm && out.level_lock.empty()) {
+    out.slide = slide_of(*first);
+  }
+  return out;
 }
 
 double dimmer_of_layer(const Rig& rig, const std::string& layer) {

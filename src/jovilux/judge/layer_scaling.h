@@ -82,9 +82,24 @@ struct LayerAddress {
 };
 std::vector<LayerAddress> layer_addresses(const Rig& rig, const std::string& layer);
 
-/// The color that leaves a layer's lights, of luminance 1: linear Rec.709; that of the first where
-/// they differ. White of a haze.
-Rgb color_of_layer(const Rig& rig, const std::vector<Emitter>& emitters, const std::string& layer);
+/// What can be made of a layer's color and level by keys of its lights. Colors are linear Rec.709
+/// of luminance 1.
+struct LayerControls {
+  Rgb source = Rgb::Ones();  ///< what leaves the lights
+  Rgb bare = Rgb::Ones();    ///< the same without their tint
+  Rgb tint = Rgb::Ones();    ///< that the rig gives them
+  /// Whether a white in kelvin, and a tint, mean one color for all of the layer: not with a
+  /// spectrum or gels (white), nor where whites slide with levels or lights differ (both).
+  bool white_is_free = false, tint_is_free = false;
+  /// Why the layer tells only its lights off and as they are; empty: any level.
+  std::string level_lock;
+  /// Where the white slides with the level (dim_to_warm): what the channels become over those as
+  /// rendered, luminance kept, for levels of so many stops from where it is, rising; else empty.
+  std::vector<std::pair<double, Rgb>> slide;
+};
+LayerControls layer_controls(const Rig& rig,
+                             const std::vector<Emitter>& emitters,
+                             const std::string& layer);
 
 /// The dimmer of a layer's lights as the rig has it, at its moment; of lights that differ, the
 /// first's.
