@@ -1,5 +1,6 @@
 // jovilux desk: what the page holds is what balance makes of the layers.
 #include "jovilux/base/sampler.h"
+#include "jovilux/color/rgb.h"
 #include "jovilux/files/image.h"
 
 #include <cmath>
@@ -147,9 +148,19 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
       run_program({"desk", dir.path("out"), "-o", dir.path("desk.html"), "--no-meters"}).status ==
       0);
   const std::string cool = fmt::format("cool={:.9g}", 0.8 * std::exp2(-1.5));
-  REQUIRE(run_program(
-              {"balance", dir.path("out"), "--dim", cool, "--dim", "warm=2", "-o", dir.path("b")})
+  REQUIRE(run_program({"balance",
+                       dir.path("out"),
+                       "--dim",
+                       cool,
+                       "--dim",
+                       "warm=2",
+                       "--tint",
+                       "cool=#ffbc89",
+                       "-o",
+                       dir.path("b")})
               .status == 0);
+  const std::string tint = fmt::format(
+      "tint+cool=1,{:.6f},{:.6f}", srgb_decoded(0xbc / 255.0), srgb_decoded(0x89 / 255.0));
   const ProgramRun shot =
       run_other(browser,
                 {"--headless",
@@ -161,7 +172,7 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
                  "--virtual-time-budget=20000",
                  "--user-data-dir=" + dir.path("profile"),
                  "--screenshot=" + dir.path("shot.png"),
-                 "file://" + dir.path("desk.html") + "#cool=-1.5&warm=1&exact=1"});
+                 "file://" + dir.path("desk.html") + "#cool=-1.5&warm=1&exact=1&" + tint});
   INFO(shot.err);
   const auto page = load_image(dir.path("shot.png"), false),
              balanced = load_image(dir.path("b/view.png"), false);
@@ -217,6 +228,6 @@ TEST_CASE("a desk offers what lines of the rig can say", "[figures][desk]") {
   CHECK(sliding["tintIsFree"] == false);
   CHECK(sliding["slide"].size() > 10);
   CHECK(lights_of("spectrum='cie-f11'\n")["whiteIsFree"] == false);
-  CHECK(lights_of("cheat={bounce_limit='5 cd/m2'}\n")["lock"].get<std::string>().find("bounce_limit") !=
-        std::string::npos);
+  CHECK(lights_of("cheat={bounce_limit='5 cd/m2'}\n")["lock"].get<std::string>().find(
+            "bounce_limit") != std::string::npos);
 }

@@ -449,6 +449,15 @@ LayerControls layer_controls(const Rig& rig,
   out.source = of_luminance_one(color_of(*first_emitter));
   out.bare = bare_color(*first, first->dimmer).value_or(out.source);
   out.tint = first->tint.value_or(Rgb::Ones());
+  if (const auto color = source_color(*first)) {
+    const LightTable table = light_table(color->spectrum);
+    for (std::size_t c = 0; c < out.tinted.size(); ++c) {
+      out.tinted[c] = rec709_from_xyz() *
+                      tristimulus(tint_channel(table, static_cast<int>(c)), Spectrum::Ones(), 1.0f)
+                          .matrix()
+                          .cast<double>();
+    }
+  }
   // A channel that the layer hardly has cannot be made more of.
   constexpr double kEnough = 0.02;
   out.tint_is_free =
