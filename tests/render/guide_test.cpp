@@ -211,7 +211,7 @@ TEST_CASE("a guide's densities integrate to one from any place of its cells", "[
   int aimed = 0;
   for (int k = 0; k < 12; ++k) {
     const Vec3 p(4 * uniform() - 2, 4 * uniform() - 2, 2.4f * uniform());
-    const GuideCell& cell = guide->surfaces.cell(guide->surfaces.cell_at(p));
+    const GuideCell& cell = guide->surfaces.cell(guide->surfaces.cell_at(p, Vec3(0, 0, 1)));
     aimed += cell.target_count > 0 ? 1 : 0;
     // Over directions spread evenly, and as one over the density of its own samples.
     RunningMoments even, own;
@@ -314,8 +314,8 @@ TEST_CASE("what is learned has the same bits for any number of threads", "[rende
     const Vec3 p(4 * uniform() - 2, 4 * uniform() - 2, 2.4f * uniform());
     const Vec3 d = direction_of({uniform(), uniform()});
     for (const auto tree : {&Guide::surfaces, &Guide::haze}) {
-      const std::uint32_t n = ((*one).*tree).cell_at(p);
-      REQUIRE(n == ((*three).*tree).cell_at(p));
+      const std::uint32_t n = ((*one).*tree).cell_at(p, Vec3(0, 0, 1));
+      REQUIRE(n == ((*three).*tree).cell_at(p, Vec3(0, 0, 1)));
       CHECK(((*one).*tree).pdf(((*one).*tree).cell(n), p, d) ==
             ((*three).*tree).pdf(((*three).*tree).cell(n), p, d));
       CHECK(((*one).*tree).cell(n).share == ((*three).*tree).cell(n).share);

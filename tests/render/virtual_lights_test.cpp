@@ -237,7 +237,7 @@ TEST_CASE("a cell's chances of clusters grow to one, and shares lie between noth
   const auto within = [&] { return static_cast<float>(rng.uniform(-1.9, 1.9)); };
   int known = 0;
   for (int i = 0; i < 200; ++i) {
-    const float* row = lights.row_at({within(), within(), within()}, false);
+    const float* row = lights.row_at({within(), within(), within()}, Vec3(0, 0, 1), false);
     if (row == nullptr) {
       continue;
     }

@@ -551,11 +551,6 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
                                    float u,
                                    std::span<const float> arrives,
                                    std::size_t most_certain) const {
-  struct Entry {
-    float x;
-    std::uint32_t light, node;
-    float arrives;
-  };
   thread_local std::vector<Entry> entries;  // grows to what a thread needs once
   entries.clear();
   LightSet out;
@@ -625,6 +620,38 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   }
   constexpr float kOneLess = 0x1.fffffep-1f;
   const float target = std::min(u / out.asked, kOneLess) * rest;
+  out.other = picked(entries, target, rest, lights, query);
+  out.other.chance *= out.asked;
+  return out;
+}
+
+void LightClusters::choose_each(const std::vector<Emitter>& lights,
+                                const LightQuery& query,
+                                std::span<const float> u,
+                                std::span<LightChoice> out) const {
+  thread_local std::vector<Entry> entries;
+  entries.clear();
+  float total = 0;
+  each_entry(
+      lights, query, false, [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t) {
+        if (x > 0) {
+          entries.push_back({x, light, node, 1});
+          total += x;
+        }
+      });
+  constexpr float kOneLess = 0x1.fffffep-1f;
+  for (std::size_t i = 0; i < u.size(); ++i) {
+    out[i] = total > 0 ? picked(entries, std::min(u[i], kOneLess) * total, total, lights, query)
+                       : LightChoice{};
+  }
+}
+
+LightChoice LightClusters::picked(std::span<const Entry> entries,
+                                  float target,
+                                  float total,
+                                  const std::vector<Emitter>& lights,
+                                  const LightQuery& query) const {
+  constexpr float kOneLess = 0x1.fffffep-1f;
   float sum = 0, below = 0;
   const Entry* chosen = nullptr;
   for (const Entry& e : entries) {
@@ -638,17 +665,18 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
       break;
     }
   }
-  const float mine = out.asked * chosen->x / rest;
+  LightChoice out;
+  out.total = total;
+  out.chance = chosen->x / total;
   if (chosen->light != kNoIndex) {
-    out.other.index = chosen->light;
-    out.other.chance = mine;
+    out.index = chosen->light;
     return out;
   }
-  // What is left of u, fresh for the way down.
+  // What is left of the random number, fresh for the way down.
   const float v = std::clamp((target - below) / chosen->x, 0.0f, kOneLess);
   const LightChoice in_cluster = down_from(chosen->node, v, lights, query);
-  out.other.index = in_cluster.index;
-  out.other.chance = mine * in_cluster.chance;
+  out.index = in_cluster.index;
+  out.chance *= in_cluster.chance;
   return out;
 }
 

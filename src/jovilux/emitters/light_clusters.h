@@ -83,6 +83,11 @@ class LightClusters {
 
   /// `lights` here and below: those that it was made from. u in [0, 1).
   LightChoice choose(const std::vector<Emitter>& lights, const LightQuery& query, float u) const;
+  /// The same for several u at once: the lights are looked at once. `out` is as long as `u`.
+  void choose_each(const std::vector<Emitter>& lights,
+                   const LightQuery& query,
+                   std::span<const float> u,
+                   std::span<LightChoice> out) const;
   /// The chance that choose finds this light, for a query whose total is known (> 0).
   float chance(const std::vector<Emitter>& lights,
                const LightQuery& query,
@@ -149,6 +154,18 @@ class LightClusters {
     return (by_slot && node_slot_[node] == kNoIndex) || is_near(nodes_[node], query);
   }
   // Calls visit(expected, light or kNoIndex, node or kNoIndex, slot).
+  // A light that stands alone, or a cluster, and what it is expected to bring.
+  struct Entry {
+    float x;
+    std::uint32_t light, node;
+    float arrives;
+  };
+  // The entry at `target` of the sum `total`, and a light of it.
+  LightChoice picked(std::span<const Entry> entries,
+                     float target,
+                     float total,
+                     const std::vector<Emitter>& lights,
+                     const LightQuery& query) const;
   template <class Visit>
   void each_entry(const std::vector<Emitter>& lights,
                   const LightQuery& query,

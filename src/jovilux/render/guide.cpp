@@ -11,10 +11,13 @@
 namespace jovilux {
 namespace {
 
-// A cell is halved where it has more records than this, and as many of light that arrives; the
-// second numbers where no directions are learned, which take the most records to tell.
+// A cell is halved where it has more records than this, and as many of light that arrives.
 constexpr std::size_t kCellRecords = 256, kCellArrivals = 400;
-constexpr std::size_t kLightCellRecords = 96, kLightCellArrivals = 150;
+// Where no directions are learned, which take the most records to tell: more scatterings than this,
+// and as many shadow rays.
+constexpr std::size_t kLightCellRecords = 48, kLightCellArrivals = 200;
+// About so many cells at most: each is compared with all clusters of virtual lights.
+constexpr std::size_t kMostLightCells = 3000;
 constexpr int kDeepestCell = 22;
 // Of directions chosen by a tree, this share is even over the sphere.
 constexpr float kUniform = 0.05f;
@@ -223,6 +226,7 @@ struct GuideTree::Builder {
   const std::vector<LightRecord>& lights;
   const Balls& balls;
   std::size_t newest = 0;  // the first of the last round's scatterings
+  bool directions = true;
   std::size_t most_records = kCellRecords, most_arrivals = kCellArrivals;
   std::vector<std::uint32_t> order, photon_order, light_order;
   struct Leaf {
@@ -235,6 +239,61 @@ struct GuideTree::Builder {
     double sent = 0, arrived = 0;
     std::size_t count = 0;
   };
+
+  // A tree for each side that has records enough. The last has all other records, and some of each
+  // side's, for places where no record was.
+  void grow_sides() {
+    constexpr std::size_t kLeastOfSide = 128, kSomeOfSide = 8;
+    std::array<std::size_t, kSides> counts{};
+    for (const ScatteringRecord& r : scatterings) {
+      ++counts[side_of(r.normal)];
+    }
+    for (std::uint32_t side = 0; side < kNoSide; ++side) {
+      counts[side] = counts[side] < kLeastOfSide ? 0 : counts[side];
+    }
+    const auto belongs = [&](const Vec3& normal, std::size_t i, std::uint32_t side) {
+      const std::uint32_t own = side_of(normal);
+      const bool stands_alone = own != kNoSide && counts[own] > 0;
+      return side == kNoSide ? !stands_alone || i % kSomeOfSide == 0 : own == side;
+    };
+    const auto add = [&](const auto& records,
+                         std::uint32_t side,
+                         std::vector<std::uint32_t>& to,
+                         const auto& normal_of) {
+      for (std::size_t i = 0; i < records.size(); ++i) {
+        if (belongs(normal_of(records[i]), i, side)) {
+          to.push_back(static_cast<std::uint32_t>(i));
+        }
+      }
+    };
+    tree.nodes_.resize(kSides);
+    for (std::uint32_t side = 0; side < kSides; ++side) {
+      if (side != kNoSide && counts[side] == 0) {
+        continue;
+      }
+      const std::size_t begin = order.size(), photon_begin = photon_order.size(),
+                        light_begin = light_order.size();
+      const auto normal = [](const auto& r) -> const Vec3& { return r.normal; };
+      add(scatterings, side, order, normal);
+      add(photons, side, photon_order, normal);
+      add(lights, side, light_order, normal);
+      // Before anything is known, all of a light arrives.
+      halve(side,
+            begin,
+            order.size(),
+            photon_begin,
+            photon_order.size(),
+            light_begin,
+            light_order.size(),
+            0,
+            std::vector<double>(tree.slots_, 1.0));
+    }
+    for (std::uint32_t side = 0; side < kNoSide; ++side) {
+      if (counts[side] == 0) {
+        tree.nodes_[side] = tree.nodes_[kNoSide];
+      }
+    }
+  }
 
   // Halves order[begin, end) by the mean place along the longest side of the records' box.
   void halve(std::uint32_t index,
@@ -249,9 +308,9 @@ struct GuideTree::Builder {
     const std::vector<double> share = arrived_share(light_begin, light_end, parent);
     Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
     Vec3d mean = Vec3d::Zero();
-    std::size_t arrivals = photon_end - photon_begin;
+    std::size_t arrivals = directions ? photon_end - photon_begin : light_end - light_begin;
     for (std::size_t i = begin; i < end; ++i) {
-      arrivals += scatterings[order[i]].arriving > 0 ? 1 : 0;
+      arrivals += directions && scatterings[order[i]].arriving > 0 ? 1 : 0;
       const Vec3& p = scatterings[order[i]].p;
       lo = lo.cwiseMin(p);
       hi = hi.cwiseMax(p);
@@ -511,35 +570,21 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
     return;
   }
   const Balls balls(photons);
-  Builder builder{*this,
-                  scatterings,
-                  photons,
-                  lights,
-                  balls,
-                  newest,
-                  directions ? kCellRecords : kLightCellRecords,
-                  directions ? kCellArrivals : kLightCellArrivals,
-                  {},
-                  {},
-                  {},
-                  {}};
-  builder.order.resize(scatterings.size());
-  std::iota(builder.order.begin(), builder.order.end(), 0U);
-  builder.photon_order.resize(photons.size());
-  std::iota(builder.photon_order.begin(), builder.photon_order.end(), 0U);
-  builder.light_order.resize(lights.size());
-  std::iota(builder.light_order.begin(), builder.light_order.end(), 0U);
-  nodes_.resize(1);
-  // Before anything is known, all of a light arrives.
-  builder.halve(0,
-                0,
-                scatterings.size(),
-                0,
-                photons.size(),
-                0,
-                lights.size(),
-                0,
-                std::vector<double>(slots, 1.0));
+  Builder builder{
+      *this,
+      scatterings,
+      photons,
+      lights,
+      balls,
+      newest,
+      directions,
+      directions ? kCellRecords : std::max(kLightCellRecords, scatterings.size() / kMostLightCells),
+      directions ? kCellArrivals : kLightCellArrivals,
+      {},
+      {},
+      {},
+      {}};
+  builder.grow_sides();
   if (directions) {
     builder.fill_cells();
   } else {

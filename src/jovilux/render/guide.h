@@ -38,10 +38,11 @@ struct ShadingPlace {
 /// What one light sampled toward tells: how much of it arrived.
 struct LightRecord {
   Vec3 p = Vec3::Zero();
-  std::uint32_t slot = 0;  ///< LightClusters::slot_of
-  float sent = 0;          ///< what would arrive if nothing stood in the way,
-  float arrived = 0;       ///< and what does,
-  float lit = 0;           ///< over the chance that it was sampled toward
+  Vec3 normal = Vec3::Zero();  ///< as of ScatteringRecord
+  std::uint32_t slot = 0;      ///< LightClusters::slot_of
+  float sent = 0;              ///< what would arrive if nothing stood in the way,
+  float arrived = 0;           ///< and what does,
+  float lit = 0;               ///< over the chance that it was sampled toward
 };
 
 /// What is known of light around a place: a leaf of GuideTree.
@@ -86,9 +87,11 @@ class GuideTree {
   bool empty() const { return cells_.empty(); }
   std::size_t cells() const { return cells_.size(); }
   bool has_directions() const { return !directions_.empty(); }
-  /// The number of the cell that holds p; places beyond the records' belong to the nearest cells.
-  std::uint32_t cell_at(const Vec3& p) const {
-    std::uint32_t index = 0;
+  /// The number of the cell that holds p, on a surface with this normal on the eye's side (zero in
+  /// haze, and where light from both sides is scattered); places beyond the records' belong to the
+  /// nearest cells.
+  std::uint32_t cell_at(const Vec3& p, const Vec3& normal) const {
+    std::uint32_t index = side_of(normal);
     while (nodes_[index].axis < 3) {
       const Node& n = nodes_[index];
       index = n.child + (p[n.axis] >= n.cut ? 1 : 0);
@@ -117,8 +120,18 @@ class GuideTree {
     std::uint32_t child = 0;  // the first of two, or the cell
   };
   struct Builder;
+  // Surfaces that face six ways have trees of their own, for the two sides of a wall know nothing
+  // of each other; the last is for what faces no way, and for sides with few records.
+  static constexpr std::uint32_t kSides = 7, kNoSide = 6;
+  static std::uint32_t side_of(const Vec3& normal) {
+    int axis = 0;
+    if (!(normal.cwiseAbs().maxCoeff(&axis) > 0)) {
+      return kNoSide;
+    }
+    return static_cast<std::uint32_t>(2 * axis + (normal[axis] < 0 ? 1 : 0));
+  }
 
-  std::vector<Node> nodes_;
+  std::vector<Node> nodes_;  // from the roots of all sides on
   std::vector<GuideCell> cells_;
   std::vector<DirectionNode> directions_;
   std::vector<GuideTarget> targets_;

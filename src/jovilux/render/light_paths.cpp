@@ -300,6 +300,18 @@ struct LightPaths::Walk {
   Rng random{0};
 };
 
+namespace {
+
+// The normal on the side of what looks at a surface; zero where light from both sides is scattered.
+Vec3 eye_side(const SurfaceModel& material, const SurfacePoint& p, const Vec3& to_eye) {
+  if (material.scatters_through()) {
+    return Vec3::Zero();
+  }
+  return p.normal.dot(to_eye) >= 0 ? p.normal : Vec3(-p.normal);
+}
+
+}  // namespace
+
 void LightPaths::connect(Walk& w,
                          const SurfacePoint& p,
                          const SurfaceModel& material,
@@ -330,7 +342,9 @@ void LightPaths::connect(Walk& w,
     ratio = w.ratio * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
     weight = pdf > 0 ? 1 / (1 + 1 / (ratio * ratio)) : 1;
   }
-  const double left = static_cast<double>(w.left) * left_by_connections(w.sender, p.position, pdf);
+  const double left =
+      static_cast<double>(w.left) *
+      left_by_connections(w.sender, p.position, eye_side(material, p, seen->toward), pdf);
   const double value = w.scale * film * weight * static_cast<double>(w.tilt) * left;
   if (!(value > 0) || !std::isfinite(value)) {
     return;
@@ -370,11 +384,14 @@ void LightPaths::connect(Walk& w,
   contribute(*w.e, w.throughput * f * passed, static_cast<float>(value), w.how, pixels);
 }
 
-float LightPaths::left_by_connections(const Sender& sender, const Vec3& p, double pdf) const {
+float LightPaths::left_by_connections(const Sender& sender,
+                                      const Vec3& p,
+                                      const Vec3& side,
+                                      double pdf) const {
   if (virtual_lights_ == nullptr || !sender.any) {
     return 1;
   }
-  const float* const row = virtual_lights_->row_at(p, false);
+  const float* const row = virtual_lights_->row_at(p, side, false);
   const std::uint32_t cluster = virtual_lights_->cluster_at(sender.position, false);
   if (row == nullptr || cluster == kNoIndex) {
     return 1;
@@ -619,7 +636,8 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       if (!next.mirror) {
         const double pdf = pdf_back(*material, w.local_to_light, next.wi, w.inside);
-        w.left *= left_by_connections(w.sender, p.position, pdf);
+        w.left *=
+            left_by_connections(w.sender, p.position, eye_side(*material, p, next_direction), pdf);
         w.ratio =
             pdf > 0
                 ? w.ratio *

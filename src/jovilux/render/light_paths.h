@@ -134,8 +134,11 @@ class LightPaths {
   struct Sender;
 
   // What connections leave of the light that goes from the vertex before to p; `pdf`: with which a
-  // camera path would choose that direction at p [1/sr].
-  float left_by_connections(const Sender& sender, const Vec3& p, double pdf) const;
+  // camera path would choose that direction at p [1/sr]; `side`: of p, as of GuideTree::cell_at.
+  float left_by_connections(const Sender& sender,
+                            const Vec3& p,
+                            const Vec3& side,
+                            double pdf) const;
   Bounds target_box(const Bounds& own) const;
   void add_targets();
   void choose_cells_by(const std::vector<double>& importance);

@@ -22,6 +22,8 @@ constexpr std::uint32_t kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPa
                         kTrackingPairs = kMaskPairs + kMostPanes,
                         kCertainLightPairs = kTrackingPairs + 1, kLightPairsPerVertex = 4,
                         kVirtualLightPairs = 1U << 27, kVirtualPairsPerVertex = 8;
+// Lights that a path which is recorded asks for what arrives of them, at each surface.
+constexpr std::uint32_t kProbePairs = 1U << 29, kProbes = 3;
 // Connections to virtual lights at the first vertex of a camera path, and at later ones.
 constexpr int kFirstConnections = 2, kLaterConnections = 1;
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
@@ -503,7 +505,7 @@ class PathTracer {
       const std::uint32_t own = pairs + 1 + 10 * static_cast<std::uint32_t>(i);
       light_here(place, at, chosen, sampler_.pair(own).x(), sampler_.pair(own + 1));
       if (virtual_lights_ != nullptr) {
-        place.from.row = virtual_lights_->row_at(place.from.p, true);
+        place.from.row = virtual_lights_->row_at(place.from.p, Vec3::Zero(), true);
         connect_haze(place, at, kFirstConnections, own + 2);
       }
     }
@@ -563,8 +565,12 @@ class PathTracer {
           timed([&] { return passage(scene_, ShadowRule::of(scene_, e), shadow, body, counts_); });
     }
     if (options_.recorder != nullptr) {
-      options_.recorder->haze_lights.push_back(
-          {p, scene_.light_clusters.slot_of(index), light.weight, light.weight * passed.mean(), 0});
+      options_.recorder->haze_lights.push_back({p,
+                                                Vec3::Zero(),
+                                                scene_.light_clusters.slot_of(index),
+                                                light.weight,
+                                                light.weight * passed.mean(),
+                                                0});
     }
     if ((passed > 0.0f).any()) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
@@ -590,18 +596,24 @@ class PathTracer {
                            const HazeSplit& split) {
     const Vec2 which = sampler_.pair(pairs + kAlong), on_light = sampler_.pair(pairs + kAlongLight);
     const auto count = static_cast<std::uint32_t>(split.along);
-    LightChoice choice;
+    std::array<float, kAlongFew> u_choice{}, u_place{};
     for (std::uint32_t i = 0; i < count; ++i) {
       // Each place in a part of the ray of its own.
       const Vec2 u = in_strip({which.y(), which.x()}, i, count);
-      choice = scene_.light_clusters.choose(
-          scene_.emitters, LightQuery::along(s.ray, end, s.links), u.y());
-      if (choice.index == kNoIndex) {
-        return choice;
-      }
-      light_along(s, along, end, choice, u.x(), with_other_digits(on_light, i), split);
+      u_place[i] = u.x();
+      u_choice[i] = u.y();
     }
-    return choice;
+    std::array<LightChoice, kAlongFew> choices;
+    scene_.light_clusters.choose_each(scene_.emitters,
+                                      LightQuery::along(s.ray, end, s.links),
+                                      std::span(u_choice).first(count),
+                                      std::span(choices).first(count));
+    for (std::uint32_t i = 0; i < count; ++i) {
+      if (choices[i].index != kNoIndex) {
+        light_along(s, along, end, choices[i], u_place[i], with_other_digits(on_light, i), split);
+      }
+    }
+    return choices[0];
   }
 
   void light_along(const State& s,
@@ -657,6 +669,9 @@ class PathTracer {
 
   // The chance that a light is chosen at a place in haze.
   float chance_here(const Vec3& p, std::uint64_t links, std::uint32_t light) const {
+    if (scene_.emitters.size() == 1) {
+      return 1;
+    }
     const LightQuery query = LightQuery::point(p, links);
     const std::span<const float> arrives = haze_arrives(p);
     const LightSet set = scene_.light_clusters.choose_set(scene_.emitters, query, 0.0f, arrives, 0);
@@ -664,7 +679,7 @@ class PathTracer {
   }
 
   std::span<const float> haze_arrives(const Vec3& p) const {
-    return haze_guide_ != nullptr ? haze_guide_->arrives(haze_guide_->cell_at(p))
+    return haze_guide_ != nullptr ? haze_guide_->arrives(haze_guide_->cell_at(p, Vec3::Zero()))
                                   : std::span<const float>();
   }
 
@@ -674,7 +689,7 @@ class PathTracer {
     if (haze_guide_ == nullptr) {
       return own;
     }
-    const GuideCell& cell = haze_guide_->cell(haze_guide_->cell_at(p));
+    const GuideCell& cell = haze_guide_->cell(haze_guide_->cell_at(p, Vec3::Zero()));
     return cell.share > 0 ? cell.share * haze_guide_->pdf(cell, p, wi) + (1 - cell.share) * own
                           : own;
   }
@@ -704,7 +719,8 @@ class PathTracer {
       light_here(
           s, at, chosen, sampler_.pair(pairs + kHere).x(), sampler_.pair(pairs + kHereLight));
     }
-    from.row = virtual_lights_ != nullptr ? virtual_lights_->row_at(p, true) : nullptr;
+    from.row =
+        virtual_lights_ != nullptr ? virtual_lights_->row_at(p, Vec3::Zero(), true) : nullptr;
     if (split.places == 0) {
       connect_haze(s, at, connections(s), virtual_pair(s));
     }
@@ -775,8 +791,9 @@ class PathTracer {
   // The direction in which haze scatters the path.
   bool turn_in_haze(State& s, const HazeAt& at, std::uint32_t pairs) {
     Departure& from = s.from;
-    const GuideCell* cell =
-        haze_guide_ != nullptr ? &haze_guide_->cell(haze_guide_->cell_at(from.p)) : nullptr;
+    const GuideCell* cell = haze_guide_ != nullptr
+                                ? &haze_guide_->cell(haze_guide_->cell_at(from.p, Vec3::Zero()))
+                                : nullptr;
     const float share = cell != nullptr ? cell->share : 0;
     const Vec2 u = sampler_.pair(pairs + kTurn);
     Vec3 wi;
@@ -928,7 +945,7 @@ class PathTracer {
     v.pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
     v.choices = sampler_.pair(v.pairs + kChoices);
     if (surface_guide_ != nullptr && !material.only_mirror()) {
-      const std::uint32_t number = surface_guide_->cell_at(v.p.position);
+      const std::uint32_t number = surface_guide_->cell_at(v.p.position, side_of(v));
       v.cell = &surface_guide_->cell(number);
       v.arrives = surface_guide_->arrives(number);
       v.share = v.cell->share > 0 ? v.cell->share * guided_part(material) : 0;
@@ -952,8 +969,11 @@ class PathTracer {
     s.way = with_vertex(s.way, v.p.position, v.normal, v.p.surface, material.only_mirror());
     if (!material.only_mirror()) {
       sample_lights(s, v);
+      if (options_.recorder != nullptr) {
+        probe_lights(s, v);
+      }
       if (virtual_lights_ != nullptr) {
-        from.row = virtual_lights_->row_at(v.p.position, false);
+        from.row = virtual_lights_->row_at(v.p.position, side_of(v), false);
         connect_surface(s, v);
       }
     }
@@ -1036,6 +1056,7 @@ class PathTracer {
     if (options_.recorder != nullptr) {
       const float sent = light.weight * std::abs(local_wi.z());
       options_.recorder->surface_lights.push_back({v.p.position,
+                                                   side_of(v),
                                                    scene_.light_clusters.slot_of(index),
                                                    sent,
                                                    sent * passed.mean(),
@@ -1075,6 +1096,35 @@ class PathTracer {
       passed *= (-light.distance * v.material->absorption).exp();  // its way lies in the glass
     }
     return passed;
+  }
+
+  // Shadow rays that tell what arrives of more lights than the path samples toward.
+  void probe_lights(const State& s, const Vertex& v) {
+    const LightQuery query = query_of(s.from);
+    const std::size_t probes = std::min<std::size_t>(kProbes, scene_.emitters.size() / 4);
+    for (std::uint32_t i = 0; i < probes; ++i) {
+      const std::uint32_t pair =
+          kProbePairs + 2 * (kProbes * static_cast<std::uint32_t>(s.scatterings) + i);
+      const LightChoice choice =
+          scene_.light_clusters.choose(scene_.emitters, query, sampler_.single(pair));
+      if (choice.index == kNoIndex) {
+        return;
+      }
+      const Emitter& e = scene_.emitters[choice.index];
+      const LightSample light = sample_toward(
+          e, v.p.position, sampler_.pair(pair + 1), v.both_sides ? nullptr : &v.normal);
+      const Vec3 local_wi = v.frame.to_local(light.wi);
+      if (light.weight > 0 && reaches(v, light.wi, local_wi)) {
+        const float sent = light.weight * std::abs(local_wi.z());
+        options_.recorder->surface_lights.push_back(
+            {v.p.position,
+             side_of(v),
+             scene_.light_clusters.slot_of(choice.index),
+             sent,
+             sent * passes_to(v, e, choice.index, light, local_wi).mean(),
+             0});
+      }
+    }
   }
 
   // The density of directions chosen at a surface, without a mirror part: its own, mixed with the
@@ -1143,7 +1193,7 @@ class PathTracer {
               own,
               guided,
               next.pdf,
-              v.both_sides ? Vec3(Vec3::Zero()) : v.normal},
+              side_of(v)},
              before,
              s.throughput,
              std::abs(next.wi.z()));
@@ -1354,6 +1404,9 @@ class PathTracer {
   struct Reception {
     float pdf = 0, factor = 0;
   };
+
+  // The side that a surface is looked up by in the guide.
+  static Vec3 side_of(const Vertex& v) { return v.both_sides ? Vec3(Vec3::Zero()) : v.normal; }
 
   static bool reaches(const Vertex& v, const Vec3& wi, const Vec3& local_wi) {
     const float upright = wi.dot(v.normal);

@@ -120,7 +120,7 @@ class PhotonTracer {
     const HazeAt at = along.at(t);
     const Vec3 p = ray.at(t);
     if (scatterings > 0) {
-      out_.haze.push_back({p, source_, square_of(-ray.direction), power});
+      out_.haze.push_back({p, Vec3::Zero(), source_, square_of(-ray.direction), power});
     }
     Vec3 wi;
     const float pdf = at.sample_phase(ray.direction, Vec2(uniform(), uniform()), wi);
@@ -148,7 +148,8 @@ class PhotonTracer {
       return !pane || survives(material.transmittance.mean());
     }
     if (scatterings > 0 && !material.only_mirror()) {
-      out_.surfaces.push_back({p.position, source_, square_of(wo), power});
+      const Vec3 side = material.scatters_through() ? Vec3(Vec3::Zero()) : normal;
+      out_.surfaces.push_back({p.position, side, source_, square_of(wo), power});
     }
     const Frame frame = Frame::around(normal);
     Vec3 wi;

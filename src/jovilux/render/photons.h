@@ -12,6 +12,8 @@ namespace jovilux {
 /// Light that arrives somewhere after at least one bounce: where, from which direction, how much.
 struct PhotonRecord {
   Vec3 p = Vec3::Zero();
+  Vec3 normal =
+      Vec3::Zero();  ///< on the light's side; zero in haze, and of what is lit from behind
   Vec3 source = Vec3::Zero();  ///< where it was scattered before
   Vec2 place = Vec2::Zero();   ///< of the direction that it came from, in square_of()
   float power = 0;             ///< of its path [lm]

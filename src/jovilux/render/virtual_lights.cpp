@@ -17,6 +17,8 @@ constexpr int kDeepest = 16;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
 constexpr std::size_t kMostPairs = 3, kMostPlaces = 8;
+// Pairs by which a cell expects what a cluster brings; rays ask of some of them.
+constexpr std::size_t kLooks = 4;
 constexpr std::size_t kPairsOfAll = 600'000;
 // Cells are numbered by place: so many in a row tell of each other what they see.
 constexpr std::size_t kNeighbors = 8;
@@ -24,6 +26,8 @@ constexpr std::size_t kNeighbors = 8;
 constexpr double kNeighborRays = 2, kAllRays = 0.5;
 // A part of all connections is chosen as if nothing stood in the way.
 constexpr double kUnoccluded = 0.05;
+// And a part by distance and flux alone: no cluster that could bring anything is left out.
+constexpr double kByDistance = 0.02;
 // Photons of a light by its flux and by number; by what its light brings to cells.
 constexpr double kByFlux = 0.3;
 // Of the weights by which virtual lights are divided into clusters, the part of their number.
@@ -96,7 +100,8 @@ struct VirtualLights::Builder {
   // What a cell knows of clusters.
   struct Cell {
     std::vector<std::uint32_t> places;
-    std::vector<float> expected;              // of each cluster, unoccluded
+    std::vector<float> expected;              // of each cluster, unoccluded,
+    std::vector<float> near;                  // and by its distance alone
     std::vector<std::uint8_t> rays, arrived;  // of each cluster
   };
 
@@ -196,6 +201,7 @@ struct VirtualLights::Builder {
             std::vector<std::pair<std::uint32_t, float>>& arrivals,
             RayCounts& rays) const {
     cell.expected.assign(v.clusters_, 0);
+    cell.near.assign(v.clusters_, 0);
     cell.rays.assign(v.clusters_, 0);
     cell.arrived.assign(v.clusters_, 0);
     for (std::size_t k = 0; k < v.clusters_ && !cell.places.empty(); ++k) {
@@ -203,7 +209,8 @@ struct VirtualLights::Builder {
       if (count == 0) {
         continue;
       }
-      for (std::size_t i = 0; i < pairs; ++i) {
+      std::size_t asked = 0;
+      for (std::size_t i = 0; i < kLooks; ++i) {
         const std::uint32_t r =
             mix(mix(number, static_cast<std::uint32_t>(k)), static_cast<std::uint32_t>(i));
         const VirtualLight& y = set.lights[first + r % count];
@@ -211,16 +218,20 @@ struct VirtualLights::Builder {
         const Vec3 to = y.position - x.position;
         const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[k]);
         const Vec3 wi = to.normalized();
-        const float e = y.flux.mean() * facing(x.normal, wi) * facing(y.normal, -wi) / d2 *
-                        static_cast<float>(count) / static_cast<float>(pairs);
+        const float near = y.flux.mean() / d2 * static_cast<float>(count) / kLooks;
+        cell.near[k] += near;
+        const float e = near * facing(x.normal, wi) * sent_by(y, -wi);
         if (!(e > 0)) {
           continue;
         }
         cell.expected[k] += e;
+        if (asked++ >= pairs) {
+          continue;
+        }
         ++cell.rays[k];
         ++rays.shadow;
         const Vec3 from = x.position + 1e-4f * (1 + x.position.cwiseAbs().maxCoeff()) * x.normal,
-                   end = y.position + y.offset * y.normal;
+                   end = y.position - std::copysign(y.offset, y.normal.dot(wi)) * y.normal;
         const Vec3 way = end - from;
         const float distance = way.norm();
         const Spectrum passed = passage(v.scene_,
@@ -236,21 +247,30 @@ struct VirtualLights::Builder {
     }
   }
 
+  // As facing(), of a virtual light: a sheet sends light on to both sides.
+  float sent_by(const VirtualLight& y, const Vec3& to) const {
+    const bool both =
+        !y.is_in_haze() && v.scene_.materials[y.material].kind == SurfaceKind::kTranslucent;
+    return facing(both && y.normal.dot(to) < 0 ? Vec3(-y.normal) : y.normal, to);
+  }
+
   void add_row(const Cell& cell, const std::vector<double>& seen, float* row) const {
     std::vector<double> weight(v.clusters_);
-    double all = 0, expected = 0;
+    double all = 0, expected = 0, near = 0;
     for (std::size_t k = 0; k < v.clusters_; ++k) {
       const double share =
           (cell.arrived[k] + kNeighborRays * seen[k]) / (cell.rays[k] + kNeighborRays);
       weight[k] = static_cast<double>(cell.expected[k]) * share;
       all += weight[k];
       expected += static_cast<double>(cell.expected[k]);
+      near += static_cast<double>(cell.near[k]);
     }
     double sum = 0;
     for (std::size_t k = 0; k < v.clusters_; ++k) {
       if (all > 0) {
-        sum += (1 - kUnoccluded) * weight[k] / all +
-               kUnoccluded * static_cast<double>(cell.expected[k]) / expected;
+        sum += (1 - kUnoccluded - kByDistance) * weight[k] / all +
+               kUnoccluded * static_cast<double>(cell.expected[k]) / expected +
+               kByDistance * static_cast<double>(cell.near[k]) / near;
       }
       row[k + 1] = static_cast<float>(sum);
     }
@@ -266,7 +286,7 @@ struct VirtualLights::Builder {
              RayCounts& rays) const {
     std::vector<Cell> cells(tree.cells());
     for (std::uint32_t i = 0; i < places.size(); ++i) {
-      Cell& c = cells[tree.cell_at(places[i].position)];
+      Cell& c = cells[tree.cell_at(places[i].position, places[i].normal)];
       if (c.places.size() < kMostPlaces) {
         c.places.push_back(i);
       }
@@ -458,12 +478,12 @@ std::uint32_t VirtualLights::cluster_at(const Vec3& y, bool in_haze) const {
   return nodes_[index].child;
 }
 
-const float* VirtualLights::row_at(const Vec3& p, bool in_haze) const {
+const float* VirtualLights::row_at(const Vec3& p, const Vec3& normal, bool in_haze) const {
   const GuideTree& tree = in_haze ? guide_.haze : guide_.surfaces;
   if (tree.empty()) {
     return nullptr;
   }
-  const std::size_t row = tree.cell_at(p) + (in_haze ? guide_.surfaces.cells() : 0);
+  const std::size_t row = tree.cell_at(p, normal) + (in_haze ? guide_.surfaces.cells() : 0);
   const float* const out = rows_.data() + row * (clusters_ + 1);
   return out[clusters_] > 0 ? out : nullptr;
 }

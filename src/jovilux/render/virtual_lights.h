@@ -111,7 +111,8 @@ class VirtualLights {
   VirtualLightSet trace(std::uint32_t seed, std::uint32_t sample, RayCounts& rays) const;
 
   /// The cumulative chances of all clusters in the cell of a place; null: nothing is known.
-  const float* row_at(const Vec3& p, bool in_haze) const;
+  /// `normal`: as of GuideTree::cell_at.
+  const float* row_at(const Vec3& p, const Vec3& normal, bool in_haze) const;
   /// The share of the light from y to a place with this row that connections have.
   /// `by_direction`: p_d [1/m2], in haze [1/m3].
   float share(const float* row, std::uint32_t cluster, float by_direction) const {
