@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <utility>
 
 namespace jovilux {
 namespace {
@@ -363,6 +364,15 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
     box.add(Vec3(e.center + Vec3::Constant(reach)));
     builder.items.push_back({i, e.center, box, directions_of(e), power_of(e)});
   }
+  rough_.resize(lights.size());
+  for (const std::uint32_t i : alone_) {
+    const Emitter& e = lights[i];
+    if (e.shines() && !stands_alone(e) && e.falloff.is_physical() && e.link_bit == 0 &&
+        (e.detail == nullptr || !e.detail->inside)) {
+      rough_[i] = {e.center, reach_of(e), power_of(e)};
+      ++rough_count_;
+    }
+  }
   if (builder.items.empty()) {
     number_slots(lights.size());
     return;
@@ -498,13 +508,72 @@ bool LightClusters::is_near(const Node& n, const LightQuery& q) const {
   return d2 < kNear * kNear * n.radius * n.radius;
 }
 
+// The highest illuminance that the light could bring, in haze along the ray.
+float LightClusters::rough_value(const Rough& r, const LightQuery& query) {
+  Vec3 to = r.center - query.p;
+  if (query.kind != LightQuery::Kind::kRay) {
+    const float d = std::max(to.norm() - r.reach, 0.5f * r.reach + 1e-6f);
+    return r.power / (d * d);
+  }
+  to -= std::clamp(to.dot(query.ray.direction), 0.0f, query.end) * query.ray.direction;
+  const float d = std::max(to.norm() - r.reach, 0.5f * r.reach + 1e-6f);
+  return r.power / d * std::min(kPi, query.end / d);
+}
+
+float LightClusters::faint_below(const std::vector<Emitter>& lights,
+                                 const LightQuery& query) const {
+  constexpr std::size_t kFew = 8;
+  constexpr float kFaint = 1.0f / 256, kSure = 0.1f;
+  if (rough_count_ < kFew) {
+    return 0;
+  }
+  // The two that may be brightest: a beam may pass by.
+  std::uint32_t first = kNoIndex, second = kNoIndex;
+  float highest = 0, next = 0;
+  for (const std::uint32_t light : alone_) {
+    if (const Rough& r = rough_[light]; r.power > 0) {
+      const float value = rough_value(r, query);
+      if (value > highest) {
+        second = first;
+        next = highest;
+        first = light;
+        highest = value;
+      } else if (value > next) {
+        second = light;
+        next = value;
+      }
+    }
+  }
+  float limit = 0;
+  for (const auto& [light, value] : {std::pair(first, highest), std::pair(second, next)}) {
+    if (light != kNoIndex) {
+      const float whole = expected(lights[light], query);
+      limit = whole > kSure * value ? std::max(limit, kFaint * whole) : limit;
+    }
+  }
+  return limit;
+}
+
+float LightClusters::alone_value(const std::vector<Emitter>& lights,
+                                 std::uint32_t light,
+                                 const LightQuery& query,
+                                 float faint) const {
+  if (faint > 0 && rough_[light].power > 0) {
+    if (const float value = rough_value(rough_[light], query); value < faint) {
+      return value;
+    }
+  }
+  return expected(lights[light], query);
+}
+
 template <class Visit>
 void LightClusters::each_entry(const std::vector<Emitter>& lights,
                                const LightQuery& query,
                                bool by_slot,
                                const Visit& visit) const {
+  const float faint = faint_below(lights, query);
   for (const std::uint32_t light : alone_) {
-    visit(expected(lights[light], query), light, kNoIndex, slot_[light]);
+    visit(alone_value(lights, light, query, faint), light, kNoIndex, slot_[light]);
   }
   if (nodes_.empty()) {
     return;
@@ -792,10 +861,12 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
   if (const std::uint8_t samples = set.samples_of(light); samples > 0) {
     return samples;
   }
-  const float own = expected(lights[light], query);
   if (!(set.other.total > 0)) {
     return 0;
   }
+  const float own = place_[light] == kNoIndex
+                        ? alone_value(lights, light, query, faint_below(lights, query))
+                        : expected(lights[light], query);
   const bool by_slot = !arrives.empty();
   const float factor =
       (by_slot ? arrives[slot_[light]] + set.least : 1.0f) * set.asked / set.other.total;

@@ -183,7 +183,25 @@ class LightClusters {
                      float own,
                      std::uint32_t& top) const;
 
+  // Of a light that stands alone: its ball and highest intensity [cd]; power 0: it is always looked
+  // at in full.
+  struct Rough {
+    Vec3 center = Vec3::Zero();
+    float reach = 0, power = 0;
+  };
+  static float rough_value(const Rough& r, const LightQuery& query);
+  // Lights whose rough value is below this are chosen by it: next to the brightest here they matter
+  // so little that a full look is not worth its time. The result depends on the query only.
+  float faint_below(const std::vector<Emitter>& lights, const LightQuery& query) const;
+  // What a light that stands alone is chosen by.
+  float alone_value(const std::vector<Emitter>& lights,
+                    std::uint32_t light,
+                    const LightQuery& query,
+                    float faint) const;
+
   std::vector<std::uint32_t> alone_, order_;
+  std::vector<Rough> rough_;  // of each light
+  std::size_t rough_count_ = 0;
   std::vector<std::uint32_t> place_;  // of each light, its leaf; kNoIndex: it stands alone
   std::vector<Node> nodes_;
   std::size_t slots_ = 0;

@@ -163,8 +163,13 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   }
   for (int round = 0;; ++round) {
     const std::uint64_t paths = paths_of_round(round);
-    const bool more = plan.rounds > 0 ? round < plan.rounds
-                                      : round == 0 || guide->paths + paths <= most_paths(plan);
+    // A round takes four times as long as the one before.
+    const double elapsed =
+        std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    const bool in_time = round == 0 || 5 * elapsed <= plan.most_seconds;
+    const bool more = plan.rounds > 0
+                          ? round < plan.rounds
+                          : round == 0 || (in_time && guide->paths + paths <= most_paths(plan));
     if (!more) {
       break;
     }
@@ -204,10 +209,12 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
                                   haze = places_of(records.all.haze_scatterings);
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
   const double least = scene.hazes.empty() ? kLeastGain : kLeastGainBesideHaze;
-  if (direct_only || guide->surfaces.gain() < least) {
+  // A single round does not tell whether its directions are better.
+  const bool untried = guide->rounds < 2;
+  if (direct_only || untried || guide->surfaces.gain() < least) {
     guide->surfaces.forget_directions();
   }
-  if (direct_only || guide->haze.gain() < kLeastGainInHaze) {
+  if (direct_only || untried || guide->haze.gain() < kLeastGainInHaze) {
     guide->haze.forget_directions();
   }
   if (connects) {
