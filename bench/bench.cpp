@@ -224,8 +224,7 @@ int bench_rays(const Options& o) {
 }
 
 // A closed room with slats and bumpy spheres, the same with 3000 long thin bars that slant, or a
-// height field; all of about
-// `triangles` triangles.
+// height field; all of about `triangles` triangles.
 Mesh test_mesh(const std::string& kind, int triangles) {
   Mesh mesh;
   const auto grid = [&](int nu, int nv, const auto& at) {

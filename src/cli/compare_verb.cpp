@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/judge/comparison.h"
 
+#include <algorithm>
 #include <cmath>
 #include <filesystem>
 
@@ -12,6 +13,29 @@
 #include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
+namespace {
+
+bool is_display(const std::string& path) {
+  return std::filesystem::path(path).extension() == ".png";
+}
+
+// A picture for display beside one of luminances: its white clips, and it has an exposure and a
+// curve.
+void tell_display(const std::string& path, const RenderedImage& image) {
+  constexpr float kWhite = 254.5f / 255;
+  std::size_t clipped = 0;
+  for (std::size_t i = 0; i < image.pixels(); ++i) {
+    const float* const rgb = &image.rgb[3 * i];
+    clipped += std::max({rgb[0], rgb[1], rgb[2]}) >= kWhite ? 1 : 0;
+  }
+  print_err(fmt::format(
+      "warning: {} is for display: it has an exposure and a curve, and {} % of its pixels are "
+      "clipped at white; compare image.exr to judge luminances\n",
+      printable(path, 200),
+      short_number(100.0 * static_cast<double>(clipped) / static_cast<double>(image.pixels()), 2)));
+}
+
+}  // namespace
 
 int run_compare(int argc, char** argv) {
   const Usage usage{
@@ -70,7 +94,12 @@ int run_compare(int argc, char** argv) {
     b = resized(b, first->width, first->height);
   }
   if (b.absolute != first->absolute) {
-    print_err("warning: only one of the two says what luminance its numbers stand for\n");
+    const bool a_is_display = is_display(a.positionals()[0]);
+    if (a_is_display || is_display(a.positionals()[1])) {
+      tell_display(a.positionals()[a_is_display ? 0 : 1], a_is_display ? *first : b);
+    } else {
+      print_err("warning: only one of the two says what luminance its numbers stand for\n");
+    }
   }
   double exposure = 1;  // of B, to set differences of the whole aside
   if (a.flag("same-exposure")) {

@@ -22,8 +22,7 @@ namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
 // A light as a rig would have it, from "linear zero_at=6m matches_at=2m": the law's name, then keys
-// as
-// in a rig.
+// as in a rig.
 FalloffSubject subject_of(const std::string& law, const std::string& output) {
   std::istringstream words(law);
   std::string name, keys, light_keys, word;

@@ -35,8 +35,7 @@ void print_err_of_any_rank(std::string_view text);
 void print_problems(const Problems& problems);
 
 /// Left-aligned text columns, numbers (anything that starts with a digit, sign or "-")
-/// right-aligned; two spaces
-/// between columns. The first row is the header.
+/// right-aligned; two spaces between columns. The first row is the header.
 std::string text_table(const std::vector<std::vector<std::string>>& rows);
 
 /// A file's bytes; empty where it cannot be read.
@@ -52,8 +51,7 @@ bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig
 void prepare_folder(const std::string& folder, const Rig& rig, bool force);
 
 /// The same for a verb that writes a few named files: creates the folder, refuses files that are
-/// there already unless
-/// forced. Throws UsageError.
+/// there already unless forced. Throws UsageError.
 void prepare_files(const std::string& folder, const std::vector<std::string>& names, bool force);
 
 }  // namespace jovilux::cli

@@ -10,8 +10,7 @@
 namespace jovilux::cli {
 
 /// Shows progress on stderr: one live line on a terminal, a plain line every five seconds
-/// elsewhere. Cheap to call from
-/// any thread.
+/// elsewhere. Cheap to call from any thread.
 class ProgressBar {
  public:
   explicit ProgressBar(bool quiet);

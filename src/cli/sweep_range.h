@@ -16,8 +16,7 @@ struct SweptParameter {
 };
 
 /// Reads "ADDRESS = A .. B / N", with "log" behind N for even ratios, or "ADDRESS = V1, V2, ..."; A
-/// and B numbers with one
-/// unit, N 2..100 (5 where not given). Throws UsageError.
+/// and B numbers with one unit, N 2..100 (5 where not given). Throws UsageError.
 SweptParameter parse_sweep(const std::string& text);
 
 }  // namespace jovilux::cli

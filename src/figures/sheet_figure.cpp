@@ -220,8 +220,7 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
     bands[i] = band_of(f, image.luminance(i));
   }
   // Lines follow the picture's forms, not its noise: bands of a mean over a neighborhood, of
-  // logarithms so that no single
-  // bright pixel counts for many.
+  // logarithms so that no single bright pixel counts for many.
   std::vector<int> smooth;
   if (f.isolines) {
     const int r = std::max(1, image.width / 140);

@@ -1,8 +1,6 @@
 // jovilux-vdb FILE GRID MEGABYTES: writes the density grid of a .vdb file to stdout in the form
-// that
-// jovilux/files/density_file.h describes. A program of its own, because a damaged file can make the
-// library that reads it hang
-// or ask for any amount of memory: both are limited here.
+// that jovilux/files/density_file.h describes. A program of its own, because a damaged file can
+// make the library that reads it hang or ask for any amount of memory: both are limited here.
 #include <array>
 #include <cstdint>
 #include <cstdio>

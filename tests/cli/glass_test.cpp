@@ -87,8 +87,7 @@ TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light
 
 TEST_CASE("a translucent surface shares light between its sides", "[cli][sheet][truth]") {
   // The plane's place replaced by a translucent surface, looked at from above, lit from above or
-  // below: E (1 - t)
-  // c / pi and E t c / pi.
+  // below: E (1 - t) c / pi and E t c / pi.
   const auto rig = [](double z) {
     return fmt::format(
                "jovilux = "

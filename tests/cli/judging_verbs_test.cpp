@@ -369,7 +369,10 @@ TEST_CASE("false color, comparison and the terminal view are drawn from any pict
   CHECK(compared.json()["z"].get<double>() < -10);
   CHECK(dir.read("c/compare.png").starts_with("\x89PNG"));
   CHECK(run_program({"compare", dir.path("a"), dir.path("b"), "--max", "0.01"}).status == 1);
-  CHECK(run_program({"compare", dir.path("a"), dir.path("b/view.png")}).status == 0);
+  const ProgramRun display = run_program({"compare", dir.path("a"), dir.path("b/view.png")});
+  CHECK(display.status == 0);
+  CHECK(display.err.find("view.png is for display") != std::string::npos);
+  CHECK(display.err.find("% of its pixels are clipped at white") != std::string::npos);
   CHECK(run_program({"compare", dir.path("a")}).status == 2);
   CHECK(run_program({"compare", dir.path("a"), rig}).status == 2);
   const ProgramRun shown = run_program({"show", dir.path("a"), "--width", "24", "--false-color"});
@@ -1122,4 +1125,38 @@ TEST_CASE("a grid along one axis that would measure points again is refused", "[
                      "to=[0,1,0.8], count=[1,21]}\n")});
   CHECK(run.status == 1);
   CHECK(run.out.find("write count = [21, 1]") != std::string::npos);
+}
+
+TEST_CASE("render and noise count fireflies by one rule", "[cli][noise]") {
+  const TemporaryFolder dir;
+  dir.write("ball.toml", R"(
+jovilux = 1
+camera = [{ name = "c", at = [0, -3, 1.2], look_at = [0, 0, 0.3], field_of_view = 40 }]
+render = { size = [96, 64], samples = 8, bounces = 6, light_tracing = false }
+[[material]]
+name = "mirror"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.3 }
+at = [0, 0, 0.3]
+material = "mirror"
+[[light]]
+name = "lamp"
+kind = "sphere"
+at = [0.6, -0.3, 1.2]
+radius = "4 cm"
+output = "900 lm"
+)");
+  REQUIRE(run_program({"render", dir.path("ball.toml"), "-o", dir.path("out"), "--quiet"}).status ==
+          0);
+  const auto stats = nlohmann::json::parse(dir.read("out/stats.json"));
+  const auto noise = run_program({"noise", dir.path("out"), "--json"}).json();
+  REQUIRE(stats["noise"]["fireflies"].get<int>() > 5);
+  CHECK(noise["fireflies"].size() == stats["noise"]["fireflies"].get<std::size_t>());
 }

@@ -165,9 +165,8 @@ std::optional<LightPlace> meets(const Emitter& e, const Vec3& p, const Vec3& d) 
 }
 
 // How far samples are from the density that they state, over cells of directions around that to the
-// light: chi squared less its
-// expectation, in standard deviations; and the density's integral. `bent` spoils the samples, to
-// see that the measure tells.
+// light: chi squared less its expectation, in standard deviations; and the density's integral.
+// `bent` spoils the samples, to see that the measure tells.
 struct Histogram {
   double deviation = 0, integral = 0;
 };

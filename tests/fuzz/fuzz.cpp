@@ -1,6 +1,5 @@
 // One fuzz target: the reader that JOVILUX_FUZZ_TARGET names, fed with any bytes. It may refuse
-// them with problems; it may
-// not crash, hang, leak, or give a value that its own promises exclude.
+// them with problems; it may not crash, hang, leak, or give a value that its own promises exclude.
 #include "jovilux/files/image.h"
 #include "jovilux/files/mesh_file.h"
 #include "jovilux/files/photometric_file.h"

@@ -282,6 +282,64 @@ TEST_CASE(
   }
 }
 
+TEST_CASE("the two sides of a wall know nothing of each other", "[render][guide]") {
+  // A lamp on each side of a thin wall; the camera sees both sides in a mirror-free plan from above.
+  std::string text = R"(
+[[camera]]
+name = "above"
+at = [0, -0.5, 6]
+look_at = [0, 0, 0]
+field_of_view = 60
+[[material]]
+name = "lime"
+kind = "diffuse"
+color = [0.6, 0.6, 0.6]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+material = "lime"
+[[object]]
+name = "wall"
+shape = { kind = "box", size = [0.02, 4, 1.5] }
+at = [0, 0, 0.75]
+material = "lime"
+[render]
+size = [64, 48]
+samples = 64
+bounces = 1
+)";
+  for (int i = 0; i < 8; ++i) {
+    const std::string n = std::to_string(i), x = i < 4 ? "-1" : "1";
+    text += "[[light]]\nname='l" + n + "'\nkind='sphere'\nradius='3 cm'\noutput='100 lm'\nat=[" +
+            x + "," + std::to_string(i % 4 - 1.5) + ",0.7]\n";
+  }
+  const Rig rig = rig_of(text);
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const auto guide = learned(rig, *scene);
+  REQUIRE(guide != nullptr);
+  const GuideTree& tree = guide->surfaces;
+  for (const float side : {-1.0f, 1.0f}) {
+    const auto arrives =
+        tree.arrives(tree.cell_at(Vec3(0.01f * side, 0.1f, 0.6f), Vec3(side, 0, 0)));
+    for (std::uint32_t k = 0; k < scene->emitters.size(); ++k) {
+      const bool here = scene->emitters[k].center.x() * side > 0;
+      INFO("light " << k << " on the side " << side);
+      // What lies behind the surface is never asked, so only the near lights tell.
+      if (here) {
+        CHECK(arrives[scene->light_clusters.slot_of(k)] > 0.8f);
+      }
+    }
+    // The floor a hand's breadth beside the wall: its lamps arrive, those beyond do not.
+    const auto floor = tree.arrives(tree.cell_at(Vec3(0.3f * side, 0, 0), Vec3(0, 0, 1)));
+    for (std::uint32_t k = 0; k < scene->emitters.size(); ++k) {
+      const bool here = scene->emitters[k].center.x() * side > 0;
+      INFO("floor, light " << k << " on the side " << side);
+      CHECK((floor[scene->light_clusters.slot_of(k)] > 0.5f) == here);
+    }
+  }
+}
+
 TEST_CASE("a light that brings nothing does not make the others noisy", "[render][guide]") {
   const std::string lit = kShadeRoom +
                           "[[light]]\nname='panel'\nkind='disk'\nradius=0.2\nat=[0,0,2.3]"

@@ -280,6 +280,44 @@ TEST_CASE("a lamp in a tube: connections take most of the noise away", "[render]
   CHECK(connected < 0.5 * plain);
 }
 
+TEST_CASE("a lamp in a paper shade: what goes through the sheet is connected to from outside",
+          "[render][connections]") {
+  const std::string paper = R"(
+[[material]]
+name = "paper"
+kind = "translucent"
+color = [0.8, 0.8, 0.8]
+transmittance = 0.35
+[[object]]
+name = "shade"
+shape = { kind = "cylinder", radius = 0.2, height = 0.5 }
+at = [-0.8, 0.8, 0]
+material = "paper"
+)";
+  const Rig rig = rig_of(closed_box(kBulb, paper));
+  const auto scene = prepare_scene(rig);
+  const auto guide = learned(rig, *scene);
+  REQUIRE(guide->virtual_lights != nullptr);
+  const VirtualLights& lights = *guide->virtual_lights;
+  // Of places on the walls, the light from the outer side of the shade is left to connections.
+  Rng rng(17);
+  double shares = 0;
+  int known = 0;
+  for (int i = 0; i < 200; ++i) {
+    const auto along = [&] { return static_cast<float>(rng.uniform(-1.8, 1.8)); };
+    const float* row = lights.row_at({along(), along(), -2.0f}, Vec3(0, 0, 1), false);
+    const std::uint32_t cluster = lights.cluster_at({-0.6f, 0.8f, 0.1f}, false);
+    if (row != nullptr && cluster != kNoIndex) {
+      ++known;
+      // The density of directions at a distance of 2 m.
+      shares += static_cast<double>(lights.share(row, cluster, 0.08f));
+    }
+  }
+  REQUIRE(known > 100);
+  INFO("mean share of connections: " << shares / known);
+  CHECK(shares / known > 0.9);
+}
+
 TEST_CASE("through mirrors virtual lights carry what camera paths find as well, and no more",
           "[render][connections]") {
   const auto by_mirrors = [](const std::string& light) {

@@ -1,6 +1,6 @@
 // make_vdb FILE KIND: writes a density grid of 5 cm cells around the origin. constant: 1 within 0.7
-// m on each axis; cloud: a ball
-// of 0.7 m that thins towards its edge; level-set, tiles, none: what is no density.
+// m on each axis; cloud: a ball of 0.7 m that thins towards its edge; level-set, tiles, none: what
+// is no density.
 #include <cmath>
 #include <string>
 

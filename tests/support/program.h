@@ -32,8 +32,7 @@ struct ProgramRun {
 };
 
 /// Runs the built program with these words, without a shell. `file_limit` bytes, if above 0, is the
-/// largest file it may
-/// write; `interrupt_after_ms`, if above 0, sends SIGINT after that time.
+/// largest file it may write; `interrupt_after_ms`, if above 0, sends SIGINT after that time.
 ProgramRun run_program(const std::vector<std::string>& words,
                        long file_limit = 0,
                        int interrupt_after_ms = 0);

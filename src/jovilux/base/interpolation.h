@@ -8,9 +8,8 @@
 namespace jovilux {
 
 /// Slope at the middle of three points that keeps a cubic monotone between them: 0 at a turn, else
-/// the weighted
-/// harmonic mean of the neighboring chords. h: widths of both intervals (> 0), s: slopes of their
-/// chords.
+/// the weighted harmonic mean of the neighboring chords. h: widths of both intervals (> 0), s:
+/// slopes of their chords.
 /// Source: F. N. Fritsch, J. Butland, "A Method for Constructing Local Monotone Piecewise Cubic
 /// Interpolants", SIAM J.
 /// Sci. Stat. Comput. 5(2), 1984.
@@ -32,8 +31,7 @@ T hermite(T y0, T m0, T y1, T m1, T h, T t) {
 }
 
 /// A monotone piecewise cubic through points with increasing x, constant beyond both ends. It has
-/// no overshoot: between
-/// two points it stays between their values.
+/// no overshoot: between two points it stays between their values.
 class MonotoneCubic {
  public:
   MonotoneCubic() = default;

@@ -7,8 +7,7 @@
 namespace jovilux {
 
 /// Memory on pages of 2 MB where it takes several of them and the system has such: what is read
-/// here and there costs fewer
-/// look-ups of addresses. Zeroed by nobody; throws std::bad_alloc.
+/// here and there costs fewer look-ups of addresses. Zeroed by nobody; throws std::bad_alloc.
 void* allocate_large(std::size_t bytes, std::size_t alignment);
 void free_large(void* p) noexcept;
 

@@ -12,8 +12,7 @@ void with_threads(int threads, const std::function<void()>& work);
 int available_threads();
 
 /// Calls body(i) for i in [0, count), in any order, on the threads of the surrounding with_threads.
-/// The first
-/// exception stops the loop and is thrown here.
+/// The first exception stops the loop and is thrown here.
 void parallel_for(std::size_t count, const std::function<void(std::size_t)>& body);
 
 }  // namespace jovilux

@@ -50,9 +50,8 @@ constexpr std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed) {
 std::uint32_t sobol_second(std::uint32_t index);
 
 /// Owen-scrambled Sobol' points in [0, 1)^2, padded: each pair of dimensions is a (0,2)-sequence
-/// with its own
-/// shuffling and scrambling, so that pairs are independent of each other and of those of other
-/// pixels.
+/// with its own shuffling and scrambling, so that pairs are independent of each other and of those
+/// of other pixels.
 ///
 /// A value depends on (seed, stream, index, dimension) only. `stream` is the pixel (and which of
 /// its scramblings).
@@ -100,13 +99,11 @@ constexpr std::uint64_t interleaved(std::uint32_t x, std::uint32_t y) {
 }
 
 /// The points of a pixel's samples, of which it takes at most 2^bits, as part of one sequence for
-/// the whole picture, in which
-/// pixels follow each other by squares in squares: the samples of a pixel, of four neighbors, of
-/// sixteen .. are each spread
-/// evenly, so that errors differ from pixel to pixel and cancel over a few of them (blue noise).
+/// the whole picture, in which pixels follow each other by squares in squares: the samples of a
+/// pixel, of four neighbors, of sixteen .. are each spread evenly, so that errors differ from pixel
+/// to pixel and cancel over a few of them (blue noise).
 /// Source: A. Ahmed, P. Wonka, "Screen-Space Blue-Noise Diffusion of Monte Carlo Sampling Error via
-/// Hierarchical Ordering of
-/// Pixels", ACM TOG 39(6), 2020.
+/// Hierarchical Ordering of Pixels", ACM TOG 39(6), 2020.
 class PixelSampling {
  public:
   PixelSampling(std::uint32_t seed, std::uint32_t x, std::uint32_t y, unsigned bits)

@@ -17,8 +17,7 @@ std::string_view trimmed(std::string_view text);
 int edit_distance(std::string_view a, std::string_view b);
 
 /// The candidate nearest to `word` when it is near enough to be what was meant (at most a third of
-/// the letters
-/// wrong, at least one letter right, or its beginning); empty otherwise.
+/// the letters wrong, at least one letter right, or its beginning); empty otherwise.
 std::string nearest_name(std::string_view word, const std::vector<std::string>& candidates);
 
 /// `did you mean "X"?` for the nearest candidate; empty where none is near.

@@ -19,8 +19,7 @@ using Spectrum = Eigen::Array<float, kNodes, 1>;
 /// What turns throughput into color for one light: XYZ_c = L_v * sum over k of table(c, k) * T[k].
 ///
 /// A light of luminance L_v seen through throughput T adds XYZ; the Y row sums to 1, so T = 1 gives
-/// exactly the
-/// source's own white. Entries may be slightly negative.
+/// exactly the source's own white. Entries may be slightly negative.
 using LightTable = Eigen::Array<float, 3, kNodes>;
 
 /// E[c][k] = sum S cmf_c F_k / sum S y in 1 nm steps (docs/physics.md). `source` holds its gels
@@ -28,13 +27,11 @@ using LightTable = Eigen::Array<float, 3, kNodes>;
 LightTable light_table(const NmTable& source);
 
 /// The table of a light whose color is multiplied by a tint in linear RGB, its luminance kept (each
-/// value >= 0, at
-/// least one above 0).
+/// value >= 0, at least one above 0).
 LightTable tinted(const LightTable& table, const Rgb& tint);
 
 /// The part of a tint that one of its channels makes: tinted(table, rgb) is the sum of rgb[c]
-/// tint_channel(table, c), over
-/// the sum's luminance.
+/// tint_channel(table, c), over the sum's luminance.
 LightTable tint_channel(const LightTable& table, int channel);
 
 /// The spectrum of a reflectance or transmittance given in linear RGB; exact in color under D65.

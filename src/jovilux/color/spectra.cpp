@@ -76,8 +76,7 @@ NmTable smooth_from_rows(const double (&rows)[N], std::size_t columns, std::size
 }
 
 // Powers of 5 nm bands, kept at the bands' own wavelengths: sums over 1 nm are then the 5 nm sums
-// that the CIE means
-// for sources with lines, which interpolation would smear.
+// that the CIE means for sources with lines, which interpolation would smear.
 template <std::size_t N>
 NmTable bands_from_rows(const double (&rows)[N], std::size_t columns, std::size_t column) {
   const std::vector<double> y = column_of(rows, columns, column);

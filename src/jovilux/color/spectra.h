@@ -17,8 +17,7 @@ inline constexpr int kLastNm = 830;
 inline constexpr std::size_t kNmCount = kLastNm - kFirstNm + 1;
 
 /// A function of wavelength: value[i] belongs to kFirstNm + i nanometers. Relative power of a
-/// source, reflectance
-/// or transmittance. Trivially copyable.
+/// source, reflectance or transmittance. Trivially copyable.
 struct NmTable {
   std::array<double, kNmCount> value{};
 
@@ -40,8 +39,8 @@ NmTable planck(Kelvin t);
 NmTable cie_daylight(Kelvin t);
 
 /// Power of a CIE illuminant by name: "A", "C", "D50", "D55", "D65", "F1" .. "F12"; nothing for
-/// another name. The F
-/// series, which has lines, keeps its 5 nm bands at their own wavelengths and is 0 between them.
+/// another name. The F series, which has lines, keeps its 5 nm bands at their own wavelengths and
+/// is 0 between them.
 std::optional<NmTable> cie_illuminant(std::string_view name);
 
 /// Reflectance of a CIE color-rendering test sample, number in 1..14 (CIE 13.3).
@@ -54,8 +53,8 @@ struct White {
 };
 
 /// Reads "2700 K", "370 mired", "D6504", "D65", "daylight 6500 K". Nothing where the text is none
-/// of these or the
-/// temperature is outside what the law holds for: 500..100000 K (Planck), 4000..25000 K (daylight).
+/// of these or the temperature is outside what the law holds for: 500..100000 K (Planck),
+/// 4000..25000 K (daylight).
 std::optional<White> parse_white(std::string_view text);
 std::string to_string(const White& white);
 NmTable spectrum(const White& white);

@@ -9,11 +9,9 @@
 namespace jovilux {
 
 /// Directions of a sphere chosen in proportion to a weight in each cell of a grid, evenly within a
-/// cell. The grid is
-/// equirectangular: row 0 begins at +z, rows are even in the polar angle; column 0 begins at
-/// azimuth -pi, columns are
-/// even in azimuth, which runs from +y (0) to +x (pi/2): north, then east, with x east, y north and
-/// z up.
+/// cell. The grid is equirectangular: row 0 begins at +z, rows are even in the polar angle; column
+/// 0 begins at azimuth -pi, columns are even in azimuth, which runs from +y (0) to +x (pi/2):
+/// north, then east, with x east, y north and z up.
 class DirectionMap {
  public:
   DirectionMap() = default;
@@ -29,17 +27,14 @@ class DirectionMap {
   std::size_t cell(const Vec3& d) const;
 
   /// The same for what falls on the side of a surface that the unit normal n is on: first one of up
-  /// to 32 x 16 blocks of cells,
-  /// by its weight times the cosine that it may have there, so that those below the horizon are
-  /// never chosen; then a
-  /// cell in the block by weight. Normals are told apart in 6 x 8 x 8 cells of a cube. A direction
-  /// on that side has a
-  /// density above 0 wherever it has a weight; a direction may lie a little below the horizon.
+  /// to 32 x 16 blocks of cells, by its weight times the cosine that it may have there, so that
+  /// those below the horizon are never chosen; then a cell in the block by weight. Normals are told
+  /// apart in 6 x 8 x 8 cells of a cube. A direction on that side has a density above 0 wherever it
+  /// has a weight; a direction may lie a little below the horizon.
   Vec3 sample_above(const Vec3& n, const Vec2& u, float& pdf) const;
   float pdf_above(const Vec3& n, const Vec3& d) const;
   /// About the integral of the weight's density times the cosine to n, over that of the weight's
-  /// density alone: 0 to 1, and
-  /// above 0 where some of it shines on that side.
+  /// density alone: 0 to 1, and above 0 where some of it shines on that side.
   float projected(const Vec3& n) const;
 
  private:

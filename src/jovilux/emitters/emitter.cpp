@@ -78,9 +78,8 @@ struct SphericalRect {
 constexpr double kSmallSolidAngle = 1e-3;
 
 // A disk as seen from a point near it, in narrow strips that run away from the point's foot on the
-// disk's plane: a strip by its
-// azimuth, then a direction evenly over the solid angle that the strip fills. Double precision, for
-// points close to the plane.
+// disk's plane: a strip by its azimuth, then a direction evenly over the solid angle that the strip
+// fills. Double precision, for points close to the plane.
 struct DiskStrips {
   double height, apart, radius;  // of p over the plane; of its foot from the center
   Vec3d ex, ey;                  // in the plane, ex from the foot to the center
@@ -174,10 +173,9 @@ float relative_sky(const Emitter& e, float up) {
 }
 
 // The part of an even or overcast sky above the horizon of a surface: a lune between two half
-// circles that share the
-// axis a, which is level and lies in the surface. Directions a t + sqrt(1 - t^2) (b cos psi + up
-// sin psi) with
-// 0 < psi < pi - theta, theta the surface's tilt; without a surface, theta = 0 and the whole sky.
+// circles that share the axis a, which is level and lies in the surface. Directions a t + sqrt(1 -
+// t^2) (b cos psi + up sin psi) with 0 < psi < pi - theta, theta the surface's tilt; without a
+// surface, theta = 0 and the whole sky.
 // Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation, in
 // their shares.
 struct SkyLune {

@@ -22,8 +22,7 @@
 namespace jovilux {
 
 /// A color over the position of the lit point: a formula of x, y, z [m] and t [s] looked up in a
-/// ramp, its luminance
-/// under the light's own white made 1.
+/// ramp, its luminance under the light's own white made 1.
 struct PositionTint {
   Formula formula;
   /// Value and linear RGB, values increasing, at least 1.
@@ -81,8 +80,7 @@ struct Emitter {
   bool by_intensity = false;
   bool endless = false;  ///< tube
   /// Nothing but sampling finds it: a light without size, one that cameras and mirrors do not see,
-  /// one whose shadows
-  /// are not those of the world.
+  /// one whose shadows are not those of the world.
   bool only_sampled = false;
   Vec3 center = Vec3::Zero();
   /// Z is the axis: the way it shines (sun, sky: downwards); a tube lies along x.
@@ -136,17 +134,13 @@ struct LightSample {
 };
 
 /// Chooses a place by u in [0, 1)^2: spheres and suns evenly over the solid angle they fill, skies
-/// and domes by their
-/// luminance, for a surface that lies on `side` (unit normal; null: haze and sheets, which light
-/// reaches from everywhere) above
-/// its horizon only, domes and general skies there also by the cosine; rectangles as spherical
-/// rectangles (evenly over their area where they look small), tubes by the angles
-/// around and along them, disks seen from near in strips by the angles they fill, else, like
-/// objects, by their area (a disk's by its
-/// hot center).
+/// and domes by their luminance, for a surface that lies on `side` (unit normal; null: haze and
+/// sheets, which light reaches from everywhere) above its horizon only, domes and general skies
+/// there also by the cosine; rectangles as spherical rectangles (evenly over their area where they
+/// look small), tubes by the angles around and along them, disks seen from near in strips by the
+/// angles they fill, else, like objects, by their area (a disk's by its hot center).
 /// Source for rectangles: C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for
-/// Spherical
-/// Rectangles", CGF 32(4), 2013.
+/// Spherical Rectangles", CGF 32(4), 2013.
 LightSample sample_toward(const Emitter& e,
                           const Vec3& p,
                           const Vec2& u,
@@ -166,13 +160,11 @@ float light_pdf(const Emitter& e,
                 const Vec3* side = nullptr);
 
 /// Luminance of the light's surface seen along the unit direction `along` (from the eye to the
-/// light) [cd/m2], without
-/// falloff; 0 from behind.
+/// light) [cd/m2], without falloff; 0 from behind.
 float seen_luminance(const Emitter& e, const Vec3& along, const LightPlace& at);
 
 /// What masks and tints make of the light that goes from `place` to p, along wi from p: a gray
-/// factor, and a color where
-/// one is left.
+/// factor, and a color where one is left.
 struct LightTint {
   float gray = 1;
   bool colored = false;
@@ -188,8 +180,7 @@ bool covers(const Emitter& e, const Vec3& along);
 float falloff_at(const Emitter& e, const Vec3& p);
 
 /// Whether the light may reach p at all: its inside, and its links among `links`, the bits of the
-/// lists that the path's
-/// surfaces belong to.
+/// lists that the path's surfaces belong to.
 inline bool may_reach(const Emitter& e, const Vec3& p, std::uint64_t links) {
   return (e.link_bit == 0 || (links & e.link_bit) != 0) &&
          (e.detail == nullptr || !e.detail->inside ||
@@ -202,9 +193,8 @@ inline float mean_cosine(float c, float s) {
 }
 
 /// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights:
-/// above 0 wherever
-/// the light may contribute to the upper side of a surface with unit normal n, 0 where it surely
-/// does not.
+/// above 0 wherever the light may contribute to the upper side of a surface with unit normal n, 0
+/// where it surely does not.
 float expected_illuminance(const Emitter& e,
                            const Vec3& p,
                            const Vec3& n,

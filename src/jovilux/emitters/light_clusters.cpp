@@ -126,9 +126,8 @@ Angle less(Angle a, Angle b) {
 }
 
 // The mean of n.v a.v / |v|^m over places v, by their mean and covariance, to second order; n and a
-// are left out where null, and m
-// is 2 and one more for each. The second derivatives of 1 / |v|^m are m (m + 2) v v^T / |v|^(m + 4)
-// - m / |v|^(m + 2).
+// are left out where null, and m is 2 and one more for each. The second derivatives of 1 / |v|^m
+// are m (m + 2) v v^T / |v|^(m + 4) - m / |v|^(m + 2).
 // Within a quarter and four times of what the mean place alone gives.
 float mean_over(const Vec3& v, const Eigen::Matrix3f& covariance, const Vec3* n, const Vec3* a) {
   const float m = 2.0f + (n != nullptr ? 1.0f : 0.0f) + (a != nullptr ? 1.0f : 0.0f);
@@ -800,8 +799,7 @@ LightChoice LightClusters::down_from(std::uint32_t node,
 }
 
 // The chance that the way down from an entry ends at the light, whose expectation is `own`; `top`
-// is
-// the entry's node, kNoIndex where the light is an entry itself.
+// is the entry's node, kNoIndex where the light is an entry itself.
 float LightClusters::chance_below(std::uint32_t light,
                                   const std::vector<Emitter>& lights,
                                   const LightQuery& query,

@@ -12,8 +12,7 @@
 namespace jovilux {
 
 /// What lights are chosen for: a side of a surface, haze (or a translucent surface, lit from both
-/// sides) at a
-/// point, or haze along a ray.
+/// sides) at a point, or haze along a ray.
 struct LightQuery {
   enum class Kind { kSurface, kPoint, kRay } kind = Kind::kPoint;
   Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
@@ -64,16 +63,13 @@ struct LightSet {
 };
 
 /// Lights sorted by place, direction and power. Choosing one looks at some tens of estimates
-/// however many there are: first
-/// among the lights that stand alone (of the sky, endless, with a law of their own), the lights
-/// nearby, and clusters of
-/// lights seen from afar, each by what it could bring; in a cluster down the tree by what each side
-/// could bring at most; at
-/// the end among few lights, by what each could bring. Up to `all_alone` lights all stand alone:
+/// however many there are: first among the lights that stand alone (of the sky, endless, with a law
+/// of their own), the lights nearby, and clusters of lights seen from afar, each by what it could
+/// bring; in a cluster down the tree by what each side could bring at most; at the end among few
+/// lights, by what each could bring. Up to `all_alone` lights all stand alone:
 /// the choice is then in proportion to what each could bring.
 /// Source: A. Conty Estevez, C. Kulla, "Importance Sampling of Many Lights with Adaptive Tree
-/// Splitting", PACMCGIT 1(2),
-/// 2018, for the bounds of clusters.
+/// Splitting", PACMCGIT 1(2), 2018, for the bounds of clusters.
 class LightClusters {
  public:
   LightClusters() = default;
@@ -102,8 +98,7 @@ class LightClusters {
                       std::span<const float> arrives,
                       std::size_t most_certain) const;
   /// The expected number of samples toward a light of this set: a whole number for the certain
-  /// ones,
-  /// a chance for the others.
+  /// ones, a chance for the others.
   float chance(const std::vector<Emitter>& lights,
                const LightQuery& query,
                std::uint32_t light,

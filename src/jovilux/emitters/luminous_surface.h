@@ -18,9 +18,8 @@ struct SurfaceSample {
 };
 
 /// The surface of an object that emits, ready for choosing places on it: triangles evenly over
-/// their area; analytic
-/// shapes evenly in their own space, so that a place's density follows from how the transform
-/// stretches it there.
+/// their area; analytic shapes evenly in their own space, so that a place's density follows from
+/// how the transform stretches it there.
 class LuminousSurface {
  public:
   /// A mesh in world space.

@@ -14,12 +14,10 @@ bool mask_crossing(
     const Emitter& e, const Vec3& p, const Vec3& place, const Vec3& wi, float& x, float& y);
 
 /// The part of a mask through which a point p sees a light of some size: a disk, a rectangle, a
-/// spot's lens or the sun's disc
-/// cast onto the mask's plane. Chooses places on the light by what the mask lets through, so that
-/// the edge of a mask's shadow
-/// is as quiet as a place in the open. q is the place in the light's plane in its frame's x and y
-/// [m]; of the sun, where the
-/// ray crosses the mask's plane, from where the sun's axis through p does.
+/// spot's lens or the sun's disc cast onto the mask's plane. Chooses places on the light by what
+/// the mask lets through, so that the edge of a mask's shadow is as quiet as a place in the open. q
+/// is the place in the light's plane in its frame's x and y [m]; of the sun, where the ray crosses
+/// the mask's plane, from where the sun's axis through p does.
 class MaskWindow {
  public:
   /// kRough: for open() only, of a square as large where the window is round.
@@ -39,8 +37,8 @@ class MaskWindow {
   /// The share of the window that lets light through, in [0, 1]; 1 where no mask lies between.
   float open() const { return crossed_ ? static_cast<float>(std::min(1.0, total_ / area_)) : 1.0f; }
   /// The share of samples that choosing by the mask should get, in [0, 1]: the rest is chosen as if
-  /// there were no mask, for
-  /// what lies nearer or shines more. 0 where the mask makes no difference within the window.
+  /// there were no mask, for what lies nearer or shines more. 0 where the mask makes no difference
+  /// within the window.
   float share() const { return share_; }
   /// Chooses a place by u in [0, 1)^2, with the density of it; only with a share above 0.
   std::pair<Eigen::Vector2d, double> place(const Vec2& u) const;

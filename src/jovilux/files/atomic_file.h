@@ -13,9 +13,8 @@ struct MachineTrouble : std::runtime_error {
 };
 
 /// A file written under a temporary name beside its final one and renamed by commit(): never half a
-/// file under its
-/// final name. Without commit() nothing remains. All functions throw MachineTrouble, a full disk
-/// included.
+/// file under its final name. Without commit() nothing remains. All functions throw MachineTrouble,
+/// a full disk included.
 class AtomicFile {
  public:
   explicit AtomicFile(std::string path);

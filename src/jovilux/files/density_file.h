@@ -9,8 +9,8 @@
 namespace jovilux {
 
 /// Reads a grid of a .vdb file, moved by `place`. The program jovilux-vdb beside this one does the
-/// reading, with limits of
-/// time and memory (256 MB and 64 times the file's size, at most 8 GB), and sends it here:
+/// reading, with limits of time and memory (256 MB and 64 times the file's size, at most 8 GB), and
+/// sends it here:
 ///
 ///     "JVDG"; 12 doubles, the rows [linear | offset] from lattice to world; 3 int32, where the
 ///     lattice begins; 3 int32, its

@@ -12,9 +12,8 @@
 namespace jovilux {
 
 /// One channel of an EXR to be written. `row(y, out)` fills a row of width floats. Several threads
-/// ask for rows at once, each
-/// for all channels of its row in turn. A kIndex channel holds whole numbers up to 2^24. Values
-/// beyond 65504 are clamped in a kHalf channel.
+/// ask for rows at once, each for all channels of its row in turn. A kIndex channel holds whole
+/// numbers up to 2^24. Values beyond 65504 are clamped in a kHalf channel.
 struct ExrChannel {
   enum class Type { kHalf, kFloat, kIndex };
   std::string name;
@@ -33,8 +32,7 @@ struct ExrHeader {
 };
 
 /// Writes a losslessly compressed scan line EXR with Rec.709 chromaticities, atomically; rows are
-/// gathered and compressed by
-/// all threads. Throws MachineTrouble.
+/// gathered and compressed by all threads. Throws MachineTrouble.
 void write_exr(const std::string& path,
                const ExrHeader& header,
                const std::vector<ExrChannel>& channels);

@@ -49,9 +49,8 @@ struct GltfScene {
 };
 
 /// Reads .gltf (with the files beside it that it names) or .glb. All views and indices are checked;
-/// the whole has at most
-/// a million vertices and triangles and 8 for each byte, and at most kMaxGltfItems. Any bytes at
-/// all give a scene or problems; warnings name what is passed over.
+/// the whole has at most a million vertices and triangles and 8 for each byte, and at most
+/// kMaxGltfItems. Any bytes at all give a scene or problems; warnings name what is passed over.
 Result<GltfScene> load_gltf(const std::string& path);
 inline constexpr std::size_t kMaxGltfItems = 100'000'000;
 

@@ -9,8 +9,7 @@
 namespace jovilux {
 
 /// What an ANSI/IES LM-63 or EULUMDAT file says. Intensities are in cd with all factors applied,
-/// angles in rad, lengths
-/// in m.
+/// angles in rad, lengths in m.
 struct PhotometricFile {
   std::string format;  ///< "LM-63-2002", "EULUMDAT", ...
   std::string maker, luminaire, catalog, lamp, test;
@@ -28,8 +27,8 @@ inline constexpr std::uint64_t kMaxPhotometricBytes = 16ULL << 20;
 inline constexpr std::size_t kMaxCandelaValues = 1'000'000;
 
 /// Reads ".ies" (LM-63 of 1986, 1991, 1995, 2002, 2019) or ".ldt" (EULUMDAT) by its ending. A file
-/// that contradicts
-/// itself but can be read gives warnings with their places; problems() of the result holds them.
+/// that contradicts itself but can be read gives warnings with their places; problems() of the
+/// result holds them.
 Result<PhotometricFile> load_photometric(const std::string& path);
 
 /// `path` is for messages. Any bytes at all give a distribution or problems.
@@ -37,8 +36,7 @@ Result<PhotometricFile> parse_lm63(std::string_view text, const std::string& pat
 Result<PhotometricFile> parse_eulumdat(std::string_view text, const std::string& path);
 
 /// The file's text in LM-63-2019. In EULUMDAT, types A and B are resampled to type C planes each 5
-/// degrees; with lamp
-/// lumens unknown, the distribution's own flux stands for them.
+/// degrees; with lamp lumens unknown, the distribution's own flux stands for them.
 std::string lm63_text(const PhotometricFile& file);
 std::string eulumdat_text(const PhotometricFile& file);
 
@@ -51,8 +49,8 @@ Problem photometric_problem(Severity severity,
                             std::string hint = "");
 
 /// What holds for both formats: angles that increase, known symmetries, intensities of at least 0
-/// and somewhere above it,
-/// flux against the lamps'. Adds to `problems`; an error means that the grid has no meaning.
+/// and somewhere above it, flux against the lamps'. Adds to `problems`; an error means that the
+/// grid has no meaning.
 void check_photometry(PhotometricFile& file,
                       const std::string& path,
                       std::uint32_t line,

@@ -8,8 +8,7 @@
 namespace jovilux {
 
 /// Writes 8-bit RGB (row by row from the top, 3 bytes a pixel) as a PNG tagged sRGB, atomically.
-/// `texts` become text
-/// chunks. Throws MachineTrouble.
+/// `texts` become text chunks. Throws MachineTrouble.
 void write_png(const std::string& path,
                int width,
                int height,

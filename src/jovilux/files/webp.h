@@ -8,8 +8,7 @@
 namespace jovilux {
 
 /// An animated WebP, written frame by frame and put in its place by finish(). All frames are of one
-/// size, 8-bit sRGB. All
-/// functions throw MachineTrouble.
+/// size, 8-bit sRGB. All functions throw MachineTrouble.
 class WebpClip {
  public:
   /// Width and height at most 16383. It plays for ever.

@@ -41,8 +41,7 @@ struct alignas(32) BvhNode {
 };
 
 /// An eight-wide bounding volume hierarchy. `order` lists the items' numbers leaf by leaf; a leaf
-/// holds
-/// [first, first + count) of it, except that build_bvh's caller may store its own leaves.
+/// holds [first, first + count) of it, except that build_bvh's caller may store its own leaves.
 struct Bvh {
   LargeArray<BvhNode> nodes;  ///< nodes[0] is the root; empty without items
   std::vector<std::uint32_t> order;

@@ -49,8 +49,7 @@ CompactBvh compact(const Bvh& bvh) {
     return static_cast<double>(node.box[at][child]);
   };
   // How much more surface the boxes of each node would have with a step more on each side: in the
-  // mean, so that crowded places
-  // count by their nodes however small they are.
+  // mean, so that crowded places count by their nodes however small they are.
   std::vector<double> growth((bvh.nodes.size() + kBlock - 1) / kBlock);
   in_blocks(bvh.nodes.size(), [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) {

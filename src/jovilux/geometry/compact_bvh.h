@@ -14,10 +14,8 @@ struct BoxGrid {
 };
 
 /// A node of eight children in two cache lines: their boxes on the grid of the hierarchy, moved out
-/// to its planes. For each axis
-/// the lower planes of children 0 to 3, their upper ones, and the same of 4 to 7: interleaving a
-/// half with the constant 0x4b00
-/// makes floats of them, 2^23 + plane.
+/// to its planes. For each axis the lower planes of children 0 to 3, their upper ones, and the same
+/// of 4 to 7: interleaving a half with the constant 0x4b00 makes floats of them, 2^23 + plane.
 ///
 /// Links are those of BvhNode; an absent child is a leaf of nothing.
 struct alignas(64) CompactNode {
@@ -36,10 +34,9 @@ struct CompactBvh {
 };
 
 /// The same hierarchy on a grid, or none where boxes moved out to it would be too large for their
-/// triangles (small ones in a wide
-/// landscape): where a node's boxes would have over 1.15 times their surface in the mean over the
-/// nodes. None either where the
-/// hierarchy's size is beyond 1e-6 to 1e6.
+/// triangles (small ones in a wide landscape): where a node's boxes would have over 1.15 times
+/// their surface in the mean over the nodes. None either where the hierarchy's size is beyond 1e-6
+/// to 1e6.
 CompactBvh compact(const Bvh& bvh);
 
 }  // namespace jovilux

@@ -11,8 +11,7 @@
 namespace jovilux {
 
 /// Triangles over shared vertices. `normals` is empty or has one unit vector a vertex; `uvs` is
-/// empty or has one place on
-/// pictures a vertex, v upwards.
+/// empty or has one place on pictures a vertex, v upwards.
 struct Mesh {
   std::vector<Vec3> positions;
   std::vector<Vec3> normals;
@@ -21,8 +20,7 @@ struct Mesh {
 };
 
 /// The first fault that makes a mesh unusable, or empty: no triangles, an index out of range, a
-/// coordinate that is
-/// not finite, normals of another number than positions.
+/// coordinate that is not finite, normals of another number than positions.
 std::string mesh_fault(const Mesh& mesh);
 
 /// Positions and normals moved by `transform`; normals stay unit vectors.

@@ -17,8 +17,8 @@ namespace hn = hwy::HWY_NAMESPACE;
 struct PreparedRay {
   float origin[3], inverse[3];
   // The origin over the direction, for the near and the far sides of boxes: moved out by 4 u of it
-  // (u = 2^-24), as it is rounded, as the
-  // sum here is, and as a plane over the direction is where multiply and subtract are not fused.
+  // (u = 2^-24), as it is rounded, as the sum here is, and as a plane over the direction is where
+  // multiply and subtract are not fused.
   float near_shift[3], far_shift[3];
   int near[3];       // the box side that the ray meets first, by axis
   int kx, ky, kz;    // axes with the direction's largest part last
@@ -85,12 +85,10 @@ HWY_INLINE unsigned meet_boxes(const BvhNode& node,
 }
 
 // A ray on the grid of compact nodes, for one of the eight octants of directions (bit a: it goes
-// down axis a), so that near and far
-// planes are told apart before the program runs. A plane's number q comes as the float 2^23 + q, S
-// = step / direction: it is met at
-// (2^23 + q) S - (2^23 S + shift). Sums of that size are rounded by up to half of |S|: planes are
-// moved out by one |S|, by two
-// where multiply and subtract are not fused, beyond the 4 u of the shift.
+// down axis a), so that near and far planes are told apart before the program runs. A plane's
+// number q comes as the float 2^23 + q, S = step / direction: it is met at (2^23 + q) S - (2^23 S +
+// shift). Sums of that size are rounded by up to half of |S|: planes are moved out by one |S|, by
+// two where multiply and subtract are not fused, beyond the 4 u of the shift.
 template <int kOctant>
 struct GridRay {
   float scale[3], near_shift[3], far_shift[3];

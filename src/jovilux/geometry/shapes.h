@@ -57,10 +57,8 @@ struct Shape {
 };
 
 /// The smallest t in (t_min, t_max) at which origin + t direction meets the shape, in the shape's
-/// own space; the
-/// direction need not be of length 1. Negative where there is none. Double precision throughout, so
-/// that a hit lies on
-/// the surface within 1e-12 of the coordinates' size.
+/// own space; the direction need not be of length 1. Negative where there is none. Double precision
+/// throughout, so that a hit lies on the surface within 1e-12 of the coordinates' size.
 double intersect(
     const Shape& shape, const Vec3d& origin, const Vec3d& direction, double t_min, double t_max);
 
@@ -70,8 +68,7 @@ Vec3d normal_at(const Shape& shape, const Vec3d& p);
 /// The place on a picture of a point of the surface, in the unit square: box: across each side;
 /// rect, disk: across; sphere:
 /// around z and up; cylinder, cone: around z and up the mantle, across the caps; torus: around and
-/// about the tube. The
-/// plane: (x, y) in meters.
+/// about the tube. The plane: (x, y) in meters.
 Vec2 uv_at(const Shape& shape, const Vec3d& p);
 
 /// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose
@@ -82,10 +79,9 @@ bool contains(const Shape& shape, const Vec3d& p);
 void extents(const Shape& shape, Vec3d& lo, Vec3d& hi);
 
 /// Real roots of c[0] + c[1] t + .. + c[degree] t^degree in [lo, hi], increasing, at most `degree`;
-/// returns their
-/// number. degree <= 4. Each lies in an interval of monotony and is found by bisection with Newton
-/// steps, so none is
-/// lost to cancellation but double ones that the rounding of the coefficients erases.
+/// returns their number. degree <= 4. Each lies in an interval of monotony and is found by
+/// bisection with Newton steps, so none is lost to cancellation but double ones that the rounding
+/// of the coefficients erases.
 int polynomial_roots(const double* c, int degree, double lo, double hi, double* roots);
 
 }  // namespace jovilux

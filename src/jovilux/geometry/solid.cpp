@@ -116,9 +116,8 @@ double sierpinski_distance(Vec3d p, double half, int iterations) {
 }
 
 // The set where |q| stays below 2. Source of the bound: J. Hart, D. Sandin, L. Kauffman, "Ray
-// Tracing Deterministic 3-D
-// Fractals", SIGGRAPH 1989: |q| log |q| / (2 |q'|); with |q| / 2 in the logarithm its zero is the
-// set of this many iterations.
+// Tracing Deterministic 3-D Fractals", SIGGRAPH 1989: |q| log |q| / (2 |q'|); with |q| / 2 in the
+// logarithm its zero is the set of this many iterations.
 double julia_distance(const Vec3d& p, double half, const std::array<double, 7>& v, int iterations) {
   constexpr double kReach = 1.5;  // it lies within
   const double to_unit = kReach / half;

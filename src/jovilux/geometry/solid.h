@@ -40,10 +40,8 @@ std::string_view to_string(SolidKind kind);
 std::vector<std::string> solid_kind_names();
 
 /// Recursive solids. menger: a cube from which crosses are cut, three times finer each iteration.
-/// sierpinski: a
-/// tetrahedron of tetrahedra, two times finer each. julia: the points that q -> q^2 + c leaves near
-/// the origin, in the
-/// first three of four dimensions.
+/// sierpinski: a tetrahedron of tetrahedra, two times finer each. julia: the points that q -> q^2 +
+/// c leaves near the origin, in the first three of four dimensions.
 enum class FractalKind : std::uint8_t { kMenger, kSierpinski, kJulia };
 
 /// One solid as a rig writes it. Sizes in meters:
@@ -99,13 +97,13 @@ struct MarchCounts {
 MarchCounts& march_counts();
 
 /// A solid compiled into a flat program: one list of instructions over a stack of points and one of
-/// distances. Children
-/// whose bounding box is farther than what is already known are skipped. Immutable and shared.
+/// distances. Children whose bounding box is farther than what is already known are skipped.
+/// Immutable and shared.
 class Solid {
  public:
   /// The solid `nodes[root]` without its own place. Fails with a text for the user: too long, or a
-  /// child too large for
-  /// its cell. Children must be without cycles. `time` [s] is what formulas know as t.
+  /// child too large for its cell. Children must be without cycles. `time` [s] is what formulas
+  /// know as t.
   static std::variant<Solid, std::string> compile(std::span<const SolidNode> nodes,
                                                   std::uint32_t root,
                                                   double time = 0);
@@ -116,9 +114,8 @@ class Solid {
   Vec3d normal(const Vec3d& p, double h) const;
 
   /// The smallest t in (t_min, t_max) at which a ray crosses the surface, found by sphere tracing;
-  /// negative where there is
-  /// none. `direction` need not be of length 1. A march that runs out of steps ends where it is, as
-  /// if the surface were there.
+  /// negative where there is none. `direction` need not be of length 1. A march that runs out of
+  /// steps ends where it is, as if the surface were there.
   double intersect(const Vec3d& origin,
                    const Vec3d& direction,
                    double t_min,
@@ -134,8 +131,7 @@ class Solid {
   std::size_t instructions() const { return ops_.size(); }
 
   /// The steepest rise of the distance a meter, over pairs of points chosen at random in the box
-  /// (or within 2 m of the
-  /// origin): above 1 it is no bound, and rays may pass through the surface.
+  /// (or within 2 m of the origin): above 1 it is no bound, and rays may pass through the surface.
   double steepest(int pairs) const;
 
  private:

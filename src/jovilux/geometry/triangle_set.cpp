@@ -140,8 +140,7 @@ BoxedItem item_of(const Bounds& box, std::uint32_t id) {
 }
 
 // What of a piece lies on one side of a plane. The new corners are rounded: its box is moved out by
-// that, but not beyond
-// the plane or the piece's own box.
+// that, but not beyond the plane or the piece's own box.
 Piece part_of(const Piece& whole, int axis, double plane, bool above) {
   Piece out;
   const auto inside = [&](const Vec3d& p) { return above ? p[axis] >= plane : p[axis] <= plane; };

@@ -99,11 +99,9 @@ class TriangleSet {
 };
 
 /// The boxes of triangles, as items for build_bvh whose ids are the triangles' numbers. With
-/// `split`, a box is halved across
-/// its longest axis, again and again, where the boxes of the triangle's two parts save more than
-/// the half area of a mean
-/// box: a ray then meets fewer boxes in vain than one more item costs. At most half as many boxes
-/// again as triangles.
+/// `split`, a box is halved across its longest axis, again and again, where the boxes of the
+/// triangle's two parts save more than the half area of a mean box: a ray then meets fewer boxes in
+/// vain than one more item costs. At most half as many boxes again as triangles.
 std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions,
                                       std::span<const std::array<std::uint32_t, 3>> triangles,
                                       bool split);

@@ -88,18 +88,15 @@ class World {
   void build(bool split = true);
 
   /// The nearest hit with t in (0, ray.t_max). Triangles are watertight: a ray cannot pass between
-  /// two that share
-  /// an edge.
+  /// two that share an edge.
   Hit closest(const Ray& ray) const;
   /// Whether anything lies in (0, ray.t_max), not counting the analytic shapes of surface
   /// `ignored`.
   bool blocked(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
 
   /// Places on pictures: of meshes their own; of shapes over the unit square (sphere, cylinder,
-  /// cone and torus: around and
-  /// along the axis; box: each side); of planes, solids and meshes without any, meters along the
-  /// two axes that the normal
-  /// turns away from most.
+  /// cone and torus: around and along the axis; box: each side); of planes, solids and meshes
+  /// without any, meters along the two axes that the normal turns away from most.
   SurfacePoint point(const Ray& ray, const Hit& hit) const;
   std::uint32_t surface_of(const Hit& hit) const;
   /// A starting point for a ray that leaves p towards `direction`, clear of the surface on that

@@ -37,8 +37,8 @@ struct FramesFromLayers {
 };
 
 /// Whether frames differ by lights' levels, switches and tints and by the look only, and how then
-/// one render gives them all
-/// exactly: light is linear in levels, and in a tint's channels. A text tells why not.
+/// one render gives them all exactly: light is linear in levels, and in a tint's channels. A text
+/// tells why not.
 std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
                                                                const std::vector<Rig>& frames);
 

@@ -32,8 +32,7 @@ Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& unridged,
   G.diagonal() += ridge;
   const Eigen::VectorXd g = right_side + ridge;
   // Active sets: what is free is solved for exactly; what leaves its bounds is held there, and let
-  // go where the slope calls
-  // it back, one at a time, so that no set comes twice.
+  // go where the slope calls it back, one at a time, so that no set comes twice.
   Eigen::VectorXd x = Eigen::VectorXd::Ones(n).cwiseMin(upper);
   std::vector<bool> held(static_cast<std::size_t>(n), false);
   for (Eigen::Index round = 0; round < 20 * n + 20; ++round) {

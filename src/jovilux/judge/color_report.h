@@ -25,8 +25,8 @@ struct ColorReport {
 };
 
 /// What SPEC stands for: "2700 K", "D65", "daylight 5600 K", "cie-f11", "led-3000", a .csv or .spdx
-/// file, "#ffb070", or
-/// the name of a gel of `rig` (may be null). `illuminant` is what filters are looked at under.
+/// file, "#ffb070", or the name of a gel of `rig` (may be null). `illuminant` is what filters are
+/// looked at under.
 Result<ColorReport> color_report(const std::string& spec,
                                  const Rig* rig,
                                  const NmTable& illuminant);

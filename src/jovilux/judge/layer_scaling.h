@@ -88,8 +88,8 @@ struct LayerControls {
   Rgb source = Rgb::Ones();  ///< what leaves the lights
   Rgb bare = Rgb::Ones();    ///< the same without their tint
   Rgb tint = Rgb::Ones();    ///< that the rig gives them
-  /// The colors that tints of red, green and blue alone make of `bare`, in one scale: a tint's color
-  /// is their sum, weighed by it.
+  /// The colors that tints of red, green and blue alone make of `bare`, in one scale: a tint's
+  /// color is their sum, weighed by it.
   std::array<Rgb, 3> tinted{Rgb::UnitX(), Rgb::UnitY(), Rgb::UnitZ()};
   /// Whether a white in kelvin, and a tint, mean one color for all of the layer: not with a
   /// spectrum or gels (white), nor where whites slide with levels or lights differ (both).

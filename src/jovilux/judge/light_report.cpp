@@ -14,8 +14,7 @@ namespace jovilux {
 namespace {
 
 // Direct illuminance of the bare source at p on a surface that faces the light's center, without
-// falloff law: closed
-// forms where there are some.
+// falloff law: closed forms where there are some.
 double physical_illuminance(const LightSpec& light,
                             const LightParts& parts,
                             const Emitter& emitter,

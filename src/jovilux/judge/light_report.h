@@ -58,8 +58,8 @@ struct SourceKind {
 std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& shape);
 
 /// Direct illuminance of a light at p on a surface with unit normal n, nothing in its way, by
-/// points of a
-/// low-discrepancy sequence [lx]: dimmed, behind its gels and gobo, by its law of falloff.
+/// points of a low-discrepancy sequence [lx]: dimmed, behind its gels and gobo, by its law of
+/// falloff.
 double direct_illuminance(const Emitter& emitter,
                           const Vec3& p,
                           const Vec3& n,

@@ -1,8 +1,10 @@
 #include "jovilux/judge/noise_report.h"
 
+#include "jovilux/base/statistics.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/read_file.h"
+#include "jovilux/render/fireflies.h"
 #include "jovilux/render/picture_files.h"
 #include "jovilux/render/sample_plan.h"
 
@@ -24,38 +26,40 @@ double number_in(const nlohmann::json& j, const char* key) {
   return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone;
 }
 
-// Pixels that one sample has made bright, as the render counts them.
+// Pixels that one sample has made bright, as the render counts them; each against the median of its
+// neighbors.
 std::vector<NoiseReport::Firefly> fireflies_of(const RenderedImage& image, double white) {
   std::vector<NoiseReport::Firefly> out;
-  std::vector<double> around;
-  for (int y = 0; y < image.height; ++y) {
-    for (int x = 0; x < image.width; ++x) {
-      around.clear();
-      for (int v = -1; v <= 1; ++v) {
-        for (int u = -1; u <= 1; ++u) {
-          if ((u != 0 || v != 0) && x + u >= 0 && y + v >= 0 && x + u < image.width &&
-              y + v < image.height) {
-            around.push_back(image.luminance(static_cast<std::size_t>(y + v) *
-                                                 static_cast<std::size_t>(image.width) +
-                                             static_cast<std::size_t>(x + u)));
+  const double floor = std::max(kNoiseFloor * white, 1e-12);
+  const auto at = [&](int x, int y) {
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
+           static_cast<std::size_t>(x);
+  };
+  const auto luminance = [&](int x, int y) { return image.luminance(at(x, y)); };
+  each_firefly(
+      image.width,
+      image.height,
+      floor,
+      luminance,
+      [&](int x, int y) {
+        return std::sqrt(static_cast<double>(image.variance[at(x, y)])) /
+               std::max(luminance(x, y), floor);
+      },
+      [&](int x, int y) {
+        std::vector<double> around;
+        for (int v = std::max(y - 1, 0); v <= std::min(y + 1, image.height - 1); ++v) {
+          for (int u = std::max(x - 1, 0); u <= std::min(x + 1, image.width - 1); ++u) {
+            if (u != x || v != y) {
+              around.push_back(luminance(u, v));
+            }
           }
         }
-      }
-      const std::size_t n = around.size();
-      if (n == 0) {
-        continue;
-      }
-      const std::size_t i = static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) +
-                            static_cast<std::size_t>(x);
-      std::sort(around.begin(), around.end());
-      const double median = n % 2 == 1 ? around[n / 2] : 0.5 * (around[n / 2 - 1] + around[n / 2]),
-                   mine = image.luminance(i);
-      if (mine > 3 * median && mine > kNoiseFloor * white &&
-          std::sqrt(image.variance[i]) >= 0.5 * mine) {
-        out.push_back({x, y, median > 0 ? mine / median : std::numeric_limits<double>::infinity()});
-      }
-    }
-  }
+        const double median = percentile(around, 0.5);
+        out.push_back(
+            {x,
+             y,
+             median > 0 ? luminance(x, y) / median : std::numeric_limits<double>::infinity()});
+      });
   std::sort(out.begin(), out.end(), [](const auto& a, const auto& b) { return a.times > b.times; });
   return out;
 }

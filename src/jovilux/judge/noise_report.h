@@ -65,9 +65,8 @@ struct NoiseReport {
 Result<NoiseReport> report_noise(const std::string& folder, double target);
 
 /// Renders a small picture of a render's rig (at most 40,000 pixels, at most 64 samples) as it is
-/// and with each change, with the
-/// same seed, and writes the noise of each into its change. Returns the noise as it is. `progress`
-/// may be empty.
+/// and with each change, with the same seed, and writes the noise of each into its change. Returns
+/// the noise as it is. `progress` may be empty.
 Result<double> try_changes(const std::string& folder,
                            std::vector<NoiseReport::Change>& changes,
                            int threads,

@@ -13,8 +13,8 @@ namespace jovilux {
 namespace {
 
 constexpr int kCells = 96;  // along the longer side: shapes stay, noise is averaged
-// Groups of cells, whose scatter tells errors. Each is a part of the picture in one piece: errors of
-// neighboring pixels cancel, which scattered cells would not show.
+// Groups of cells, whose scatter tells errors. Each is a part of the picture in one piece: errors
+// of neighboring pixels cancel, which scattered cells would not show.
 constexpr int kGroupsAcross = 8, kGroupsDown = 4, kGroups = kGroupsAcross * kGroupsDown;
 
 // The normal equations of one group of cells and one channel.
@@ -226,9 +226,9 @@ Eigen::VectorXd solve(const Equations& e, const Eigen::VectorXd& upper) {
 }
 
 // Standard errors of levels that are not at a bound, from the scatter of what each group of cells
-// would have them be: the sandwich estimate G^-1 (sum s s') G^-1, with the groups' scores
-// s = g - G x
-// (H. White, "A heteroskedasticity-consistent covariance matrix estimator", Econometrica 48, 1980).
+// would have them be: the sandwich estimate G^-1 (sum s s') G^-1, with the groups' scores s = g - G
+// x (H. White, "A heteroskedasticity-consistent covariance matrix estimator", Econometrica 48,
+// 1980).
 Eigen::VectorXd standard_errors(const std::vector<Normal>& groups,
                                 const Eigen::MatrixXd& G,
                                 const Eigen::VectorXd& levels,

@@ -25,9 +25,8 @@ struct ProfileReport {
 Result<ProfileReport> profile_report(const std::string& file);
 
 /// The distribution of a spot of beam and field angle with this flux [lm], as a table: 0 outside
-/// the hemisphere in front,
-/// steps a fortieth of the beam and at most 1 degree, scaled so that its interpolation has the flux
-/// exactly.
+/// the hemisphere in front, steps a fortieth of the beam and at most 1 degree, scaled so that its
+/// interpolation has the flux exactly.
 PhotometricFile designed_profile(const SpotBeam& beam, double flux);
 
 /// "beam=24deg field=38deg flux=1200lm": the file that it asks for, or what is wrong with it.

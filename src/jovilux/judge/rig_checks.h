@@ -8,8 +8,7 @@
 namespace jovilux {
 
 /// The mistakes that would waste a render, found by looking at the rig and by some thousand rays:
-/// warnings with the
-/// place in the rig and what to do.
+/// warnings with the place in the rig and what to do.
 Problems check_rig(const Rig& rig, const Scene& scene, const std::vector<LightReport>& reports);
 
 }  // namespace jovilux

@@ -15,7 +15,8 @@ struct TargetLevels {
 
 /// Levels (`times`, with their standard errors) of the lights that are not fixed, which bring the
 /// meters to the wanted values, > 0, changing as little as will do; at most full dimmers. A grid
-/// counts by its average. `measured`: one result for each wanted value, with the lights as rendered.
+/// counts by its average. `measured`: one result for each wanted value, with the lights as
+/// rendered.
 TargetLevels solve_target_levels(const std::vector<MeterResult>& measured,
                                  const std::vector<double>& wanted,
                                  std::vector<BalancedLight>& lights);

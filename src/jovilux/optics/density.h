@@ -13,8 +13,7 @@
 namespace jovilux {
 
 /// Densities at the points of a lattice, kept in blocks of 8 x 8 x 8 where any is not 0; trilinear
-/// between the points, 0
-/// outside. Immutable once filled.
+/// between the points, 0 outside. Immutable once filled.
 class DensityGrid {
  public:
   static constexpr int kSide = 8;

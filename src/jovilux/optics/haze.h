@@ -67,8 +67,8 @@ class HazeAt {
 };
 
 /// The hazes along one ray. Their even parts are known in pieces; what is uneven is tracked by
-/// chance between local bounds
-/// (delta and ratio tracking, both unbiased). Sources: E. Woodcock et al., ANL-7050, 1965; J.
+/// chance between local bounds (delta and ratio tracking, both unbiased). Sources: E. Woodcock et
+/// al., ANL-7050, 1965; J.
 /// Novak, A. Selle, W. Jarosz,
 /// "Residual Ratio Tracking", SIGGRAPH Asia 2014. Lives on the stack of a path.
 class HazeAlong {

@@ -7,8 +7,8 @@
 namespace jovilux {
 
 // The GGX (Trowbridge-Reitz) distribution of microfacets with height-correlated Smith shadowing.
-// Directions are unit
-// vectors in the surface's frame (z its normal); alpha > 0 is the width of the distribution.
+// Directions are unit vectors in the surface's frame (z its normal); alpha > 0 is the width of the
+// distribution.
 // Sources: B. Walter et al., EGSR 2007; E. Heitz, "Understanding the Masking-Shadowing Function",
 // JCGT 3(2), 2014.
 
@@ -27,8 +27,7 @@ Vec3 sample_ggx_normal(const Vec3& wo, float alpha, const Vec2& u);
 float ggx_reflection_pdf(const Vec3& wo, const Vec3& h, float alpha);
 
 /// Reflectance of unpolarized light at a smooth dielectric of relative index eta (inside over
-/// outside), cos_i in
-/// [0, 1]: Fresnel's equations; 1 on total reflection.
+/// outside), cos_i in [0, 1]: Fresnel's equations; 1 on total reflection.
 float fresnel_dielectric(float cos_i, float eta);
 
 /// Reflectance of unpolarized light at a smooth conductor of relative index n + i k, cos_i in [0,
@@ -36,9 +35,8 @@ float fresnel_dielectric(float cos_i, float eta);
 double fresnel_conductor(double cos_i, double n, double k);
 
 /// Microfacets of a dielectric of relative index eta (the far side's over the near side's), which
-/// reflect and refract. f is
-/// of flux: what refraction does to radiance, 1 / eta^2, is not in it. wi.z < 0 lies on the far
-/// side.
+/// reflect and refract. f is of flux: what refraction does to radiance, 1 / eta^2, is not in it.
+/// wi.z < 0 lies on the far side.
 /// Source: B. Walter et al., EGSR 2007.
 float ggx_dielectric(const Vec3& wo, const Vec3& wi, float alpha, float eta);
 /// Density over solid angle of a direction by visible normals and Fresnel's reflectance.
@@ -47,8 +45,7 @@ float ggx_dielectric_pdf(const Vec3& wo, const Vec3& wi, float alpha, float eta)
 Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u, float choice);
 
 /// Directional albedo over the cosine of the direction, tabulated: the share of light from a
-/// direction that a lobe
-/// reflects. Linear between kSize places, which crowd towards grazing.
+/// direction that a lobe reflects. Linear between kSize places, which crowd towards grazing.
 class AlbedoTable {
  public:
   static constexpr int kSize = 64;

@@ -11,8 +11,7 @@ namespace {
 constexpr float kInvPi = 1 / kPi;
 
 // Rough diffuse: Oren-Nayar's single scattering in Fujii's form, and what is scattered between
-// facets
-// added back.
+// facets added back.
 // Source: J. Portsmouth, P. Kutz, S. Hill, "EON: A Practical Energy-Preserving Rough Diffuse BRDF",
 // JCGT 14(1), 2025.
 float matte_single_scale(float r) { return 1 / (1 + (0.5f - 2 * kInvPi / 3) * r); }
@@ -230,8 +229,8 @@ SurfaceModel glass(float ior, const Spectrum& absorption, float roughness) {
   m.alpha = ggx_alpha(roughness);
   if (m.alpha > 0) {
     // What is scattered between facets leaves to both sides, in shares that keep the whole
-    // reciprocal: those that pass, times
-    // what is missing on their side and the square of its index, are the same in and out.
+    // reciprocal: those that pass, times what is missing on their side and the square of its index,
+    // are the same in and out.
     m.lobe = AlbedoTable::of_dielectric(m.alpha, ior);
     m.inner = AlbedoTable::of_dielectric(m.alpha, 1 / ior);
     const auto fresnel = static_cast<float>(integral(

@@ -67,8 +67,7 @@ SurfaceModel glass(float ior, const Spectrum& absorption, float roughness = 0);
 /// A pane of smooth glass: what passes it goes straight on, times `tint`.
 SurfaceModel pane(float ior, const Spectrum& tint);
 /// A thin sheet that scatters evenly to both sides (Lambert): `reflected` back, `through` to the
-/// other side; their sum is at
-/// most 1.
+/// other side; their sum is at most 1.
 SurfaceModel translucent_surface(const Spectrum& reflected, const Spectrum& through);
 
 /// The same surface with another color, as a picture gives it: of sheets, what is reflected and let
@@ -76,14 +75,12 @@ SurfaceModel translucent_surface(const Spectrum& reflected, const Spectrum& thro
 SurfaceModel recolored(const SurfaceModel& s, const Spectrum& color, const Spectrum& through);
 
 /// What a pane reflects and lets through, all passages between its sides counted: R = 2 r / (1 +
-/// r), T = 1 - R, with r
-/// Fresnel's reflectance of one side.
+/// r), T = 1 - R, with r Fresnel's reflectance of one side.
 float pane_reflectance(const SurfaceModel& s, float cos_o);
 
 // All directions below are unit vectors in the shading frame, away from the surface; wo on its
-// upper side (wo.z > 0). A
-// light below the surface gives something through sheets and rough glass only. `inside`: glass, wo
-// lies on its inner side;
+// upper side (wo.z > 0). A light below the surface gives something through sheets and rough glass
+// only. `inside`: glass, wo lies on its inner side;
 // refraction scales radiance by (n_o / n_i)^2, which is part of what the functions below give.
 
 /// The reflection distribution f(wo, wi) [1/sr], without a mirror part; reciprocal.

@@ -31,8 +31,7 @@ double front_flux_per_candela(const SpotBeam& beam);
 /// 1 - smoothstep(theta / half), 0 from half on. half in (0, pi/2].
 double relative_spread(double theta, double half);
 /// Integral of relative_spread cos(theta) over the hemisphere [sr]: exitance / luminance. pi for an
-/// even (Lambert)
-/// surface, which half <= 0 stands for.
+/// even (Lambert) surface, which half <= 0 stands for.
 double projected_solid_angle_of_spread(double half);
 
 }  // namespace jovilux

@@ -8,8 +8,8 @@
 namespace jovilux {
 
 /// How the two angles of a photometric table point (ANSI/IES LM-63; CIE 121). In the luminaire's
-/// frame z is the way it
-/// shines (type C: the nadir, gamma = 0) and x is the plane C = 0 (types A, B: to its right; y up):
+/// frame z is the way it shines (type C: the nadir, gamma = 0) and x is the plane C = 0 (types A,
+/// B: to its right; y up):
 ///
 ///     C    x = sin ver cos hor   y = sin ver sin hor   z = cos ver           hor = C, ver = gamma
 ///     B    x = sin hor           y = cos hor sin ver   z = cos hor cos ver
@@ -18,8 +18,7 @@ enum class PhotometricType { kC, kB, kA };
 std::string_view to_string(PhotometricType type);
 
 /// What a table leaves out because it repeats. For types A and B: kNone, or kQuadrant where both
-/// angles start at 0, or
-/// kBilateral where the horizontal ones do.
+/// angles start at 0, or kBilateral where the horizontal ones do.
 enum class PhotometricSymmetry { kRotational, kQuadrant, kBilateral, kBilateral90, kNone };
 std::string_view to_string(PhotometricSymmetry symmetry);
 
@@ -39,9 +38,8 @@ struct CandelaGrid {
 };
 
 /// A luminous intensity distribution: a table made whole by its symmetry and interpolated by
-/// monotone cubics in both
-/// angles, so that it passes through each value, has no kinks and no overshoot. 0 outside the
-/// measured angles. Immutable.
+/// monotone cubics in both angles, so that it passes through each value, has no kinks and no
+/// overshoot. 0 outside the measured angles. Immutable.
 class LuminousDistribution {
  public:
   explicit LuminousDistribution(const CandelaGrid& grid);

@@ -27,8 +27,7 @@ double smooth_noise(double x, std::uint32_t seed) {
 }
 
 // Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones;
-// together 1. Their sum keeps
-// near 0: a curve that is steep there spreads it over [-1, 1].
+// together 1. Their sum keeps near 0: a curve that is steep there spreads it over [-1, 1].
 constexpr int kOctaves = 4;
 constexpr double kFastest = 2;
 double flame(double cycles, std::uint32_t seed) {

@@ -42,9 +42,8 @@ struct Flicker {
   /// The level at a moment t [s]; at least 0.
   double level(double t) const;
   /// The mean level from `from` to `to` [s]: in closed form for sine, square and mains, by
-  /// quadrature between their
-  /// corners for flame and strike, at 64 points a cycle at least for a formula. The level at `from`
-  /// where the two are one.
+  /// quadrature between their corners for flame and strike, at 64 points a cycle at least for a
+  /// formula. The level at `from` where the two are one.
   double mean(double from, double to) const;
   /// The length of a cycle after which the level repeats [s]; nothing for flame, strike and
   /// formula.
@@ -54,8 +53,7 @@ struct Flicker {
 };
 
 /// How much a level goes up and down, as the IES defines it: from samples evenly spaced over a
-/// whole cycle, or over the
-/// time that is looked at.
+/// whole cycle, or over the time that is looked at.
 ///
 ///     percent   (max - min) / (max + min), as a share
 ///     index     area above the mean over the whole area, 0 .. 1

@@ -284,8 +284,7 @@ struct Tile {
 };
 
 // The place in [first, last] up to which `sum`, which grows from 0 at `first` and is straight
-// between whole numbers, reaches
-// `target`. sum(k, true) is told that k is whole.
+// between whole numbers, reaches `target`. sum(k, true) is told that k is whole.
 template <class Sum>
 double reach(double first, double last, double target, const Sum& sum) {
   auto low = static_cast<std::int64_t>(whole(first)),

@@ -23,9 +23,8 @@ struct MaskPicture {
 };
 
 /// A pattern that repeats seamlessly: `count` bars, rows of openings or leaves across (1..200),
-/// `open` the share of its
-/// area that lets light through (dots: at most 0.78, where they touch). 1024 x 1024; leaves reach
-/// `open` within 0.01.
+/// `open` the share of its area that lets light through (dots: at most 0.78, where they touch).
+/// 1024 x 1024; leaves reach `open` within 0.01.
 MaskPicture pattern_picture(GoboPattern pattern, int count, double open);
 
 /// What lies around the mask: its frame, nothing, or the mask again.
@@ -44,12 +43,12 @@ struct GoboSpec {
 };
 
 /// Integrals of a mask's luminous transmittance, for choosing places by it. Its plane is measured
-/// in tiles: s to the right as
-/// seen from the light and r downwards, both from the mask's upper left corner, to any distance.
+/// in tiles: s to the right as seen from the light and r downwards, both from the mask's upper left
+/// corner, to any distance.
 /// The transmittance is taken as
 /// even within cells, a pixel or 1/1024 of a tile, whose means are those of the interpolated
-/// pixels; a soft edge of the whole
-/// mask counts as hard, at its outer end where the surround is dark.
+/// pixels; a soft edge of the whole mask counts as hard, at its outer end where the surround is
+/// dark.
 /// Source for sums over rectangles: F. Crow, "Summed-Area Tables for Texture Mapping", SIGGRAPH
 /// 1984.
 class MaskSums {
@@ -94,8 +93,7 @@ class Gobo {
   Gobo(const GoboSpec& spec, MaskPicture picture);
 
   /// Transmittance at (x, y) [m] of the mask's plane, measured from the beam's axis: x to the left
-  /// as seen from the
-  /// light, y up.
+  /// as seen from the light, y up.
   Eigen::Array3f transmittance(float x, float y) const;
   float distance() const { return static_cast<float>(spec_.distance); }
   /// Whether it colors the light.

@@ -31,8 +31,7 @@ bool knows_sun(int general);
 double relative_sky_luminance(const SkyShape& sky, const Vec3d& d);
 
 /// Illuminance on open level ground per zenith luminance [sr]: pi, 7 pi / 9 under the traditional
-/// overcast sky, by
-/// quadrature (1e-7) under a general one.
+/// overcast sky, by quadrature (1e-7) under a general one.
 double sky_illuminance_per_luminance(const SkyShape& sky);
 
 }  // namespace jovilux

@@ -52,10 +52,9 @@ struct SourceShape {
   }
 };
 
-/// Luminance over its mean at a place of a surface with a hot center w >= 0: q = (x / half
-/// width, y / half height) on
-/// a rect, (rho / radius, 0) on a disk, and on a sphere rho as the distance from the middle of the
-/// disc that it shows.
+/// Luminance over its mean at a place of a surface with a hot center w >= 0: q = (x / half width, y
+/// / half height) on a rect, (rho / radius, 0) on a disk, and on a sphere rho as the distance from
+/// the middle of the disc that it shows.
 ///
 ///     disk, sphere  (w + 1) (1 - rho^2)^w
 ///     rect          k^2 (1 - x^2)^w (1 - y^2)^w,   1/k = integral of (1 - x^2)^w over [0, 1]
@@ -86,17 +85,15 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output);
 std::string output_units(LightKind kind);
 
 /// Illuminance on a surface facing the source, on its axis, at distance d > 0 from its center [m];
-/// exact in the
-/// near field. A sphere needs d > radius.
+/// exact in the near field. A sphere needs d > radius.
 Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, double d);
 
 // Closed forms of luminous surfaces. L in cd/m2, lengths in m, P the lit point, n its unit normal;
 // result in lx.
 
 /// Tube from A to B with its ends dark, anywhere; `radius` 0 is a line with luminance * diameter =
-/// `L_or_line` [cd/m],
-/// else it is the luminance. Exact along the tube, by quadrature around it (1e-7); 0 inside the
-/// tube.
+/// `L_or_line` [cd/m], else it is the luminance. Exact along the tube, by quadrature around it
+/// (1e-7); 0 inside the tube.
 /// Source: P. Moon, "The Scientific Basis of Illuminating Engineering", 1936 (the line).
 double tube_illuminance(double L_or_line,
                         const Vec3d& A,
@@ -117,8 +114,8 @@ double rect_illuminance_on_axis(double L, double w, double h, double d);
 double sphere_illuminance(
     double L, const Vec3d& center, double radius, const Vec3d& P, const Vec3d& n);
 /// One-sided planar polygon, emitting towards the side from which its corners run
-/// counter-clockwise; cut at the
-/// horizon of n. Lambert's formula E = L/2 sum of gamma_i (n . Gamma_i).
+/// counter-clockwise; cut at the horizon of n. Lambert's formula E = L/2 sum of gamma_i (n .
+/// Gamma_i).
 double polygon_illuminance(double L,
                            std::span<const Vec3d> corners,
                            const Vec3d& P,
@@ -143,8 +140,7 @@ constexpr bool is_distant(LightKind kind) {
 }
 
 /// The lit share of a sun's disc behind a straight edge: u in [-1, 1] is the edge's place across
-/// the disc, in
-/// radii; 1/2 + (u sqrt(1 - u^2) + asin u) / pi.
+/// the disc, in radii; 1/2 + (u sqrt(1 - u^2) + asin u) / pi.
 double disc_share_past_chord(double u);
 
 }  // namespace jovilux

@@ -23,9 +23,8 @@ struct SunPosition {
 };
 
 /// Where the sun stands for latitude (north positive) and longitude (east positive), seen from sea
-/// level; accurate to
-/// 0.01 degrees between 1950 and 2050. Refraction raises it where pressure_hpa > 0 and it is not
-/// below -1 degree.
+/// level; accurate to 0.01 degrees between 1950 and 2050. Refraction raises it where pressure_hpa >
+/// 0 and it is not below -1 degree.
 /// Source: J. Meeus, Astronomical Algorithms, 2nd ed., chapters 12, 16 and 25.
 SunPosition sun_position(Moment moment,
                          Radians latitude,

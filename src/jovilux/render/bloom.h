@@ -5,9 +5,8 @@
 namespace jovilux {
 
 /// Spreads a share of a picture's light as a lens does: a halo whose luminance falls with the cube
-/// of the distance from its
-/// source, in three widths (0.2, 1 and 5 % of the picture's width, a third of the share each, none
-/// below 1.6 pixels),
+/// of the distance from its source, in three widths (0.2, 1 and 5 % of the picture's width, a third
+/// of the share each, none below 1.6 pixels),
 ///
 ///     k(r) = a / (2 pi (r^2 + a^2)^1.5), whose transform is exp(-2 pi a f)
 ///

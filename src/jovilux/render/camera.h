@@ -24,8 +24,7 @@ class Camera {
   };
   std::optional<FilmPoint> film_point(const Vec3& p, const Vec2& u) const;
   /// Pixels per steradian around a ray's unit direction (away from the camera): 1 / (a cos^3), with
-  /// a the area of a pixel
-  /// at distance 1 and the angle to the axis.
+  /// a the area of a pixel at distance 1 and the angle to the axis.
   double film_density(const Vec3& direction) const;
 
  private:

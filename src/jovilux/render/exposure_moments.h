@@ -11,8 +11,7 @@ namespace jovilux {
 inline constexpr int kExposureMoments = 32;
 
 /// The moments of an exposure, in the middle of equal parts of the time that the shutter is open:
-/// at each the scene, with the
-/// lights' mean levels over its part, and the camera.
+/// at each the scene, with the lights' mean levels over its part, and the camera.
 struct ExposureMoments {
   /// Empty: nothing moves, the scene of the rig's moment is enough.
   std::vector<RenderOptions::Moment> moments;
@@ -20,9 +19,8 @@ struct ExposureMoments {
 };
 
 /// What keys move while the shutter is open: lights (but for their dimmers and switches, whose mean
-/// level a still scene has
-/// already), shapes, solids, haze and the camera. Meshes stay where they are in `scene`, and so do
-/// materials.
+/// level a still scene has already), shapes, solids, haze and the camera. Meshes stay where they
+/// are in `scene`, and so do materials.
 Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int camera);
 
 }  // namespace jovilux

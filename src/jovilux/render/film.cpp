@@ -2,6 +2,7 @@
 
 #include "jovilux/base/statistics.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/render/fireflies.h"
 
 #include <algorithm>
 #include <cerrno>
@@ -219,27 +220,13 @@ NoiseFigures noise_figures(const Film& film, double white) {
   std::vector<float> noise = noise_of_pixels(film, white), luminance(count);
   const double floor = std::max(kNoiseFloor * white, 1e-12);
   each_pixel(film, [&](std::size_t i) { luminance[i] = film.luminance(i); });
-  for (int y = 0; y < film.height(); ++y) {
-    for (int x = 0; x < film.width(); ++x) {
-      const std::size_t i = film.pixel(x, y);
-      if (noise[i] < 0.5f || luminance[i] < floor || !std::isfinite(noise[i])) {
-        continue;
-      }
-      int near = 0, much_darker = 0;
-      for (int dy = -1; dy <= 1; ++dy) {
-        for (int dx = -1; dx <= 1; ++dx) {
-          const int u = x + dx, v = y + dy;
-          if ((dx != 0 || dy != 0) && u >= 0 && v >= 0 && u < film.width() && v < film.height()) {
-            ++near;
-            much_darker += 3 * luminance[film.pixel(u, v)] < luminance[i] ? 1 : 0;
-          }
-        }
-      }
-      if (2 * much_darker > near) {
-        ++out.fireflies;
-      }
-    }
-  }
+  each_firefly(
+      film.width(),
+      film.height(),
+      floor,
+      [&](int x, int y) { return static_cast<double>(luminance[film.pixel(x, y)]); },
+      [&](int x, int y) { return static_cast<double>(noise[film.pixel(x, y)]); },
+      [&](int, int) { ++out.fireflies; });
   out.median = static_cast<double>(percentile(noise, 0.5));
   out.p95 = static_cast<double>(percentile(noise, 0.95));
   return out;

@@ -11,8 +11,8 @@
 namespace jovilux {
 
 /// How many independent scramblings share a pixel's samples: sample i belongs to scrambling i mod
-/// kScramblings. Their
-/// means are independent, which is what makes the standard error of low-discrepancy samples known.
+/// kScramblings. Their means are independent, which is what makes the standard error of
+/// low-discrepancy samples known.
 inline constexpr int kScramblings = 8;
 /// Scrambling b belongs to half b mod kHalves.
 inline constexpr int kHalves = 2;
@@ -31,8 +31,7 @@ inline constexpr int kTile = 16;
 /// Zeros to begin with: in memory, or in a file of the folder for temporary files ($TMPDIR, else
 /// /var/tmp), which has no
 /// name and goes with the process; the system then keeps in memory what it has room for. Throws
-/// MachineTrouble where there
-/// is no room.
+/// MachineTrouble where there is no room.
 class FilmMemory {
  public:
   explicit FilmMemory(std::size_t bytes, bool in_file);
@@ -75,8 +74,7 @@ class FilmMemory {
 ///     many met something
 ///
 /// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture
-/// larger than a third of the
-/// machine's memory is kept in a file.
+/// larger than a third of the machine's memory is kept in a file.
 class Film {
  public:
   /// parts: 1, kParts or kPartsWithHaze. layers may be 0: a picture of nothing but dark.
@@ -145,8 +143,7 @@ class Film {
 
   bool in_file() const { return memory_.in_file(); }
   /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are
-  /// used again; what they hold
-  /// stays in the file. Of any thread, at any time.
+  /// used again; what they hold stays in the file. Of any thread, at any time.
   void rest(std::size_t first, std::size_t tiles) const;
   std::size_t tiles_across() const { return across_; }
 
@@ -192,8 +189,8 @@ void each_pixel(const Film& film, const Body& body) {
 }
 
 /// Variance of the mean of all samples, from the sums and counts of kScramblings independent
-/// scramblings: the scatter
-/// of their means, weighted by their counts. Infinite where fewer than two have samples.
+/// scramblings: the scatter of their means, weighted by their counts. Infinite where fewer than two
+/// have samples.
 double variance_of_mean(const float* sums, const std::uint32_t* counts);
 
 /// The noise of a picture: of each pixel, its standard error over the larger of its luminance and 2
@@ -202,8 +199,7 @@ double variance_of_mean(const float* sums, const std::uint32_t* counts);
 struct NoiseFigures {
   double median = 0, p95 = 0;
   /// Pixels that one sample has made bright: three times the median of their neighbours, above that
-  /// floor, and with a
-  /// standard error of half their own luminance or more.
+  /// floor, and with a standard error of half their own luminance or more.
   std::uint64_t fireflies = 0;
 };
 NoiseFigures noise_figures(const Film& film, double white_cd_m2);

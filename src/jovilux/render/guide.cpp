@@ -36,8 +36,7 @@ constexpr double kLeastGain = 0.55;
 // toward.
 constexpr double kLeastPart = 0.5;
 // Balls that send light on: so many parts of all photons at most, of which a cell aims at a few
-// that
-// bring it at least this share of its light and look small.
+// that bring it at least this share of its light and look small.
 constexpr int kBallHalvings = 8;
 constexpr std::size_t kLeastBall = 48, kMostTargets = 16;
 constexpr double kLeastTarget = 0.01;

@@ -67,9 +67,8 @@ struct GuideTarget {
 ///
 /// Cells halve the records' places until each holds some hundreds. Sources: T. Müller, M. Gross,
 /// J. Novák, "Practical Path Guiding for Efficient Light-Transport Simulation", CGF 36(4), 2017,
-/// for
-/// cells and directions; P. Vévoda, I. Kondapaneni, J. Křivánek, "Bayesian online regression for
-/// adaptive direct illumination sampling", ACM TOG 37(4), 2018, for lights by what arrives.
+/// for cells and directions; P. Vévoda, I. Kondapaneni, J. Křivánek, "Bayesian online regression
+/// for adaptive direct illumination sampling", ACM TOG 37(4), 2018, for lights by what arrives.
 class GuideTree {
  public:
   GuideTree() = default;

@@ -17,8 +17,7 @@ constexpr std::size_t kLeastPhotons = 1 << 15, kMostPhotons = 1 << 18;
 // Paths of light that a sample of all pixels is connected to: an eighth of the pixels.
 constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // Camera paths are connected where that much of the light comes by bounces or haze: connections
-// take
-// about as long as all the rest.
+// take about as long as all the rest.
 constexpr double kLeastConnected = 0.1;
 constexpr int kLearnedBounces = 3;
 constexpr std::size_t kBlock = 256;

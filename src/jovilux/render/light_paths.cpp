@@ -623,8 +623,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
         return cell;
       }
       // As the camera's paths have it: the cosine is that to the light, of the shading normal; and
-      // refraction scales radiance,
-      // not flux.
+      // refraction scales radiance, not flux.
       w.throughput *=
           next.weight * (forced ? next.pdf : 1.0f) * std::abs(w.tilt * away / next.wi.z());
       if (material->kind == SurfaceKind::kGlass && next.wi.z() < 0) {

@@ -33,42 +33,36 @@ struct LightPathStart {
 };
 
 /// Paths of light traced from the emitters through mirrors and smooth glass to surfaces that the
-/// camera sees: caustics,
-/// which the camera's own paths find by chance, and those of lights without size not at all.
+/// camera sees: caustics, which the camera's own paths find by chance, and those of lights without
+/// size not at all.
 ///
 /// Each mirroring object has a box. A path begins by a place on the inner side of a box, chosen by
-/// what the lights bring
-/// there and by what a first round of paths brought to the picture; a light is chosen there
-/// (LightClusters) and a place
-/// on it (sample_toward); the straight way from the light through the box to that place is the
-/// path's first ray. Only
-/// what first falls on the box's own object counts, so that a ray belongs to one box; it leaves a
-/// box in one place, so
-/// that its density is known. From there the path goes on as the surfaces scatter it, and wherever
-/// one is no mirror what
-/// it throws to the camera is kept.
+/// what the lights bring there and by what a first round of paths brought to the picture; a light
+/// is chosen there (LightClusters) and a place on it (sample_toward); the straight way from the
+/// light through the box to that place is the path's first ray. Only what first falls on the box's
+/// own object counts, so that a ray belongs to one box; it leaves a box in one place, so that its
+/// density is known. From there the path goes on as the surfaces scatter it, and wherever one is no
+/// mirror what it throws to the camera is kept.
 ///
 /// Joined with the camera's paths by multiple importance sampling (power heuristic, E. Veach,
 /// "Robust Monte Carlo Methods
 /// for Light Transport Simulation", 1997, ch. 8 to 10): where a path has a mirror next to the
-/// light, all else that both
-/// densities share cancels, and what is left is (docs/physics.md)
+/// light, all else that both densities share cancels, and what is left is (docs/physics.md)
 ///
 ///     R = M q cos_1 / (p_1 f) prod over i >= 2 of (b_i / a_i) (cos_i / p_i)
 ///
 /// with M paths from lights for each sample of the whole picture, q the density of the first ray
 /// [1/(m2 sr)], and for each
 /// surface that is no mirror, from the camera on, cos_i the cosine toward the light, a_i the cosine
-/// toward the camera, p_i
-/// and b_i the densities of scattering toward light and camera; f the density of the camera's
-/// samples at the first [1/m2].
+/// toward the camera, p_i and b_i the densities of scattering toward light and camera; f the
+/// density of the camera's samples at the first [1/m2].
 /// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up
 /// to one.
 class LightPaths {
  public:
   /// For the picture of one camera. The scene must stay where it is. `seed` drives the first round;
-  /// with `like`, paths of
-  /// the same rig at another moment, there is none: they begin where those do.
+  /// with `like`, paths of the same rig at another moment, there is none: they begin where those
+  /// do.
   LightPaths(const Scene& scene,
              const Camera& camera,
              int width,
@@ -98,8 +92,7 @@ class LightPaths {
   void share_with(const VirtualLights* virtual_lights) { virtual_lights_ = virtual_lights; }
 
   /// One path: its contributions to the picture, each the estimate that the path alone makes of the
-  /// pixel, for `per_sample`
-  /// paths for each sample a pixel. `sampler`: the path's own.
+  /// pixel, for `per_sample` paths for each sample a pixel. `sampler`: the path's own.
   void trace(const Sampler& sampler,
              double per_sample,
              std::vector<Splat>& out,
@@ -108,8 +101,7 @@ class LightPaths {
   /// Density q of a path's first ray [1/(m2 sr)]; 0 where none is begun so.
   double density(const LightPathStart& start) const;
   /// The density f of the camera's samples at a surface's point [1/m2]: one a pixel. `cosine`
-  /// between the surface's normal
-  /// and the ray's direction.
+  /// between the surface's normal and the ray's direction.
   double film_density(const Ray& from_camera, float distance, float cosine) const {
     return camera_.film_density(from_camera.direction) * cosine /
            (static_cast<double>(distance) * distance);

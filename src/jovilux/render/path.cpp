@@ -362,8 +362,7 @@ class PathTracer {
   }
 
   // Light that a surface has thrown on: its parts apart where the light's cheats tell them apart,
-  // or
-  // the layers do.
+  // or the layers do.
   void contribute_by_lobes(const State& s, const Emitter& e, float luminance, Arrival how) {
     const Departure& from = s.from;
     const bool gloss_throws = !from.certain && from.rough_before && has_gloss(*from.material) &&
@@ -1418,8 +1417,7 @@ class PathTracer {
   }
 
   // `count` connections from the vertex at s.from.p. reception(wi); arrive(light, wi, weight)
-  // brings
-  // what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
+  // brings what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
   template <class Receive, class Arrive>
   void connect_vertex(const State& s,
                       int in_haze,

@@ -87,19 +87,17 @@ struct PathOptions {
 ///
 /// At the first surface that is no mirror each light that could bring much is sampled toward, and
 /// one of the others; at later ones a single light is chosen. With a guide lights are chosen by
-/// what
-/// arrives of them, and a share of the directions by where light comes from, joined with those of
-/// the surface or the phase function by their mixture's density.
+/// what arrives of them, and a share of the directions by where light comes from, joined with those
+/// of the surface or the phase function by their mixture's density.
 ///
 /// On a ray through haze, light that haze scatters once is found in three ways: a light chosen
-/// first
-/// and a place that suits it, a place chosen by what is left of the light and a light chosen there,
-/// and there a direction. What lies behind the haze that the camera looks through is weighed by its
-/// transmittance; the light that the haze scatters more than once is followed by a path of its own.
+/// first and a place that suits it, a place chosen by what is left of the light and a light chosen
+/// there, and there a direction. What lies behind the haze that the camera looks through is weighed
+/// by its transmittance; the light that the haze scatters more than once is followed by a path of
+/// its own.
 ///
 /// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of
-/// its
-/// own.
+/// its own.
 template <bool kTimed = false>
 void trace_path(const Scene& scene,
                 const Ray& ray,

@@ -37,8 +37,8 @@ struct PreviewLook {
 };
 
 /// Writes image.exr, view.png, stats.json and rig.resolved.toml into an existing folder, each
-/// atomically and
-/// stats.json last. `preview`: view.png is made clean and enlarged. Throws MachineTrouble.
+/// atomically and stats.json last. `preview`: view.png is made clean and enlarged. Throws
+/// MachineTrouble.
 void save_render(const std::string& folder,
                  const Rig& rig,
                  const std::vector<std::string>& layers,
@@ -67,8 +67,8 @@ std::vector<std::uint8_t> write_view(const std::string& path,
 void save_view_so_far(const std::string& folder, const Rig& rig, int camera, const Film& film);
 
 /// Writes a picture alone, linear Rec.709 in cd/m2, 3 a pixel: an EXR with the rig's text, and the
-/// PNG that the look makes of it at
-/// an EV100, whose bytes are returned (8-bit sRGB). Throws MachineTrouble.
+/// PNG that the look makes of it at an EV100, whose bytes are returned (8-bit sRGB). Throws
+/// MachineTrouble.
 std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        const std::string& png,
                                        const Rig& rig,

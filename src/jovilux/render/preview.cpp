@@ -52,8 +52,7 @@ std::vector<Pixel> pixels_of(const Film& film) {
 }
 
 // Few samples tell little of their variance: it is averaged over 5 x 5 pixels of surfaces. Where no
-// pixel tells, the square
-// of their mean stands for it.
+// pixel tells, the square of their mean stands for it.
 void settle_variance(std::vector<Pixel>& pixels, int width, int height) {
   constexpr int kReach = 2;
   const std::vector<Pixel> before = pixels;

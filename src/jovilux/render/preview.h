@@ -16,8 +16,8 @@ void shrink_for_preview(RenderSpec& render);
 inline constexpr double kDenoisedFrom = kScramblings;
 
 /// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and
-/// depth tell that a surface goes
-/// on and where luminances differ by no more than noise explains. For looking at, not for reading.
+/// depth tell that a surface goes on and where luminances differ by no more than noise explains.
+/// For looking at, not for reading.
 /// Source: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast Global
 /// Illumination Filtering", HPG 2010.
 std::vector<float> smoothed(const Film& film);

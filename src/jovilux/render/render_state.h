@@ -19,8 +19,7 @@ struct TileTally {
   std::vector<double> light_noise;
   std::vector<double> slot_variance, slot_noise;  ///< the same two of the parts of lights
   /// Of samples traced with and without bounce_roughness, by the camera's paths alone: how many,
-  /// the sum of what the roughness
-  /// takes away [cd/m2], the sum of its squares.
+  /// the sum of what the roughness takes away [cd/m2], the sum of its squares.
   std::vector<double> roughened = std::vector<double>(3);
   /// Of each layer: a pass's weight times the mean that its limit kept from the picture [cd/m2].
   std::vector<double> clamped;
@@ -99,8 +98,7 @@ struct FilmLabel {
 };
 
 /// Writes what a render has come to: the tiles of its share with their sums, bit for bit, and a
-/// checksum. Little-endian; see
-/// docs/architecture.md. Throws MachineTrouble.
+/// checksum. Little-endian; see docs/architecture.md. Throws MachineTrouble.
 void save_state(const std::string& path, const FilmLabel& label, const RenderState& state);
 
 /// Of a film file only what it belongs to.
@@ -115,8 +113,7 @@ Result<FilmLabel> load_state(const std::string& path,
                              RenderState& state);
 
 /// The tiles of one share as bytes, and back: how processes of one render tell each other what they
-/// have. Those of the
-/// same program only.
+/// have. Those of the same program only.
 std::string packed_tiles(const RenderState& state, Share share);
 void unpack_tiles(const std::string& bytes, Share share, RenderState& state);
 

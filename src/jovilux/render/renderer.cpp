@@ -44,8 +44,7 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 }
 
 // A target is first measured with this many samples each, then come the rounds. Their samples count
-// four times as much: the
-// first ones are too few where it is noisy.
+// four times as much: the first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 // Sets of virtual lights kept at once, multiples of the scramblings: of a pass, one for each
@@ -555,8 +554,7 @@ class Renderer {
   }
 
   // What is learned before the picture: the same for all slices, processes and resumed renders.
-  // With
-  // a time limit, for as many samples as the limit is likely to allow.
+  // With a time limit, for as many samples as the limit is likely to allow.
   void prepare_guide() {
     if (!rig_.render.guiding || s_.tiles() == 0) {
       return;
@@ -681,8 +679,8 @@ class Renderer {
   }
 
   // The paths from lights of this pass: what they bring to each tile from `first_tile` on waits for
-  // the tile to be rendered. All of them in
-  // every process that has a share; summed in their order, so that no thread changes a bit.
+  // the tile to be rendered. All of them in every process that has a share; summed in their order,
+  // so that no thread changes a bit.
   void trace_light_paths(std::size_t first_tile, std::size_t last_tile) {
     splats_.clear();
     if (light_paths_.empty()) {

@@ -29,8 +29,7 @@ struct RenderOptions {
   /// Measure the time inside ray queries (RayCounts::query_ns), at some cost.
   bool time_queries = false;
   /// Bytes in which what paths from the lights bring may wait for its tiles; where that is too
-  /// little for the whole picture,
-  /// they are traced once for each part of it, with the same result.
+  /// little for the whole picture, they are traced once for each part of it, with the same result.
   double light_path_memory = Film::most_in_memory() / 4;
   /// Passes of 1, 1, 2, 4 .. samples, so that a short time limit leaves no part far behind.
   bool in_haste = false;
@@ -41,9 +40,8 @@ struct RenderOptions {
   std::function<void(const RenderState&)> checkpoint;
   double checkpoint_every = 60;
   /// Where several processes render shares of one picture: gives the others the packed tiles of
-  /// this one and returns
-  /// those of all, in the order of their shares; nothing where one of them is lost. Called after
-  /// each pass.
+  /// this one and returns those of all, in the order of their shares; nothing where one of them is
+  /// lost. Called after each pass.
   std::function<std::optional<std::vector<std::string>>(std::string)> exchange;
   /// Scenes and cameras of moments spread over the time that the shutter is open, each with the
   /// layers of the whole; empty:

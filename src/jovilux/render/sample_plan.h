@@ -8,18 +8,16 @@
 namespace jovilux {
 
 /// How a render to a noise target spends its samples: in rounds, each with a mean number of samples
-/// a pixel that becomes
-/// its weight, shared out by what the rounds before told.
+/// a pixel that becomes its weight, shared out by what the rounds before told.
 ///
 /// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever
-/// made it take that many,
-/// and its weight is the same for every pixel, so that no pixel's value decides how much it counts.
+/// made it take that many, and its weight is the same for every pixel, so that no pixel's value
+/// decides how much it counts.
 
 /// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut
-/// at its 95th percentile,
-/// for the target lets 5 % be noisier, and averaged over 5 x 5 pixels (eight scramblings tell it to
-/// some 50 % only; cut
-/// first, a firefly does not make its neighbors look noisy).
+/// at its 95th percentile, for the target lets 5 % be noisier, and averaged over 5 x 5 pixels
+/// (eight scramblings tell it to some 50 % only; cut first, a firefly does not make its neighbors
+/// look noisy).
 ///
 ///     noise    [pixel], each pixel's standard error over its level
 ///     samples  [pixel], that it was measured with
@@ -29,13 +27,12 @@ std::vector<float> sample_need(int width,
                                const std::vector<float>& samples);
 
 /// Shares out `mean` samples a pixel in proportion to `need`: multiples of kScramblings, at least
-/// that many each; their
-/// sum is that of the mean within one multiple. mean >= kScramblings.
+/// that many each; their sum is that of the mean within one multiple. mean >= kScramblings.
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean);
 
 /// The samples a pixel that a target takes when all pixels get as many, and when they are shared
-/// out by need, where noise
-/// falls as one over the root of the samples. NaN for a picture without pixels; target > 0.
+/// out by need, where noise falls as one over the root of the samples. NaN for a picture without
+/// pixels; target > 0.
 struct SamplesForTarget {
   double even = 0, shared = 0;
 };

@@ -103,10 +103,8 @@ inline LobeFactors lobe_factors(const LightCheats& c) { return {c.diffuse, c.glo
 Eigen::Array3f with_chroma(const Eigen::Array3f& xyz, float factor);
 
 /// The one place where a light's contribution is weighed: its table, its masks and tints, and its
-/// cheats but for those on
-/// the parts of a reflection, which the caller has applied by lobe_factors(). Sink: add(layer,
-/// part, xyz), add_clamped(layer,
-/// luminance).
+/// cheats but for those on the parts of a reflection, which the caller has applied by
+/// lobe_factors(). Sink: add(layer, part, xyz), add_clamped(layer, luminance).
 template <class Sink>
 void contribute(
     const Emitter& e, const Spectrum& throughput, float luminance, const Arrival& how, Sink& sink) {
@@ -172,8 +170,7 @@ struct ShadowRule {
   }
 };
 /// What is left of the light on a ray's way to t_max: 1 where nothing stands in it, what panes let
-/// through, what its
-/// shadows let through elsewhere. Analytic shapes of surface `body` do not count.
+/// through, what its shadows let through elsewhere. Analytic shapes of surface `body` do not count.
 Spectrum passage(
     const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts);
 

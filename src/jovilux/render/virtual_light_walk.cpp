@@ -197,8 +197,7 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   const bool first = scatterings_ == 0;
   ++scatterings_;
   // Light that only LightPaths find through mirrors is theirs alone: camera paths have no rest of
-  // it
-  // that connections could share with.
+  // it that connections could share with.
   const bool found = LightPaths::cameras_find(*emitter_);
   if (material.is_pane()) {
     if (first && !found) {

@@ -68,8 +68,7 @@ struct VirtualLightSet {
 /// and the rest, 1 - share, to the camera path that goes on. Both add up to all of the light
 /// whatever p_c and p_d are, so clusters, chances and their sizes may be rough; near places, where
 /// connections have large peaks, are left to directions. Light that a mirror throws and camera
-/// paths
-/// cannot find (of lights without size or not visible) is left to LightPaths.
+/// paths cannot find (of lights without size or not visible) is left to LightPaths.
 ///
 /// Sources: A. Keller, "Instant Radiosity", SIGGRAPH 1997; T. Kollig, A. Keller, "Illumination in
 /// the Presence of Weak Singularities", MCQMC 2004, for a share by geometry alone; T. Davidovic et

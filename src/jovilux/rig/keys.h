@@ -15,15 +15,13 @@ namespace jovilux {
 // times increasing, in seconds ("2 s", "40 ms", bare numbers). Before the first and after the last
 // key the value stays.
 // `smooth` slows down at each key: 3 u^2 - 2 u^3 between two. `hold` keeps each value until the
-// next key; so it is with
-// flags, and other texts must say so.
+// next key; so it is with flags, and other texts must say so.
 
 /// A rig's text as it is at one moment.
 ///
 /// Each keyed value of `root` but those of variants, [time] and render.time is replaced by what it
-/// is at `t` [s]. Quantities
-/// keep the unit of the key before; colors are blended in linear light. Problems name the place of
-/// the key.
+/// is at `t` [s]. Quantities keep the unit of the key before; colors are blended in linear light.
+/// Problems name the place of the key.
 DocumentNode at_time(const DocumentNode& root, double t, Problems& problems);
 
 /// Whether a node is such a value.

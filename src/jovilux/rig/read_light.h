@@ -10,8 +10,8 @@ namespace jovilux {
 std::optional<LightSpec> read_light(TableReader& reader, const Rig& rig);
 
 /// What an [[array]] says of its copies, whatever they are of: where each stands, and its table,
-/// that of the pattern with the
-/// keys that the array's table `copy` holds for it, by number. Reads `count`, `along` and `copy`.
+/// that of the pattern with the keys that the array's table `copy` holds for it, by number. Reads
+/// `count`, `along` and `copy`.
 struct Copies {
   std::vector<Vec3d> places;
   std::vector<DocumentNode> tables;
@@ -20,8 +20,8 @@ struct Copies {
 Copies read_copies(TableReader& reader, const DocumentNode& pattern, const Rig& rig);
 
 /// Reads one [[array]]: copies of the light whose table is `pattern`, named ARRAY[0] .. and kept in
-/// one layer. Single copies may
-/// differ: the array's table `copy` holds, by number, the keys that light.ARRAY[n].KEY has set.
+/// one layer. Single copies may differ: the array's table `copy` holds, by number, the keys that
+/// light.ARRAY[n].KEY has set.
 std::vector<LightSpec> read_array(TableReader& reader,
                                   const std::string& name,
                                   const DocumentNode& pattern,

@@ -27,8 +27,7 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name, co
 void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems);
 
 /// What the solid or closed object of a name encloses. Notes a problem where there is none; `more`
-/// are other words that the
-/// key accepts.
+/// are other words that the key accepts.
 std::optional<VolumeSpec> volume_named(TableReader& r,
                                        std::string_view key,
                                        const std::string& name,

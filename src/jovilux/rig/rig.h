@@ -28,8 +28,7 @@
 namespace jovilux {
 
 // The typed rig: every value in SI and photometric units and radians, checked one by one. What the
-// user wrote stays
-// reachable by the places.
+// user wrote stays reachable by the places.
 
 /// A filter: its transmittance over wavelength, or a file that holds it.
 struct GelSpec {
@@ -353,8 +352,7 @@ struct RigRequest {
 };
 
 /// Reads a rig: all errors of all its files are returned together, each with its place. A result's
-/// problems() holds
-/// the warnings that reading alone can give.
+/// problems() holds the warnings that reading alone can give.
 Result<Rig> load_rig(const std::string& file, const RigRequest& request = {});
 
 /// A rig as it is at another moment [s], and with another seed where one is given.

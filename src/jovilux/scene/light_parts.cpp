@@ -28,8 +28,7 @@ void keep(Problems& into, const Problems& from, const std::string& address, cons
 }
 
 // The share of the flux that passes a mask, by 32768 points of a low-discrepancy sequence: places
-// and directions in
-// proportion to what the bare source sends.
+// and directions in proportion to what the bare source sends.
 double passing_share(const SourceShape& s, const Gobo& gobo) {
   constexpr std::uint32_t kPoints = 1U << 15;
   const auto plane = static_cast<double>(gobo.distance());

@@ -21,8 +21,7 @@ namespace jovilux {
 /// A rig made ready for rays: immutable, shared by all threads.
 struct Scene {
   /// What a surface number of the world stands for: an object of the rig, or the body of a light.
-  /// An object that emits
-  /// has both: it reflects as well.
+  /// An object that emits has both: it reflects as well.
   struct Surface {
     std::uint32_t object = kNoIndex;
     std::uint32_t material = kNoIndex;
@@ -83,13 +82,12 @@ struct Scene {
 };
 
 /// Loads all files and builds the hierarchy. Problems of files carry the file's place and the rig's
-/// address. `camera` is
-/// the index of the one that lights with fade_with_camera fade with.
+/// address. `camera` is the index of the one that lights with fade_with_camera fade with.
 Result<Scene> prepare_scene(const Rig& rig, int camera = 0);
 
 /// The same rig at another moment: meshes, materials, pictures and densities are those of `like`,
-/// and meshes stay where they are
-/// there; the layers are `layers`, whether or not their lights shine now.
+/// and meshes stay where they are there; the layers are `layers`, whether or not their lights shine
+/// now.
 Result<Scene> prepare_moment(const Rig& rig,
                              int camera,
                              const Scene& like,

@@ -43,8 +43,7 @@ struct UnitFault {
 };
 
 /// Reads "1350 lm", "12cm", "0.05 /m", "EV 9", "370 mired", "1/60 s", "30 %". Spaces between number
-/// and unit are
-/// optional; m², µ, · and ° are read as well. Mired become kelvin.
+/// and unit are optional; m², µ, · and ° are read as well. Mired become kelvin.
 std::variant<Amount, UnitFault> parse_amount(std::string_view text);
 
 /// What leaves a light, as its author states it: "1350 lm", "500 lx @ 2 m", "18 W @ 105 lm/W",
