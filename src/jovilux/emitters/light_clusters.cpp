@@ -34,6 +34,13 @@ std::uint8_t samples_for(float part, float arrives) {
       std::clamp(std::round(1 + kPerDeviation * deviation), 1.0f, kMost));
 }
 
+// The share of its expectation that a light is chosen by. Of a slot with many lights some arrive
+// and others do not, so that what one choice brings scatters: by the root of the second moment,
+// which is the expectation's square times what arrives.
+float share_to_choose(float arrives, bool in_group) {
+  return in_group ? std::sqrt(arrives) : arrives;
+}
+
 // Radius of the ball around its center that holds a light.
 float reach_of(const Emitter& e) {
   switch (e.kind) {
@@ -641,7 +648,8 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   out.least = by_slot ? kWithoutArrival * arriving / all : 0.0f;
   float total = 0;
   for (Entry& e : entries) {
-    e.x *= e.arrives + out.least;
+    const bool in_group = e.light == kNoIndex || place_[e.light] != kNoIndex;
+    e.x *= share_to_choose(e.arrives, in_group) + out.least;
     total += e.x;
   }
   float rest = total;
@@ -867,7 +875,9 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
                         : expected(lights[light], query);
   const bool by_slot = !arrives.empty();
   const float factor =
-      (by_slot ? arrives[slot_[light]] + set.least : 1.0f) * set.asked / set.other.total;
+      (by_slot ? share_to_choose(arrives[slot_[light]], place_[light] != kNoIndex) + set.least
+               : 1.0f) *
+      set.asked / set.other.total;
   if (place_[light] == kNoIndex || !(own > 0)) {
     return factor * own;
   }

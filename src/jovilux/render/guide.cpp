@@ -16,6 +16,8 @@ constexpr std::size_t kCellRecords = 256, kCellArrivals = 400;
 // Where no directions are learned, which take the most records to tell: more scatterings than this,
 // and as many shadow rays.
 constexpr std::size_t kLightCellRecords = 48, kLightCellArrivals = 200;
+// And so many shadow rays for each slot of lights: few of them tell little of what arrives.
+constexpr std::size_t kArrivalsOfSlot = 8;
 // About so many cells at most: each is compared with all clusters of virtual lights.
 constexpr std::size_t kMostLightCells = 3000;
 constexpr int kDeepestCell = 22;
@@ -578,7 +580,7 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
       newest,
       directions,
       directions ? kCellRecords : std::max(kLightCellRecords, scatterings.size() / kMostLightCells),
-      directions ? kCellArrivals : kLightCellArrivals,
+      directions ? kCellArrivals : std::max(kLightCellArrivals, kArrivalsOfSlot * slots),
       {},
       {},
       {},
