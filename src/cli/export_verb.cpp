@@ -55,10 +55,10 @@ int run_export(int argc, char** argv) {
                 {path.filename().string()},
                 a.flag("force"));
   const std::vector<ExportedLight> lights = exported_lights(*rig, *scene);
-  const LightFile out = ending == ".csv"    ? lights_as_csv(lights)
-                        : ending == ".gltf" ? lights_as_gltf(lights, rig->up)
-                                            : lights_as_usda(
-                                                  lights, rig->up, path.parent_path().string());
+  const LightFile out = ending == ".csv" ? lights_as_csv(lights)
+                        : ending == ".gltf"
+                            ? lights_as_gltf(lights, rig->up)
+                            : lights_as_usda(lights, rig->up, path.parent_path().string());
   write_text_file(path.string(), out.text);
   if (a.flag("json")) {
     print_out(

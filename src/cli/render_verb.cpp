@@ -143,8 +143,7 @@ void refuse_to_shorten(const RenderTask& task, const Rig& rig) {
   const auto number = [&stats](const char* key) {  // a file may hold anything
     return stats.contains(key) && stats[key].is_number() ? stats[key].get<double>() : 0.0;
   };
-  const double samples = task.preview ? 1 : rig.render.samples,
-               kept = number("samples_per_pixel");
+  const double samples = task.preview ? 1 : rig.render.samples, kept = number("samples_per_pixel");
   const bool whole =
       stats.value("width", 0) >= rig.render.width && stats.value("height", 0) >= rig.render.height;
   const auto without_samples = [](const std::string& text) {

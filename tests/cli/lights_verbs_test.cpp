@@ -438,8 +438,8 @@ TEST_CASE("a thousand lamps are as clean as the ten that are near", "[cli][light
   CHECK(many["mean_luminance_cd_m2"].get<double>() >
         1.5 * few["mean_luminance_cd_m2"].get<double>());
   // What stands before each of ten lamps is learned for each of them, of a thousand for groups; and
-  // lamps in groups are not sampled toward more than once. Most pixels see all of ten lamps that are
-  // looked at each for itself: there the median is that of certain lights.
+  // lamps in groups are not sampled toward more than once. Most pixels see all of the ten lamps:
+  // there the median is that of lights which are sampled toward for certain.
   const double most = shadows ? 2.5 : 1.5, most_median = shadows ? 6 : 1.5;
   CHECK(many["noise"]["median"].get<double>() < most_median * few["noise"]["median"].get<double>());
   CHECK(many["noise"]["p95"].get<double>() < most * few["noise"]["p95"].get<double>());

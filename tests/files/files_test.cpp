@@ -238,9 +238,8 @@ TEST_CASE("a thousand mutated meshes give a mesh or a problem", "[files][mesh]")
 
 TEST_CASE("a face without normals is flat and leaves the others theirs", "[files][mesh]") {
   const TemporaryFolder dir;
-  const auto mesh = load_mesh(
-      dir.write("m.obj",
-                "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvn 0 0.6 0.8\nf 1//1 2//1 3//1\nf 1 2 4\n"));
+  const auto mesh = load_mesh(dir.write(
+      "m.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvn 0 0.6 0.8\nf 1//1 2//1 3//1\nf 1 2 4\n"));
   REQUIRE(mesh);
   REQUIRE(mesh->triangles.size() == 2);
   REQUIRE(mesh->normals.size() == mesh->positions.size());

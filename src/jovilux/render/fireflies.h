@@ -4,9 +4,10 @@
 
 namespace jovilux {
 
-/// Visits pixels that a single sample has made bright: luminance(x, y) is at least `floor`, noise(x,
-/// y), the standard error over the larger of luminance and floor, at least one half, and more than
-/// half of the up to eight neighbors have less than a third of the luminance. visit(x, y).
+/// Visits pixels that a single sample has made bright: their luminance is at least `floor`, their
+/// noise (the standard error over the larger of luminance and floor) at least one half, and more
+/// than half of their up to eight neighbors have less than a third of their luminance.
+/// Callbacks: luminance(x, y), noise(x, y), visit(x, y).
 template <class Luminance, class Noise, class Visit>
 void each_firefly(int width,
                   int height,
