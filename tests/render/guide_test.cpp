@@ -282,6 +282,35 @@ TEST_CASE(
   }
 }
 
+TEST_CASE("learning without time for a second round guides no directions", "[render][guide]") {
+  const Rig rig = rig_of(kShadeRoom);
+  const auto scene = prepare_scene(rig);
+  const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
+  TrainingPlan plan;
+  plan.width = rig.render.width;
+  plan.height = rig.render.height;
+  plan.samples = 1e7;
+  const auto rounds_in = [&](double seconds) {
+    plan.most_seconds = seconds;
+    PathOptions options;
+    options.bounces = rig.render.bounces;
+    RayCounts rays;
+    return learn_guide(*scene, camera, options, plan, rays);
+  };
+  const auto hasty = rounds_in(0), whole = rounds_in(1e9);
+  CHECK(hasty->rounds == 1);
+  CHECK(whole->rounds > 1);
+  const auto shares = [](const Guide& g) {
+    float sum = 0;
+    for (std::uint32_t c = 0; c < g.surfaces.cells(); ++c) {
+      sum += g.surfaces.cell(c).share;
+    }
+    return sum;
+  };
+  CHECK(shares(*hasty) == 0);
+  CHECK(shares(*whole) > 0);
+}
+
 TEST_CASE("the two sides of a wall know nothing of each other", "[render][guide]") {
   // A lamp on each side of a thin wall; the camera sees one of them, and the floor.
   std::string text = R"(
