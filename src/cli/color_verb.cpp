@@ -17,7 +17,8 @@ int run_color(int argc, char** argv) {
   Usage usage{
       "color",
       "SPEC...",
-      "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", D65, "
+      "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", candle, "
+      "D65, "
       "\"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, "
       "\"#ffb070\", or a gel of --rig.",
       {{"rig", "the rig whose gels may be named", "RIG"},

@@ -63,7 +63,7 @@ SourceShape shape_of(const Arguments& a) {
              : a.text("size")             ? LightKind::kRect
              : a.text("beam")             ? LightKind::kSpot
              : a.text("radius")           ? LightKind::kSphere
-             : a.text("angular_diameter") ? LightKind::kSun
+             : a.text("angular-diameter") ? LightKind::kSun
                                           : LightKind::kPoint;
   }
   const auto needed = [&](const std::string& name, const std::string& example) {
@@ -137,9 +137,9 @@ SourceShape shape_of(const Arguments& a) {
       break;
     case LightKind::kSun:
       s.angular_diameter =
-          a.text("angular_diameter")
+          a.text("angular-diameter")
               ? amount_option(
-                    "--angular-diameter", *a.text("angular_diameter"), Dimension::kAngle, kDegree)
+                    "--angular-diameter", *a.text("angular-diameter"), Dimension::kAngle, kDegree)
               : degrees(0.533).value;
       break;
     case LightKind::kDome:
@@ -208,7 +208,7 @@ int run_convert(int argc, char** argv) {
        {"beam", "of a spot: full angle to 50 %, such as 24deg", "ANGLE"},
        {"field", "of a spot: full angle to 10 %; by default the beam (a hard edge)", "ANGLE"},
        {"spread", "of disk or rect: full angle within which the surface emits", "ANGLE"},
-       {"angular_diameter", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
+       {"angular-diameter", "angular diameter of the sun; 0.533deg by default", "ANGLE"},
        {"center-weight",
         "of disk, rect or sphere: 0 even, more the brighter in the middle",
         "NUMBER"},
@@ -229,7 +229,7 @@ int run_convert(int argc, char** argv) {
   }
   const std::string text = a.positional();
   const bool sun = a.text("kind") == "sun" || a.text("kind") == "sky" ||
-                   (!a.text("kind") && a.text("angular_diameter"));
+                   (!a.text("kind") && a.text("angular-diameter"));
   double efficacy = 0;
   if (const auto e = a.text("efficacy")) {
     efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);

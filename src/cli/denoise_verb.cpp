@@ -45,10 +45,11 @@ std::string denoising_summary(const DenoisingReport& r, const std::string& folde
   out += fmt::format("error left, with bias:  median {}, 95 % of pixels below {}\n",
                      percent(r.median),
                      percent(r.p95));
-  if (r.fireflies > 0) {
+  if (r.outliers > 0) {
     out += fmt::format(
-        "fireflies: {}, with {} of the picture's light, spread over what is around them\n",
-        r.fireflies,
+        "outliers (what one sample made bright) spread over their surroundings: {}, with {} of "
+        "the picture's light\n",
+        r.outliers,
         percent(r.spread));
   }
   return out + fmt::format("look at {}\nread    {}\n",
@@ -87,7 +88,7 @@ int run_denoise(int argc, char** argv) {
       {"seconds", r.seconds},
       {"traced", {{"median", r.median_before}, {"p95", r.p95_before}}},
       {"denoised", {{"median", r.median}, {"p95", r.p95}}},
-      {"fireflies", r.fireflies},
+      {"outliers", r.outliers},
       {"spread_share", r.spread}};
   print_out(json_text(j));
   return kDone;

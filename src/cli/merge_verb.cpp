@@ -161,11 +161,13 @@ int run_merge(int argc, char** argv) {
   Render joined{std::move(state), {}};
   joined.stats = stats_of(*rig, options.camera, labels[0].layers, joined.state);
   joined.stats.stopped_by = unfinished == labels.end() ? StoppedBy::kSamples : StoppedBy::kSignal;
-  joined.stats.threads = 0;
-  joined.stats.history = {{static_cast<double>(joined.state.taken),
-                           joined.stats.wall_s,
-                           joined.stats.noise.median,
-                           joined.stats.noise.p95}};
+  joined.stats.threads = joined.state.threads;
+  // The last moment is known of the whole picture.
+  auto& history = joined.stats.history;
+  const auto taken = static_cast<double>(joined.state.taken);
+  std::erase_if(history, [&](const NoiseMoment& m) { return m.samples >= taken; });
+  history.push_back(
+      {taken, joined.stats.wall_s, joined.stats.noise.median, joined.stats.noise.p95});
   save_render(*folder, *rig, labels[0].layers, options, joined, std::nullopt);
   std::optional<DenoisingReport> denoising;
   if (rig->render.denoise) {

@@ -2,6 +2,7 @@
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/gltf.h"
 #include "jovilux/files/read_file.h"
+#include "jovilux/files/usd_lights.h"
 
 #include <algorithm>
 #include <cctype>
@@ -12,7 +13,9 @@
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/rig_schema_json.h"
+#include "cli/rig_text.h"
 #include "cli/test_scenes.h"
+#include "cli/usd_rig.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -111,42 +114,8 @@ void write_rig(const std::filesystem::path& file, const std::string& text) {
   write_text_file(file.string(), fmt::format("#:schema {}\n{}", kSchemaFile, text));
 }
 
-// A text as it stands between the quotes of TOML.
-std::string in_quotes(const std::string& text) {
-  std::string out;
-  for (const char c : text) {
-    out += c == '"' || c == '\\'                 ? std::string("\\") + c
-           : static_cast<unsigned char>(c) < ' ' ? std::string("?")
-                                                 : std::string(1, c);
-  }
-  return out;
-}
-
-// A name for the rig: what is not a letter, digit, - or _ becomes -; unique among those given.
-std::string plain_name(const std::string& wanted,
-                       const std::string& otherwise,
-                       std::vector<std::string>& given) {
-  std::string out;
-  for (const char c : wanted.substr(0, 60)) {
-    out += std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '-' || c == '_' ? c : '-';
-  }
-  if (out.find_first_not_of('-') == std::string::npos) {
-    out = otherwise;
-  }
-  std::string unique = out;
-  for (int i = 2; std::find(given.begin(), given.end(), unique) != given.end(); ++i) {
-    unique = fmt::format("{}-{}", out, i);
-  }
-  given.push_back(unique);
-  return unique;
-}
-
 // y up becomes z up.
 Vec3d standing(const Vec3d& p) { return {p.x(), -p.z(), p.y()}; }
-std::string triple(const Vec3d& p) {
-  return fmt::format("[{:.6g}, {:.6g}, {:.6g}]", p.x() + 0.0, p.y() + 0.0, p.z() + 0.0);
-}
-
 std::string light_text(const GltfScene::Light& l, const std::string& name) {
   using Kind = GltfScene::Light::Kind;
   std::string out = fmt::format("\n[[light]]\nname   = \"{}\"\n", name);
@@ -250,15 +219,67 @@ std::string rig_from(const GltfScene& scene, const std::string& mesh, const std:
   return out;
 }
 
+void make_folder(const std::filesystem::path& dir) {
+  std::error_code ec;
+  std::filesystem::create_directories(dir, ec);
+  if (ec || !std::filesystem::is_directory(dir)) {
+    throw UsageError(fmt::format("{}: the folder cannot be made{}",
+                                 printable(dir.string(), 200),
+                                 ec ? ": " + ec.message() : ""));
+  }
+}
+
+// A rig of the lights of a stage in USD's text format.
+int new_from_usd(const std::string& source,
+                 const std::filesystem::path& dir,
+                 const std::filesystem::path& file,
+                 bool json) {
+  namespace fs = std::filesystem;
+  const auto stage = load_usd_lights(source);
+  for (const Problem& p : stage.problems()) {
+    print_err(to_string(p) + "\n");
+  }
+  if (!stage) {
+    return kBadInput;
+  }
+  make_folder(dir);
+  // Files of the stage as the rig names them.
+  const auto named = [&](const std::string& asset) {
+    std::error_code ec;
+    const fs::path whole = fs::absolute(fs::path(source).parent_path() / asset, ec);
+    return fs::proximate(whole, fs::absolute(dir, ec), ec).generic_string();
+  };
+  write_rig(file,
+            rig_from_usd(*stage, printable(fs::path(source).filename().string(), 100), named));
+  const std::string check = "jovilux check " + file.string();
+  print_out(json ? json_text({{"wrote", file.string()},
+                              {"lights", stage->lights.size()},
+                              {"meshes_left_out", stage->meshes},
+                              {"next", check}})
+                 : fmt::format("wrote {}: {} lights{}\nnext: {}\n",
+                               file.string(),
+                               stage->lights.size(),
+                               stage->meshes > 0
+                                   ? fmt::format("; {} meshes are left out: give the rig an "
+                                                 "[[object]] with a mesh file",
+                                                 stage->meshes)
+                                   : "",
+                               check));
+  return kDone;
+}
+
 int new_from(const std::string& source,
              const std::filesystem::path& dir,
              const std::filesystem::path& file,
              bool json) {
   namespace fs = std::filesystem;
   const std::string ending = file_ending(source);
+  if (ending == ".usda") {
+    return new_from_usd(source, dir, file, json);
+  }
   if (ending != ".glb" && ending != ".gltf") {
     throw UsageError(
-        fmt::format("--from {}: expected a .glb or .gltf file", printable(source, 200)));
+        fmt::format("--from {}: expected a .glb, .gltf or .usda file", printable(source, 200)));
   }
   const auto scene = load_gltf(source);
   for (const Problem& p : scene.problems()) {
@@ -267,13 +288,8 @@ int new_from(const std::string& source,
   if (!scene) {
     return kBadInput;
   }
+  make_folder(dir);
   std::error_code ec;
-  fs::create_directories(dir, ec);
-  if (ec || !fs::is_directory(dir)) {
-    throw UsageError(fmt::format("{}: the folder cannot be made{}",
-                                 printable(dir.string(), 200),
-                                 ec ? ": " + ec.message() : ""));
-  }
   const std::string mesh =
       fs::proximate(fs::absolute(source), fs::absolute(dir), ec).generic_string();
   write_rig(file,
@@ -316,9 +332,9 @@ int run_new(int argc, char** argv) {
       "Writes DIR/rig.toml: a small commented rig that renders at once. DIR is created; a rig that "
       "is\nthere already is kept unless --force is given. With --from, the rig is made around a "
       "glTF file: its mesh with its\nmaterials, its cameras, its KHR_lights_punctual lights in "
-      "candela and lux.",
+      "candela and lux; or of the UsdLux lights of a stage in USD's text format.",
       {{"scene", "a plain scene made for trying one light instead; see below", "NAME"},
-       {"from", "a .glb or .gltf file to make the rig around", "FILE"},
+       {"from", "a .glb or .gltf file to make the rig around, or a .usda file's lights", "FILE"},
        {"force", "replace DIR/rig.toml", ""},
        {"json", "print one JSON document instead", ""}},
       "Scenes:\n" + scenes,
@@ -354,12 +370,7 @@ int run_new(int argc, char** argv) {
     }
     return new_from(*from, dir, file, a.flag("json"));
   }
-  fs::create_directories(dir, ec);
-  if (ec || !fs::is_directory(dir)) {
-    throw UsageError(fmt::format("{}: the folder cannot be made{}",
-                                 printable(dir.string(), 200),
-                                 ec ? ": " + ec.message() : ""));
-  }
+  make_folder(dir);
   const std::string out = (dir / "out").string();
   const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
   if (scene == nullptr) {

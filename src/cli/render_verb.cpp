@@ -11,6 +11,7 @@
 #include "jovilux/units/text.h"
 
 #include <algorithm>
+#include <cctype>
 #include <chrono>
 #include <cmath>
 #include <filesystem>
@@ -24,10 +25,13 @@
 #include "cli/verbs.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 #include <unistd.h>
 
 namespace jovilux::cli {
 namespace {
+
+using Json = nlohmann::ordered_json;
 
 namespace fs = std::filesystem;
 
@@ -272,16 +276,17 @@ Rendered render_to_folder(const RenderTask& task) {
     shrink_for_preview(rig->render);
     rig->render.noise.reset();
   }
-  std::optional<Scene> scene;
+  std::shared_ptr<Scene> scene;
   std::vector<std::string> layers;  // of the film
   Problems warnings = rig.problems();
   with_threads(task.threads, [&] {
-    auto prepared = prepare_scene(*rig, options.camera);
+    auto prepared = task.like ? prepare_moment(*rig, options.camera, *task.like, task.like->layers)
+                              : prepare_scene(*rig, options.camera);
     if (!prepared) {
       throw BadInput{prepared.problems()};
     }
     warnings.insert(warnings.end(), prepared.problems().begin(), prepared.problems().end());
-    scene = std::move(*prepared);
+    scene = std::make_shared<Scene>(std::move(*prepared));
     auto exposure = exposure_moments(*rig, *scene, options.camera);
     if (!exposure) {
       throw BadInput{exposure.problems()};
@@ -420,7 +425,8 @@ Rendered render_to_folder(const RenderTask& task) {
           "",
           false,
           fs::exists(film, ec) ? film : "",
-          std::move(denoising)};
+          std::move(denoising),
+          std::move(scene)};
 }
 
 // Variances come from this many independent scramblings.
@@ -516,6 +522,160 @@ Share parse_slice(const std::string& text) {
   return {static_cast<int>(*k) - 1, static_cast<int>(*n)};
 }
 
+namespace {
+
+struct Told {
+  int status = kDone;
+  std::shared_ptr<const Scene> scene;
+  std::string text;  // for standard output
+};
+
+// Renders into one folder; what came of it as a summary or as JSON.
+Told render_and_tell(const RenderTask& task, bool json) {
+  const Ranks& ranks = Ranks::of_this_run();
+  Rendered rendered = render_to_folder(task);
+  const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
+  if (interrupted && !rendered.film.empty()) {
+    const std::string who =
+        ranks.alone() ? ""
+                      : fmt::format("process {} of {}: one of the processes was lost or stopped; ",
+                                    ranks.index() + 1,
+                                    ranks.count());
+    print_err_of_any_rank(
+        fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n",
+                    who,
+                    rendered.film));
+  }
+  if (rendered.was_there) {
+    print_err(task.share ? "this slice is finished already\n" : "all samples are there already\n");
+    if (task.share) {
+      return {kDone, nullptr, ""};
+    }
+  }
+  std::string text;
+  if (task.share) {
+    const bool finished = rendered.stats.stopped_by == StoppedBy::kSamples;
+    if (json) {
+      text = json_text({{"film", film_name(*task.share, true)}, {"finished", finished}});
+    } else {
+      text = fmt::format(
+          "{}\n{}\n",
+          rendered.film,
+          finished ? fmt::format("join all {} with: jovilux merge DIR... -o DIR", task.share->count)
+                   : "not finished: the same command with --resume goes on");
+    }
+  } else if (!ranks.alone() && interrupted) {
+    // No picture: the others' tiles are in their own files.
+  } else if (rendered.was_there && !json) {
+    text = fmt::format("look at {}\n", (fs::path(task.folder) / "view.png").string());
+  } else if (json) {
+    std::ifstream in(std::filesystem::path(task.folder) / "stats.json");
+    std::ostringstream stats;
+    stats << in.rdbuf();
+    text = stats.str();
+  } else {
+    text = render_summary(rendered, task.folder);
+  }
+  return {interrupted ? kInterrupted : kDone, std::move(rendered.scene), std::move(text)};
+}
+
+// One picture of several: from a camera, of a variant.
+struct Shot {
+  std::string camera, variant;  // empty: the rig's
+  std::string folder;
+};
+
+// A name as one part of a path.
+std::string folder_name(std::string name) {
+  for (char& c : name) {
+    const bool plain = std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '-' || c == '_';
+    c = plain ? c : '-';
+  }
+  return name;
+}
+
+// A folder for each camera and variant: DIR/CAMERA, DIR/VARIANT or DIR/CAMERA-VARIANT; DIR itself
+// where at most one camera and no variant are given.
+std::vector<Shot> shots_of(const std::string& folder,
+                           std::vector<std::string> cameras,
+                           std::vector<std::string> variants) {
+  if (cameras.size() < 2 && variants.empty()) {
+    return {{cameras.empty() ? "" : cameras[0], "", folder}};
+  }
+  if (cameras.empty()) {
+    cameras = {""};
+  }
+  const bool by_camera = cameras.size() > 1;
+  if (variants.empty()) {
+    variants = {""};
+  }
+  std::vector<Shot> out;
+  for (const std::string& variant : variants) {
+    for (const std::string& camera : cameras) {
+      std::string name = by_camera ? camera : "";
+      name += (name.empty() || variant.empty() ? "" : "-") + variant;
+      const std::string path = (fs::path(folder) / folder_name(name)).string();
+      for (const Shot& shot : out) {
+        if (shot.folder == path) {
+          throw UsageError(
+              fmt::format("{} would be written twice: give each camera and variant "
+                          "once",
+                          printable(path)));
+        }
+      }
+      out.push_back({camera, variant, path});
+    }
+  }
+  return out;
+}
+
+RigRequest request_of(const RenderTask& task, const Shot& shot) {
+  RigRequest out = task.request;
+  if (!shot.variant.empty()) {
+    out.variants.push_back(shot.variant);
+  }
+  return out;
+}
+
+// Cameras of one variant share its scene. Wrong names are told before anything is rendered.
+int render_shots(const RenderTask& common, const std::vector<Shot>& shots, bool json) {
+  for (const Shot& shot : shots) {
+    const auto rig = load_rig(common.rig_file, request_of(common, shot));
+    if (!rig) {
+      throw BadInput{rig.problems()};
+    }
+    camera_index(*rig, shot.camera);
+  }
+  Json pictures = Json::array();
+  RenderTask task = common;
+  const Shot* before = nullptr;
+  for (const Shot& shot : shots) {
+    task.camera = shot.camera;
+    task.folder = shot.folder;
+    task.request = request_of(common, shot);
+    if (before != nullptr && before->variant != shot.variant) {
+      task.like.reset();
+    }
+    Told told = render_and_tell(task, json);
+    if (json) {
+      pictures.push_back({{"folder", shot.folder}, {"result", Json::parse(told.text)}});
+    } else {
+      print_out(fmt::format("{}\n{}\n", shot.folder, told.text));
+    }
+    if (told.status != kDone) {
+      return told.status;
+    }
+    task.like = std::move(told.scene);
+    before = &shot;
+  }
+  if (json) {
+    print_out(json_text({{"pictures", std::move(pictures)}}));
+  }
+  return kDone;
+}
+
+}  // namespace
+
 int run_render(int argc, char** argv) {
   Usage usage{
       "render",
@@ -523,7 +683,13 @@ int run_render(int argc, char** argv) {
       "Traces the rig and writes into DIR: image.exr (absolute cd/m2, a layer for each light), "
       "view.png,\nstats.json and rig.resolved.toml. Ctrl-C saves what is finished.",
       {{"o,output", "folder for the results; created", "DIR"},
-       {"camera", "the camera to use; the rig's first by default", "NAME"},
+       {"camera",
+        "the camera to use; the rig's first by default; with several, each has a folder of its "
+        "own in DIR",
+        "NAME"},
+       {"each-variant",
+        "a picture of its own for this variant, in a folder of its own in DIR; repeatable",
+        "NAME"},
        {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
        {"time-limit",
         "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s",
@@ -567,7 +733,6 @@ int run_render(int argc, char** argv) {
   task.folder = *folder;
   task.request = rig_request(a);
   add_picture_overrides(a, task.request);
-  task.camera = a.text("camera").value_or("");
   task.threads = threads_of(a);
   task.quiet = a.flag("quiet");
   task.force = a.flag("force");
@@ -604,49 +769,14 @@ int run_render(int argc, char** argv) {
   if (!ranks.alone() && !task.spread) {
     throw UsageError("mpirun spreads the whole picture; leave out --slice and --preview");
   }
-  const Rendered rendered = render_to_folder(task);
-  const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
-  if (interrupted && !rendered.film.empty()) {
-    const std::string who =
-        ranks.alone() ? ""
-                      : fmt::format("process {} of {}: one of the processes was lost or stopped; ",
-                                    ranks.index() + 1,
-                                    ranks.count());
-    print_err_of_any_rank(
-        fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n",
-                    who,
-                    rendered.film));
+  const std::vector<Shot> shots = shots_of(task.folder, a.texts("camera"), a.texts("each-variant"));
+  if (shots.size() == 1) {
+    task.camera = shots[0].camera;
+    const Told told = render_and_tell(task, a.flag("json"));
+    print_out(told.text);
+    return told.status;
   }
-  if (rendered.was_there) {
-    print_err(task.share ? "this slice is finished already\n" : "all samples are there already\n");
-    if (task.share) {
-      return kDone;
-    }
-  }
-  if (task.share) {
-    const bool finished = rendered.stats.stopped_by == StoppedBy::kSamples;
-    if (a.flag("json")) {
-      print_out(json_text({{"film", film_name(*task.share, true)}, {"finished", finished}}));
-    } else {
-      print_out(fmt::format(
-          "{}\n{}\n",
-          rendered.film,
-          finished ? fmt::format("join all {} with: jovilux merge DIR... -o DIR", task.share->count)
-                   : "not finished: the same command with --resume goes on"));
-    }
-  } else if (!ranks.alone() && interrupted) {
-    // No picture: the others' tiles are in their own files.
-  } else if (rendered.was_there && !a.flag("json")) {
-    print_out(fmt::format("look at {}\n", (fs::path(task.folder) / "view.png").string()));
-  } else if (a.flag("json")) {
-    std::ifstream in(std::filesystem::path(task.folder) / "stats.json");
-    std::ostringstream text;
-    text << in.rdbuf();
-    print_out(text.str());
-  } else {
-    print_out(render_summary(rendered, task.folder));
-  }
-  return interrupted ? kInterrupted : kDone;
+  return render_shots(task, shots, a.flag("json"));
 }
 
 }  // namespace jovilux::cli

@@ -3,6 +3,7 @@
 #include "jovilux/judge/denoising.h"
 #include "jovilux/render/renderer.h"
 
+#include <memory>
 #include <optional>
 #include <string>
 
@@ -31,6 +32,9 @@ struct RenderTask {
   /// Asked besides Ctrl-C; may be empty; then an interrupted render leaves nothing.
   StopFn stop;
   std::optional<double> ev;  ///< instead of an automatic exposure
+  /// The scene of the same rig from another camera, whose meshes and pictures serve again; null:
+  /// none.
+  std::shared_ptr<const Scene> like;
 };
 
 /// Loads, renders and saves; throws BadInput before anything is written.
@@ -42,6 +46,7 @@ struct Rendered {
   /// The film file that keeps what is finished; empty: there is none.
   std::string film;
   std::optional<DenoisingReport> denoising = std::nullopt;  ///< where the rig asks for it
+  std::shared_ptr<const Scene> scene = nullptr;  ///< that was rendered; null where nothing was
 };
 Rendered render_to_folder(const RenderTask& task);
 

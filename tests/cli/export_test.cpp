@@ -188,3 +188,99 @@ TEST_CASE("lights in USD have luminances, sizes and temperatures", "[cli][export
   }
   CHECK(open == 0);
 }
+
+TEST_CASE("lights go to USD and come back within a thousandth", "[cli][export]") {
+  const TemporaryFolder dir;
+  const std::string more = R"(
+[[light]]
+name = "tilted"
+kind = "rect"
+size = [0.8, 0.2]
+at = [1, 1, 2]
+toward = [0.3, 0.2, -0.9]
+roll = "25 deg"
+output = "300 lm"
+[[light]]
+name = "plate"
+kind = "disk"
+radius = "7 cm"
+at = [-1, 1, 2]
+toward = [0, 0.5, -0.5]
+output = "200 cd/m2"
+white = "3000 K"
+[[light]]
+name = "tube"
+kind = "tube"
+from = [0, 0, 2]
+to = [0.4, 0.9, 2.2]
+radius = "13 mm"
+output = "1100 lm"
+[[light]]
+name = "line"
+kind = "tube"
+from = [0, 0, 2]
+to = [0.4, 0.9, 2.2]
+radius = 0
+output = "500 lm"
+)";
+  for (const std::string up : {"z", "y"}) {
+    INFO(up << " up");
+    const std::string rig = dir.write("r" + up + ".toml",
+                                      "jovilux = 1\n[scene]\nup = '" + up + "'\n" + kLights + more),
+                      usda = dir.path(up + "/lights.usda");
+    REQUIRE(run_program({"export", rig, "-o", usda}).status == 0);
+    const ProgramRun made = run_program({"new", dir.path("back-" + up), "--from", usda, "--json"});
+    INFO(made.err << made.out);
+    REQUIRE(made.status == 0);
+    CHECK(made.json()["lights"] == 11);
+    const std::string back_rig = dir.path("back-" + up + "/rig.toml");
+    CHECK(run_program({"check", back_rig}).status == 0);
+    REQUIRE(run_program({"export", rig, "-o", dir.path(up + ".csv")}).status == 0);
+    REQUIRE(run_program({"export", back_rig, "-o", dir.path(up + "-back.csv")}).status == 0);
+    auto there = rows_of(dir.read(up + ".csv")), back = rows_of(dir.read(up + "-back.csv"));
+    REQUIRE(back.size() == there.size());
+    for (auto& [name, row] : there) {
+      INFO(name);
+      auto& other = back[name];
+      const bool sky = name == "grey";  // an even dome there
+      CHECK((row["kind"] == other["kind"] || sky));
+      for (const char* key : {"radius_m",
+                              "width_m",
+                              "height_m",
+                              "length_m",
+                              "beam_deg",
+                              "field_deg",
+                              "flux_lm",
+                              "intensity_cd",
+                              "luminance_cd_m2",
+                              "illuminance_lx",
+                              "cct_k",
+                              "color_r",
+                              "color_g",
+                              "color_b"}) {
+        INFO(key << ": " << row[key] << " and " << other[key]);
+        if (row[key].empty() || sky) {
+          continue;
+        }
+        REQUIRE_FALSE(other[key].empty());
+        CHECK(std::stod(other[key]) == Approx(std::stod(row[key])).epsilon(1e-3).margin(1e-3));
+      }
+      const auto vector = [](std::map<std::string, std::string>& of,
+                             const std::string& begin,
+                             const std::string& unit) {
+        return Vec3d(std::stod(of[begin + "x" + unit]),
+                     std::stod(of[begin + "y" + unit]),
+                     std::stod(of[begin + "z" + unit]));
+      };
+      const auto standing = [&](const Vec3d& v) {
+        return up == "y" ? Vec3d(v.x(), -v.z(), v.y()) : v;
+      };
+      if (!sky && name != "noon") {
+        CHECK((vector(other, "", "_m") - standing(vector(row, "", "_m"))).norm() < 1e-3);
+      }
+      if (name == "tilted" || name == "panel" || name == "beam" || name == "noon") {
+        CHECK((vector(other, "axis_", "") - standing(vector(row, "axis_", ""))).norm() < 1e-3);
+      }
+    }
+  }
+}

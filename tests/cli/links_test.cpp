@@ -415,3 +415,34 @@ TEST_CASE("a limit on bounced light takes what it says, and says what it takes",
   const ProgramRun check = run_program({"check", dir.path("r.toml")});
   CHECK(check.out.find("cheat.bounce_limit") != std::string::npos);
 }
+
+TEST_CASE("an object without a shadow lets direct light pass, and one unseen shows in mirrors only",
+          "[cli][links]") {
+  // A lid over the place that the camera looks at: 1000 lm straight above it give cos^4 law's
+  // 1000 / (4 pi) / 2^2 lx there where the lid throws no shadow, and nothing where it does.
+  const std::string lamp = light("kind='sphere'\nat=[0,0,2]\nradius='2 cm'\noutput='1000 lm'\n");
+  const auto lid = [](const std::string& key) {
+    return "[[object]]\nname='lid'\nat=[0,0,1]\nshape={kind='box',size=[0.5,0.5,0.02]}\n" + key +
+           "\n";
+  };
+  const Vec3d camera(0, -2, 0.8);
+  const double lit = 1000 / (4 * kPiD) / 4 * kPlaneFactor;
+  check_luminance(looking_at(camera, {0, 0, 0}, lamp + lid("throws_shadow = false")), lit);
+  const RunningMoments dark = luminance(looking_at(camera, {0, 0, 0}, lamp + lid("")));
+  CHECK(dark.mean() == 0);
+  // The body of another lamp still throws its shadow.
+  const std::string other =
+      "[[light]]\nname='other'\nkind='disk'\nat=[0,0,1.5]\ntoward=[0,0,1]\nradius='30 cm'\n"
+      "output='1 lm'\n";
+  CHECK(
+      luminance(looking_at(camera, {0, 0, 0}, lamp + other + lid("throws_shadow = false"))).mean() <
+      0.01 * lit);
+
+  // From above, through the lid: the floor in its shadow is seen instead of the lid.
+  const auto from_above = [&](const std::string& key) {
+    return luminance(looking_at({0.5, 0, 4}, {0, 0, 0}, lamp + lid(key)), 2).mean();
+  };
+  const double top = from_above(""), floor = from_above("seen_by_camera = false");
+  CHECK(top > 2 * lit);  // a meter nearer to the lamp
+  CHECK(floor == 0);     // the lid's shadow stays
+}

@@ -257,6 +257,42 @@ TEST_CASE("tints that move come from one render too, exactly, on colored surface
   }
 }
 
+TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits",
+          "[cli][animate]") {
+  const TemporaryFolder dir;
+  const std::string frames = "[render]\nsize=[24,16]\nsamples=8\nbounces=2\n";
+  const auto reason = [&](const char* name, const std::string& from, const std::string& to) {
+    std::string text = kRoom + frames;
+    text.replace(text.find(from), from.size(), to);
+    const ProgramRun run = run_program({"animate",
+                                        dir.write(fmt::format("{}.toml", name), text),
+                                        "-o",
+                                        dir.path(name),
+                                        "--frames",
+                                        "1..3",
+                                        "--quiet",
+                                        "--json"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    const auto j = run.json();
+    return j["why_not"].is_null() ? std::string() : j["why_not"].get<std::string>();
+  };
+  const std::string panel = "dimmer = { keys = [[\"0 s\", 1], [\"0.3 s\", 0.25]] }";
+  CHECK(reason("plain", panel, panel).empty());
+  CHECK(reason("warm", panel, panel + "\nwhite = \"3000 K\"\ndim_to_warm = \"1800 K\"")
+            .find("the color of \"panel\" changes") != std::string::npos);
+  CHECK(reason("limit", panel, panel + "\ncheat = { bounce_limit = \"20 cd/m2\" }")
+            .find("bounce_limit") != std::string::npos);
+  // A copy whose dimmer is its own stays as it is while the pattern is dimmed: one layer holds
+  // both.
+  const std::string row =
+      "\n[[array]]\nname = \"row\"\nof = \"panel\"\ncount = 2\noutput = \"total\"\n"
+      "along = { path = \"line\", from = [0, 0, 0], to = [0.8, 0, 0] }\n";
+  CHECK(reason("row", "[look]", row + "[look]").empty());
+  CHECK(reason("own", "[look]", row + "copy = { 1 = { dimmer = 0.4 } }\n[look]")
+            .find("share a layer and change by different factors") != std::string::npos);
+}
+
 TEST_CASE("what moves by more than levels is rendered frame by frame, and says why",
           "[cli][animate]") {
   const TemporaryFolder dir;
@@ -510,6 +546,20 @@ TEST_CASE("eight slices joined are one render, bit for bit, what is missing is t
   REQUIRE(merged.status == 0);
   CHECK(dir.read("j/image.exr") == dir.read("whole/image.exr"));
   CHECK(dir.read("j/view.png") == dir.read("whole/view.png"));
+  // What the slices knew of themselves on the way is kept: the mean of their percentiles.
+  const auto joined = nlohmann::json::parse(dir.read("j/stats.json")),
+             whole = nlohmann::json::parse(dir.read("whole/stats.json"));
+  CHECK(joined["threads"] == whole["threads"]);
+  CHECK(joined["noise"] == whole["noise"]);
+  CHECK(joined["lights"] == whole["lights"]);
+  REQUIRE(joined["history"].size() == whole["history"].size());
+  for (std::size_t i = 0; i < whole["history"].size(); ++i) {
+    INFO(i);
+    CHECK(joined["history"][i]["samples"] == whole["history"][i]["samples"]);
+    CHECK(joined["history"][i]["median"].get<double>() ==
+          Approx(whole["history"][i]["median"].get<double>()).epsilon(0.5));
+  }
+  CHECK(joined["history"].back()["p95"] == whole["history"].back()["p95"]);
   fs::copy_file(dir.path("even/slice-2-of-8.part"), dir.path("odd/slice-2-of-8.part"));
   CHECK(run_program({"merge", dir.path("even"), dir.path("odd"), "-o", dir.path("j2")})
             .err.find("give each slice once") != std::string::npos);

@@ -4,6 +4,8 @@
 #include "jovilux/color/rgb.h"
 
 #include <Eigen/Dense>
+#include <algorithm>
+#include <cmath>
 
 #include <catch2/catch.hpp>
 
@@ -67,6 +69,47 @@ TEST_CASE("whites are read as rigs write them", "[color]") {
   for (const char* bad : {"", "2700", "D2", "daylight 3000 K", "100 K", "warm", "D", "2700 lm"}) {
     INFO(bad);
     CHECK_FALSE(parse_white(bad));
+  }
+}
+
+TEST_CASE("whites have names, from warm to cold", "[color]") {
+  double before = 0;
+  for (const NamedWhite& w : named_whites()) {
+    INFO(w.name);
+    const auto read = parse_white(w.name);
+    REQUIRE(read);
+    CHECK(read->temperature == w.white.temperature);
+    CHECK(read->temperature.value > before);
+    before = read->temperature.value;
+  }
+  CHECK(parse_white("candle")->temperature.value == 1900);
+  CHECK(parse_white("overcast")->kind == White::Kind::kDaylight);
+}
+
+TEST_CASE("a gel by its effect shifts reciprocal temperatures and lets through what Wien says",
+          "[color]") {
+  // Closed form: the ratio at two wavelengths is exp(-c2 mired (1/a - 1/b)).
+  const NmTable warm = mired_shift(kFullShift);
+  const auto at = [&](const NmTable& t, int nm) { return t[static_cast<std::size_t>(nm) - 360]; };
+  REQUIRE(kFirstNm == 360);
+  CHECK(at(warm, 450) / at(warm, 600) ==
+        Approx(std::exp(-1.4388e-2 * kFullShift * 1e-6 * (1 / 450e-9 - 1 / 600e-9))));
+  CHECK(at(warm, 700) == Approx(1));
+  CHECK(*std::max_element(warm.value.begin(), warm.value.end()) <= 1);
+  // Over a black body the shift of the correlated temperature is the one that is named, as near
+  // as Wien's law is to Planck's.
+  const auto filtered = [](double t, const NmTable& gel) {
+    return correlated_color_temperature(tristimulus(planck({t}), gel)).cct.value;
+  };
+  CHECK(filtered(5500, warm) == Approx(3200).epsilon(0.02));
+  CHECK(filtered(3200, *gel_by_effect("full cool")) == Approx(5500).epsilon(0.05));
+  CHECK(1e6 / filtered(4000, *gel_by_effect("half warm")) ==
+        Approx(250 + kFullShift / 2).epsilon(0.02));
+  CHECK(gel_by_effect("-60 mired")->value == mired_shift(-60).value);
+  CHECK(gel_by_effect("+60 mired")->value == mired_shift(60).value);
+  for (const char* bad : {"", "warm", "half", "mired", "x mired", "501 mired", "half  warm"}) {
+    INFO(bad);
+    CHECK_FALSE(gel_by_effect(bad));
   }
 }
 

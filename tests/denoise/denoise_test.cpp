@@ -92,7 +92,7 @@ TEST_CASE("pictures without noise stay as they are: constant, ramp, fine pattern
     }
     CHECK(worst < 1e-4);
     CHECK(mean_of(out.error) < 1e-6);
-    CHECK(out.fireflies == 0);
+    CHECK(out.outliers == 0);
   };
   stays([](int, int) { return 7.0f; });
   stays([](int x, int y) { return 1.0f + 0.02f * static_cast<float>(x + y); });
@@ -230,7 +230,7 @@ TEST_CASE("what one sample made bright is spread, and its energy is kept and tol
     after += v;
     most = i == lamp ? most : std::max(most, v);
   }
-  CHECK(out.fireflies == 2);
+  CHECK(out.outliers == 2);
   CHECK(after == Approx(before).epsilon(2e-3));
   CHECK(most < 6);
   CHECK(out.mean[3 * lamp + 1] == Approx(1000).epsilon(0.01));

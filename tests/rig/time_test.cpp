@@ -164,6 +164,30 @@ TEST_CASE("a level over a shutter is the integral of keys times flicker",
   CHECK(at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=0.5\n"), 1).lights[0].dimmed() == 0.5);
 }
 
+TEST_CASE("dimmers in stops are powers of two, over time they go as light does", "[keys][rig]") {
+  const auto dimmer = [](const std::string& value) {
+    return at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=" + value + "\n"), 0.5).lights[0].dimmer;
+  };
+  CHECK(dimmer("'-1.5 stops'") == Approx(std::pow(2.0, -1.5)));
+  CHECK(dimmer("'+1 stop'") == Approx(2));
+  CHECK(dimmer("'0 stops'") == Approx(1));
+  // Half of the way in time is half of the way in light: (1/4 + 2) / 2.
+  CHECK(dimmer("{ keys=[[0,'-2 stops'],[1,'+1 stops']] }") == Approx(1.125));
+  CHECK(dimmer("{ keys=[[0,0],[1,'+1 stops']] }") == Approx(1));
+  CHECK(dimmer("{ keys=[[0,'-2 stops'],[1,0.75]] }") == Approx(0.5));
+  const Rig open = at("[time]\nframes=[1,2]\nrate=1\nshutter=1\n" +
+                          lamp("at=[0,0,1]\noutput='1 lm'\n"
+                               "dimmer={ keys=[[0,'-1 stops'],[1,'+1 stops']] }\n"),
+                      0.5);
+  CHECK(open.lights[0].dimmed() == Approx(1.25));
+  CHECK(all_problems(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=1.5\n"))
+            .find("write \"+0.585 stops\"") != std::string::npos);
+  for (const char* bad : {"'7 stops'", "'-31 stops'", "'EV 1'", "'1 lm'", "'many stops'"}) {
+    INFO(bad);
+    CHECK_FALSE(rig_of(lamp(std::string("at=[0,0,1]\noutput='1 lm'\ndimmer=") + bad + "\n")));
+  }
+}
+
 TEST_CASE("copies follow the pattern's keys, no two flames are alike, mains is",
           "[keys][flicker]") {
   const std::string array =

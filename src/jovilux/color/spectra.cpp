@@ -10,6 +10,8 @@
 namespace jovilux {
 namespace {
 
+constexpr double kC2 = 1.4388e-2;  // m K, the value that CIE 15 tables rest on
+
 constexpr double kCie1931[] = {
 #include "cie-1931-2deg-5nm.inc"
 };
@@ -116,7 +118,6 @@ const NmTable& color_matching(int c) {
 
 NmTable planck(Kelvin t) {
   JOVILUX_ASSERT(t.value > 0);
-  constexpr double kC2 = 1.4388e-2;  // m K, the value that CIE 15 tables rest on
   NmTable out;
   const double at_560 = std::pow(560e-9, -5) / std::expm1(kC2 / (560e-9 * t.value));
   for (std::size_t i = 0; i < kNmCount; ++i) {
@@ -160,8 +161,92 @@ NmTable test_color(int number) {
   return from_rows(kTestColors, 14, static_cast<std::size_t>(number - 1));
 }
 
+namespace {
+
+// Values that the trade gives for the kind of light, not of one lamp.
+constexpr NamedWhite kNamedWhites[] = {{"candle", {White::Kind::kPlanck, {1900}}},
+                                       {"oil-lamp", {White::Kind::kPlanck, {2050}}},
+                                       {"filament", {White::Kind::kPlanck, {2700}}},
+                                       {"halogen", {White::Kind::kPlanck, {3000}}},
+                                       {"tungsten", {White::Kind::kPlanck, {3200}}},
+                                       {"moon", {White::Kind::kDaylight, {4125}}},
+                                       {"noon", {White::Kind::kDaylight, {5500}}},
+                                       {"overcast", {White::Kind::kDaylight, {6500}}},
+                                       {"shade", {White::Kind::kDaylight, {7500}}},
+                                       {"blue-sky", {White::Kind::kDaylight, {12000}}}};
+
+struct ShiftName {
+  std::string_view name;
+  double share;  // of kFullShift
+};
+constexpr ShiftName kShifts[] = {{"quarter warm", 0.25},
+                                 {"half warm", 0.5},
+                                 {"three-quarter warm", 0.75},
+                                 {"full warm", 1},
+                                 {"quarter cool", -0.25},
+                                 {"half cool", -0.5},
+                                 {"three-quarter cool", -0.75},
+                                 {"full cool", -1}};
+
+}  // namespace
+
+std::span<const NamedWhite> named_whites() { return kNamedWhites; }
+
+std::vector<std::string> white_names() {
+  std::vector<std::string> out;
+  for (const NamedWhite& w : kNamedWhites) {
+    out.emplace_back(w.name);
+  }
+  return out;
+}
+
+NmTable mired_shift(double mired) {
+  constexpr double kShortest = 420e-9, kLongest = 700e-9;
+  const double reciprocal = mired * 1e-6;  // [1/K]
+  const double clear = mired > 0 ? kLongest : kShortest;
+  NmTable out;
+  for (std::size_t i = 0; i < kNmCount; ++i) {
+    const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;
+    out[i] = std::min(1.0, std::exp(-kC2 * reciprocal * (1 / lambda - 1 / clear)));
+  }
+  return out;
+}
+
+std::optional<NmTable> gel_by_effect(std::string_view text) {
+  constexpr double kMost = 500;
+  text = trimmed(text);
+  for (const ShiftName& s : kShifts) {
+    if (s.name == text) {
+      return mired_shift(s.share * kFullShift);
+    }
+  }
+  constexpr std::string_view kUnit = "mired";
+  if (!text.ends_with(kUnit)) {
+    return std::nullopt;
+  }
+  std::string_view number = trimmed(text.substr(0, text.size() - kUnit.size()));
+  if (number.starts_with('+')) {
+    number.remove_prefix(1);
+  }
+  const auto mired = parse_number(number);
+  return mired && std::abs(*mired) <= kMost ? std::optional(mired_shift(*mired)) : std::nullopt;
+}
+
+std::vector<std::string> gel_effects() {
+  std::vector<std::string> out;
+  for (const ShiftName& s : kShifts) {
+    out.emplace_back(s.name);
+  }
+  return out;
+}
+
 std::optional<White> parse_white(std::string_view text) {
   text = trimmed(text);
+  for (const NamedWhite& w : kNamedWhites) {
+    if (w.name == text) {
+      return w.white;
+    }
+  }
   if (text.starts_with("daylight")) {
     const auto amount = parse_amount(text.substr(8));
     const auto* t = std::get_if<Amount>(&amount);

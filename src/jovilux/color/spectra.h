@@ -5,6 +5,7 @@
 #include <array>
 #include <cstddef>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -52,11 +53,33 @@ struct White {
   Kelvin temperature{6504};
 };
 
-/// Reads "2700 K", "370 mired", "D6504", "D65", "daylight 6500 K". Nothing where the text is none
-/// of these or the temperature is outside what the law holds for: 500..100000 K (Planck),
-/// 4000..25000 K (daylight).
+/// Reads "2700 K", "370 mired", "D6504", "D65", "daylight 6500 K" and the names of white_names().
+/// Nothing where the text is none of these or the temperature is outside what the law holds for:
+/// 500..100000 K (Planck), 4000..25000 K (daylight).
 std::optional<White> parse_white(std::string_view text);
 std::string to_string(const White& white);
 NmTable spectrum(const White& white);
+
+/// Whites that have a name of their own, from warm to cold: "candle", "tungsten", "overcast" ...
+struct NamedWhite {
+  std::string_view name;
+  White white;
+};
+std::span<const NamedWhite> named_whites();
+std::vector<std::string> white_names();
+
+/// Reciprocal color temperature between full tungsten, 3200 K, and noon, 5500 K [10^6/K].
+inline constexpr double kFullShift = 1e6 / 3200 - 1e6 / 5500;
+
+/// Transmittance of the ideal filter that adds `mired` to a white's reciprocal temperature:
+/// exp(-c2 mired/1e6 / wavelength), the ratio of two of Wien's spectra, whose temperatures do not
+/// matter. 1 at its highest between 420 and 700 nm. Positive: warmer.
+NmTable mired_shift(double mired);
+
+/// The filter that a text names by its effect: "half warm", "quarter cool", "three-quarter warm",
+/// "full cool" (shares of kFullShift) or "+60 mired", at most 500 either way. Nothing where the
+/// text is none of these.
+std::optional<NmTable> gel_by_effect(std::string_view text);
+std::vector<std::string> gel_effects();
 
 }  // namespace jovilux

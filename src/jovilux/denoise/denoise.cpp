@@ -231,7 +231,7 @@ class Denoiser {
     f.luminance -= luminance(in_.mean, i);
     for (std::size_t h = 0; h < 2; ++h) {
       in_.half_variance[h][i] *= kept[h] * kept[h];
-      out_.fireflies += kept[h] < 1 ? 1 : 0;
+      out_.outliers += kept[h] < 1 ? 1 : 0;
     }
     in_.variance[i] = (in_.half_variance[0][i] + in_.half_variance[1][i]) / 4;
     fireflies_.push_back(f);

@@ -32,10 +32,10 @@ struct NoisyPicture {
 
 /// What denoising makes of a picture.
 struct DenoisedPicture {
-  std::vector<float> mean;    ///< as NoisyPicture's
-  std::vector<float> error;   ///< expected squared error of the luminance, with bias [(cd/m2)^2]
-  std::size_t fireflies = 0;  ///< halves of pixels whose excess was spread
-  double spread = 0;          ///< the share of the picture's light that these held
+  std::vector<float> mean;   ///< as NoisyPicture's
+  std::vector<float> error;  ///< expected squared error of the luminance, with bias [(cd/m2)^2]
+  std::size_t outliers = 0;  ///< halves of pixels whose excess was spread
+  double spread = 0;         ///< the share of the picture's light that these held
 };
 
 /// Removes noise and tells what error is left.

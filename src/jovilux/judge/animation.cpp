@@ -1,6 +1,7 @@
 #include "jovilux/judge/animation.h"
 
 #include "jovilux/color/nodes.h"
+#include "jovilux/judge/layer_scaling.h"
 #include "jovilux/scene/light_parts.h"
 
 #include <algorithm>
@@ -41,25 +42,6 @@ void each_table(DocumentNode& root, const char* kind, const Fn& fn) {
       fn(item);
     }
   }
-}
-
-// The rig's text at its moment, without all that the layers of one render can give.
-std::string fixed_part(const Rig& rig) {
-  Problems ignored;
-  DocumentNode now = at_time(rig.document, rig.render.time, ignored);
-  each_table(now, "light", [](DocumentNode& light) {
-    for (const char* key : {"dimmer", "on", "flicker", "tint"}) {
-      drop(light, key);
-    }
-  });
-  for (const char* key : {"look", "meter", "variant", "time"}) {
-    drop(now, key);
-  }
-  if (DocumentNode* render = now.find("render"); render != nullptr) {
-    drop(*render, "time");
-    drop(*render, "seed");
-  }
-  return to_toml(now);
 }
 
 // What changes with the moment though no key says so; empty: nothing.
@@ -107,6 +89,85 @@ std::optional<std::array<double, 3>> tint_factors(const Rgb& tint,
     return std::nullopt;
   }
   return std::array<double, 3>{tint[0] / y, tint[1] / y, tint[2] / y};
+}
+
+// The rig's text at its moment without what the layers of one render can give, and without what
+// says which moment it is.
+std::string without_levels(const Rig& rig) {
+  return levels_aside(rig, {"time", "render.time", "render.seed"});
+}
+
+// The emitters of frames in turn: a scene is prepared anew only where the text changed, for a
+// flicker alone changes the level of parts that are known.
+class FrameEmitters {
+ public:
+  explicit FrameEmitters(const Scene& base) : base_(base) {}
+
+  // Null where the frame's files cannot be read.
+  std::optional<std::vector<Emitter>> of(const Rig& frame) {
+    Problems ignored;
+    DocumentNode now = at_time(frame.document, frame.render.time, ignored);
+    drop(now, "time");
+    drop(now, "render");
+    std::string text = to_toml(now);
+    if (!scene_ || text != text_) {
+      auto scene = prepare_moment(frame, 0, base_, base_.layers);
+      if (!scene) {
+        return std::nullopt;
+      }
+      scene_ = std::move(*scene);
+      text_ = std::move(text);
+    }
+    std::vector<Emitter> out;
+    for (std::size_t i = 0; i < frame.lights.size(); ++i) {
+      out.push_back(make_emitter(frame.lights[i], scene_->lights[i], frame.up));
+    }
+    return out;
+  }
+
+ private:
+  const Scene& base_;
+  std::optional<Scene> scene_;
+  std::string text_;
+};
+
+// Fills in the factors of each layer for each frame, as the layer algebra tells them; those of
+// lights in plan.split_tints are of their levels alone. Returns why layers do not give the frames
+// exactly; empty: they do.
+std::string factors_of_frames(const Rig& base,
+                              const Scene& scene,
+                              const std::vector<Rig>& frames,
+                              FramesFromLayers& plan) {
+  std::vector<std::string> names;
+  for (const std::string& layer : scene.layers) {
+    if (layer.find('~') == std::string::npos) {
+      names.push_back(layer);
+    }
+  }
+  FrameEmitters emitters(scene);
+  for (const Rig& frame : frames) {
+    const auto there = emitters.of(frame);
+    if (!there) {
+      return "the lights' files cannot be read";
+    }
+    const LayerScaling scaling = layer_scaling(base, scene.emitters, frame, *there, names);
+    if (!scaling.possible()) {
+      return scaling.obstacle;
+    }
+    for (const LayerScaling::Layer& layer : scaling.layers) {
+      if (!layer.exact) {
+        return fmt::format("the color of \"{}\" changes, which its layer gives only nearly",
+                           layer.name);
+      }
+      plan.factors[layer.name].push_back(layer.factor[0]);
+    }
+    for (std::size_t i = 0; i < base.lights.size(); ++i) {
+      if (base.lights[i].split_tint) {
+        plan.factors[base.lights[i].name].push_back(level_ratio(scene.emitters[i], (*there)[i]));
+      }
+    }
+  }
+  return "";
 }
 
 }  // namespace
@@ -169,9 +230,9 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
   if (std::string why = moves_by_itself(rig, frames); !why.empty()) {
     return why;
   }
-  const std::string fixed = fixed_part(frames[0]);
+  const std::string fixed = without_levels(frames[0]);
   for (const Rig& f : frames) {
-    if (fixed_part(f) != fixed || f.lights.size() != frames[0].lights.size()) {
+    if (without_levels(f) != fixed || f.lights.size() != frames[0].lights.size()) {
       return "keys move more than levels and tints";
     }
   }
@@ -201,13 +262,6 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
       tints = tints || f.lights[i].tint != first.tint;
     }
     if (most > least) {
-      if (first.dim_to_warm) {
-        return fmt::format("the white of \"{}\" slides with its dimmer", first.name);
-      }
-      if (first.cheat.bounce_limit) {
-        return fmt::format("the level of \"{}\" changes, whose bounced light has a limit",
-                           first.name);
-      }
       brightest[table] = std::max(brightest[table], most);
     }
     if (tints) {
@@ -236,21 +290,6 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
       light.set("dimmer", light.place, dimmer);
     }
   });
-  // A copy with a level of its own would not follow.
-  std::string own_level;
-  each_table(plan.document, "array", [&](DocumentNode& array) {
-    if (const DocumentNode* copy = array.find("copy"); copy != nullptr && copy->is_table()) {
-      for (const DocumentEntry& e : copy->table()) {
-        for (const char* key : {"dimmer", "on", "flicker"}) {
-          own_level = e.value.find(key) != nullptr ? "a copy of an array has a level of its own"
-                                                   : own_level;
-        }
-      }
-    }
-  });
-  if (!own_level.empty() && !brightest.empty()) {
-    return own_level;
-  }
   DocumentNode by_lights;
   by_lights.value = std::string("lights");
   if (has_errors(set_at_address(plan.document, "render.layers", by_lights))) {
@@ -260,29 +299,16 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
   if (!base || base->lights.size() != lights) {
     return "keys move more than levels and tints";
   }
-  for (std::size_t i = 0; i < lights; ++i) {
-    const LightSpec& b = base->lights[i];
-    std::vector<double> of_light;
-    for (const Rig& f : frames) {
-      of_light.push_back(b.dimmed() > 0 ? f.lights[i].dimmed() / b.dimmed() : 0);
-      if (b.dimmed() == 0 && f.lights[i].dimmed() > 0) {
-        return fmt::format("\"{}\" is switched on by more than its own keys", b.name);
-      }
-    }
-    if (b.dimmed() == 0) {
-      continue;
-    }
-    if (std::find(tinted.begin(), tinted.end(), b.name) != tinted.end()) {
-      plan.split_tints.push_back(b.name);
-      plan.factors[b.name] = of_light;  // split into its channels once the light's white is known
-      continue;
-    }
-    const auto [known, fresh] = plan.factors.emplace(b.layer, of_light);
-    for (std::size_t f = 0; !fresh && f < of_light.size(); ++f) {
-      if (std::abs(known->second[f] - of_light[f]) > kSame) {
-        return fmt::format("the lights of layer \"{}\" go up and down apart", b.layer);
-      }
-    }
+  for (LightSpec& light : base->lights) {
+    light.split_tint = std::find(tinted.begin(), tinted.end(), light.name) != tinted.end();
+  }
+  plan.split_tints = tinted;
+  const auto scene = prepare_scene(*base);
+  if (!scene) {
+    return "the lights' files cannot be read";
+  }
+  if (std::string why = factors_of_frames(*base, *scene, frames, plan); !why.empty()) {
+    return why;
   }
   for (const std::string& name : plan.split_tints) {
     const auto at = std::find_if(base->lights.begin(), base->lights.end(), [&](const LightSpec& l) {

@@ -89,7 +89,7 @@ Result<ColorReport> color_report(const std::string& spec,
     look_through(r, xyz, illuminant);
     return r;
   }
-  std::optional<NmTable> filter;
+  std::optional<NmTable> filter = gel_by_effect(spec);
   for (const GelSpec& gel : rig != nullptr ? rig->gels : std::vector<GelSpec>{}) {
     if (gel.name == spec) {
       if (gel.file.empty()) {

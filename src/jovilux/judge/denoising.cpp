@@ -358,7 +358,7 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   out.p95_before = before.p95;
   out.median = after.median;
   out.p95 = after.p95;
-  out.fireflies = denoised.fireflies;
+  out.outliers = denoised.outliers;
   out.spread = denoised.spread;
   const fs::path into = fs::path(path).parent_path();
   const View view = image.shown();

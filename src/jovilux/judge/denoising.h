@@ -14,8 +14,8 @@ struct DenoisingReport {
   double seconds = 0;      ///< without reading and writing
   /// Of the pixels' standard errors, over the larger of their luminance and 2 % of the white.
   double median_before = 0, p95_before = 0, median = 0, p95 = 0;
-  std::size_t fireflies = 0;  ///< halves of pixels whose excess was spread
-  double spread = 0;          ///< the share of the picture's light that they held
+  std::size_t outliers = 0;  ///< halves of pixels whose excess was spread
+  double spread = 0;         ///< the share of the picture's light that they held
 };
 
 /// Writes denoised.exr (the picture, its layers and their parts as in image.exr, which add up to

@@ -93,7 +93,7 @@ Change change_of(const Emitter& from, const Emitter& to, const std::string& name
     }
     return out;
   }
-  const double level = to.shines() ? level_of(to) / level_of(from) : 0;
+  const double level = level_ratio(from, to);
   if (const auto ratio = common_ratio(from.table, to.table)) {
     out.factor = Rgb::Constant(level * *ratio);
   } else if (level > 0) {
@@ -305,7 +305,11 @@ LayerScaling layer_scaling(const Rig& rendered,
   return out;
 }
 
-std::string levels_aside(const Rig& rig) {
+double level_ratio(const Emitter& from, const Emitter& to) {
+  return from.shines() && to.shines() ? level_of(to) / level_of(from) : 0;
+}
+
+std::string levels_aside(const Rig& rig, const std::vector<std::string>& also) {
   Problems ignored;
   DocumentNode now = at_time(rig.document, rig.render.time, ignored);
   const TableDescription* light_keys = table_at("light.any");
@@ -338,6 +342,14 @@ std::string levels_aside(const Rig& rig) {
   std::erase_if(now.table(), [](const DocumentEntry& e) {
     return e.key == "look" || e.key == "meter" || e.key == "variant";
   });
+  for (const std::string& address : also) {
+    const std::size_t dot = address.find('.');
+    DocumentNode* table = dot == std::string::npos ? &now : now.find(address.substr(0, dot));
+    if (table != nullptr && table->is_table()) {
+      const std::string key = dot == std::string::npos ? address : address.substr(dot + 1);
+      std::erase_if(table->table(), [&](const DocumentEntry& e) { return e.key == key; });
+    }
+  }
   return to_toml(now);
 }
 

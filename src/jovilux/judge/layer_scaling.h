@@ -50,7 +50,12 @@ LayerScaling layer_scaling(const Rig& rendered,
 /// A rig's text at its moment without the keys that only scale or color what leaves a light, as
 /// their descriptions say, without haze's emission, look and what names variants: two rigs of one
 /// such text have pictures whose layers scale into each other.
-std::string levels_aside(const Rig& rig);
+/// Keys of `also` ("time", "render.seed") are left out too.
+std::string levels_aside(const Rig& rig, const std::vector<std::string>& also = {});
+
+/// The ratio of what leaves two states of one light, by their levels alone: tints and whites, which
+/// the emitters' tables hold, are not looked at. 0 where one of them is dark.
+double level_ratio(const Emitter& from, const Emitter& to);
 
 /// Assignments that bring a layer's level to `times` what it is: dimmers up to 1 and, beyond, the
 /// outputs; of a haze its emission. An array's copies with dimmers of their own, and the lights of

@@ -381,7 +381,7 @@ PictureMatch match_picture(const RenderedImage& image,
     Eigen::VectorXd upper(n);
     for (std::size_t l = 0; l < lights.size(); ++l) {
       const double dimmer = lights[l].dimmer;
-      upper[static_cast<Eigen::Index>(l)] = dimmer > 0 ? 1 / dimmer : kAny;
+      upper[static_cast<Eigen::Index>(l)] = dimmer > 0 ? std::max(1.0, 1 / dimmer) : kAny;
     }
     for (int g = 0; g < kGroups; ++g) {
       groups[0][static_cast<std::size_t>(g)] += groups[1][static_cast<std::size_t>(g)];

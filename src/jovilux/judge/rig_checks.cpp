@@ -622,6 +622,18 @@ class Checks {
     return scene_.lights[static_cast<std::size_t>(&light - rig_.lights.data())];
   }
 
+  void above_full(const LightSpec& light, const std::string& address) {
+    if (light.on && light.dimmer > 1 && (light.copies < 2 || light.name.ends_with("[0]"))) {
+      warn("above-full",
+           light.place,
+           address + ".dimmer",
+           fmt::format("the dimmer is {} stops above full: the lamp gives {} times its output",
+                       short_number(std::log2(light.dimmer), 3),
+                       short_number(light.dimmer, 3)),
+           "state the larger output if there is such a lamp, or add a second one");
+    }
+  }
+
   // Copies that each have the whole output.
   void copies(const LightSpec& light) {
     if (light.copies < 2 || light.share != 1 || !light.name.ends_with("[0]")) {
@@ -673,6 +685,7 @@ class Checks {
     flux_beyond_real(light, report, address);
     narrow_beam(light, report, address);
     copies(light);
+    above_full(light, address);
     if (!light.on || is_distant(light.shape.kind)) {
       return;
     }

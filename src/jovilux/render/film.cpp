@@ -214,7 +214,7 @@ std::vector<float> noise_of_pixels(const Film& film, double white) {
   return noise;
 }
 
-NoiseFigures noise_figures(const Film& film, double white) {
+NoiseFigures noise_figures(const Film& film, double white, bool sampled_only) {
   NoiseFigures out;
   const std::size_t count = film.pixels();
   std::vector<float> noise = noise_of_pixels(film, white), luminance(count);
@@ -227,6 +227,15 @@ NoiseFigures noise_figures(const Film& film, double white) {
       [&](int x, int y) { return static_cast<double>(luminance[film.pixel(x, y)]); },
       [&](int x, int y) { return static_cast<double>(noise[film.pixel(x, y)]); },
       [&](int, int) { ++out.fireflies; });
+  if (sampled_only) {
+    std::size_t kept = 0;
+    for (std::size_t i = 0; i < count; ++i) {
+      if (film.taken(i) > 0) {
+        noise[kept++] = noise[i];
+      }
+    }
+    noise.resize(kept);
+  }
   out.median = static_cast<double>(percentile(noise, 0.5));
   out.p95 = static_cast<double>(percentile(noise, 0.95));
   return out;

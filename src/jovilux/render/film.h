@@ -202,7 +202,9 @@ struct NoiseFigures {
   /// floor, and with a standard error of half their own luminance or more.
   std::uint64_t fireflies = 0;
 };
-NoiseFigures noise_figures(const Film& film, double white_cd_m2);
+/// Of all pixels; with `sampled_only` the percentiles are of those that have samples, as of one
+/// share of a picture.
+NoiseFigures noise_figures(const Film& film, double white_cd_m2, bool sampled_only = false);
 
 /// What is dark is judged against this share of the white.
 inline constexpr double kNoiseFloor = 0.02;

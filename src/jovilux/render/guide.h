@@ -156,6 +156,8 @@ struct Guide {
 struct GuideRecorder {
   std::vector<ScatteringRecord> surface_scatterings, haze_scatterings;
   std::vector<LightRecord> surface_lights, haze_lights;
+  double seen =
+      0;  ///< luminance of lights seen straight from the camera, summed over paths [cd/m2]
 };
 
 }  // namespace jovilux

@@ -45,7 +45,9 @@ struct Records {
   }
 };
 
-// What the paths of all rounds brought: all of it, and what connections could bring.
+// What the paths of all rounds brought: all that surfaces and haze send, and what connections could
+// bring of it. Lights that the camera sees straight do not count: they are no noise, and a lamp in
+// a few pixels outshines all the rest.
 struct Brought {
   double all = 0, scattered = 0, by_connections = 0;
 
@@ -90,6 +92,7 @@ void trace_round(const Scene& scene,
       trace_path(scene, ray, sampler, traced, sink, nullptr, counts[b]);
     }
     counts[b].march += march_counts() - march_before;
+    brought_by[b].all -= recorders[b].seen;
     for (std::size_t slot = 0; slot < slots; ++slot) {
       const auto l = static_cast<double>(luminance[slot]);
       const auto part = static_cast<Part>(slot % parts);

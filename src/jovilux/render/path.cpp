@@ -332,7 +332,11 @@ class PathTracer {
     if (received && !on_haze) {
       contribute_by_lobes(s, e, luminance, how);
     } else {
+      const float before = sink_.total();
       bring(s, e, s.throughput, luminance, how);
+      if (options_.recorder != nullptr && !received && !s.hazy) {
+        options_.recorder->seen += sink_.total() - before;
+      }
     }
   }
 
@@ -849,6 +853,9 @@ class PathTracer {
     v.p = received ? place_of(*options_.receiver) : scene_.world.point(s.ray, hit);
     v.surface = received ? &options_.receiver->surface : &scene_.surfaces[v.p.surface];
     v.distance = hit.t;
+    if (!v.surface->seen_by_camera && s.scatterings == 0 && !s.hazy) {
+      return straight_on(s, v);
+    }
     if (v.surface->emitter != kNoIndex) {
       meet_light(s, v.surface->emitter, {v.p.position, v.p.normal});
       if (v.surface->material == kNoIndex) {  // the bodies of lights are black to other light

@@ -18,7 +18,7 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little);
 
-constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '4'};
+constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '5'};
 
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
@@ -145,6 +145,7 @@ void progress_part(Stream& s, RenderState& state) {
   one(s, state.white);
   one(s, state.wall_s);
   one(s, state.cpu_s);
+  one(s, state.threads);
   s.list(state.history, kMost);
   s.list(state.rounds, kMost);
   one(s, state.guide_rounds);
@@ -268,6 +269,36 @@ bool sound(const FilmLabel& label) {
   return label.share.count >= 1 && label.share.index >= 0 && label.share.index < label.share.count;
 }
 
+// Adds a share's history to that of the shares joined before, for the moments that all have: the
+// tiles of shares lie interleaved, so that the mean of their percentiles, weighed by tiles, stands
+// for the picture's.
+void join_history(RenderState& state, const RenderState& share_state, Share share) {
+  double joined = 0, added = 0;  // tiles
+  for (std::size_t tile = 0; tile < state.tiles(); ++tile) {
+    const std::size_t x = tile % static_cast<std::size_t>(state.tiles_across()) * kTile,
+                      y = tile / static_cast<std::size_t>(state.tiles_across()) * kTile;
+    joined += state.film.taken(state.film.pixel(static_cast<int>(x), static_cast<int>(y))) > 0;
+    added += share.holds(tile) ? 1 : 0;
+  }
+  if (joined == 0) {
+    state.history = share_state.history;
+    return;
+  }
+  const double of_joined = joined / (joined + added), of_added = 1 - of_joined;
+  std::vector<NoiseMoment> both;
+  for (const NoiseMoment& before : state.history) {
+    for (const NoiseMoment& own : share_state.history) {
+      if (own.samples == before.samples) {
+        both.push_back({before.samples,
+                        before.seconds + own.seconds,
+                        of_joined * before.median + of_added * own.median,
+                        of_joined * before.p95 + of_added * own.p95});
+      }
+    }
+  }
+  state.history = std::move(both);
+}
+
 }  // namespace
 
 void TileTally::add(const TileTally& more) {
@@ -357,11 +388,12 @@ Result<FilmLabel> load_state(const std::string& path,
   if (!sound(read.film)) {
     return fault(path, "holds sums that no render has", "remove it and render that part again");
   }
-  // Of other shares nothing is known.
+  // Of other shares nothing is known yet, or what was read of them.
   if (label.share.whole()) {
     state = std::move(read);
     return label;
   }
+  join_history(state, read, label.share);
   unpack_tiles(packed_tiles(read, label.share), label.share, state);
   state.pass = std::move(read.pass);
   state.in_pass = read.in_pass;
@@ -371,7 +403,7 @@ Result<FilmLabel> load_state(const std::string& path,
   state.white = read.white;
   state.wall_s += read.wall_s;
   state.cpu_s += read.cpu_s;
-  state.history = std::move(read.history);
+  state.threads = std::max(state.threads, read.threads);
   state.rounds = std::move(read.rounds);
   return label;
 }

@@ -76,6 +76,8 @@ struct RenderState {
   /// Luminance that the view shows as white [cd/m2]; 0: not known yet.
   double white = 0;
   double wall_s = 0, cpu_s = 0;  ///< of all parts of the work
+  int threads = 0;               ///< the most that worked on it
+  /// Of a share: of its own pixels. Joined shares: their mean by tiles, their seconds added.
   std::vector<NoiseMoment> history;
   std::vector<SampleRound> rounds;
   int guide_rounds = 0;           ///< of learning before the picture; 0: not begun, or none

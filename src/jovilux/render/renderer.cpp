@@ -114,6 +114,7 @@ class Renderer {
     int threads = 0;
     with_threads(options_.threads, [&] {
       threads = available_threads();
+      s_.threads = std::max(s_.threads, threads);
       prepare_light_paths();
       prepare_guide();
       stopped_by = passes();
@@ -286,14 +287,14 @@ class Renderer {
       s_.tallies[0].rays += light_path_rays_;
     }
     light_path_rays_ = {};
-    // History: at powers of two, after each round, and at the end; of the whole picture only.
+    // History: at powers of two, after each round, and at the end; of a slice, of its own pixels.
     const bool whole = options_.share.whole() || (options_.exchange && (rig_.render.noise || last));
-    const bool told =
-        whole && (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
+    const bool told = (whole || !options_.exchange) &&
+                      (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
     if (s_.taken >= kScramblings) {
       const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
       s_.white = view.white_luminance();
-      const NoiseFigures figures = noise_figures(film_, view.white_luminance());
+      const NoiseFigures figures = noise_figures(film_, view.white_luminance(), !whole);
       s_.noise = figures.p95;
       const bool reached = target_is_reached();
       if (told || reached) {

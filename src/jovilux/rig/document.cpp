@@ -2,6 +2,7 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/rig/schema.h"
+#include "jovilux/units/text.h"
 
 #include <algorithm>
 #include <filesystem>
@@ -198,6 +199,17 @@ Result<DocumentNode> load_document(const std::string& file) {
     return loader.problems;
   }
   return root;
+}
+
+std::optional<double> stops_in(const DocumentNode& node) {
+  if (!node.is_text() || node.text().find("stop") == std::string::npos) {
+    return std::nullopt;
+  }
+  const auto parsed = parse_amount(node.text());
+  const auto* amount = std::get_if<Amount>(&parsed);
+  return amount != nullptr && amount->dimension == Dimension::kExposure
+             ? std::optional(amount->value)
+             : std::nullopt;
 }
 
 }  // namespace jovilux

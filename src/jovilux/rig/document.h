@@ -77,6 +77,9 @@ Result<DocumentNode> parse_toml(std::string_view text, const std::string& file);
 /// included ones first.
 Result<DocumentNode> load_document(const std::string& file);
 
+/// The stops that a text such as "-1.5 stops" tells; nothing where a value is no such text.
+std::optional<double> stops_in(const DocumentNode& node);
+
 /// TOML text of a document: plain values first, then tables, then arrays of tables.
 std::string to_toml(const DocumentNode& root);
 

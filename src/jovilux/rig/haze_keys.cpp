@@ -39,7 +39,7 @@ TableDescription haze_keys() {
           .number({-0.95, 0.95})
           .shown("0.5")
           .otherwise("0")
-          .called("g, phase, forward"),
+          .called("asymmetry, g, phase, forward"),
       key("clumps", "unevenness; the mean is the density without it")
           .table()
           .expects("{ size = \"40 cm\", depth = 0.6, drift = [x, y, z], seed = 1 }")

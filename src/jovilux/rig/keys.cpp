@@ -116,6 +116,26 @@ std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b
     out.value = a.number() + (b.number() - a.number()) * u;
     return out;
   }
+  // Levels in stops go from one to the other as light does, not as its logarithm.
+  const auto stops_a = stops_in(a), stops_b = stops_in(b);
+  if (stops_a || stops_b) {
+    const auto level = [](const DocumentNode& n, std::optional<double> stops) {
+      return stops           ? std::optional(std::exp2(*stops))
+             : n.is_number() ? std::optional(n.number())
+                             : std::nullopt;
+    };
+    const auto from = level(a, stops_a), to = level(b, stops_b);
+    if (!from || !to) {
+      return std::nullopt;
+    }
+    const double light = *from + (*to - *from) * u;
+    if (light > 1) {
+      out.value = fmt::format("{} stops", std::log2(light));
+    } else {
+      out.value = light;
+    }
+    return out;
+  }
   const auto color = [](const DocumentNode& n) {
     return n.is_text() ? parse_hex_color(n.text()) : std::nullopt;
   };
@@ -411,7 +431,9 @@ KeyedNumber keyed_number(const DocumentNode& keyed) {
       out.values.push_back(*on ? 1 : 0);
       continue;
     }
-    const auto number = r.amount_of(*v, "keys", Dimension::kPercent, kAny);
+    const auto stops = stops_in(*v);
+    const auto number = stops ? std::optional(std::exp2(*stops))
+                              : r.amount_of(*v, "keys", Dimension::kPercent, kAny);
     if (!number) {
       return {};
     }

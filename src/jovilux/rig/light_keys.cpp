@@ -196,7 +196,9 @@ std::vector<KeyDescription> color_and_level() {
   return {
       key("white", "the color of the source: Planck's in kelvin or mired, or CIE daylight")
           .other()
-          .expects("\"2700 K\" (500 to 100000), \"D6504\" or \"daylight 6500 K\" (4000 to 25000)")
+          .expects(
+              "\"2700 K\" (500 to 100000), \"D6504\", \"daylight 6500 K\" (4000 to 25000) or a "
+              "name such as \"candle\"")
           .shown("\"2700 K\"")
           .otherwise("\"D6504\"")
           .of(kColored)
@@ -224,9 +226,11 @@ std::vector<KeyDescription> color_and_level() {
       key("gel", "filters in its beam: their luminous transmittance is taken from the level")
           .other()
           .over(OverTime::kStepped)
-          .expects("a gel's name, \"#rrggbb\", or a list of them")
+          .expects(
+              "a gel's name, \"#rrggbb\", an effect such as \"half warm\" or \"+60 mired\", or a "
+              "list of them")
           .shown("\"#ffd9a0\"")
-          .called("color_filter, filter, gels, color, colour")
+          .called("color_filter, filter, gels, color, colour, correction, warming, cooling")
           .does(LayerEffect::kTints),
       key("tint", "a color of the same luminous output")
           .color(1e6)
@@ -240,6 +244,9 @@ std::vector<KeyDescription> color_and_level() {
           .called("color_ramp, gradient"),
       key("dimmer", "linear in light; half is a stop less")
           .number(kShare)
+          .in_stops()
+          .expects("a share from 0 to 1, or stops such as \"-1.5 stops\"; above 0 stops the lamp "
+                   "gives more than its output")
           .over(OverTime::kIntegrated)
           .shown("0.5")
           .otherwise("1")

@@ -65,6 +65,16 @@ TableDescription object_keys() {
           .over(OverTime::kNever)
           .shown("[\"plants\"]")
           .called("tag, group, set, layer"),
+      key("seen_by_camera", "false: the camera looks through it; mirrors and light do not")
+          .flag()
+          .shown("false")
+          .otherwise("true")
+          .called("visible, hidden, hide, primary, visibility"),
+      key("throws_shadow", "false: the direct light of all lamps passes it; it still reflects")
+          .flag()
+          .shown("false")
+          .otherwise("true")
+          .called("shadow, shadows, occlude, block"),
   };
   return t;
 }

@@ -278,13 +278,16 @@ Problems apply_variant(DocumentNode& root, const std::string& name) {
       if (its_name == nullptr || !its_name->is_text() || its_name->text() != name) {
         continue;
       }
-      const DocumentNode* set = item.find("set");
-      if (set == nullptr || !set->is_table()) {
-        return {};
+      const DocumentNode *set = item.find("set"), *camera = item.find("camera");
+      // Copies: the variant may change the list it is in.
+      DocumentNode::Table entries;
+      if (set != nullptr && set->is_table()) {
+        entries = set->table();
+      }
+      if (camera != nullptr) {
+        entries.insert(entries.begin(), {"render.camera", camera->place, *camera});
       }
       Problems problems;
-      // A copy: the variant may change the list it is in.
-      const DocumentNode::Table entries = set->table();
       for (const DocumentEntry& e : entries) {
         for (Problem& p : set_at_address(root, e.key, e.value)) {
           p.place = e.place;

@@ -27,7 +27,8 @@ void read_white(TableReader& r, LightSpec& light) {
             fmt::format("found {}; expected {}",
                         white->is_text() ? "\"" + printable(white->text()) + "\""
                                          : std::string(white->kind()),
-                        r.forms("white")));
+                        r.forms("white")),
+            white->is_text() ? did_you_mean(white->text(), white_names()) : "");
   }
 }
 
@@ -87,6 +88,13 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
         return;
       }
       names.push_back(g.name);
+    }
+    if (const auto shift = gel_by_effect(node.text())) {
+      light.gels.push_back({node.text(), node.place, *shift, ""});
+      return;
+    }
+    for (std::string& effect : gel_effects()) {
+      names.push_back(std::move(effect));
     }
     r.unknown_name("gel",
                    node.place,

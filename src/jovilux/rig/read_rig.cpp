@@ -307,8 +307,11 @@ class RigReader {
   }
 
   void read_variant(TableReader& r, const std::string& name) {
-    r.require("set");
+    if (!r.has("camera")) {
+      r.require("set");
+    }
     r.table("set");
+    r.text("camera");
     r.finish();
     rig_.variants.push_back(name);
   }

@@ -222,6 +222,8 @@ struct ObjectSpec {
   Transform transform;
   int material = -1;  ///< index; -1 is diffuse 0.5
   std::vector<std::string> tags;
+  bool seen_by_camera = true;  ///< else only in mirrors, through glass and by its light
+  bool throws_shadow = true;   ///< else it keeps no lamp's direct light away
 };
 
 /// A meter: what it measures, where.

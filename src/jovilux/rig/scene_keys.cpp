@@ -261,8 +261,12 @@ TableDescription variant_keys() {
           .table()
           .expects("{ \"ADDRESS\" = value, ... }")
           .shown("{ \"render.samples\" = 16 }")
-          .called("override, values")
-          .needed(),
+          .called("override, values"),
+      key("camera", "the camera that it is seen from; it becomes [render] camera")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"bench\"")
+          .called("view, shot"),
   };
   return t;
 }

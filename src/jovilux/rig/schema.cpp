@@ -157,6 +157,11 @@ KeyDescription KeyDescription::does(LayerEffect to_layer) && {
   return std::move(*this);
 }
 
+KeyDescription KeyDescription::in_stops() && {
+  stops = true;
+  return std::move(*this);
+}
+
 KeyDescription KeyDescription::needed() && {
   required = true;
   return std::move(*this);

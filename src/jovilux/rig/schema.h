@@ -85,6 +85,7 @@ struct KeyDescription {
   LayerEffect effect = LayerEffect::kOther;
   bool required = false;
   bool bare = true;            ///< whether a bare number has an obvious unit
+  bool stops = false;          ///< a share that may be written in stops: "-1.5 stops"
   DocumentNode standard_node;  ///< `standard`, read
 
   KeyDescription flag() &&;
@@ -118,6 +119,7 @@ struct KeyDescription {
   KeyDescription over(OverTime how) &&;
   KeyDescription does(LayerEffect to_layer) &&;
   KeyDescription needed() &&;
+  KeyDescription in_stops() &&;
   /// A bare number is refused: several units are as obvious.
   KeyDescription with_unit() &&;
 

@@ -428,6 +428,28 @@ std::optional<double> TableReader::number(std::string_view key) {
         fmt::format("write \"{} mm\"", shown_number(node->number())));
     return std::nullopt;
   }
+  if (const auto stops = described.stops ? stops_in(*node) : std::nullopt) {
+    constexpr int kLeastStops = -30, kMostStops = 6;
+    if (!(*stops >= kLeastStops && *stops <= kMostStops)) {
+      error(key,
+            node->place,
+            "out-of-range",
+            fmt::format(
+                "found {}; expected {} to {} stops", shown_value(*node), kLeastStops, kMostStops));
+      return std::nullopt;
+    }
+    return std::exp2(*stops);
+  }
+  if (described.stops && node->is_number() && node->number() > described.limits.hi) {
+    error(
+        key,
+        node->place,
+        "out-of-range",
+        fmt::format("found {}; expected {}", shown_value(*node), shown_limits(described.limits, 1)),
+        fmt::format("write \"{:+.3g} stops\" if the lamp is to give more than its output",
+                    std::log2(node->number())));
+    return std::nullopt;
+  }
   return amount_of(*node, key, described.dimension, described.limits);
 }
 

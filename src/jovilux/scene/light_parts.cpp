@@ -492,8 +492,8 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.cheats.caustics = static_cast<float>(c.caustics);
   e.cheats.visible = c.visible;
   e.cheats.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
-  e.only_sampled = e.is_zero_size() || !c.visible || c.shadow != 1 ||
-                   (c.shadow_tint.array() > 0).any() || light.casters.has_value();
+  e.only_sampled =
+      e.is_zero_size() || !c.visible || c.shadow != 1 || (c.shadow_tint.array() > 0).any();
   e.detail = parts.detail;
   return e;
 }

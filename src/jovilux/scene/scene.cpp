@@ -334,6 +334,30 @@ void add_haze(Scene& scene,
   scene.hazes.push_back(std::move(out));
 }
 
+// The objects that throw a light's shadows; with kNoIndex at its end the bodies of lights do too.
+// Nothing: all do.
+std::optional<std::vector<std::uint32_t>> objects_throwing(const Rig& rig, const LightSpec& light) {
+  std::vector<std::uint32_t> out;
+  if (light.casters) {
+    for (const std::uint32_t object : *light.casters) {
+      if (rig.objects[object].throws_shadow) {
+        out.push_back(object);
+      }
+    }
+    return out;
+  }
+  for (std::size_t i = 0; i < rig.objects.size(); ++i) {
+    if (rig.objects[i].throws_shadow) {
+      out.push_back(static_cast<std::uint32_t>(i));
+    }
+  }
+  if (out.size() == rig.objects.size()) {
+    return std::nullopt;
+  }
+  out.push_back(kNoIndex);
+  return out;
+}
+
 }  // namespace
 
 namespace {
@@ -614,8 +638,9 @@ Result<Scene> prepare(const Rig& rig,
       }
       e.link_bit = std::uint64_t{1} << list;
     }
-    if (light.casters) {
-      e.casters = static_cast<std::uint32_t>(number_of(caster_lists, *light.casters));
+    if (const auto throwing = objects_throwing(rig, light)) {
+      e.casters = static_cast<std::uint32_t>(number_of(caster_lists, *throwing));
+      e.only_sampled = true;  // a path that meets such an object would not find the light behind it
     }
     scene.emitter_surface.push_back(kNoIndex);
     if (e.is_distant()) {
@@ -658,6 +683,8 @@ Result<Scene> prepare(const Rig& rig,
   }
   for (Scene::Surface& surface : scene.surfaces) {
     surface.links = 0;
+    surface.seen_by_camera =
+        surface.object == kNoIndex || rig.objects[surface.object].seen_by_camera;
     for (std::size_t list = 0; list < link_lists.size(); ++list) {
       if (surface.object != kNoIndex &&
           std::binary_search(link_lists[list].begin(), link_lists[list].end(), surface.object)) {
@@ -666,10 +693,9 @@ Result<Scene> prepare(const Rig& rig,
     }
   }
   for (const std::vector<std::uint32_t>& list : caster_lists) {
-    std::vector<bool> throws(scene.surfaces.size(), false);  // bodies of lights throw none then
+    std::vector<bool> throws(scene.surfaces.size(), false);
     for (std::size_t i = 0; i < throws.size(); ++i) {
-      throws[i] = scene.surfaces[i].object != kNoIndex &&
-                  std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
+      throws[i] = std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
     }
     scene.casters.push_back(std::move(throws));
   }

@@ -28,6 +28,7 @@ struct Scene {
     std::uint32_t emitter = kNoIndex;
     /// Bits of the lists of linked objects that it belongs to.
     std::uint64_t links = ~std::uint64_t{0};
+    bool seen_by_camera = true;
   };
   World world;
   std::vector<Surface> surfaces;

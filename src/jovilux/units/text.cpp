@@ -60,6 +60,7 @@ constexpr std::array kUnits = {
     Unit{"/ft", Dimension::kExtinction, 1 / 0.3048},
     Unit{"EV", Dimension::kExposure, 1},
     Unit{"stops", Dimension::kExposure, 1},
+    Unit{"stop", Dimension::kExposure, 1},
     Unit{"%", Dimension::kPercent, 1e-2},
 };
 
@@ -84,14 +85,17 @@ std::string plain(std::string_view text) {
 // Units by the names that people say.
 std::string unit_called(std::string_view name) {
   static constexpr std::pair<std::string_view, std::string_view> kCalled[] = {
-      {"lumen", "lm"},       {"lumens", "lm"},      {"candela", "cd"},      {"candelas", "cd"},
-      {"candlepower", "cd"}, {"lux", "lx"},         {"nit", "nt"},          {"nits", "nt"},
-      {"footcandle", "fc"},  {"footcandles", "fc"}, {"foot-candles", "fc"}, {"watt", "W"},
-      {"watts", "W"},        {"kelvin", "K"},       {"kelvins", "K"},       {"degree", "deg"},
-      {"degrees", "deg"},    {"meter", "m"},        {"meters", "m"},        {"metre", "m"},
-      {"metres", "m"},       {"inch", "in"},        {"inches", "in"},       {"foot", "ft"},
-      {"feet", "ft"},        {"second", "s"},       {"seconds", "s"},       {"sec", "s"},
-      {"hertz", "Hz"},       {"percent", "%"},      {"stop", "stops"},      {"ev", "EV"}};
+      {"lumen", "lm"},       {"lumens", "lm"},       {"candela", "cd"},
+      {"candelas", "cd"},    {"candlepower", "cd"},  {"lux", "lx"},
+      {"nit", "nt"},         {"nits", "nt"},         {"footcandle", "fc"},
+      {"footcandles", "fc"}, {"foot-candles", "fc"}, {"watt", "W"},
+      {"watts", "W"},        {"kelvin", "K"},        {"kelvins", "K"},
+      {"degree", "deg"},     {"degrees", "deg"},     {"meter", "m"},
+      {"meters", "m"},       {"metre", "m"},         {"metres", "m"},
+      {"inch", "in"},        {"inches", "in"},       {"foot", "ft"},
+      {"feet", "ft"},        {"second", "s"},        {"seconds", "s"},
+      {"sec", "s"},          {"hertz", "Hz"},        {"percent", "%"},
+      {"ev", "EV"}};
   std::string lower(name);
   std::transform(lower.begin(), lower.end(), lower.begin(), [](unsigned char c) {
     return static_cast<char>(std::tolower(c));

@@ -1,0 +1,130 @@
+// Several cameras and variants in one command, through the built program.
+#include <filesystem>
+
+#include "tests/support/program.h"
+#include <catch2/catch.hpp>
+
+using namespace jovilux::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+const std::string kRoom = R"(jovilux = 1
+[[camera]]
+name = "wide"
+at = [0, -4, 1.5]
+look_at = [0, 0, 0.4]
+[[camera]]
+name = "close"
+at = [0.5, -1.2, 0.9]
+look_at = [0, 0, 0.4]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "box"
+shape = { kind = "box", size = [0.5, 0.5, 0.5] }
+at = [0, 0, 0.25]
+[[light]]
+name = "lamp"
+kind = "sphere"
+at = [0.8, -0.6, 1.5]
+radius = "6 cm"
+output = "700 lm"
+fade_with_camera = ["2 m", "6 m"]
+[render]
+size = [48, 32]
+samples = 8
+[[variant]]
+name = "dusk"
+set = { "light.lamp.dimmer" = "-2 stops" }
+[[variant]]
+name = "detail"
+camera = "close"
+)";
+
+double mean_of(const TemporaryFolder& dir, const std::string& folder) {
+  return nlohmann::json::parse(dir.read(folder + "/stats.json"))["mean_luminance_cd_m2"];
+}
+
+}  // namespace
+
+TEST_CASE("several cameras and variants have a folder each, with the pictures of single runs",
+          "[cli][render]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoom);
+  const ProgramRun run = run_program({"render",
+                                      rig,
+                                      "-o",
+                                      dir.path("all"),
+                                      "--camera",
+                                      "wide",
+                                      "--camera",
+                                      "close",
+                                      "--each-variant",
+                                      "dusk",
+                                      "--quiet",
+                                      "--json"});
+  INFO(run.err);
+  REQUIRE(run.status == 0);
+  REQUIRE(run.json()["pictures"].size() == 2);
+  CHECK(run.json()["pictures"][1]["folder"] == dir.path("all/close-dusk"));
+  for (const char* camera : {"wide", "close"}) {
+    INFO(camera);
+    const std::string alone = std::string("alone-") + camera;
+    REQUIRE(run_program({"render",
+                         rig,
+                         "-o",
+                         dir.path(alone),
+                         "--camera",
+                         camera,
+                         "--variant",
+                         "dusk",
+                         "--quiet"})
+                .status == 0);
+    // To the bit: the scene that the first camera left is no other, and the lamp that fades with
+    // the camera follows the second.
+    CHECK(dir.read(std::string("all/") + camera + "-dusk/image.exr") ==
+          dir.read(alone + "/image.exr"));
+  }
+  CHECK_FALSE(fs::exists(dir.path("all/image.exr")));
+
+  const ProgramRun cameras = run_program(
+      {"render", rig, "-o", dir.path("two"), "--camera", "wide", "--camera", "close", "--quiet"});
+  REQUIRE(cameras.status == 0);
+  CHECK(cameras.out.find(dir.path("two/wide")) != std::string::npos);
+  CHECK(mean_of(dir, "two/wide") == Approx(4 * mean_of(dir, "all/wide-dusk")).epsilon(1e-3));
+}
+
+TEST_CASE("a variant may name its camera, and a wrong name ends before anything is rendered",
+          "[cli][render]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoom);
+  REQUIRE(
+      run_program({"render", rig, "-o", dir.path("v"), "--variant", "detail", "--quiet"}).status ==
+      0);
+  REQUIRE(
+      run_program({"render", rig, "-o", dir.path("c"), "--camera", "close", "--quiet"}).status ==
+      0);
+  CHECK(mean_of(dir, "v") == mean_of(dir, "c"));
+  const ProgramRun wrong = run_program(
+      {"render", rig, "-o", dir.path("w"), "--camera", "wide", "--camera", "nose", "--quiet"});
+  CHECK(wrong.status == 2);
+  CHECK(wrong.err.find("nose") != std::string::npos);
+  CHECK_FALSE(fs::exists(dir.path("w")));
+  const ProgramRun twice = run_program(
+      {"render", rig, "-o", dir.path("w"), "--camera", "wide", "--camera", "wide", "--quiet"});
+  CHECK(twice.status == 2);
+  CHECK(twice.err.find("written twice") != std::string::npos);
+  std::string text = kRoom;
+  text.replace(text.find("camera = \"close\""), 16, "camera = \"nose\"");
+  const ProgramRun bad = run_program({"render",
+                                      dir.write("bad.toml", text),
+                                      "-o",
+                                      dir.path("w"),
+                                      "--variant",
+                                      "detail",
+                                      "--quiet"});
+  CHECK(bad.status == 2);
+  CHECK(bad.err.find("there is no camera \"nose\"") != std::string::npos);
+}
