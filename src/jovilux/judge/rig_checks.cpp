@@ -102,9 +102,9 @@ class Checks {
     haze();
     solids();
     for (const CameraSpec& c : rig_.cameras) {
-      for (const std::uint32_t o : objects_around(scene_, c.at.cast<float>())) {
-        around_camera_.push_back(o);
-      }
+      const std::vector<std::uint32_t> around = objects_around(scene_, c.at.cast<float>());
+      around_camera_.insert(around_camera_.end(), around.begin(), around.end());
+      dark_room(c, around);
     }
     for (std::size_t i = 0; i < rig_.lights.size(); ++i) {
       check_light(rig_.lights[i], reports_[i]);
@@ -236,6 +236,40 @@ class Checks {
            fmt::format("visibility = \"{}\" leaves half of it",
                        readable_length(-std::log(0.05) / works)));
     }
+  }
+
+  // A camera in a closed object that keeps all light out, as a mesh in the wrong unit does.
+  void dark_room(const CameraSpec& camera, const std::vector<std::uint32_t>& around) {
+    for (const std::uint32_t object : around) {
+      const ObjectSpec& o = rig_.objects[object];
+      if (!opaque(o) || o.solid >= 0 || shines_in(object)) {
+        continue;
+      }
+      warn("camera-inside-object",
+           camera.place,
+           "camera." + camera.name,
+           fmt::format("is inside the closed object \"{}\" ({}), in which no light shines: its "
+                       "picture is black",
+                       o.name,
+                       to_string(o.place)),
+           o.mesh.empty() ? "move the camera out, or put a light inside"
+                          : "is the unit of its file right? see mesh_length and scale; else move "
+                            "the camera out");
+    }
+  }
+
+  // Whether a light that is on stands inside an object, or is one itself, which may.
+  bool shines_in(std::uint32_t object) const {
+    return std::any_of(rig_.lights.begin(), rig_.lights.end(), [&](const LightSpec& light) {
+      if (!light.on || is_distant(light.shape.kind)) {
+        return false;
+      }
+      if (light.object >= 0) {
+        return true;
+      }
+      const auto holders = objects_around(scene_, light.at.cast<float>());
+      return std::find(holders.begin(), holders.end(), object) != holders.end();
+    });
   }
 
   bool opaque(const ObjectSpec& o) const {

@@ -190,8 +190,11 @@ FlickerFigures flicker_figures(std::span<const double> levels) {
   for (const double v : levels) {
     above += std::max(0.0, v - out.mean);
   }
-  out.percent = out.most + out.least > 0 ? (out.most - out.least) / (out.most + out.least) : 0;
-  out.index = sum > 0 ? above / sum : 0;
+  constexpr double kRounding = 1e-12;  // levels that differ by less are equal
+  if (out.most - out.least > kRounding * out.most) {
+    out.percent = (out.most - out.least) / (out.most + out.least);
+    out.index = above / sum;
+  }
   return out;
 }
 
