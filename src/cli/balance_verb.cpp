@@ -354,10 +354,18 @@ PictureMatch match_file(const std::string& file,
 }
 
 // What a match leaves, and what it could not use.
-std::string match_summary(const PictureMatch& m) {
+std::string match_summary(const PictureMatch& m, const std::vector<BalancedLight>& lights) {
   std::string out = fmt::format(
       "what is left of the picture: {} % (rms, each place against its own brightness)\n",
       short_number(100 * m.residual, 3));
+  for (std::size_t l = 0; l < m.beyond_full.size(); ++l) {
+    if (m.beyond_full[l] > 0) {
+      out += fmt::format(
+          "{}: the reference asks for {} times what it gives at full; raise its output to that\n",
+          lights[l].layer,
+          short_number(m.beyond_full[l] * lights[l].dimmer, 3));
+    }
+  }
   if (m.clipped > 0) {
     out += fmt::format("{} white pixels of the reference tell no luminance and were left out\n",
                        m.clipped);
@@ -497,6 +505,11 @@ int run_balance(int argc, char** argv) {
     if (matched) {
       j["residual"]["picture"] = matched->residual;
       j["match"] = {{"absolute", matched->absolute}, {"white_pixels_left_out", matched->clipped}};
+      for (std::size_t l = 0; l < matched->beyond_full.size(); ++l) {
+        if (matched->beyond_full[l] > 0) {
+          j["match"]["beyond_full"][lights[l].layer] = matched->beyond_full[l] * lights[l].dimmer;
+        }
+      }
     }
     print_out(json_text(j));
     return short_of ? kFellShort : kDone;
@@ -520,7 +533,7 @@ int run_balance(int argc, char** argv) {
                              short_number(o.got));
   }
   if (matched) {
-    out += match_summary(*matched);
+    out += match_summary(*matched, lights);
   }
   out += lines.empty() ? "nothing changes\n" : "\nfor the rig:\n" + lines;
   if (!balanced.exact) {

@@ -50,6 +50,7 @@ Json to_json(const LightReport& r) {
             {"dimmer", r.dimmed},
             {"gel_transmittance", r.gel_transmittance},
             {"gobo_transmittance", r.gobo_transmittance},
+            {"doors_transmittance", r.doors_transmittance},
             {"camera_fade", r.camera_fade},
             {"elevation_deg", nullptr},
             {"azimuth_deg", nullptr},

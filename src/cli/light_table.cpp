@@ -100,6 +100,18 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports) {
                                 short_number(100 * r.gobo_transmittance, 3),
                                 lumens));
     }
+    if (r.doors_transmittance < 1) {
+      const double before = r.dimmed * r.gel_transmittance * r.gobo_transmittance;
+      out.push_back(fmt::format(
+          "{}: its barn doors let {} % of the light through{}",
+          r.name,
+          short_number(100 * r.doors_transmittance, 3),
+          r.levels.flux
+              ? fmt::format(": {} lm of {} lm",
+                            short_number(r.levels.flux->value * before * r.doors_transmittance),
+                            short_number(r.levels.flux->value * before))
+              : ""));
+    }
   }
   return out;
 }

@@ -21,6 +21,7 @@
 #include "cli/arguments.h"
 #include "cli/denoise_verb.h"
 #include "cli/output.h"
+#include "cli/pixel_options.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
 #include "ranks/ranks.h"
@@ -493,6 +494,20 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
                          percent(l.clamped / (l.clamped + l.mean_luminance)));
     }
   }
+  if (const auto& lost = s.not_finite) {
+    out += fmt::format(
+        "{} contributions were not finite and are left out, the first at pixel {},{}, sample "
+        "{}{}\n",
+        short_number(lost->contributions),
+        lost->x,
+        lost->y,
+        lost->sample,
+        lost->round > 0 ? fmt::format(" of round {}", lost->round)
+                        : fmt::format("; to trace it again: render with --pixel {},{} --sample {}",
+                                      lost->x,
+                                      lost->y,
+                                      lost->sample));
+  }
   if (const auto& removed = s.by_bounce_roughness) {
     const double mean = std::max(1e-12, s.mean_luminance);
     out += fmt::format("bounce_roughness {} {} of the picture's light, give or take {}\n",
@@ -523,6 +538,84 @@ Share parse_slice(const std::string& text) {
 }
 
 namespace {
+
+// One sample of the render that the same words without --pixel begin with.
+int replay(const Arguments& a, const std::string& pixel) {
+  RigRequest request = rig_request(a);
+  add_picture_overrides(a, request);
+  request.frame = a.whole("frame", 0, 999'999);
+  if (const auto noise = a.text("noise")) {
+    request.overrides.push_back("render.noise=" + *noise);
+  }
+  auto rig = load_rig(a.positional(), request);
+  if (!rig) {
+    throw BadInput{rig.problems()};
+  }
+  RenderOptions options;
+  options.threads = threads_of(a);
+  options.camera = choose_camera(*rig, a.text("camera").value_or(""));
+  const std::vector<int> place = numbers_of("--pixel", pixel, 2, "X,Y");
+  const int x = place[0], y = place[1];
+  if (x < 0 || y < 0 || x >= rig->render.width || y >= rig->render.height) {
+    throw UsageError(fmt::format("--pixel {},{} is outside the picture of {} x {}",
+                                 x,
+                                 y,
+                                 rig->render.width,
+                                 rig->render.height));
+  }
+  const int sample = a.whole("sample", 0, rig->render.samples - 1).value_or(0);
+  auto scene = prepare_scene(*rig, options.camera);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  auto exposure = exposure_moments(*rig, *scene, options.camera);
+  if (!exposure) {
+    throw BadInput{exposure.problems()};
+  }
+  const std::vector<std::string> layers =
+      exposure->moments.empty() ? scene->layers : exposure->layers;
+  options.moments = std::move(exposure->moments);
+  const auto traced = replay_sample(*rig, *scene, options, layers.size(), x, y, sample);
+  if (!traced) {
+    throw UsageError(
+        fmt::format("--sample {}: with a noise target only each pixel's first samples can be "
+                    "traced again",
+                    sample));
+  }
+  const auto parts = static_cast<std::size_t>(parts_of(*rig));
+  double total = 0;
+  Json lights = Json::array();
+  std::string lines;
+  for (std::size_t l = 0; l < layers.size(); ++l) {
+    double luminance = 0;
+    for (std::size_t p = 0; p < parts; ++p) {
+      luminance += static_cast<double>(traced->luminance[l * parts + p]);
+    }
+    total += luminance;
+    lights.push_back({{"name", layers[l]}, {"luminance_cd_m2", luminance}});
+    lines += fmt::format("  {}: {} cd/m2\n", layers[l], short_number(luminance));
+  }
+  if (a.flag("json")) {
+    print_out(json_text({{"x", x},
+                         {"y", y},
+                         {"sample", sample},
+                         {"luminance_cd_m2", total},
+                         {"not_finite", traced->not_finite},
+                         {"lights", std::move(lights)}}));
+  } else {
+    print_out(fmt::format(
+        "pixel {},{}, sample {}: {} cd/m2 by its camera path\n{}{}",
+        x,
+        y,
+        sample,
+        short_number(total),
+        lines,
+        traced->not_finite > 0
+            ? fmt::format("{} contributions are not finite and left out\n", traced->not_finite)
+            : ""));
+  }
+  return kDone;
+}
 
 struct Told {
   int status = kDone;
@@ -706,6 +799,8 @@ int run_render(int argc, char** argv) {
         "render the K-th of N equal parts into DIR/slice-K-of-N.part, for jovilux merge",
         "K/N"},
        {"frame", "the moment of this frame of [time], as animate renders it", "N"},
+       {"pixel", "write nothing: trace one sample of this pixel, and tell what it brings", "X,Y"},
+       {"sample", "with --pixel, which; from 0, 0 by default", "N"},
        {"preview",
         "a small look within 2 s: view.png denoised and enlarged, image.exr as it is; no check",
         ""},
@@ -726,6 +821,12 @@ int run_render(int argc, char** argv) {
   }
   RenderTask task;
   task.rig_file = a.positional();
+  if (const auto pixel = a.text("pixel")) {
+    return replay(a, *pixel);
+  }
+  if (a.flag("sample")) {
+    throw UsageError("--sample goes with --pixel X,Y");
+  }
   const auto folder = a.text("output");
   if (!folder || folder->empty()) {
     throw UsageError("missing -o DIR, the folder for the results; see jovilux render --help");

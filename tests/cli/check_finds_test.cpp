@@ -1,6 +1,7 @@
 // What check finds in a rig before time is spent on rendering it, by the built program.
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using jovilux::test::ProgramRun;
 using jovilux::test::run_program;
@@ -122,6 +123,24 @@ TEST_CASE("levels beyond anything real, and next to nothing, are told", "[cli][c
                 "scene-size")
             .find("large") != std::string::npos);
   CHECK(checked(kPoint)["warnings"].empty());
+}
+
+TEST_CASE("a dimmer above full, and a camera in the dark of a closed object, are told",
+          "[cli][check]") {
+  const std::string lamp = "kind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'\n";
+  CHECK(warning(checked(light(lamp + "dimmer = '+1 stops'")), "above-full").find("2 times") !=
+        std::string::npos);
+  CHECK(checked(light(lamp + "dimmer = '-1 stops'"))["warnings"].empty());
+  // A box around the camera alone; with the lamp inside as well it is a room.
+  const auto boxed = [&](double size) {
+    return checked(
+        light(lamp) +
+        fmt::format("\n[[object]]\nname = 'crate'\nshape = {{ kind = 'box', size = [{0}, "
+                    "{0}, {0}] }}\nat = [0, -5, 1.5]\n",
+                    size));
+  };
+  CHECK(warning(boxed(0.4), "camera-inside-object").find("\"crate\"") != std::string::npos);
+  CHECK(warning(boxed(20), "camera-inside-object").empty());
 }
 
 TEST_CASE("an endless tube that stands upright is judged along all of it", "[cli][check]") {

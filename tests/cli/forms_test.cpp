@@ -449,3 +449,104 @@ TEST_CASE("a gobo darkens what its bars shade, and its loss is counted in lumens
               "gobo={pattern='slats', count=1, open=0.5, size=['60 cm','60 cm'], at='1 m'}\n"))) ==
       0);
 }
+
+TEST_CASE("barn doors cut at their free edges, and their loss is counted in lumens",
+          "[cli][truth]") {
+  // A leaf of 20 cm straight ahead on the left edge of an opening of 20 cm: from a spot without a
+  // lens in its middle light passes up to atan(10 / 20), 1 m off the axis on a floor 2 m below.
+  const auto lamp = [](const std::string& doors) {
+    return light(
+        "kind='spot'\nat=[0,0,2]\ntoward=[0,0,-1]\nbeam='120 deg'\noutput='100 cd'\n"
+        "barn_doors={ size=['20 cm','20 m'], length='20 cm', " +
+        doors + " }\n");
+  };
+  const auto at = [&](const std::string& doors, double x) {
+    return luminance(looking_at({x, 0.1, 1}, {x, 0, 0}, lamp(doors)), 2).mean();
+  };
+  const auto open = [](double x) {
+    const double cosine = 2 / std::sqrt(4 + x * x);
+    return 100 / 4.0 * std::pow(cosine, 3) * kPlaneFactor;
+  };
+  // One who looks straight down along the beam, with x to the right, has the left at -x or +x: the
+  // two leaves are mirrors of each other.
+  double left = 0;
+  for (const double x : {-1.1, 1.1}) {
+    const double one = at("left='90 deg'", x), other = at("right='90 deg'", x);
+    CHECK(std::min(one, other) == 0);
+    CHECK(std::max(one, other) == Approx(open(x)).epsilon(0.01));
+    left = one == 0 ? x : left;
+  }
+  CHECK(at("left='90 deg'", left * 0.9 / 1.1) == Approx(open(0.9)).epsilon(0.01));
+  CHECK(at("left='90 deg', right='90 deg', top='90 deg'", 0) == Approx(open(0)).epsilon(0.01));
+  // Closed over half of the opening, from the edge to the middle and beyond: nothing is left.
+  CHECK(at("left='0 deg', right='0 deg'", 0.3) == 0);
+
+  // Of a small Lambertian panel two long leaves straight ahead leave the sine of that angle.
+  const TemporaryFolder dir;
+  const std::string panel = light(
+      "kind='rect'\nat=[0,0,2]\ntoward=[0,0,-1]\nsize=['1 mm','1 mm']\noutput='500 lm'\n"
+      "barn_doors={ size=['20 cm','200 m'], length='20 cm', left='90 deg', right='90 deg' "
+      "}\n");
+  const auto j =
+      run_program(
+          {"check", dir.write("r.toml", looking_at({0, 0.1, 1}, {0, 0, 0}, panel)), "--json"})
+          .json();
+  CHECK(j["lights"][0]["doors_transmittance"].get<double>() ==
+        Approx(std::sin(std::atan(0.5))).epsilon(0.005));
+  const ProgramRun small = run_program(
+      {"check",
+       dir.write("s.toml",
+                 looking_at({0, 0.1, 1},
+                            {0, 0, 0},
+                            light("kind='rect'\nat=[0,0,2]\naim=[0,0,0]\nsize=[1,1]\noutput='9 "
+                                  "lm'\nbarn_doors={ size=[0.5,2] }\n")))});
+  CHECK(small.status == 1);
+  CHECK((small.out + small.err).find("the opening is smaller than the light") != std::string::npos);
+}
+
+TEST_CASE("a rect's picture is its luminance: seen as it is, its mean the output", "[cli][truth]") {
+  const TemporaryFolder dir;
+  // Four pixels: black and white above, red and blue below.
+  write_png(dir.path("screen.png"), 2, 2, {0, 0, 0, 255, 255, 255, 255, 0, 0, 0, 0, 255});
+  const auto rig = [&](const Vec3d& from, const Vec3d& at, const std::string& more) {
+    return dir.write("r.toml",
+                     looking_at(from,
+                                at,
+                                light("kind='rect'\nat=[0,0,1]\ntoward=[0,1,0]\nsize=[1,1]\n"
+                                      "output='100 cd/m2'\n" +
+                                      more)));
+  };
+  const double mean = (1 + 0.2126 + 0.0722) / 4;
+  // Facing it, from +y, right is -x.
+  const auto seen = [&](double x, double z) {
+    return reading(dir, rig({x, 3, z}, {x, 0, z}, "image='screen.png'\n"), 1);
+  };
+  CHECK(seen(0.25, 1.25)["luminance_cd_m2"] == 0);
+  CHECK(seen(-0.25, 1.25)["luminance_cd_m2"].get<double>() == Approx(100 / mean).epsilon(1e-3));
+  const auto red = seen(0.25, 0.75), blue = seen(-0.25, 0.75);
+  CHECK(red["luminance_cd_m2"].get<double>() == Approx(100 * 0.2126 / mean).epsilon(2e-3));
+  CHECK(blue["luminance_cd_m2"].get<double>() == Approx(100 * 0.0722 / mean).epsilon(5e-3));
+  // On the floor, its light is that of four even quarters.
+  const auto floor_luminance = [&](const std::string& text) {
+    return luminance(looking_at({0.3, 1.2, 1}, {0.3, 0.7, 0}, text)).mean();
+  };
+  double quarters = 0;
+  const std::pair<Vec2, double> parts[] = {
+      {Vec2(-0.25f, 1.25f), 1}, {Vec2(0.25f, 0.75f), 0.2126}, {Vec2(-0.25f, 0.75f), 0.0722}};
+  for (const auto& [place, level] : parts) {
+    quarters += floor_luminance(light(fmt::format(
+        "kind='rect'\nat=[{},0,{}]\ntoward=[0,1,0]\nsize=[0.5,0.5]\noutput='{} cd/m2'\n",
+        place.x(),
+        place.y(),
+        100 * level / mean)));
+  }
+  const std::string whole = light(
+      "kind='rect'\nat=[0,0,1]\ntoward=[0,1,0]\nsize=[1,1]\n"
+      "output='100 cd/m2'\nimage='" +
+      dir.path("screen.png") + "'\n");
+  CHECK(floor_luminance(whole) == Approx(quarters).epsilon(0.01));
+  const ProgramRun both =
+      run_program({"check", rig({0, 3, 1}, {0, 0, 1}, "image='screen.png'\nhot_center=2\n")});
+  CHECK(both.status == 1);
+  CHECK((both.out + both.err).find("image and hot_center are both given") != std::string::npos);
+}

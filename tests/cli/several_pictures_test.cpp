@@ -96,6 +96,33 @@ TEST_CASE("several cameras and variants have a folder each, with the pictures of
   CHECK(mean_of(dir, "two/wide") == Approx(4 * mean_of(dir, "all/wide-dusk")).epsilon(1e-3));
 }
 
+TEST_CASE("a sample is traced again alone, as the picture has it", "[cli][render]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoom);
+  REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
+  const double pixel = run_program({"read", dir.path("o"), "--at", "20,24", "--json"})
+                           .json()["readings"][0]["luminance_cd_m2"];
+  double sum = 0;
+  for (int s = 0; s < 8; ++s) {
+    const auto one =
+        run_program({"render", rig, "--pixel", "20,24", "--sample", std::to_string(s), "--json"})
+            .json();
+    CHECK(one["not_finite"] == 0);
+    CHECK(one["lights"][0]["luminance_cd_m2"] == one["luminance_cd_m2"]);
+    sum += one["luminance_cd_m2"].get<double>();
+  }
+  CHECK(sum / 8 == Approx(pixel).epsilon(1e-5));
+  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--sample", "1"},
+                                                {"--pixel", "48,0"},
+                                                {"--pixel", "1"},
+                                                {"--pixel", "1,1", "--sample", "8"}}) {
+    std::vector<std::string> words = {"render", rig, "-o", dir.path("x")};
+    words.insert(words.end(), wrong.begin(), wrong.end());
+    CHECK(run_program(words).status == 2);
+    CHECK_FALSE(fs::exists(dir.path("x")));
+  }
+}
+
 TEST_CASE("a variant may name its camera, and a wrong name ends before anything is rendered",
           "[cli][render]") {
   const TemporaryFolder dir;

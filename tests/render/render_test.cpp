@@ -5,6 +5,7 @@
 #include "jovilux/render/view.h"
 
 #include <Eigen/Dense>
+#include <limits>
 
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
@@ -564,4 +565,26 @@ TEST_CASE("camera rays span the angle of view and meet in the plane of focus", "
   const Ray a = lens.ray(30, 20, {0.1f, 0.2f}), b = lens.ray(30, 20, {0.9f, 0.7f});
   CHECK((a.at(4 / a.direction.y()) - b.at(4 / b.direction.y())).norm() < 1e-5);
   CHECK((a.origin - b.origin).norm() > 1e-3);
+}
+
+TEST_CASE("what is not finite is left out of a pixel and counted, with the place of the first",
+          "[render]") {
+  std::vector<float> sums(6), luminance(2);
+  LightSink sink(sums.data(), luminance.data(), 1);
+  constexpr float kNan = std::numeric_limits<float>::quiet_NaN(),
+                  kInfinite = std::numeric_limits<float>::infinity();
+  sink.add(0, Part::kDirect, {1, 2, 3});
+  sink.add(0, Part::kDirect, {kNan, 2, 3});
+  sink.add(1, Part::kDirect, {1, kInfinite, 3});
+  sink.add(1, Part::kDirect, {0.5f, 0.25f, 0});
+  CHECK(sink.not_finite() == 2);
+  CHECK(sink.total() == 2.25f);
+  CHECK(sums == std::vector<float>{1, 2, 3, 0.5f, 0.25f, 0});
+  // Of tiles joined, the first place is kept and all are counted.
+  TileTally tile, first, second;
+  first.not_finite = {2, 10, 11, 5, 0};
+  second.not_finite = {1, 20, 21, 6, 1};
+  tile.add(first);
+  tile.add(second);
+  CHECK(tile.not_finite == std::vector<double>{3, 10, 11, 5, 0});
 }

@@ -101,7 +101,7 @@ TEST_CASE("a lighting director's words lead to the key", "[rig][schema][words]")
                                                         {"cone angle", "light.NAME.beam"},
                                                         {"attenuation", "light.NAME.falloff"},
                                                         {"decay", "light.NAME.falloff"},
-                                                        {"barn-door", "light.NAME.gobo"},
+                                                        {"barn-door", "light.NAME.barn_doors"},
                                                         {"texture", "material.NAME.color"},
                                                         {"cookie", "light.NAME.gobo"},
                                                         {"fog", "haze"},
@@ -191,6 +191,9 @@ class RigAround {
       rest += name == "size" ? "" : "size = [1, 1]\n";
       rest += name == "at" ? "" : "at = 0.5\n";
       return rig(light("spot", "", "[light.gobo]\n" + rest + line), "", "", render());
+    }
+    if (address == "light.barn_doors") {
+      return rig(light("rect", "", "[light.barn_doors]\n" + line), "", "", render());
     }
     if (address == "light.flicker") {
       std::string rest = name == "wave" ? "" : fmt::format("wave = '{}'\n", kind);
@@ -575,6 +578,7 @@ void write_example_files(const TemporaryFolder& dir) {
   dir.write("in/lamp.ies",
             "IESNA:LM-63-2002\n[TEST] none\n[MANUFAC] none\nTILT=NONE\n1 1000 1 3 1 1 2 0 0 0\n"
             "1 1 0\n0 45 90\n0\n1000 500 0\n");
+  write_png(dir.path("in/screen.png"), 1, 2, {255, 255, 255, 90, 200, 90});
   write_png(dir.path("in/leaf.png"), 2, 2, {255, 255, 255, 90, 200, 90, 0, 0, 0, 255, 0, 0});
   write_exr(dir.path("in/sky.exr"),
             ExrHeader{4, 2, 1, {}, {}, {}},

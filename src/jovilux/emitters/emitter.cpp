@@ -574,6 +574,21 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
       out.gray = t[0];
     }
   }
+  if (e.detail->screen) {
+    const Vec3 at = e.frame.to_local(place - e.center);
+    const Eigen::Array3f& pixel =
+        e.detail->screen->at(at.x() / e.half_width, at.y() / e.half_height);
+    const float luminance = luminance_of(pixel);
+    out.gray *= luminance;
+    if (luminance > 0) {
+      out.rgb *= pixel / luminance;
+      out.colored = true;
+    }
+  }
+  if (e.detail->doors &&
+      !e.detail->doors->lets_pass(e.frame.to_local(place - e.center), e.frame.to_local(-wi))) {
+    out.gray = 0;
+  }
   if (e.kind == LightKind::kDome) {
     const Eigen::Array3f& pixel = e.detail->dome->rgb[e.detail->map.cell(mapped(e, wi))];
     const float luminance = luminance_of(pixel);
@@ -791,12 +806,32 @@ bool covers(const Emitter& e, const Vec3& along) {
 
 namespace {
 
-// What a mask lets through to p of all that it covers; never nothing.
+// The share of some places on a light from which barn doors let light pass to p.
+float rough_doors(const Emitter& e, const Vec3& p) {
+  const float x = 0.7f * std::max(e.half_width, 0.7f * e.radius),
+              y = 0.7f * std::max(e.half_height, 0.7f * e.radius);
+  int passed = 0, places = 0;
+  for (const Vec2& at : {Vec2(0, 0), Vec2(-x, -y), Vec2(x, -y), Vec2(-x, y), Vec2(x, y)}) {
+    const Vec3 from(at.x(), at.y(), 0);
+    const Vec3 to = e.frame.to_local(p - e.center) - from;
+    ++places;
+    passed += e.detail->doors->lets_pass(from, to.normalized()) ? 1 : 0;
+  }
+  return static_cast<float>(passed) / static_cast<float>(places);
+}
+
+// What a mask and doors let through to p of all that they cover; never nothing.
 float rough_mask(const Emitter& e, const Vec3& p) {
-  if (e.detail == nullptr || !e.detail->gobo) {
+  constexpr float kLeast = 0.02f;
+  if (e.detail == nullptr) {
     return 1;
   }
-  constexpr float kLeast = 0.02f;
+  if (e.detail->doors) {
+    return std::max(kLeast, rough_doors(e, p));
+  }
+  if (!e.detail->gobo) {
+    return 1;
+  }
   if (MaskWindow::suits(e)) {
     return std::max(kLeast, MaskWindow(e, p, MaskWindow::Detail::kRough).open());
   }

@@ -7,11 +7,13 @@
 #include "jovilux/emitters/luminous_surface.h"
 #include "jovilux/geometry/enclosure.h"
 #include "jovilux/geometry/ray.h"
+#include "jovilux/photometry/barn_doors.h"
 #include "jovilux/photometry/distribution.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <memory>
@@ -34,6 +36,23 @@ struct PositionTint {
   Eigen::Array3f at(const Vec3& p) const;
 };
 
+/// The luminance over a rect: a picture of linear Rec.709 values whose mean luminance is 1, row by
+/// row from the top, as one sees it who faces the light.
+struct ScreenPicture {
+  int width = 0, height = 0;
+  std::vector<Eigen::Array3f> rgb;  ///< >= 0, finite
+
+  /// The pixel at x, y in [-1, 1] of the light's frame; y upwards.
+  const Eigen::Array3f& at(float x, float y) const {
+    const auto index = [](float share, int count) {
+      return std::clamp(static_cast<int>(share * static_cast<float>(count)), 0, count - 1);
+    };
+    return rgb[static_cast<std::size_t>(index(0.5f * (1 - y), height)) *
+                   static_cast<std::size_t>(width) +
+               static_cast<std::size_t>(index(0.5f * (1 + x), width))];
+  }
+};
+
 /// What only some lights have. Immutable, shared by the copies of an array.
 struct EmitterDetail {
   std::shared_ptr<const LuminousDistribution> profile;
@@ -43,6 +62,8 @@ struct EmitterDetail {
   DirectionMap map;          ///< dome and general sky
   float mean_luminance = 0;  ///< of both, before the emitter's factor
   std::shared_ptr<const Gobo> gobo;
+  std::optional<BarnDoors> doors;
+  std::shared_ptr<const ScreenPicture> screen;  ///< rect
   std::optional<PositionTint> tint;
   std::optional<Enclosure> inside;  ///< what the light is held to
 };

@@ -53,11 +53,12 @@ std::optional<FalloffSubject> falloff_subject(const Rig& rig,
   }
   const LightParts& parts = scene.lights[light];
   const double dimmer = l.on && l.dimmer > 0 ? l.dimmer : 1;
-  return FalloffSubject{l.name,
-                        parts.shape,
-                        parts.levels,
-                        dimmer * parts.color.transmittance * parts.gobo_transmittance,
-                        l.falloff};
+  return FalloffSubject{
+      l.name,
+      parts.shape,
+      parts.levels,
+      dimmer * parts.color.transmittance * parts.gobo_transmittance * parts.doors_transmittance,
+      l.falloff};
 }
 
 namespace {

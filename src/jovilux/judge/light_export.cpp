@@ -111,6 +111,9 @@ void note_losses(const ExportedLight& l, std::vector<std::string>& notes) {
   if (s.gobo) {
     note("its gobo stays behind");
   }
+  if (s.doors) {
+    note("its barn doors stay behind");
+  }
   if (!s.profile_file.empty()) {
     note("give the other tool its photometric file: " + s.profile_file);
   }

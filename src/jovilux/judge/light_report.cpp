@@ -57,6 +57,7 @@ double physical_illuminance(const LightSpec& light,
   bare.falloff = Falloff{};
   auto detail = std::make_shared<EmitterDetail>(parts.detail ? *parts.detail : EmitterDetail{});
   detail->gobo = nullptr;
+  detail->doors.reset();
   detail->tint.reset();
   detail->inside.reset();
   bare.detail = detail;
@@ -318,6 +319,7 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     r.dimmed = light.dimmed();
     r.gel_transmittance = parts.color.transmittance;
     r.gobo_transmittance = parts.gobo_transmittance;
+    r.doors_transmittance = parts.doors_transmittance;
     r.camera_fade = parts.camera_fade;
     if (light.efficacy > 0) {
       r.efficacy_lm_w = light.efficacy;

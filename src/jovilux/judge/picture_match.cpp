@@ -297,6 +297,28 @@ Solved solve_groups(const std::vector<Normal>& groups,
   return out;
 }
 
+// What lights at their bounds would be without bounds, where that is more.
+void tell_beyond_full(const std::vector<Normal>& groups,
+                      bool reference_has_halves,
+                      const Solved& bounded,
+                      const Eigen::VectorXd& upper,
+                      std::vector<double>& beyond_full) {
+  constexpr double kSure = 3, kLeast = 1.02, kAny = 1e6;
+  beyond_full.assign(static_cast<std::size_t>(upper.size()), 0);
+  if (!(bounded.levels.array() >= upper.array()).any()) {
+    return;
+  }
+  const Solved free =
+      solve_groups(groups, reference_has_halves, Eigen::VectorXd::Constant(upper.size(), kAny));
+  for (Eigen::Index l = 0; l < upper.size(); ++l) {
+    const bool at_bound = bounded.levels[l] >= upper[l];
+    if (at_bound && free.levels[l] > kLeast * upper[l] &&
+        free.levels[l] - kSure * free.errors[l] > upper[l]) {
+      beyond_full[static_cast<std::size_t>(l)] = free.levels[l];
+    }
+  }
+}
+
 }  // namespace
 
 RenderedImage unshown(const RenderedImage& picture, const View& look) {
@@ -393,6 +415,7 @@ PictureMatch match_picture(const RenderedImage& image,
       out.errors[l] = s.errors[static_cast<Eigen::Index>(l)];
     }
     left = s.left;
+    tell_beyond_full(groups[0], known_halves, s, upper, out.beyond_full);
   }
   out.residual = std::sqrt(left / std::max(1e-300, squares));
   return out;

@@ -13,6 +13,9 @@ struct PictureMatch {
   /// Standard error of each light's `times` by the noise of both pictures, from the scatter over 32
   /// parts of the picture; 0 at a bound; with tints the largest of the channels' factors.
   std::vector<double> errors;
+  /// Of each light that ends at its full dimmer though the reference asks for more by over three
+  /// standard errors: its `times` in the match without that bound; else 0.
+  std::vector<double> beyond_full;
   /// The reference has luminances: the levels are absolute. Else it is taken to be as bright as the
   /// picture.
   bool absolute = false;

@@ -370,6 +370,12 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
     j["lights"].push_back(one);
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
+  if (const auto& lost = stats.not_finite) {
+    j["not_finite"] = {
+        {"contributions", lost->contributions},
+        {"first",
+         {{"x", lost->x}, {"y", lost->y}, {"sample", lost->sample}, {"round", lost->round}}}};
+  }
   if (stats.by_bounce_roughness) {
     j["bounce_roughness"] = {{"removed_cd_m2", stats.by_bounce_roughness->luminance},
                              {"standard_error_cd_m2", stats.by_bounce_roughness->standard_error}};

@@ -179,6 +179,7 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
                                       &t.slot_variance,
                                       &t.slot_noise,
                                       &t.clamped,
+                                      &t.not_finite,
                                       &t.roughened}) {
       s.numbers(sums->data(), sums->size());
     }
@@ -314,6 +315,11 @@ void TileTally::add(const TileTally& more) {
   sum(slot_noise, more.slot_noise);
   sum(clamped, more.clamped);
   sum(roughened, more.roughened);
+  if (not_finite[0] == 0) {
+    not_finite = more.not_finite;
+  } else {
+    not_finite[0] += more.not_finite[0];
+  }
 }
 
 RenderState::RenderState(int width, int height, std::size_t layers, int parts)

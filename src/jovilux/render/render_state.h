@@ -23,6 +23,9 @@ struct TileTally {
   std::vector<double> roughened = std::vector<double>(3);
   /// Of each layer: a pass's weight times the mean that its limit kept from the picture [cd/m2].
   std::vector<double> clamped;
+  /// Contributions that were not finite and are left out: how many; of the first of them the
+  /// pixel's x and y, the number of the sample in its sequences, and the round.
+  std::vector<double> not_finite = std::vector<double>(5);
 
   TileTally(std::size_t layers = 0, std::size_t slots = 0)
       : light_variance(layers),

@@ -126,6 +126,46 @@ class Renderer {
     return {std::move(s_), std::move(stats)};
   }
 
+  // A sample of the pixels' own sequences, traced alone.
+  std::optional<ReplayedSample> replay(int x, int y, int sample) {
+    std::optional<ReplayedSample> out;
+    start_ = std::chrono::steady_clock::now();
+    with_threads(options_.threads, [&] {
+      if (sample >= even_samples()) {
+        return;
+      }
+      prepare_light_paths();
+      prepare_guide();
+      while (next_pass() && sample >= s_.taken + static_cast<int>(s_.pass.mean)) {
+        s_.taken += static_cast<int>(s_.pass.mean);
+        ++s_.passes_done;
+      }
+      begin_pass();
+      const PixelSampling sampling(rig_.render.seed,
+                                   static_cast<std::uint32_t>(x),
+                                   static_cast<std::uint32_t>(y),
+                                   sample_bits_);
+      const Sampler sampler = sampling.sample(static_cast<std::uint32_t>(sample % kScramblings),
+                                              static_cast<std::uint32_t>(sample / kScramblings));
+      const MomentView& view = views_[moment_of(sampler)];
+      std::vector<float> sums(static_cast<std::size_t>(film_.slots()) * 3);
+      std::vector<double> clamped(static_cast<std::size_t>(film_.layers()));
+      out.emplace();
+      out->luminance.resize(static_cast<std::size_t>(film_.slots()));
+      LightSink sink(sums.data(), out->luminance.data(), film_.parts(), clamped.data());
+      RayCounts rays;
+      trace_path(*view.scene,
+                 camera_ray(view, sampler, x, y),
+                 sampler,
+                 sample_options(view, sample),
+                 sink,
+                 nullptr,
+                 rays);
+      out->not_finite = sink.not_finite();
+    });
+    return out;
+  }
+
  private:
   // Where and when samples are taken from.
   struct MomentView {
@@ -232,14 +272,19 @@ class Renderer {
     return true;
   }
 
-  // One pass over the picture; why the render is to stop after it, if it is.
-  std::optional<StoppedBy> run_pass() {
+  // What all samples of a pass share.
+  void begin_pass() {
     const std::uint32_t largest =
         s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples())
                            : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
     sample_bits_ =
         static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
     trace_virtual_lights();
+  }
+
+  // One pass over the picture; why the render is to stop after it, if it is.
+  std::optional<StoppedBy> run_pass() {
+    begin_pass();
     const std::size_t at_once = tiles_at_once();
     for (std::size_t first = 0; first < s_.tiles() && stop_reason_ == -1; first += at_once) {
       const std::size_t last = std::min(s_.tiles(), first + at_once);
@@ -474,29 +519,30 @@ class Renderer {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
       const Sampler sampler =
           sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
-      const Vec2 place = sampler.pair(0);
       const MomentView& view = views_[moment_of(sampler)];
-      const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
-      const Ray ray = view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
-                                      static_cast<float>(y) + 0.5f + tent(place.y()),
-                                      lens);
+      const Ray ray = camera_ray(view, sampler, x, y);
       LightSink sink(sums + scrambling % kHalves * slots * 3,
                      by_light + scrambling * slots,
                      film_.parts(),
                      clamped);
       FirstHit first;
       FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
-      PathOptions path = path_options(view);
-      if (!virtual_sets_.empty()) {
-        path.virtual_set =
-            &virtual_sets_[static_cast<std::size_t>(s - s_.pass.begin) % virtual_sets_.size()];
-      }
+      const PathOptions path = sample_options(view, s);
       if (options_.time_queries) {
         trace_path<true>(*view.scene, ray, sampler, path, sink, wanted, rays);
       } else {
         trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
       batches[scrambling] += sink.total();
+      if (sink.not_finite() > 0) {
+        TileTally lost;
+        lost.not_finite = {static_cast<double>(sink.not_finite()),
+                           static_cast<double>(x),
+                           static_cast<double>(y),
+                           static_cast<double>(s),
+                           static_cast<double>(s_.pass.round)};
+        tally.add(lost);
+      }
       if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
         compare_roughness(*view.scene, ray, sampler, scratch, tally);
       }
@@ -513,6 +559,24 @@ class Renderer {
         object = first.found ? first.surface + 1 : 0;
       }
     }
+  }
+
+  static Ray camera_ray(const MomentView& view, const Sampler& sampler, int x, int y) {
+    const Vec2 place = sampler.pair(0);
+    const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
+    return view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
+                           static_cast<float>(y) + 0.5f + tent(place.y()),
+                           lens);
+  }
+
+  // Of a sample of the pass, with its set of virtual lights.
+  PathOptions sample_options(const MomentView& view, int sample) const {
+    PathOptions out = path_options(view);
+    if (!virtual_sets_.empty()) {
+      out.virtual_set =
+          &virtual_sets_[static_cast<std::size_t>(sample - s_.pass.begin) % virtual_sets_.size()];
+    }
+    return out;
   }
 
   // One sample with bounce_roughness and without, by the same choices.
@@ -989,6 +1053,16 @@ RenderStats stats_of(const Rig& rig,
   std::array<double, 3> roughened{};
   for (const TileTally& t : state.tallies) {
     stats.rays += t.rays;
+    if (const std::vector<double>& lost = t.not_finite; lost[0] > 0) {
+      if (!stats.not_finite) {
+        stats.not_finite = {0,
+                            static_cast<int>(lost[1]),
+                            static_cast<int>(lost[2]),
+                            static_cast<int>(lost[3]),
+                            static_cast<int>(lost[4])};
+      }
+      stats.not_finite->contributions += lost[0];
+    }
     for (std::size_t k = 0; k < roughened.size(); ++k) {
       roughened[k] += t.roughened[k];
     }
@@ -1059,6 +1133,17 @@ Render render_on(const Rig& rig,
                  RenderState from) {
   return Renderer(rig, scene, options, std::move(from))
       .run(options.moments.empty() ? scene.layers : options.moments.front().scene->layers);
+}
+
+std::optional<ReplayedSample> replay_sample(const Rig& rig,
+                                            const Scene& scene,
+                                            const RenderOptions& options,
+                                            std::size_t layers,
+                                            int x,
+                                            int y,
+                                            int sample) {
+  RenderState state(rig.render.width, rig.render.height, layers, parts_of(rig));
+  return Renderer(rig, scene, options, std::move(state)).replay(x, y, sample);
 }
 
 Render render(const Rig& rig, const Scene& scene, const RenderOptions& options) {

@@ -76,6 +76,12 @@ struct RenderStats {
     double luminance = 0, standard_error = 0;
   };
   std::optional<Removed> by_bounce_roughness;
+  /// Contributions that were not finite and are not in the picture; where the first of them was.
+  struct NotFinite {
+    double contributions = 0;
+    int x = 0, y = 0, sample = 0, round = 0;
+  };
+  std::optional<NotFinite> not_finite;
   struct Light {
     std::string name;
     double mean_luminance = 0;  ///< of its layer [cd/m2]
@@ -116,6 +122,21 @@ Render render_on(const Rig& rig,
                  const Scene& scene,
                  const RenderOptions& options,
                  RenderState from);
+
+/// One sample of a pixel, traced again as the render of these options traces it.
+struct ReplayedSample {
+  std::vector<float> luminance;  ///< of each layer and part, by camera paths [cd/m2]
+  std::uint32_t not_finite = 0;  ///< contributions that are left out
+};
+/// `sample` counts from 0, in the order in which each pixel takes its own sequences; nothing where
+/// the rig takes fewer. `layers`: how many the film has.
+std::optional<ReplayedSample> replay_sample(const Rig& rig,
+                                            const Scene& scene,
+                                            const RenderOptions& options,
+                                            std::size_t layers,
+                                            int x,
+                                            int y,
+                                            int sample);
 
 /// What a finished or stopped state tells about itself; `stopped_by` and `threads` are left as they
 /// are by default.

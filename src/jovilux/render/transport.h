@@ -32,8 +32,13 @@ struct RayCounts {
 /// Where a path's light goes, one call a contribution.
 class LightSink {
  public:
-  /// `xyz` absolute, Y in cd/m2, from the light of a layer.
+  /// `xyz` absolute, Y in cd/m2, from the light of a layer. What is not finite is counted and left
+  /// out: one such value would spoil its pixel for good.
   void add(std::uint32_t layer, Part part, const Eigen::Array3f& xyz) {
+    if (!xyz.isFinite().all()) {
+      ++not_finite_;
+      return;
+    }
     const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) +
                                (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
     float* to = sums_ + slot * 3;
@@ -54,6 +59,7 @@ class LightSink {
     }
   }
   float total() const { return total_; }
+  std::uint32_t not_finite() const { return not_finite_; }
   bool keeps_parts() const { return parts_ > 1; }
 
  private:
@@ -62,6 +68,7 @@ class LightSink {
   double* held_back_;
   int parts_;
   float total_ = 0;
+  std::uint32_t not_finite_ = 0;
 };
 
 /// The weight of one of two ways, of three ways, to find the same light, each with its density; a >

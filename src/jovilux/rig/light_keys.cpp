@@ -182,6 +182,12 @@ TableDescription source_and_place() {
           .shown("\"sky.exr\"")
           .of({"dome"})
           .called("texture, map, hdri, environment, panorama"),
+      key("image", "the luminance over the rect: a screen, a window's view; output is its mean")
+          .file({".png", ".exr", ".hdr"})
+          .shown("\"screen.png\"")
+          .of({"rect"})
+          .over(OverTime::kStepped)
+          .called("texture, map, video, screen, slide, picture"),
       key("rotate", "turns the dome clockwise, seen from above")
           .angle()
           .shown("\"40 deg\"")
@@ -289,7 +295,13 @@ std::vector<KeyDescription> shaping_and_reach() {
           .expects("{ image = \"file.png\" or pattern = \"slats\", size = [w, h], at = distance }")
           .shown("{ pattern = \"slats\", size = [\"1 m\", \"1 m\"], at = \"1.5 m\" }")
           .of({"spot", "disk", "rect", "sun"})
-          .called("texture, map, mask, cookie, pattern, shadow_mask, barn_door, barn_doors"),
+          .called("texture, map, mask, cookie, pattern, shadow_mask"),
+      key("barn_doors", "four leaves on the edges of its opening, which cut the beam")
+          .table()
+          .expects("{ left = angle, right = angle, top = angle, bottom = angle, length = ... }")
+          .shown("{ left = \"60 deg\", right = \"60 deg\" }")
+          .of({"spot", "disk", "rect"})
+          .called("barn_door, flags, flag, shutters, shutter, cutters, cutter"),
       key("falloff", "the law by which its light falls with distance, as a word or a table")
           .table()
           .expects("inverse-square, none, linear, polynomial, points or formula, or a table with "
@@ -411,6 +423,33 @@ TableDescription falloff_keys() {
           .of({"formula"})
           .called("expression"),
   };
+  return t;
+}
+
+TableDescription door_keys() {
+  TableDescription t{"light.barn_doors",
+                     "leaves hinged on the edges of the opening; sides as seen from behind the "
+                     "light, along its beam. What they keep is lost from its lumens",
+                     "",
+                     {},
+                     {}};
+  constexpr std::string_view kSides[] = {"left", "right", "top", "bottom"};
+  for (const std::string_view side : kSides) {
+    t.keys.push_back(key(side, "how far the leaf is open: 0 closed, 90 deg straight ahead")
+                         .angle({0, kPiD})
+                         .shown("\"60 deg\"")
+                         .otherwise("\"180 deg\""));
+  }
+  t.keys.push_back(key("length", "of a leaf, from its hinge to its free edge")
+                       .length(kPositive)
+                       .shown("\"15 cm\"")
+                       .otherwise_text("half of the opening's shorter side"));
+  t.keys.push_back(key("size", "of the opening")
+                       .list(2, Dimension::kLength, kPositive)
+                       .expects("[width, height] of the opening")
+                       .shown("[\"2 m\", \"2 m\"]")
+                       .otherwise_text("the light's; of a spot without a lens 20 cm")
+                       .called("width, height"));
   return t;
 }
 
@@ -664,6 +703,7 @@ std::vector<TableDescription> light_tables() {
   return {std::move(light),
           falloff_keys(),
           gobo_keys(),
+          door_keys(),
           flicker_keys(),
           cheat_keys(),
           tint_by_keys(),

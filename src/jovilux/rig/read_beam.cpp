@@ -127,6 +127,44 @@ void read_gobo(TableReader& r, LightSpec& light) {
   light.gobo = std::move(out);
 }
 
+// The opening is the light's own, where it has a size.
+void read_doors(TableReader& r, LightSpec& light) {
+  const DocumentNode* node = r.table("barn_doors");
+  if (node == nullptr) {
+    return;
+  }
+  TableReader d = r.within("barn_doors", *node);
+  BarnDoorsInRig out;
+  out.place = node->place;
+  BarnDoors& doors = out.doors;
+  const SourceShape& s = light.shape;
+  double width = s.kind == LightKind::kRect ? s.width : 2 * s.radius,
+         height = s.kind == LightKind::kRect ? s.height : 2 * s.radius;
+  if (const auto size = d.numbers("size")) {
+    if ((*size)[0] < width || (*size)[1] < height) {
+      d.error("size",
+              d.place("size"),
+              "out-of-range",
+              "the opening is smaller than the light",
+              "leave size out: it is the light's own then");
+    }
+    width = (*size)[0];
+    height = (*size)[1];
+  } else if (!(width > 0)) {
+    constexpr double kOfPoint = 0.2;
+    width = height = kOfPoint;
+  }
+  doors.half_width = static_cast<float>(width / 2);
+  doors.half_height = static_cast<float>(height / 2);
+  doors.length = static_cast<float>(d.number("length").value_or(std::min(width, height) / 2));
+  static constexpr const char* kSides[] = {"left", "right", "top", "bottom"};
+  for (std::size_t side = 0; side < 4; ++side) {
+    doors.angle[side] = static_cast<float>(d.number_or_standard(kSides[side]));
+  }
+  d.finish();
+  light.doors = std::move(out);
+}
+
 }  // namespace
 
 void read_shaping(TableReader& r, LightSpec& light) {
@@ -150,6 +188,9 @@ void read_shaping(TableReader& r, LightSpec& light) {
   }
   if (flat || kind == LightKind::kSpot || kind == LightKind::kSun) {
     read_gobo(r, light);
+  }
+  if (kind == LightKind::kRect || kind == LightKind::kDisk || kind == LightKind::kSpot) {
+    read_doors(r, light);
   }
 }
 

@@ -210,6 +210,20 @@ bool read_spot(TableReader& r, LightSpec& light) {
   return true;
 }
 
+// The picture of a rect's luminance, beside which nothing else may shape it.
+void read_screen(TableReader& r, LightSpec& light) {
+  light.image = r.file("image", &light.image_place).value_or("");
+  for (const char* other : {"gobo", "profile", "hot_center"}) {
+    if (!light.image.empty() && r.has(other)) {
+      r.error(other,
+              r.place(other),
+              "conflict",
+              fmt::format("image and {} are both given; one of them shapes the light", other),
+              "leave one of them out");
+    }
+  }
+}
+
 // The sizes that the kind has; false where one is missing or wrong.
 bool read_sizes(TableReader& r, const Rig& rig, LightSpec& light) {
   SourceShape& made = light.shape;
@@ -230,6 +244,7 @@ bool read_sizes(TableReader& r, const Rig& rig, LightSpec& light) {
         made.width = (*size)[0];
         made.height = (*size)[1];
       }
+      read_screen(r, light);
       return size.has_value();
     }
     case LightKind::kTube:

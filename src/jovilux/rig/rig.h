@@ -9,6 +9,7 @@
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/transform.h"
+#include "jovilux/photometry/barn_doors.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/flicker.h"
@@ -47,6 +48,12 @@ struct GoboInRig {
   GoboPattern pattern = GoboPattern::kSlats;
   int count = 8;
   double open = 0.5;
+};
+
+/// Leaves that cut a beam: BarnDoors in a light's frame.
+struct BarnDoorsInRig {
+  BarnDoors doors;
+  Place place;
 };
 
 /// Color by the position of the lit point.
@@ -99,6 +106,7 @@ struct LightSpec {
   Place image_place;
   double rotate = 0;  ///< dome [rad], clockwise from above
   std::optional<GoboInRig> gobo;
+  std::optional<BarnDoorsInRig> doors;
   std::optional<TintByPosition> tint_by;
   /// Indices of the objects it lights; nothing: all.
   std::optional<std::vector<std::uint32_t>> lit;

@@ -380,10 +380,27 @@ void files_of_table(DocumentNode& node, const std::string& address, const FileFn
 // A value at an address: a file's name, a table with more of them, or neither.
 void files_at(DocumentNode& value, const std::string& address, const FileFn& fn) {
   const KeyDescription* described = key_at(address);
-  if (described != nullptr && described->names_file()) {
-    files_of_value(value, *described, fn);
-  } else {
+  if (described == nullptr || !described->names_file()) {
     files_of_table(value, address, fn);
+    return;
+  }
+  files_of_value(value, *described, fn);
+  // What another kind of the same table takes there: a text with one of its endings alone.
+  const std::size_t dot = address.rfind('.');
+  const TableDescription* table =
+      dot == std::string::npos ? nullptr : table_at(address.substr(0, dot));
+  if (table == nullptr) {
+    return;
+  }
+  for (const KeyDescription& other : table->keys) {
+    if (&other != described && other.name == described->name && other.names_file()) {
+      KeyDescription rest = other;
+      std::erase_if(rest.endings, [&](std::string_view ending) {
+        return std::find(described->endings.begin(), described->endings.end(), ending) !=
+               described->endings.end();
+      });
+      files_of_value(value, rest, fn);
+    }
   }
 }
 

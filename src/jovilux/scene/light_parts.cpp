@@ -27,23 +27,26 @@ void keep(Problems& into, const Problems& from, const std::string& address, cons
   }
 }
 
-// The share of the flux that passes a mask, by 32768 points of a low-discrepancy sequence: places
-// and directions in proportion to what the bare source sends.
-double passing_share(const SourceShape& s, const Gobo& gobo) {
+// The share of the flux that passes a mask and doors (null: there are none), by 32768 points of a
+// low-discrepancy sequence: places and directions in proportion to what the bare source sends.
+double passing_share(const SourceShape& s,
+                     const Gobo* gobo,
+                     const BarnDoors* doors,
+                     const ScreenPicture* screen) {
   constexpr std::uint32_t kPoints = 1U << 15;
-  const auto plane = static_cast<double>(gobo.distance());
+  const double plane = gobo != nullptr ? static_cast<double>(gobo->distance()) : 0;
   double all = 0, passed = 0;
   for (std::uint32_t i = 0; i < kPoints; ++i) {
     const Sampler sampler(1, 4, i);
     const Vec2 u = sampler.pair(0), v = sampler.pair(1);
     if (s.kind == LightKind::kSun) {  // evenly over the mask, which repeats or is what matters
-      const auto& spec = gobo.spec();
+      const auto& spec = gobo->spec();
       const float x = (u.x() - 0.5f) * static_cast<float>(spec.width * spec.tiles_x),
                   y = (u.y() - 0.5f) * static_cast<float>(spec.height * spec.tiles_y);
       const float c = static_cast<float>(std::cos(spec.rotate)),
                   sn = static_cast<float>(std::sin(spec.rotate));
       all += 1;
-      passed += luminance_of(gobo.transmittance(-(c * x + sn * y), -sn * x + c * y));
+      passed += luminance_of(gobo->transmittance(-(c * x + sn * y), -sn * x + c * y));
       continue;
     }
     double theta, weight;
@@ -78,12 +81,23 @@ double passing_share(const SourceShape& s, const Gobo& gobo) {
       qy = s.radius * r * std::sin(2 * kPiD * v.y());
       weight *= s.hot_center > 0 ? hot_center_weighting(LightKind::kDisk, s.hot_center, r, 0) : 1;
     }
+    if (screen != nullptr) {
+      weight *= static_cast<double>(luminance_of(
+          screen->at(static_cast<float>(2 * qx / s.width), static_cast<float>(2 * qy / s.height))));
+    }
     all += weight;
     if (std::cos(theta) > 1e-9) {
-      const double far = plane * std::tan(theta);
+      const Vec3d wo(
+          std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), std::cos(theta));
+      if (doors != nullptr && !doors->lets_pass(Vec3d(qx, qy, 0).cast<float>(), wo.cast<float>())) {
+        continue;
+      }
+      const double far = plane / wo.z();
       passed +=
-          weight * luminance_of(gobo.transmittance(static_cast<float>(qx + far * std::cos(phi)),
-                                                   static_cast<float>(qy + far * std::sin(phi))));
+          weight * (gobo != nullptr
+                        ? luminance_of(gobo->transmittance(static_cast<float>(qx + far * wo.x()),
+                                                           static_cast<float>(qy + far * wo.y())))
+                        : 1.0);
     }
   }
   return all > 0 ? passed / all : 1;
@@ -178,6 +192,33 @@ std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
          address,
          fmt::format("{} x {} pixels: not twice as wide as high", out->width, out->height),
          "an equirectangular picture goes all round and from pole to pole"});
+  }
+  return out;
+}
+
+std::shared_ptr<const ScreenPicture> LightLoader::screen(const LightSpec& light) {
+  const std::string address = "light." + light.name + ".image";
+  const auto image = load_image(light.image);
+  keep(problems_, image.problems(), address, light.image_place);
+  if (!image) {
+    return nullptr;
+  }
+  auto out = std::make_shared<ScreenPicture>();
+  out->width = image->width;
+  out->height = image->height;
+  double sum = 0;
+  for (std::size_t i = 0; i + 2 < image->rgb.size(); i += 3) {
+    out->rgb.emplace_back(image->rgb[i], image->rgb[i + 1], image->rgb[i + 2]);
+    sum += luminance_of(out->rgb.back());
+  }
+  if (!(sum > 0)) {
+    problems_.push_back(
+        {Severity::kError, "bad-image", light.image_place, address, "the picture is black", ""});
+    return nullptr;
+  }
+  const auto mean = static_cast<float>(sum / static_cast<double>(out->rgb.size()));
+  for (Eigen::Array3f& pixel : out->rgb) {
+    pixel /= mean;
   }
   return out;
 }
@@ -387,13 +428,27 @@ LightParts LightLoader::parts(const LightSpec& light,
     divide(out.levels.intensity);
     divide(out.levels.luminance);
   }
+  if (light.shape.kind == LightKind::kRect && !light.image.empty()) {
+    detail->screen = screen(light);
+    if (!detail->screen) {
+      return out;
+    }
+    needed = true;
+  }
   if (light.gobo) {
     detail->gobo = gobo(light);
     if (!detail->gobo) {
       return out;
     }
     needed = true;
-    out.gobo_transmittance = passing_share(out.shape, *detail->gobo);
+    out.gobo_transmittance = passing_share(out.shape, detail->gobo.get(), nullptr, nullptr);
+  }
+  if (light.doors) {
+    detail->doors = light.doors->doors;
+    needed = true;
+    const double both =
+        passing_share(out.shape, detail->gobo.get(), &*detail->doors, detail->screen.get());
+    out.doors_transmittance = out.gobo_transmittance > 0 ? both / out.gobo_transmittance : 0;
   }
   if (light.tint_by) {
     needed = true;

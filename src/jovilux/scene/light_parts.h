@@ -25,6 +25,8 @@ struct LightParts {
   SourceLevels levels;  ///< of the bare source, the share of an array's copy included
   /// Share of the flux that passes the mask, all of it taken to meet it.
   double gobo_transmittance = 1;
+  /// Of what passes the mask, the share that barn doors let through.
+  double doors_transmittance = 1;
   double camera_fade = 1;  ///< what fade_with_camera leaves
   std::shared_ptr<const PhotometricFile> profile;
   std::shared_ptr<const LuminousSurface> surface;
@@ -32,7 +34,8 @@ struct LightParts {
 
   /// What dimmer, gels, gobo and fading leave of the bare source.
   double remaining(const LightSpec& light) const {
-    return light.dimmed() * color.transmittance * gobo_transmittance * camera_fade;
+    return light.dimmed() * color.transmittance * gobo_transmittance * doors_transmittance *
+           camera_fade;
   }
 };
 
@@ -52,6 +55,7 @@ class LightLoader {
  private:
   std::shared_ptr<const PhotometricFile> profile(const LightSpec& light);
   std::shared_ptr<const DomePicture> dome(const LightSpec& light);
+  std::shared_ptr<const ScreenPicture> screen(const LightSpec& light);
   std::shared_ptr<const Gobo> gobo(const LightSpec& light);
   std::shared_ptr<const Gobo> make_gobo(const LightSpec& light,
                                         const GoboInRig& in_rig,
