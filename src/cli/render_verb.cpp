@@ -134,6 +134,40 @@ double preview_limit(const RenderTask& task, Clock::time_point start, double kep
                       std::chrono::duration<double>(Clock::now() - start).count());
 }
 
+// Makes a preview's picture smaller until all of it has some samples in the time that is left, by
+// the rate of a tiny one: a small picture that is whole says more than a third of a large one.
+void fit_preview(Rig& rig,
+                 const Scene& scene,
+                 const RenderOptions& options,
+                 std::size_t layers,
+                 double seconds) {
+  constexpr int kTrialWidth = 64, kLeastWidth = 48;
+  constexpr double kSamples = 4, kSure = 0.7;
+  Rig trial = rig;
+  const double shape = static_cast<double>(rig.render.height) / rig.render.width;
+  const auto height_of = [&](int width) {
+    return std::max(1, static_cast<int>(std::lround(width * shape)));
+  };
+  trial.render.width = std::min(rig.render.width, kTrialWidth);
+  trial.render.height = height_of(trial.render.width);
+  trial.render.samples = 1;
+  trial.render.guiding = false;
+  const auto start = Clock::now();
+  render_on(trial,
+            scene,
+            options,
+            RenderState(trial.render.width, trial.render.height, layers, parts_of(trial)));
+  const double took = std::chrono::duration<double>(Clock::now() - start).count();
+  const double a_second = trial.render.width * trial.render.height / std::max(1e-6, took);
+  const double affordable = std::max(0.0, seconds - took) * kSure * a_second / kSamples;
+  const double share = affordable / (static_cast<double>(rig.render.width) * rig.render.height);
+  if (share < 1) {
+    const int width = static_cast<int>(std::lround(rig.render.width * std::sqrt(share)));
+    rig.render.width = std::clamp(width, std::min(kLeastWidth, rig.render.width), rig.render.width);
+    rig.render.height = height_of(rig.render.width);
+  }
+}
+
 }  // namespace
 
 namespace {
@@ -276,6 +310,7 @@ Rendered render_to_folder(const RenderTask& task) {
     shown = PreviewLook{rig->render.width, rig->render.height, false};
     shrink_for_preview(rig->render);
     rig->render.noise.reset();
+    rig->render.light_tracing = false;  // its first round alone takes a good part of the time
   }
   std::shared_ptr<Scene> scene;
   std::vector<std::string> layers;  // of the film
@@ -304,6 +339,11 @@ Rendered render_to_folder(const RenderTask& task) {
     const Problems found = check_rig(*rig, *scene, light_reports(*rig, *scene));
     warnings.insert(warnings.end(), found.begin(), found.end());
   });
+  if (task.preview) {
+    options.threads = task.threads;
+    fit_preview(
+        *rig, *scene, options, layers.size(), preview_limit(task, start, kSmoothingAndSaving));
+  }
   check_memory(*rig, layers.size());
   prepare_folder(task.folder, *rig, task.force);
   refuse_to_shorten(task, *rig);

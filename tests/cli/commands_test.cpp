@@ -530,3 +530,47 @@ TEST_CASE("the demo's rig is sound and its mistakes are caught", "[cli]") {
     CHECK(std::any_of(w.begin(), w.end(), [&](const auto& p) { return p["code"] == code; }));
   }
 }
+
+TEST_CASE("a preview of a slow scene is smaller, and whole", "[cli][preview]") {
+  const TemporaryFolder dir;
+  // Uneven haze that takes long to march, at a size that two seconds do not fill.
+  const std::string rig = dir.write("r.toml", R"(jovilux = 1
+[[camera]]
+name = "c"
+at = [0, -3, 1]
+look_at = [0, 0, 1]
+field_of_view = 50
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[haze]]
+name = "mist"
+inside = "everywhere"
+visibility = "6 m"
+clumps = { size = "4 cm", depth = 0.9 }
+[[light]]
+name = "lamp"
+kind = "sphere"
+at = [0.5, 1, 1.5]
+radius = "4 cm"
+output = "2000 lm"
+[render]
+size = [640, 360]
+samples = 64
+bounces = 8
+)");
+  const ProgramRun run =
+      run_program({"render", rig, "-o", dir.path("o"), "--preview", "--threads", "1", "--json"});
+  INFO(run.err);
+  REQUIRE(run.status == 0);
+  CHECK(run.json()["width"].get<int>() <= 320);
+  CHECK(run.json()["sampling"]["least"].get<double>() >= 1);
+  const auto png = load_image(dir.path("o/view.png"));
+  REQUIRE(png);
+  CHECK(png->width == 640);
+  int black = 0;
+  for (std::size_t i = 0; i < png->rgb.size(); i += 3) {
+    black += png->rgb[i] + png->rgb[i + 1] + png->rgb[i + 2] == 0 ? 1 : 0;
+  }
+  CHECK(black == 0);
+}

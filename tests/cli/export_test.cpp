@@ -284,3 +284,46 @@ output = "500 lm"
     }
   }
 }
+
+TEST_CASE("each light's distribution goes to LM-63 with its lumens", "[cli][export]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", "jovilux = 1\n" + kLights + R"(
+[[light]]
+name = "plate"
+kind = "disk"
+radius = "7 cm"
+at = [-1, 1, 2]
+toward = [0, 0.5, -0.5]
+output = "300 lm"
+[[light]]
+name = "half"
+kind = "rect"
+size = ["1 mm", "1 mm"]
+at = [0, 0, 2]
+toward = [0, 0, -1]
+output = "500 lm"
+barn_doors = { size = ["20 cm", "20 m"], length = "20 cm", left = "90 deg", right = "90 deg" }
+)");
+  const ProgramRun run = run_program({"export", rig, "-o", dir.path("x/l.ies"), "--json"});
+  INFO(run.err << run.out);
+  REQUIRE(run.status == 0);
+  CHECK(run.json()["files"].size() == 7);
+  CHECK(run.json()["notes"].size() == 2);  // sun and sky
+  const std::map<std::string, double> lumens = {
+      {"bulb", 400},
+      {"ball", 600},
+      {"panel", kPiD * 1000 * 0.18},
+      {"plate", 300},
+      // Between two long leaves straight ahead, the sine of the angle up to their edges.
+      {"half", 500 * std::sin(std::atan(0.5))}};
+  for (const auto& [name, flux] : lumens) {
+    INFO(name);
+    const auto j = run_program({"profile", dir.path("x/l-" + name + ".ies"), "--json"}).json();
+    CHECK(j["flux_lm"].get<double>() == Approx(flux).epsilon(name == "half" ? 0.04 : 0.005));
+  }
+  const auto beam = run_program({"profile", dir.path("x/l-soft.ies"), "--json"}).json();
+  CHECK(beam["peak_cd"].get<double>() == Approx(700).epsilon(1e-3));
+  CHECK(beam["beam_deg"].get<double>() == Approx(10).epsilon(0.02));
+  CHECK(beam["field_deg"].get<double>() == Approx(50).epsilon(0.02));
+  CHECK(run_program({"export", rig, "-o", dir.path("x/l.ies")}).status == 2);  // are there
+}

@@ -64,6 +64,27 @@ TEST_CASE("a preview's noise is smoothed, its level and its edges stay", "[rende
   }
 }
 
+TEST_CASE("haze before the sky is smoothed, a sky without haze stays sharp", "[render][preview]") {
+  constexpr int kWidth = 60, kHeight = 40;
+  Film film = noisy_wall(kWidth, kHeight);
+  for (std::size_t i = 0; i < film.pixels(); ++i) {
+    std::fill_n(film.guide(i), Film::kGuides, 0.0f);  // nothing is met
+  }
+  const std::vector<float> sharp = smoothed(film), hazy = smoothed(film, true);
+  RunningMoments before, as_sky, as_haze;
+  for (int y = 0; y < kHeight; ++y) {
+    for (int x = 4; x < kWidth / 2 - 4; ++x) {
+      const std::size_t i = film.pixel(x, y);
+      before.add(film.luminance(i));
+      as_sky.add(sharp[3 * i + 1]);
+      as_haze.add(hazy[3 * i + 1]);
+    }
+  }
+  CHECK(as_sky.variance() == Approx(before.variance()).epsilon(1e-3));
+  CHECK(as_haze.mean() == Approx(before.mean()).epsilon(0.03));
+  CHECK(as_haze.variance() < 0.1 * before.variance());
+}
+
 TEST_CASE("a preview is small, and enlarged without change of level", "[render][preview]") {
   RenderSpec spec;
   spec.width = 1920;

@@ -192,6 +192,14 @@ class RigAround {
       rest += name == "at" ? "" : "at = 0.5\n";
       return rig(light("spot", "", "[light.gobo]\n" + rest + line), "", "", render());
     }
+    if (address == "assembly") {
+      return rig(light("point", "", ""),
+                 "",
+                 "",
+                 render() + "[[assembly]]\n" + (name == "name" ? "" : "name = 'a'\n") +
+                     (name == "members" ? "" : "members = ['light.l', 'object.shade']\n") + line +
+                     "[[light]]\nname = 'bulb'\nkind = 'point'\nat = [0, 0, 1]\noutput = '9 lm'\n");
+    }
     if (address == "light.barn_doors") {
       return rig(light("rect", "", "[light.barn_doors]\n" + line), "", "", render());
     }

@@ -1,7 +1,10 @@
 #include "jovilux/judge/light_export.h"
 
+#include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
 #include "jovilux/color/chromaticity.h"
+#include "jovilux/emitters/emitter.h"
+#include "jovilux/files/photometric_file.h"
 
 #include <Eigen/Geometry>
 #include <algorithm>
@@ -390,6 +393,82 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
   }
   out.text = j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
   return out;
+}
+
+namespace {
+
+// The intensity along a unit direction [cd], by the illuminance far away.
+double far_intensity(const Emitter& e, const Vec3& direction) {
+  constexpr std::uint32_t kPoints = 256;
+  const float reach = std::max({e.radius, e.half_width, e.half_height, 0.01f});
+  const float distance = 2000 * reach;
+  const Vec3 p = e.center + distance * direction;
+  const std::uint32_t points = e.is_zero_size() && e.kind != LightKind::kTube ? 1 : kPoints;
+  double sum = 0;
+  for (std::uint32_t i = 0; i < points; ++i) {
+    const LightSample s = sample_toward(e, p, Sampler(1, 5, i).pair(0));
+    if (s.weight > 0) {
+      sum += static_cast<double>(s.weight) *
+             (s.colored ? static_cast<double>(luminance_of(s.rgb)) : 1.0);
+    }
+  }
+  return sum / points * static_cast<double>(distance) * static_cast<double>(distance);
+}
+
+// Angles from the axis: evenly, and closer where a spot's beam falls.
+std::vector<double> vertical_angles(const Emitter& e) {
+  constexpr double kStep = 2.5;
+  constexpr int kInBeam = 60;
+  std::vector<double> out;
+  for (int i = 0; i <= 72; ++i) {
+    out.push_back(i * kStep * kPiD / 180);
+  }
+  if (e.kind == LightKind::kSpot) {
+    const double end = std::min(kPiD / 2, 1.5 * std::acos(static_cast<double>(e.cos_field)));
+    for (int i = 1; i < kInBeam; ++i) {
+      out.push_back(end * i / kInBeam);
+    }
+  }
+  std::sort(out.begin(), out.end());
+  constexpr double kSame = 1e-4;
+  out.erase(std::unique(out.begin(), out.end(), [](double a, double b) { return b - a < kSame; }),
+            out.end());
+  return out;
+}
+
+}  // namespace
+
+std::optional<std::string> light_as_lm63(const ExportedLight& light, const Emitter& e) {
+  if (e.is_distant() || e.endless || !e.shines()) {
+    return std::nullopt;
+  }
+  constexpr int kPlanes = 24;
+  const bool round =
+      (e.kind == LightKind::kPoint || e.kind == LightKind::kSphere || e.kind == LightKind::kDisk ||
+       e.kind == LightKind::kSpot) &&
+      (e.detail == nullptr || (!e.detail->profile && !e.detail->gobo && !e.detail->doors));
+  PhotometricFile file;
+  file.format = "LM-63-2019";
+  file.luminaire = light.name;
+  file.test = "by Jovilux";
+  file.grid.symmetry = round ? PhotometricSymmetry::kRotational : PhotometricSymmetry::kNone;
+  file.grid.ver_rad = vertical_angles(e);
+  for (int h = 0; h <= (round ? 0 : kPlanes); ++h) {
+    file.grid.hor_rad.push_back(2 * kPiD * h / kPlanes);
+  }
+  for (const double c : file.grid.hor_rad) {
+    for (const double gamma : file.grid.ver_rad) {
+      const Vec3d local(
+          std::sin(gamma) * std::cos(c), std::sin(gamma) * std::sin(c), std::cos(gamma));
+      file.grid.candela.push_back(far_intensity(e, e.frame.to_world(local.cast<float>())));
+    }
+  }
+  const SourceShape& s = light.light->shape;
+  file.width = s.kind == LightKind::kRect ? s.width : -2 * s.radius;
+  file.length = s.kind == LightKind::kRect   ? s.height
+                : s.kind == LightKind::kTube ? s.length
+                                             : -2 * s.radius;
+  return lm63_text(file);
 }
 
 LightFile lights_as_usda(const std::vector<ExportedLight>& lights,

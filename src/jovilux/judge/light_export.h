@@ -2,6 +2,7 @@
 
 #include "jovilux/judge/light_report.h"
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -44,5 +45,10 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
 LightFile lights_as_usda(const std::vector<ExportedLight>& lights,
                          const Vec3d& up,
                          const std::string& folder);
+
+/// A light's luminous intensities over all directions from far away, as an LM-63 file: what leaves
+/// it as it shines, behind its gels, mask and doors. In its own frame: vertical angles from the way
+/// it shines, C = 0 along its width. Nothing for lights without a place, and endless tubes.
+std::optional<std::string> light_as_lm63(const ExportedLight& light, const Emitter& emitter);
 
 }  // namespace jovilux

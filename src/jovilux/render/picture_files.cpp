@@ -412,11 +412,12 @@ void save_render(const std::string& folder,
   });
   int width = film.width(), height = film.height();
   if (preview) {
-    rgb = enlarged(preview->denoised ? denoise(noisy_picture(film)).mean : smoothed(film),
-                   width,
-                   height,
-                   preview->width,
-                   preview->height);
+    rgb = enlarged(
+        preview->denoised ? denoise(noisy_picture(film)).mean : smoothed(film, !rig.hazes.empty()),
+        width,
+        height,
+        preview->width,
+        preview->height);
     width = preview->width;
     height = preview->height;
   }

@@ -25,7 +25,9 @@ struct Pixel {
   bool surface = false;
 };
 
-std::vector<Pixel> pixels_of(const Film& film) {
+// With haze, what lies beyond all surfaces is haze before the sky, which goes on as a surface does.
+std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
+  constexpr float kBeyond = 1e6f;  // [m]
   std::vector<Pixel> out(film.pixels());
   for (std::size_t i = 0; i < out.size(); ++i) {
     Pixel& p = out[i];
@@ -44,6 +46,10 @@ std::vector<Pixel> pixels_of(const Film& film) {
       p.normal = Eigen::Map<const Eigen::Vector3f>(guide + 3).normalized();
       p.depth = guide[6] / met;
       p.light /= p.albedo;
+    } else if (hazy && met == 0) {
+      p.surface = true;
+      p.normal = Eigen::Vector3f::UnitZ();
+      p.depth = kBeyond;
     }
     const float v = film.variance(i), a = luminance_of(p.albedo);
     p.variance = v / (a * a);  // infinite with one sample
@@ -132,9 +138,9 @@ void shrink_for_preview(RenderSpec& render) {
   render.height = std::max(1, static_cast<int>(std::lround(render.height * ratio)));
 }
 
-std::vector<float> smoothed(const Film& film) {
+std::vector<float> smoothed(const Film& film, bool hazy) {
   const int width = film.width(), height = film.height();
-  std::vector<Pixel> pixels = pixels_of(film), next = pixels;
+  std::vector<Pixel> pixels = pixels_of(film, hazy), next = pixels;
   tame_fireflies(pixels, width, height);
   settle_variance(pixels, width, height);
   static constexpr std::array<float, 5> kKernel = {

@@ -17,10 +17,11 @@ inline constexpr double kDenoisedFrom = kScramblings;
 
 /// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and
 /// depth tell that a surface goes on and where luminances differ by no more than noise explains.
-/// For looking at, not for reading.
+/// For looking at, not for reading. `hazy`: what lies beyond all surfaces is smoothed too, for it
+/// is haze before the sky; else the sky stays as it is.
 /// Source: H. Dammertz et al., "Edge-Avoiding A-Trous Wavelet Transform for fast Global
 /// Illumination Filtering", HPG 2010.
-std::vector<float> smoothed(const Film& film);
+std::vector<float> smoothed(const Film& film, bool hazy = false);
 
 /// Pixels, 3 values each, enlarged bilinearly.
 std::vector<float> enlarged(

@@ -398,6 +398,8 @@ class Renderer {
     }
     if (options_.stop && options_.stop()) {
       stop_reason_ = static_cast<int>(StoppedBy::kSignal);
+    } else if (options_.in_haste && s_.passes_done == 0) {
+      return false;  // the first look is of all of the picture, however long that takes
     } else if (options_.time_limit && seconds_now() - unlimited_s_ >= limit_now()) {
       stop_reason_ = static_cast<int>(StoppedBy::kTime);
     }

@@ -297,6 +297,47 @@ TableDescription solid_keys() {
   return t;
 }
 
+TableDescription assembly_keys() {
+  TableDescription t{"assembly",
+                     "lights and objects that are placed, turned and scaled together, about the "
+                     "assembly's own origin",
+                     "",
+                     {},
+                     {}};
+  t.keys = {
+      key("name", "what addresses, arrays and other assemblies call it")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"pendant\"")
+          .needed(),
+      key("members", "addresses of lights, objects, arrays and other assemblies")
+          .texts()
+          .over(OverTime::kNever)
+          .shown("[\"light.bulb\", \"object.shade\"]")
+          .called("children, of, parts, objects, lights")
+          .needed(),
+      key("at", "where its origin stands")
+          .position()
+          .shown("[0, 0, 2.1]")
+          .otherwise("[0, 0, 0]")
+          .called("position, location, translate"),
+      key("rotate", "about x, y and z in that order")
+          .list(3, Dimension::kAngle)
+          .shown("[0, 0, 15]")
+          .otherwise("[0, 0, 0]")
+          .called("turn, rotation, orientation"),
+      key("scale",
+          "a factor, or one for each axis where no light is a member; sizes of lights "
+          "follow, their lumens stay")
+          .other()
+          .expects("a number, or [x, y, z]")
+          .shown("1.5")
+          .otherwise("1")
+          .called("size"),
+  };
+  return t;
+}
+
 TableDescription array_keys() {
   TableDescription t{"array", "copies of a light or an object, in one layer", "", {}, {}};
   t.keys = {
@@ -305,10 +346,10 @@ TableDescription array_keys() {
           .over(OverTime::kNever)
           .shown("\"ridge-bulbs\"")
           .needed(),
-      key("of", "the light or object that is copied; it no longer shows itself")
+      key("of", "the light, object or assembly that is copied; it no longer shows itself")
           .text()
           .over(OverTime::kNever)
-          .expects("the name of the light or object to copy")
+          .expects("the name of the light, object or assembly to copy")
           .shown("\"bulb\"")
           .called("source, pattern, instance")
           .needed(),
@@ -416,7 +457,7 @@ TableDescription path_keys() {
 }  // namespace
 
 std::vector<TableDescription> object_tables() {
-  return {object_keys(), shape_keys(), solid_keys(), array_keys(), path_keys()};
+  return {object_keys(), shape_keys(), solid_keys(), assembly_keys(), array_keys(), path_keys()};
 }
 
 }  // namespace jovilux

@@ -194,7 +194,8 @@ Copies read_copies(TableReader& r, const DocumentNode& pattern, const Rig& rig) 
 std::vector<LightSpec> read_array(TableReader& r,
                                   const std::string& name,
                                   const DocumentNode& pattern,
-                                  const Rig& rig) {
+                                  const Rig& rig,
+                                  const AssemblyPlacement* assembly) {
   enum class Share : std::uint8_t { kTotal, kEach };
   std::vector<LightSpec> copies;
   r.require("output");
@@ -231,6 +232,9 @@ std::vector<LightSpec> read_array(TableReader& r,
     light->copies_place = r.place("output");
     if (light->flicker && (own == nullptr || own->find("flicker") == nullptr)) {
       light->flicker->seed += static_cast<std::uint32_t>(i);  // no two flames are alike
+    }
+    if (assembly != nullptr) {
+      move_light(*assembly, rig.up, *light);
     }
     light->at += places[i];
     if (light->aim) {

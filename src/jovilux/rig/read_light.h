@@ -1,5 +1,6 @@
 #pragma once
 
+#include "jovilux/rig/assembly.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/rig/table_reader.h"
 
@@ -21,10 +22,12 @@ Copies read_copies(TableReader& reader, const DocumentNode& pattern, const Rig& 
 
 /// Reads one [[array]]: copies of the light whose table is `pattern`, named ARRAY[0] .. and kept in
 /// one layer. Single copies may differ: the array's table `copy` holds, by number, the keys that
-/// light.ARRAY[n].KEY has set.
+/// light.ARRAY[n].KEY has set. `assembly`: where the pattern is moved before it is copied; null:
+/// not.
 std::vector<LightSpec> read_array(TableReader& reader,
                                   const std::string& name,
                                   const DocumentNode& pattern,
-                                  const Rig& rig);
+                                  const Rig& rig,
+                                  const AssemblyPlacement* assembly = nullptr);
 
 }  // namespace jovilux

@@ -1,5 +1,6 @@
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/rig/assembly.h"
 #include "jovilux/rig/read_light.h"
 #include "jovilux/rig/read_solid.h"
 #include "jovilux/rig/read_tables.h"
@@ -50,7 +51,12 @@ class RigReader {
     each(top, "material", [&](auto& r, const auto& name) { read_material(r, name, rig_); });
     read_solids(top);
     find_patterns();
-    each(top, "object", [&](auto& r, const auto& name) { read_object(r, name, rig_); });
+    each(top, "assembly", [](auto&, const auto&) {});  // names; their keys are read together
+    assemblies_ = read_assemblies(root_, rig_.length, problems_);
+    each(top, "object", [&](auto& r, const auto& name) {
+      read_object(r, name, rig_);
+      move_object(assemblies_.objects, name);
+    });
     read_object_arrays();
     each(top, "gel", [&](auto& r, const auto& name) { read_gel(r, name, rig_); });
     each(top, "haze", [&](auto& r, const auto& name) {
@@ -61,6 +67,7 @@ class RigReader {
       auto light = read_light(r, rig_);
       if (light && patterns_.count(name) == 0) {  // a pattern no longer shines itself
         light->name = light->layer = name;
+        move_to(assemblies_.lights, name, *light);
         rig_.lights.push_back(std::move(*light));
       }
     });
@@ -248,7 +255,9 @@ class RigReader {
       reader.find("name");
       read_object(reader, copy_name, rig_);
       rig_.objects.back().array = name;
+      move_object(assemblies_.objects, array.find("of")->text());
       rig_.objects.back().transform.offset += copies.places[i];
+      move_object(assemblies_.arrays, name);
     }
   }
 
@@ -277,8 +286,33 @@ class RigReader {
                      names_in("light"));
       return;
     }
-    for (LightSpec& copy : read_array(r, name, *pattern, rig_)) {
+    const auto in_place = assemblies_.lights.find(*of);
+    for (LightSpec& copy :
+         read_array(r,
+                    name,
+                    *pattern,
+                    rig_,
+                    in_place != assemblies_.lights.end() ? &in_place->second : nullptr)) {
+      move_to(assemblies_.arrays, name, copy);
       rig_.lights.push_back(std::move(copy));
+    }
+  }
+
+  using Placements = std::map<std::string, AssemblyPlacement>;
+
+  // The object that was read last, where an assembly has it.
+  void move_object(const Placements& placements, const std::string& name) {
+    if (const auto found = placements.find(name);
+        found != placements.end() && !rig_.objects.empty()) {
+      Transform& own = rig_.objects.back().transform;
+      const Transform& outer = found->second.transform;
+      own = {outer.linear * own.linear, outer.point(own.offset)};
+    }
+  }
+
+  void move_to(const Placements& placements, const std::string& name, LightSpec& light) const {
+    if (const auto found = placements.find(name); found != placements.end()) {
+      move_light(found->second, rig_.up, light);
     }
   }
 
@@ -321,6 +355,7 @@ class RigReader {
   Rig& rig_;
   Problems& problems_;
   std::set<std::string> patterns_;
+  Assemblies assemblies_;
 };
 
 // render.time as the text has it; 0 where it is not there or wrong, which reading tells.
@@ -435,7 +470,11 @@ std::vector<Vec3d> MeterSpec::points() const {
 Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   Rig rig;
   rig.file = file;
-  Problems problems = read_at_moment(document, moment_in(document), rig);
+  Problems problems;
+  expand_assembly_arrays(document, problems);
+  for (Problem& p : read_at_moment(document, moment_in(document), rig)) {
+    problems.push_back(std::move(p));
+  }
   add_problems_at_keys(document, problems);
   sort_by_place(problems);
   if (has_errors(problems)) {

@@ -36,6 +36,9 @@ TableDescription top_keys() {
       key("camera", "a camera").tables().called("cameras, view"),
       key("light", "a light").tables().called("lights, lamp"),
       key("array", "copies of a light or object").tables().called("copies, instances, duplicate"),
+      key("assembly", "lights and objects that move together")
+          .tables()
+          .called("groups, parent, rig, fixture, null, prefab"),
       key("gel", "a filter").tables().called("gels, filter"),
       key("object", "an object").tables().called("objects, mesh, geometry"),
       key("solid", "an implicit surface").tables().called("solids, sdf, implicit"),
