@@ -1,6 +1,7 @@
 #include "cli/arguments.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/exr.h"
 
 #include <cmath>
 
@@ -254,7 +255,9 @@ Option denoised_option() {
 Option threads_option() { return {"threads", "use at most N threads; all by default", "N"}; }
 
 int threads_of(const Arguments& arguments) {
-  return arguments.whole("threads", 1, 1024).value_or(0);
+  const int threads = arguments.whole("threads", 1, 1024).value_or(0);
+  limit_exr_threads(threads);
+  return threads;
 }
 
 }  // namespace jovilux::cli

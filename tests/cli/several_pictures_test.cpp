@@ -1,4 +1,5 @@
 // Several cameras and variants in one command, through the built program.
+#include <cmath>
 #include <filesystem>
 
 #include "tests/support/program.h"
@@ -94,6 +95,32 @@ TEST_CASE("several cameras and variants have a folder each, with the pictures of
   REQUIRE(cameras.status == 0);
   CHECK(cameras.out.find(dir.path("two/wide")) != std::string::npos);
   CHECK(mean_of(dir, "two/wide") == Approx(4 * mean_of(dir, "all/wide-dusk")).epsilon(1e-3));
+}
+
+TEST_CASE("an automatic exposure is offset by stops", "[cli][render]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoom);
+  const auto white = [&](const std::string& exposure) {
+    const ProgramRun run = run_program({"render",
+                                        rig,
+                                        "-o",
+                                        dir.path("e"),
+                                        "--set",
+                                        "look.exposure=" + exposure,
+                                        "--force",
+                                        "--quiet",
+                                        "--json"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return run.json()["white_luminance_cd_m2"].get<double>();
+  };
+  const double metered = white("auto");
+  CHECK(white("auto+1") == Approx(metered / 2).epsilon(1e-6));
+  CHECK(white("auto -0.5 stops") == Approx(metered * std::sqrt(2.0)).epsilon(1e-6));
+  for (const char* wrong : {"auto1", "auto+", "auto+x", "auto+21", "autos"}) {
+    INFO(wrong);
+    CHECK(run_program({"check", rig, "--set", std::string("look.exposure=") + wrong}).status == 1);
+  }
 }
 
 TEST_CASE("a sample is traced again alone, as the picture has it", "[cli][render]") {

@@ -102,6 +102,23 @@ TEST_CASE("an EXR gives back its channels, header and texts", "[files][exr]") {
   CHECK((*data)[2][0] == 60);
 }
 
+TEST_CASE("an EXR is written by as many threads as are allowed", "[files]") {
+  const TemporaryFolder dir;
+  const auto write = [&] {
+    write_exr(
+        dir.path("t.exr"),
+        ExrHeader{4, 2, 1, {}, {}, {}},
+        {{"Y", ExrChannel::Type::kFloat, [](int, float* out) { std::fill_n(out, 4, 1.0f); }}});
+    return exr_threads();
+  };
+  limit_exr_threads(1);
+  CHECK(write() == 1);
+  limit_exr_threads(3);
+  CHECK(write() == 3);
+  limit_exr_threads(0);
+  CHECK(write() >= 1);
+}
+
 TEST_CASE("damaged EXR files are problems, not crashes", "[files][exr]") {
   const TemporaryFolder dir;
   ExrHeader header;

@@ -174,6 +174,25 @@ TEST_CASE("shares joined are one render, so are processes that exchange their ti
   }
 }
 
+TEST_CASE("tiles that arrive cut short, or with more than they hold, are not taken", "[render]") {
+  const Share share{1, 2};
+  RenderState sent(40, 24, 2, 1), received(40, 24, 2, 1);
+  for (std::size_t tile = 0; tile < sent.tiles(); ++tile) {
+    sent.tallies[tile].light_noise[0] = 3;
+  }
+  const std::string whole = packed_tiles(sent, share), before = packed_tiles(received, share);
+  for (const std::size_t size :
+       {std::size_t{0}, std::size_t{1}, whole.size() / 2, whole.size() - 1}) {
+    CHECK_FALSE(unpack_tiles(whole.substr(0, size), share, received));
+  }
+  CHECK_FALSE(unpack_tiles(whole + "x", share, received));
+  CHECK(packed_tiles(received, share) == before);
+  CHECK(unpack_tiles(whole, share, received));
+  CHECK(packed_tiles(received, share) == whole);
+  CHECK(received.tallies[1].light_noise[0] == 3);
+  CHECK(received.tallies[0].light_noise[0] == 0);  // of the other share
+}
+
 TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
           "[render][resume]") {
   const TemporaryFolder dir;

@@ -6,6 +6,7 @@
 #include "jovilux/files/atomic_file.h"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <filesystem>
 #include <thread>
@@ -46,19 +47,28 @@ exr::PixelType pixel_type(ExrChannel::Type type) {
                                             : exr::UINT;
 }
 
-void use_all_threads() {
-  if (exr::globalThreadCount() == 0) {
-    exr::setGlobalThreadCount(static_cast<int>(std::max(1U, std::thread::hardware_concurrency())));
+std::atomic<int> wanted_threads{0};  // 0: all of the machine's
+
+void use_threads() {
+  const int wanted = wanted_threads > 0
+                         ? wanted_threads.load()
+                         : static_cast<int>(std::max(1U, std::thread::hardware_concurrency()));
+  if (exr::globalThreadCount() != wanted) {
+    exr::setGlobalThreadCount(wanted);
   }
 }
 
 }  // namespace
 
+void limit_exr_threads(int threads) { wanted_threads = std::max(0, threads); }
+
+int exr_threads() { return exr::globalThreadCount(); }
+
 void write_exr(const std::string& path,
                const ExrHeader& info,
                const std::vector<ExrChannel>& channels) {
   JOVILUX_ASSERT(info.width > 0 && info.height > 0 && !channels.empty());
-  use_all_threads();
+  use_threads();
   exr::Header header(info.width, info.height);
   header.compression() = exr::ZIP_COMPRESSION;
   exr::addWhiteLuminance(header, static_cast<float>(info.white_luminance));
@@ -166,7 +176,7 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
   try {
     auto in = std::make_unique<Inside>();
     in->path = path;
-    use_all_threads();
+    use_threads();
     in->file = std::make_unique<exr::InputFile>(path.c_str());
     const exr::Header& header = in->file->header();
     in->window = header.dataWindow();

@@ -60,4 +60,9 @@ class ExrReader {
   std::unique_ptr<Inside> inside_;
 };
 
+/// How many threads compress and decompress from the next file on; 0: all of the machine's.
+void limit_exr_threads(int threads);
+/// How many there are now.
+int exr_threads();
+
 }  // namespace jovilux

@@ -400,7 +400,9 @@ Result<FilmLabel> load_state(const std::string& path,
     return label;
   }
   join_history(state, read, label.share);
-  unpack_tiles(packed_tiles(read, label.share), label.share, state);
+  if (!unpack_tiles(packed_tiles(read, label.share), label.share, state)) {
+    return fault(path, "holds tiles of another size", "remove it and render again");
+  }
   state.pass = std::move(read.pass);
   state.in_pass = read.in_pass;
   state.taken = read.taken;
@@ -421,8 +423,13 @@ std::string packed_tiles(const RenderState& state, Share share) {
   return out;
 }
 
-void unpack_tiles(const std::string& bytes, Share share, RenderState& state) {
-  std::size_t at = 0;
+bool unpack_tiles(const std::string& bytes, Share share, RenderState& state) {
+  std::size_t expected = 0, at = 0;
+  Writer count([&expected](const char*, std::size_t size) { expected += size; });
+  tiles_part(count, state, share);
+  if (bytes.size() != expected) {
+    return false;  // cut short on its way: nothing of it is taken
+  }
   Reader r([&](char* data, std::size_t size) {
     if (bytes.size() - at < size) {
       return false;
@@ -432,6 +439,7 @@ void unpack_tiles(const std::string& bytes, Share share, RenderState& state) {
     return true;
   });
   tiles_part(r, state, share);
+  return true;
 }
 
 }  // namespace jovilux

@@ -118,8 +118,9 @@ Result<FilmLabel> load_state(const std::string& path,
                              RenderState& state);
 
 /// The tiles of one share as bytes, and back: how processes of one render tell each other what they
-/// have. Those of the same program only.
+/// have. Those of the same program only. False where the bytes are too few or too many; the state
+/// is as before then.
 std::string packed_tiles(const RenderState& state, Share share);
-void unpack_tiles(const std::string& bytes, Share share, RenderState& state);
+[[nodiscard]] bool unpack_tiles(const std::string& bytes, Share share, RenderState& state);
 
 }  // namespace jovilux

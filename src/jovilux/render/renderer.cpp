@@ -363,8 +363,9 @@ class Renderer {
     for (int i = 0; i < options_.share.count; ++i) {
       const std::string& bytes = (*all)[static_cast<std::size_t>(i)];
       stopping = stopping || bytes.starts_with('s');
-      if (i != options_.share.index) {
-        unpack_tiles(bytes.substr(1), {i, options_.share.count}, s_);
+      if (i != options_.share.index &&
+          (bytes.empty() || !unpack_tiles(bytes.substr(1), {i, options_.share.count}, s_))) {
+        return StoppedBy::kSignal;  // as where the process is lost: what is here is kept
       }
     }
     return stopping ? std::optional(StoppedBy::kTime) : std::nullopt;

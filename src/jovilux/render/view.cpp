@@ -103,15 +103,8 @@ float brightest_channel(const Film& film, std::size_t pixel) {
   return (rec709_from_xyz() * xyz.cast<double>()).cast<float>().maxCoeff();
 }
 
-}  // namespace
-
-double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film) {
-  if (look.exposure == LookSpec::Exposure::kCamera) {
-    return ev100(camera.exposure);
-  }
-  if (look.exposure == LookSpec::Exposure::kFixed) {
-    return look.ev;
-  }
+// By the picture, lamps left out.
+double metered_ev(const LookSpec& look, const Film& film) {
   std::vector<float> lit, brightest;
   lit.reserve(film.pixels());
   brightest.reserve(film.pixels());
@@ -135,6 +128,20 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
   const double mean = std::exp2(sum / static_cast<double>(lit.size() - 2 * skip));
   const auto bright = static_cast<double>(percentile(std::move(brightest), 1 - kAutoClipped));
   return ev100(Nits{std::max(mean, 0.18 * bright / clipping_value(look.curve))});
+}
+
+}  // namespace
+
+double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film) {
+  switch (look.exposure) {
+    case LookSpec::Exposure::kCamera:
+      return ev100(camera.exposure);
+    case LookSpec::Exposure::kFixed:
+      return look.ev;
+    case LookSpec::Exposure::kAuto:
+      break;
+  }
+  return metered_ev(look, film) - look.brighter;
 }
 
 }  // namespace jovilux

@@ -74,11 +74,11 @@ TableDescription look_keys() {
   TableDescription t{"look", "how view.png is made; image.exr stays absolute", "", {}, {}};
   t.keys = {
       key("exposure",
-          "auto: by the picture, lamps left out; camera: by stop, shutter and iso; or "
-          "a fixed one, at ISO 100")
+          "auto: by the picture, lamps left out, and some stops brighter or darker; camera: by "
+          "stop, shutter and iso; or a fixed one, at ISO 100")
           .other()
           .over(OverTime::kBlended)
-          .expects("\"camera\", \"auto\" or \"EV n\" (-40 to 40)")
+          .expects("\"camera\", \"auto\", \"auto+1\" or \"EV n\" (-40 to 40)")
           .shown("\"EV 9\"")
           .otherwise("\"auto\"")
           .called("ev, brightness"),

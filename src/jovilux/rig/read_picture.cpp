@@ -175,6 +175,33 @@ void read_grid(TableReader& r, MeterSpec& m) {
   m.grid = out;
 }
 
+// "auto", "auto+1", "auto -0.5 stops": the stops that are added to what is metered; nothing where
+// the text is none of these.
+std::optional<double> stops_beside_auto(std::string_view text) {
+  constexpr std::string_view kAuto = "auto";
+  constexpr double kMost = 20;
+  if (!text.starts_with(kAuto)) {
+    return std::nullopt;
+  }
+  text = trimmed(text.substr(kAuto.size()));
+  if (text.empty()) {
+    return 0;
+  }
+  if (text[0] != '+' && text[0] != '-') {
+    return std::nullopt;
+  }
+  for (const std::string_view unit : {"stops", "stop"}) {
+    if (text.ends_with(unit)) {
+      text = trimmed(text.substr(0, text.size() - unit.size()));
+    }
+  }
+  if (text.starts_with('+')) {
+    text.remove_prefix(1);
+  }
+  const auto stops = parse_number(trimmed(text));
+  return stops && std::abs(*stops) <= kMost ? stops : std::nullopt;
+}
+
 void read_exposure(TableReader& r, LookSpec& look) {
   constexpr double kMostEv = 40;
   const DocumentNode* node = r.find("exposure");
@@ -185,8 +212,9 @@ void read_exposure(TableReader& r, LookSpec& look) {
   const auto ev = parse_amount(text);
   if (text == "camera") {
     look.exposure = LookSpec::Exposure::kCamera;
-  } else if (text == "auto") {
+  } else if (const auto brighter = stops_beside_auto(text)) {
     look.exposure = LookSpec::Exposure::kAuto;
+    look.brighter = *brighter;
   } else if (const auto* a = std::get_if<Amount>(&ev); a != nullptr &&
                                                        a->dimension == Dimension::kExposure &&
                                                        std::abs(a->value) <= kMostEv) {

@@ -272,7 +272,8 @@ struct CameraSpec {
 
 struct LookSpec {
   enum class Exposure { kAuto, kCamera, kFixed } exposure = Exposure::kAuto;
-  double ev = 0;  ///< EV100, with kFixed
+  double ev = 0;        ///< EV100, with kFixed
+  double brighter = 0;  ///< than metered [stops], with kAuto
   std::optional<White> white_balance;
   enum class Curve { kFilm, kLinear } curve = Curve::kFilm;
   double bloom = 0;  ///< share of the light that the lens spreads
