@@ -34,16 +34,21 @@ bool is_fast(const LevelCurve& c, double duration) {
   return c.cycle_s > 0 && duration / c.cycle_s > kMostCycles;
 }
 
-// Least and most level of a fast light over stretches of time, as an area.
+// Least and most level of a fast light over stretches of time, as an area. A stretch is a cycle at
+// least: a part of one tells where it is in the cycle, and the area would beat.
 Curve band_of(const LevelCurve& c, const std::string& color) {
   constexpr std::size_t kStretches = 200;
   Curve out;
   out.color = color;
-  const std::size_t each = std::max<std::size_t>(1, c.times.size() / kStretches);
+  const double step = (c.times.back() - c.times.front()) /
+                      static_cast<double>(std::max<std::size_t>(2, c.times.size()) - 1);
+  const auto in_cycle = static_cast<std::size_t>(step > 0 ? std::ceil(c.cycle_s / step) : 1);
+  const std::size_t each = std::max({std::size_t{1}, c.times.size() / kStretches, in_cycle});
   for (std::size_t i = 0; i < c.times.size(); i += each) {
-    const std::size_t end = std::min(c.times.size(), i + each + 1);
+    const std::size_t end = std::min(c.times.size(), i + each + 1),
+                      begin = end > each + 1 ? std::min(i, end - each - 1) : 0;
     const auto [least, most] =
-        std::minmax_element(c.levels.begin() + static_cast<std::ptrdiff_t>(i),
+        std::minmax_element(c.levels.begin() + static_cast<std::ptrdiff_t>(begin),
                             c.levels.begin() + static_cast<std::ptrdiff_t>(end));
     out.x.push_back(c.times[i]);
     out.y.push_back(*least / c.own.most);

@@ -1,7 +1,9 @@
 // animate, watch, merge, resume, slices and mpirun, through the built program.
 #include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
 #include "jovilux/judge/rendered_image.h"
 
+#include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <csignal>
@@ -748,4 +750,34 @@ TEST_CASE("watch renders again at each save, tells what changed, and waits on er
   CHECK(find(3, "errors")["errors"][0].get<std::string>().find("light.panel.output") !=
         std::string::npos);
   CHECK(reading(find(4, "fine"), "32,30")["value"] == point["before"]);
+}
+
+TEST_CASE("a flicker too fast for the plot is an even area in levels.png", "[cli][animate]") {
+  const TemporaryFolder dir;
+  const std::string rig =
+      dir.write("r.toml",
+                "jovilux = 1\n[[camera]]\nname = 'c'\nat = [0, -2, 1]\nlook_at = [0, 0, "
+                "0]\n[[light]]\nname = "
+                "'l'\nkind = 'point'\nat = [0, 0, 1]\noutput = '9 lm'\nflicker = { wave = 'mains', "
+                "rate = '50 "
+                "Hz', depth = '60 %' }\n[time]\nframes = [1, 24]\nrate = 24\nshutter = 0.48\n");
+  REQUIRE(run_program({"animate", rig, "-o", dir.path("o"), "--levels-only"}).status == 0);
+  const auto png = load_image(dir.path("o/levels.png"));
+  REQUIRE(png);
+  // Heights of the light blue area, column by column: it goes from about 0.26 to 1 everywhere. Where
+  // parts of cycles were drawn, whole columns had a few pixels of it.
+  std::vector<int> heights;
+  for (int x = 0; x < png->width; ++x) {
+    int height = 0;
+    for (int y = 0; y < png->height; ++y) {
+      const float* rgb = png->rgb.data() + 3 * (static_cast<std::size_t>(y) * png->width + x);
+      height += rgb[2] > 1.3f * rgb[0] && rgb[2] > 0.5f ? 1 : 0;
+    }
+    if (height > 0.1 * png->height) {
+      heights.push_back(height);
+    }
+  }
+  REQUIRE(heights.size() > 0.3 * png->width);
+  std::sort(heights.begin(), heights.end());
+  CHECK(heights[heights.size() / 20] > 0.9 * heights.back());
 }
