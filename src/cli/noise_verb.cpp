@@ -111,6 +111,8 @@ int run_noise(int argc, char** argv) {
           {"name", l.name}, {"share_of_variance", l.share}, {"share_of_noise", l.noise_share}};
       for (std::size_t p = 0; p < kPartNames.size(); ++p) {
         one[kPartNames[p]] = l.parts.empty() ? Json(nullptr) : Json(l.parts[p]);
+        one["noise_by_part"][kPartNames[p]] =
+            l.noise_parts.empty() ? Json(nullptr) : Json(l.noise_parts[p]);
       }
       j["by_light"].push_back(one);
     }
@@ -158,12 +160,17 @@ int run_noise(int argc, char** argv) {
   out += "\n\n";
   std::vector<std::vector<std::string>> table = {
       {"light", "share of noise", "of variance", "direct", "bounce", "caustic", "haze"}};
-  for (const auto& l : r.by_light) {
+  // The parts are shares of the light's noise, as the advice below has them.
+  std::vector<NoiseReport::Light> lights = r.by_light;
+  std::stable_sort(lights.begin(), lights.end(), [](const auto& x, const auto& y) {
+    return x.noise_share > y.noise_share;
+  });
+  for (const auto& l : lights) {
     if (l.share < 0.001 && l.noise_share < 0.001) {
       continue;
     }
     const auto part = [&](std::size_t p) {
-      return l.parts.empty() ? std::string("-") : percent(l.parts[p]);
+      return l.noise_parts.empty() ? std::string("-") : percent(l.noise_parts[p]);
     };
     table.push_back(
         {l.name, percent(l.noise_share), percent(l.share), part(0), part(1), part(2), part(3)});

@@ -11,7 +11,6 @@
 #include "jovilux/units/text.h"
 
 #include <algorithm>
-#include <cctype>
 #include <chrono>
 #include <cmath>
 #include <filesystem>
@@ -21,8 +20,8 @@
 #include "cli/arguments.h"
 #include "cli/denoise_verb.h"
 #include "cli/output.h"
-#include "cli/pixel_options.h"
 #include "cli/progress_bar.h"
+#include "cli/render_pictures.h"
 #include "cli/verbs.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
@@ -68,12 +67,6 @@ void check_memory(const Rig& rig, std::size_t layers) {
                       short_number(ec ? 0.0 : static_cast<double>(space.available) / 1e9, 3)),
           "lower size, use layers = \"none\", or name a folder with room in TMPDIR"}}};
   }
-}
-
-// The file that keeps what is finished of a render, or of one slice of it, which 1/1 is as well.
-std::string film_name(Share share, bool slice) {
-  return !slice && share.whole() ? "checkpoint.part"
-                                 : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
 }
 
 // Meshes, pictures and profiles must be those that the kept film was made of; the rig's own text is
@@ -268,6 +261,11 @@ void keep_or_warn(const std::string& film, const FilmLabel& label, const RenderS
 }
 
 }  // namespace
+
+std::string film_name(Share share, bool slice) {
+  return !slice && share.whole() ? "checkpoint.part"
+                                 : fmt::format("slice-{}-of-{}.part", share.index + 1, share.count);
+}
 
 Rendered render_to_folder(const RenderTask& task) {
   const auto start = std::chrono::steady_clock::now();
@@ -577,238 +575,6 @@ Share parse_slice(const std::string& text) {
   return {static_cast<int>(*k) - 1, static_cast<int>(*n)};
 }
 
-namespace {
-
-// One sample of the render that the same words without --pixel begin with.
-int replay(const Arguments& a, const std::string& pixel) {
-  RigRequest request = rig_request(a);
-  add_picture_overrides(a, request);
-  request.frame = a.whole("frame", 0, 999'999);
-  if (const auto noise = a.text("noise")) {
-    request.overrides.push_back("render.noise=" + *noise);
-  }
-  auto rig = load_rig(a.positional(), request);
-  if (!rig) {
-    throw BadInput{rig.problems()};
-  }
-  RenderOptions options;
-  options.threads = threads_of(a);
-  options.camera = choose_camera(*rig, a.text("camera").value_or(""));
-  const std::vector<int> place = numbers_of("--pixel", pixel, 2, "X,Y");
-  const int x = place[0], y = place[1];
-  if (x < 0 || y < 0 || x >= rig->render.width || y >= rig->render.height) {
-    throw UsageError(fmt::format("--pixel {},{} is outside the picture of {} x {}",
-                                 x,
-                                 y,
-                                 rig->render.width,
-                                 rig->render.height));
-  }
-  const int sample = a.whole("sample", 0, rig->render.samples - 1).value_or(0);
-  auto scene = prepare_scene(*rig, options.camera);
-  if (!scene) {
-    throw BadInput{scene.problems()};
-  }
-  auto exposure = exposure_moments(*rig, *scene, options.camera);
-  if (!exposure) {
-    throw BadInput{exposure.problems()};
-  }
-  const std::vector<std::string> layers =
-      exposure->moments.empty() ? scene->layers : exposure->layers;
-  options.moments = std::move(exposure->moments);
-  const auto traced = replay_sample(*rig, *scene, options, layers.size(), x, y, sample);
-  if (!traced) {
-    throw UsageError(
-        fmt::format("--sample {}: with a noise target only each pixel's first samples can be "
-                    "traced again",
-                    sample));
-  }
-  const auto parts = static_cast<std::size_t>(parts_of(*rig));
-  double total = 0;
-  Json lights = Json::array();
-  std::string lines;
-  for (std::size_t l = 0; l < layers.size(); ++l) {
-    double luminance = 0;
-    for (std::size_t p = 0; p < parts; ++p) {
-      luminance += static_cast<double>(traced->luminance[l * parts + p]);
-    }
-    total += luminance;
-    lights.push_back({{"name", layers[l]}, {"luminance_cd_m2", luminance}});
-    lines += fmt::format("  {}: {} cd/m2\n", layers[l], short_number(luminance));
-  }
-  if (a.flag("json")) {
-    print_out(json_text({{"x", x},
-                         {"y", y},
-                         {"sample", sample},
-                         {"luminance_cd_m2", total},
-                         {"not_finite", traced->not_finite},
-                         {"lights", std::move(lights)}}));
-  } else {
-    print_out(fmt::format(
-        "pixel {},{}, sample {}: {} cd/m2 by its camera path\n{}{}",
-        x,
-        y,
-        sample,
-        short_number(total),
-        lines,
-        traced->not_finite > 0
-            ? fmt::format("{} contributions are not finite and left out\n", traced->not_finite)
-            : ""));
-  }
-  return kDone;
-}
-
-struct Told {
-  int status = kDone;
-  std::shared_ptr<const Scene> scene;
-  std::string text;  // for standard output
-};
-
-// Renders into one folder; what came of it as a summary or as JSON.
-Told render_and_tell(const RenderTask& task, bool json) {
-  const Ranks& ranks = Ranks::of_this_run();
-  Rendered rendered = render_to_folder(task);
-  const bool interrupted = rendered.stats.stopped_by == StoppedBy::kSignal;
-  if (interrupted && !rendered.film.empty()) {
-    const std::string who =
-        ranks.alone() ? ""
-                      : fmt::format("process {} of {}: one of the processes was lost or stopped; ",
-                                    ranks.index() + 1,
-                                    ranks.count());
-    print_err_of_any_rank(
-        fmt::format("{}what is finished is kept in {}; the same command with --resume goes on\n",
-                    who,
-                    rendered.film));
-  }
-  if (rendered.was_there) {
-    print_err(task.share ? "this slice is finished already\n" : "all samples are there already\n");
-    if (task.share) {
-      return {kDone, nullptr, ""};
-    }
-  }
-  std::string text;
-  if (task.share) {
-    const bool finished = rendered.stats.stopped_by == StoppedBy::kSamples;
-    if (json) {
-      text = json_text({{"film", film_name(*task.share, true)}, {"finished", finished}});
-    } else {
-      text = fmt::format(
-          "{}\n{}\n",
-          rendered.film,
-          finished ? fmt::format("join all {} with: jovilux merge DIR... -o DIR", task.share->count)
-                   : "not finished: the same command with --resume goes on");
-    }
-  } else if (!ranks.alone() && interrupted) {
-    // No picture: the others' tiles are in their own files.
-  } else if (rendered.was_there && !json) {
-    text = fmt::format("look at {}\n", (fs::path(task.folder) / "view.png").string());
-  } else if (json) {
-    std::ifstream in(std::filesystem::path(task.folder) / "stats.json");
-    std::ostringstream stats;
-    stats << in.rdbuf();
-    text = stats.str();
-  } else {
-    text = render_summary(rendered, task.folder);
-  }
-  return {interrupted ? kInterrupted : kDone, std::move(rendered.scene), std::move(text)};
-}
-
-// One picture of several: from a camera, of a variant.
-struct Shot {
-  std::string camera, variant;  // empty: the rig's
-  std::string folder;
-};
-
-// A name as one part of a path.
-std::string folder_name(std::string name) {
-  for (char& c : name) {
-    const bool plain = std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '-' || c == '_';
-    c = plain ? c : '-';
-  }
-  return name;
-}
-
-// A folder for each camera and variant: DIR/CAMERA, DIR/VARIANT or DIR/CAMERA-VARIANT; DIR itself
-// where at most one camera and no variant are given.
-std::vector<Shot> shots_of(const std::string& folder,
-                           std::vector<std::string> cameras,
-                           std::vector<std::string> variants) {
-  if (cameras.size() < 2 && variants.empty()) {
-    return {{cameras.empty() ? "" : cameras[0], "", folder}};
-  }
-  if (cameras.empty()) {
-    cameras = {""};
-  }
-  const bool by_camera = cameras.size() > 1;
-  if (variants.empty()) {
-    variants = {""};
-  }
-  std::vector<Shot> out;
-  for (const std::string& variant : variants) {
-    for (const std::string& camera : cameras) {
-      std::string name = by_camera ? camera : "";
-      name += (name.empty() || variant.empty() ? "" : "-") + variant;
-      const std::string path = (fs::path(folder) / folder_name(name)).string();
-      for (const Shot& shot : out) {
-        if (shot.folder == path) {
-          throw UsageError(
-              fmt::format("{} would be written twice: give each camera and variant "
-                          "once",
-                          printable(path)));
-        }
-      }
-      out.push_back({camera, variant, path});
-    }
-  }
-  return out;
-}
-
-RigRequest request_of(const RenderTask& task, const Shot& shot) {
-  RigRequest out = task.request;
-  if (!shot.variant.empty()) {
-    out.variants.push_back(shot.variant);
-  }
-  return out;
-}
-
-// Cameras of one variant share its scene. Wrong names are told before anything is rendered.
-int render_shots(const RenderTask& common, const std::vector<Shot>& shots, bool json) {
-  for (const Shot& shot : shots) {
-    const auto rig = load_rig(common.rig_file, request_of(common, shot));
-    if (!rig) {
-      throw BadInput{rig.problems()};
-    }
-    camera_index(*rig, shot.camera);
-  }
-  Json pictures = Json::array();
-  RenderTask task = common;
-  const Shot* before = nullptr;
-  for (const Shot& shot : shots) {
-    task.camera = shot.camera;
-    task.folder = shot.folder;
-    task.request = request_of(common, shot);
-    if (before != nullptr && before->variant != shot.variant) {
-      task.like.reset();
-    }
-    Told told = render_and_tell(task, json);
-    if (json) {
-      pictures.push_back({{"folder", shot.folder}, {"result", Json::parse(told.text)}});
-    } else {
-      print_out(fmt::format("{}\n{}\n", shot.folder, told.text));
-    }
-    if (told.status != kDone) {
-      return told.status;
-    }
-    task.like = std::move(told.scene);
-    before = &shot;
-  }
-  if (json) {
-    print_out(json_text({{"pictures", std::move(pictures)}}));
-  }
-  return kDone;
-}
-
-}  // namespace
-
 int run_render(int argc, char** argv) {
   Usage usage{
       "render",
@@ -862,7 +628,7 @@ int run_render(int argc, char** argv) {
   RenderTask task;
   task.rig_file = a.positional();
   if (const auto pixel = a.text("pixel")) {
-    return replay(a, *pixel);
+    return replay_one_sample(a, *pixel);
   }
   if (a.flag("sample")) {
     throw UsageError("--sample goes with --pixel X,Y");
@@ -910,14 +676,7 @@ int run_render(int argc, char** argv) {
   if (!ranks.alone() && !task.spread) {
     throw UsageError("mpirun spreads the whole picture; leave out --slice and --preview");
   }
-  const std::vector<Shot> shots = shots_of(task.folder, a.texts("camera"), a.texts("each-variant"));
-  if (shots.size() == 1) {
-    task.camera = shots[0].camera;
-    const Told told = render_and_tell(task, a.flag("json"));
-    print_out(told.text);
-    return told.status;
-  }
-  return render_shots(task, shots, a.flag("json"));
+  return render_pictures(task, a.texts("camera"), a.texts("each-variant"), a.flag("json"));
 }
 
 }  // namespace jovilux::cli

@@ -50,6 +50,10 @@ struct Rendered {
 };
 Rendered render_to_folder(const RenderTask& task);
 
+/// The name of the file that keeps what is finished of a render, or of one slice of it, which 1/1
+/// is as well.
+std::string film_name(Share share, bool slice);
+
 /// Whether a folder holds the finished render of exactly this rig.
 bool holds_finished(const std::string& folder, const Rig& rig);
 

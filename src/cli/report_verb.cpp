@@ -330,18 +330,22 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
     if (!r) {
       throw BadInput{r.problems()};
     }
-    t.rows.push_back(
-        {s.name,
-         short_number(r->samples),
-         percent(r->median),
-         percent(r->p95),
-         std::to_string(r->fireflies.size()),
-         r->by_light.empty()
-             ? "-"
-             : fmt::format("{}, {}", r->by_light[0].name, percent(r->by_light[0].share)),
-         r->p95 <= target                   ? "enough"
-         : std::isfinite(r->samples_needed) ? short_number(std::ceil(r->samples_needed))
-                                            : "-"});
+    const auto noisiest =
+        std::max_element(r->by_light.begin(), r->by_light.end(), [](const auto& x, const auto& y) {
+          return x.noise_share < y.noise_share;
+        });
+    t.rows.push_back({s.name,
+                      short_number(r->samples),
+                      percent(r->median),
+                      percent(r->p95),
+                      std::to_string(r->fireflies.size()),
+                      r->by_light.empty()
+                          ? "-"
+                          : fmt::format("{}, {}", noisiest->name, percent(noisiest->noise_share)),
+                      r->p95 <= target ? "enough"
+                      : std::isfinite(r->samples_needed)
+                          ? short_number(std::ceil(r->samples_needed))
+                          : "-"});
     if (r->p95 > most) {
       most = r->p95;
       worst = &s;

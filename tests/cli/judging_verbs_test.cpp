@@ -1,5 +1,6 @@
 // meter, sweep, balance, compare, false-color and show, through the built program.
 #include "jovilux/base/quadrature.h"
+#include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
 
 #include <cmath>
@@ -1125,6 +1126,60 @@ TEST_CASE("a grid along one axis that would measure points again is refused", "[
                      "to=[0,1,0.8], count=[1,21]}\n")});
   CHECK(run.status == 1);
   CHECK(run.out.find("write count = [21, 1]") != std::string::npos);
+}
+
+TEST_CASE("noise, its table and the report give one share of the noise for one light",
+          "[cli][noise]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", R"(jovilux = 1
+camera = [{ name = "c", at = [0, -3, 1.4], look_at = [0, 0, 0.4], field_of_view = 45 }]
+render = { size = [48, 32], samples = 16, layers = "lights+parts" }
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[object]]
+name = "box"
+shape = { kind = "box", size = [0.5, 0.5, 0.5] }
+at = [0, 0.3, 0.25]
+[[light]]
+name = "bright"
+kind = "rect"
+size = [0.2, 0.2]
+at = [0.2, 0, 0.9]
+aim = [0, 0, 0]
+output = "3000 cd/m2"
+[[light]]
+name = "wide"
+kind = "rect"
+size = [1.5, 1.5]
+at = [-2, -1, 2]
+aim = [0, 0, 0]
+output = "900 cd/m2"
+)");
+  REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
+  const auto j = run_program({"noise", dir.path("o"), "--json"}).json();
+  std::string name;
+  double share = -1;
+  for (const auto& light : j["by_light"]) {
+    if (light["share_of_noise"].get<double>() > share) {
+      share = light["share_of_noise"];
+      name = light["name"];
+    }
+    double parts = 0;
+    for (const auto& [part, value] : light["noise_by_part"].items()) {
+      parts += value.get<double>();
+    }
+    CHECK(parts == Approx(1).epsilon(1e-6));
+  }
+  const std::string shown = short_number(100 * share, 3) + " %";
+  // The first row of the table, and the report's line.
+  const std::string table = run_program({"noise", dir.path("o")}).out;
+  const std::size_t row = table.find("\n" + name + " ");
+  REQUIRE(row != std::string::npos);
+  CHECK(table.substr(row, table.find('\n', row + 1) - row).find(shown) != std::string::npos);
+  CHECK(table.rfind("\n", row - 1) + 1 == table.find("light "));  // right below the head
+  REQUIRE(run_program({"report", dir.path("o"), "-o", dir.path("r.html"), "--quiet"}).status == 0);
+  CHECK(dir.read("r.html").find(name + ", " + shown) != std::string::npos);
 }
 
 TEST_CASE("render and noise count fireflies by one rule", "[cli][noise]") {

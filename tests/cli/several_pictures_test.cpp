@@ -90,6 +90,11 @@ TEST_CASE("several cameras and variants have a folder each, with the pictures of
   }
   CHECK_FALSE(fs::exists(dir.path("all/image.exr")));
 
+  // One variant alone has a folder of its own, too.
+  REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--each-variant", "dusk", "--quiet"})
+              .status == 0);
+  CHECK(mean_of(dir, "one/dusk") == mean_of(dir, "all/wide-dusk"));
+
   const ProgramRun cameras = run_program(
       {"render", rig, "-o", dir.path("two"), "--camera", "wide", "--camera", "close", "--quiet"});
   REQUIRE(cameras.status == 0);

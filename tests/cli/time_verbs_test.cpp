@@ -764,7 +764,7 @@ TEST_CASE("a flicker too fast for the plot is an even area in levels.png", "[cli
   REQUIRE(run_program({"animate", rig, "-o", dir.path("o"), "--levels-only"}).status == 0);
   const auto png = load_image(dir.path("o/levels.png"));
   REQUIRE(png);
-  // Heights of the light blue area, column by column: it goes from about 0.26 to 1 everywhere. Where
+  // Heights of the light blue area, column by column: it goes from about 0.26 to 1. Where
   // parts of cycles were drawn, whole columns had a few pixels of it.
   std::vector<int> heights;
   for (int x = 0; x < png->width; ++x) {

@@ -177,7 +177,8 @@ TEST_CASE("what an assembly cannot hold is said with its place", "[rig][assembly
   CHECK(with("['light.sun']").find("has no place to move") != std::string::npos);
   CHECK(with("['light.bulb']", "scale = [1, 1, 2]").find("scaled alike") != std::string::npos);
   CHECK(with("['object.shade']", "scale = [1, 1, 2]").empty());
-  CHECK(with("['light.bulb', 'light.bulb']").find("member of two assemblies") != std::string::npos);
+  CHECK(with("['light.panel', 'light.panel']").find("member of two assemblies") !=
+        std::string::npos);
   CHECK(with("['assembly.a']").find("holds itself") != std::string::npos);
   CHECK(with("['assembly.b']", "[[assembly]]\nname = 'b'\nmembers = ['assembly.a']\n")
             .find("holds itself") != std::string::npos);
@@ -191,4 +192,14 @@ TEST_CASE("what an assembly cannot hold is said with its place", "[rig][assembly
   CHECK(with("['light.bulb']", copies).empty());
   CHECK(with("['light.bulb']", copies + "copy = { 1 = { dimmer = 0.5 } }\n")
             .find("no keys of their own") != std::string::npos);
+}
+
+TEST_CASE("what is wrong with the pattern of an array is told once", "[rig]") {
+  const std::string text = faults(
+      "[[light]]\nname = 'strip'\nkind = 'tube'\nradius = 0.01\noutput = '9 lm'\n[[array]]\nname = "
+      "'strips'\nof = 'strip'\noutput = 'each'\ncount = 3\nalong = { path = 'line', from = "
+      "[0,0,0], "
+      "to = [1,0,0] }\n");
+  CHECK(text.find("light.strip.from: is missing") != std::string::npos);
+  CHECK(text.find("light.strips[0]") == std::string::npos);
 }

@@ -298,17 +298,14 @@ void move_light(const AssemblyPlacement& to, const Vec3d& up, LightSpec& light) 
   }
   if (const LevelsOrFault levels = source_levels(s, light.output); levels.levels) {
     light.levels = *levels.levels;
-    for (auto* level : {&light.levels.flux}) {
-      if (*level) {
-        (*level)->value *= light.share;
+    const auto divide = [&](auto& level) {
+      if (level) {
+        level->value *= light.share;
       }
-    }
-    if (light.levels.intensity) {
-      light.levels.intensity->value *= light.share;
-    }
-    if (light.levels.luminance) {
-      light.levels.luminance->value *= light.share;
-    }
+    };
+    divide(light.levels.flux);
+    divide(light.levels.intensity);
+    divide(light.levels.luminance);
   }
 }
 

@@ -238,12 +238,7 @@ class RigReader {
     }
     const Copies copies = read_copies(r, pattern, rig_);
     r.finish();
-    // What is wrong with the pattern has been told, and would be for each copy.
-    const std::string pattern_address = "object." + array.find("of")->text();
-    const bool faulty = std::any_of(problems_.begin(), problems_.end(), [&](const Problem& p) {
-      return p.severity == Severity::kError &&
-             (p.address == pattern_address || p.address.starts_with(pattern_address + "."));
-    });
+    const bool faulty = has_faults("object." + array.find("of")->text());
     const std::size_t before = problems_.size();
     for (std::size_t i = 0; i < copies.places.size() && !faulty && problems_.size() == before;
          ++i) {
@@ -259,6 +254,14 @@ class RigReader {
       rig_.objects.back().transform.offset += copies.places[i];
       move_object(assemblies_.arrays, name);
     }
+  }
+
+  // Whether something is wrong with a pattern: it has been told, and would be for each copy.
+  bool has_faults(const std::string& pattern_address) const {
+    return std::any_of(problems_.begin(), problems_.end(), [&](const Problem& p) {
+      return p.severity == Severity::kError &&
+             (p.address == pattern_address || p.address.starts_with(pattern_address + "."));
+    });
   }
 
   void read_light_array(TableReader& r, const std::string& name) {
@@ -284,6 +287,13 @@ class RigReader {
                      fmt::format("there is no light or object \"{}\"", printable(*of)),
                      *of,
                      names_in("light"));
+      return;
+    }
+    const DocumentNode* single = r.node().find("copy");
+    if (single == nullptr && has_faults("light." + address_part(*of))) {
+      for (const char* key : {"output", "count", "along"}) {
+        r.find(key);
+      }
       return;
     }
     const auto in_place = assemblies_.lights.find(*of);
