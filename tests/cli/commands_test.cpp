@@ -2,10 +2,12 @@
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 
+#include <cstdlib>
 #include <filesystem>
 
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;

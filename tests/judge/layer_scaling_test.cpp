@@ -3,6 +3,7 @@
 
 #include "jovilux/judge/balance.h"
 #include "jovilux/render/renderer.h"
+#include "jovilux/rig/schema.h"
 
 #include "tests/support/program.h"
 #include "tests/support/rigs.h"
@@ -121,6 +122,57 @@ TEST_CASE("a rig with other levels and colors has the picture that the layers gi
       check_agreement(rig, other);
     }
   }
+}
+
+TEST_CASE("every key that scales or tints a layer does so alone and in pairs", "[judge][layers]") {
+  // A value for each such key of a lamp's table: a key that is added must be added here.
+  const std::map<std::string, std::string> values = {
+      {"output", "\"1900 lm\""},
+      {"white", "\"2900 K\""},
+      {"spectrum", "\"led-4000\""},
+      {"dim_to_warm", "\"1800 K\""},
+      {"gel", "[\"half cool\", \"#ffe0b8\"]"},
+      {"tint", "\"#9fc4ff\""},
+      {"dimmer", "\"-1 stops\""},
+      {"on", "false"},
+      {"flicker", "{ wave = \"sine\", rate = \"3 Hz\", depth = 0.6, phase = 60 }"}};
+  std::vector<std::string> changes;
+  for (const KeyDescription& key : table_at("light.any")->keys) {
+    if (key.effect == LayerEffect::kOther || !key.goes_with("sphere")) {
+      continue;
+    }
+    INFO(key.name);
+    const auto value = values.find(std::string(key.name));
+    REQUIRE(value != values.end());
+    changes.push_back(fmt::format("light.l.{}={}", key.name, value->second));
+  }
+  REQUIRE(changes.size() >= values.size());
+  const Rig rig = rig_of(room(lamp("l", "white = '3400 K'\ndimmer = 0.8")));
+  int pairs = 0;
+  for (std::size_t a = 0; a < changes.size(); ++a) {
+    for (std::size_t b = a; b < changes.size(); ++b) {
+      DocumentNode document = rig.document;
+      const bool alone = a == b;
+      const bool set = apply_override(document, changes[a]).empty() &&
+                       (alone || apply_override(document, changes[b]).empty());
+      REQUIRE(set);
+      const auto other = read_rig(std::move(document), rig.file);
+      const bool spectrum = changes[a].find("spectrum") != std::string::npos ||
+                            changes[b].find("spectrum") != std::string::npos;
+      if (!other) {  // a spectrum beside the white that the lamp has
+        CHECK(spectrum);
+        continue;
+      }
+      INFO(changes[a] << ", " << changes[b]);
+      CHECK(levels_aside(rig) == levels_aside(*other));
+      check_agreement(rig, *other);
+      ++pairs;
+    }
+  }
+  CHECK(pairs >= 36);
+  // A spectrum replaces the white.
+  const Rig bare = rig_of(room(lamp("l", "")));
+  check_agreement(bare, with(bare, {"light.l.spectrum=\"led-4000\"", "light.l.dimmer=0.3"}));
 }
 
 TEST_CASE("levels of arrays, groups and glowing haze are set where the rig has them",
