@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/exr.h"
 #include "jovilux/judge/comparison.h"
 
 #include <algorithm>
@@ -14,6 +15,19 @@
 
 namespace jovilux::cli {
 namespace {
+
+// A file without pixels for all of its picture: they count as black.
+void tell_cropped(const std::string& path) {
+  if (std::filesystem::path(path).extension() != ".exr") {
+    return;
+  }
+  if (const auto reader = ExrReader::open(path); reader && reader->is_cropped()) {
+    print_err(
+        fmt::format("warning: {} has pixels for a part of its picture only; the others count "
+                    "as black\n",
+                    printable(path, 200)));
+  }
+}
 
 bool is_display(const std::string& path) {
   return std::filesystem::path(path).extension() == ".png";
@@ -92,6 +106,9 @@ int run_compare(int argc, char** argv) {
                           first->width,
                           first->height));
     b = resized(b, first->width, first->height);
+  }
+  for (const std::size_t side : {0, 1}) {
+    tell_cropped(a.positionals()[side]);
   }
   if (b.absolute != first->absolute) {
     const bool a_is_display = is_display(a.positionals()[0]);

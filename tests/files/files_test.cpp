@@ -102,6 +102,52 @@ TEST_CASE("an EXR gives back its channels, header and texts", "[files][exr]") {
   CHECK((*data)[2][0] == 60);
 }
 
+TEST_CASE("a cropped EXR's pixels stand where its windows say", "[files]") {
+  const TemporaryFolder dir;
+  const std::string path = dir.path("c.exr");
+  write_exr(
+      path, ExrHeader{4, 3, 1, {}, {}, {}}, {{"Y", ExrChannel::Type::kFloat, [](int y, float* out) {
+                                                for (int x = 0; x < 4; ++x) {
+                                                  out[x] = static_cast<float>(10 * y + x + 1);
+                                                }
+                                              }}});
+  // The same pixels in a display window that begins two to the left and one above, or that shows a
+  // part of them.
+  const auto shown_as = [&](std::int32_t x0, std::int32_t y0, std::int32_t x1, std::int32_t y1) {
+    std::string bytes = dir.read("c.exr");
+    const std::string name = std::string("displayWindow") + '\0' + "box2i" + '\0';
+    const std::size_t at = bytes.find(name) + name.size() + 4;
+    const std::int32_t box[] = {x0, y0, x1, y1};
+    std::memcpy(bytes.data() + at, box, sizeof box);
+    return ExrReader::open(dir.write("d.exr", bytes));
+  };
+  const auto framed = shown_as(-2, -1, 5, 3);
+  REQUIRE(framed);
+  CHECK(framed->is_cropped());
+  REQUIRE(framed->header().width == 8);
+  REQUIRE(framed->header().height == 5);
+  const auto all = framed->read({"Y"}, 0, 0, 8, 5);
+  REQUIRE(all);
+  for (int y = 0; y < 5; ++y) {
+    for (int x = 0; x < 8; ++x) {
+      const bool there = x >= 2 && x < 6 && y >= 1 && y < 4;
+      CHECK((*all)[0][static_cast<std::size_t>(8 * y + x)] ==
+            (there ? static_cast<float>(10 * (y - 1) + (x - 2) + 1) : 0.0f));
+    }
+  }
+  const auto part = framed->read({"Y"}, 3, 2, 4, 1);
+  REQUIRE(part);
+  CHECK((*part)[0] == std::vector<float>{12, 13, 14, 0});
+  const auto inner = shown_as(1, 1, 2, 2);
+  REQUIRE(inner);
+  CHECK_FALSE(inner->is_cropped());
+  const auto seen = inner->read({"Y"}, 0, 0, 2, 2);
+  REQUIRE(seen);
+  CHECK((*seen)[0] == std::vector<float>{12, 13, 22, 23});
+  CHECK_FALSE(shown_as(0, 0, 65535, 65535));
+  CHECK_FALSE(shown_as(5, 5, 1, 1));
+}
+
 TEST_CASE("an EXR is written by as many threads as are allowed", "[files]") {
   const TemporaryFolder dir;
   const auto write = [&] {

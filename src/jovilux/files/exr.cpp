@@ -151,13 +151,20 @@ struct ExrReader::Inside {
   ExrHeader header;
   bool has_white = false;
   std::vector<std::string> channels;
-  Imath::Box2i window;
+  Imath::Box2i window;  // of the pixels that are there
+  Imath::V2i origin;    // of the picture: the display window's first pixel
 };
 
 ExrReader::ExrReader(std::unique_ptr<Inside> inside) : inside_(std::move(inside)) {}
 ExrReader::ExrReader(ExrReader&&) noexcept = default;
 ExrReader::~ExrReader() = default;
 const ExrHeader& ExrReader::header() const { return inside_->header; }
+bool ExrReader::is_cropped() const {
+  const Imath::Box2i& there = inside_->window;
+  return there.min.x > inside_->origin.x || there.min.y > inside_->origin.y ||
+         there.max.x < inside_->origin.x + header().width - 1 ||
+         there.max.y < inside_->origin.y + header().height - 1;
+}
 bool ExrReader::has_white_luminance() const { return inside_->has_white; }
 const std::vector<std::string>& ExrReader::channels() const { return inside_->channels; }
 bool ExrReader::has(const std::string& channel) const {
@@ -180,11 +187,29 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
     in->file = std::make_unique<exr::InputFile>(path.c_str());
     const exr::Header& header = in->file->header();
     in->window = header.dataWindow();
-    const std::int64_t w = static_cast<std::int64_t>(in->window.max.x) - in->window.min.x + 1;
-    const std::int64_t h = static_cast<std::int64_t>(in->window.max.y) - in->window.min.y + 1;
-    if (w < 1 || h < 1 || w > 65536 || h > 65536) {
+    in->origin = header.displayWindow().min;
+    const auto size = [](const Imath::Box2i& box) {
+      return std::pair(static_cast<std::int64_t>(box.max.x) - box.min.x + 1,
+                       static_cast<std::int64_t>(box.max.y) - box.min.y + 1);
+    };
+    const auto [w, h] = size(header.displayWindow());
+    const auto [there_w, there_h] = size(in->window);
+    for (const auto& [a, b] : {std::pair(w, h), std::pair(there_w, there_h)}) {
+      if (a < 1 || b < 1 || a > 65536 || b > 65536) {
+        return fail(
+            "bad-image",
+            fmt::format("a picture of {} x {} pixels; at most 65536 x 65536 are read", a, b));
+      }
+    }
+    // Memory for a frame around a few pixels is not taken on a file's word.
+    constexpr std::int64_t kMostFrame = 64, kAlways = 1 << 24;
+    if (w * h > std::max(kAlways, kMostFrame * there_w * there_h)) {
       return fail("bad-image",
-                  fmt::format("a picture of {} x {} pixels; at most 65536 x 65536 are read", w, h));
+                  fmt::format("a picture of {} x {} pixels of which only {} x {} are there",
+                              w,
+                              h,
+                              there_w,
+                              there_h));
     }
     in->header.width = static_cast<int>(w);
     in->header.height = static_cast<int>(h);
@@ -215,12 +240,19 @@ Result<std::vector<std::vector<float>>> ExrReader::read(
   JOVILUX_ASSERT(x >= 0 && y >= 0 && w > 0 && h > 0 && x + w <= header().width &&
                  y + h <= header().height);
   try {
-    const auto width = static_cast<std::size_t>(header().width);
+    const Imath::Box2i& there = inside_->window;
+    const auto width = static_cast<std::size_t>(there.max.x - there.min.x) + 1;
+    // The columns asked for that the file holds; what it does not is 0.
+    const int left = inside_->origin.x + x, first = std::max(left, there.min.x),
+              last = std::min(left + w - 1, there.max.x);
     std::vector<std::vector<float>> out(channels.size(),
                                         std::vector<float>(static_cast<std::size_t>(w) * h));
     std::vector<float> rows(width * channels.size());
     for (int row = 0; row < h; ++row) {
-      const int line = inside_->window.min.y + y + row;
+      const int line = inside_->origin.y + y + row;
+      if (line < there.min.y || line > there.max.y || first > last) {
+        continue;
+      }
       const Imath::Box2i band(Imath::V2i(inside_->window.min.x, line),
                               Imath::V2i(inside_->window.max.x, line));
       exr::FrameBuffer frame;
@@ -233,9 +265,9 @@ Result<std::vector<std::vector<float>>> ExrReader::read(
       inside_->file->setFrameBuffer(frame);
       inside_->file->readPixels(line, line);
       for (std::size_t c = 0; c < channels.size(); ++c) {
-        std::copy_n(rows.begin() + static_cast<std::ptrdiff_t>(c * width) + x,
-                    w,
-                    out[c].begin() + static_cast<std::ptrdiff_t>(row) * w);
+        std::copy_n(rows.begin() + static_cast<std::ptrdiff_t>(c * width) + (first - there.min.x),
+                    last - first + 1,
+                    out[c].begin() + static_cast<std::ptrdiff_t>(row) * w + (first - left));
       }
     }
     return out;

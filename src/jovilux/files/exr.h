@@ -45,7 +45,11 @@ class ExrReader {
   ExrReader(ExrReader&&) noexcept;
   ~ExrReader();
 
+  /// Width and height are those of the display window: where a cropped file has no pixels, read()
+  /// gives 0.
   const ExrHeader& header() const;
+  /// Whether the data window leaves out some of the display window.
+  bool is_cropped() const;
   bool has_white_luminance() const;
   const std::vector<std::string>& channels() const;
   bool has(const std::string& channel) const;
