@@ -285,6 +285,41 @@ TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits"
             .find("the color of \"panel\" changes") != std::string::npos);
   CHECK(reason("limit", panel, panel + "\ncheat = { bounce_limit = \"20 cd/m2\" }")
             .find("bounce_limit") != std::string::npos);
+  // An output at one moment is not its mean over the shutter; without a shutter it is.
+  const std::string keyed =
+      "output = { keys = [[\"0 s\", \"500 lm\"], [\"0.1 s\", \"100 lm\"]] }\n";
+  CHECK(reason("output", "output = \"500 lm\"\n", keyed).find("while the shutter is open") !=
+        std::string::npos);
+  std::string still = kRoom;
+  still.replace(still.find("rate = 24"), 9, "rate = 24\nshutter = 0");
+  still.replace(still.find("output = \"500 lm\"\n"), 18, keyed);
+  const std::string rig =
+      dir.write("still.toml", still + "[render]\nsize=[32,20]\nsamples=256\nbounces=1\n");
+  const auto by_layers =
+      run_program({"animate", rig, "-o", dir.path("s"), "--quiet", "--json", "--frames", "1..4"})
+          .json();
+  CHECK(by_layers["from_layers"] == true);
+  REQUIRE(run_program({"animate",
+                       rig,
+                       "-o",
+                       dir.path("x"),
+                       "--quiet",
+                       "--exact",
+                       "--frames",
+                       "1..4",
+                       "--hold-noise"})
+              .status == 0);
+  const RenderedImage from_layers = image_at(dir.path("s/frames/frame.0003.exr")),
+                      rendered = image_at(dir.path("x/frames/frame.0003.exr"));
+  double variance = 0, light = 0;
+  for (std::size_t i = 0; i < rendered.pixels(); ++i) {
+    variance += 2.0 * rendered.variance[i];
+    light += rendered.luminance(i);
+  }
+  CHECK(std::abs(mean_of(from_layers) - mean_of(rendered)) *
+            static_cast<double>(rendered.pixels()) <
+        4 * std::sqrt(variance));
+  CHECK(std::sqrt(variance) < 0.03 * light);
   // A copy whose dimmer is its own stays as it is while the pattern is dimmed: one layer holds
   // both.
   const std::string row =

@@ -2,6 +2,7 @@
 
 #include "jovilux/color/nodes.h"
 #include "jovilux/judge/layer_scaling.h"
+#include "jovilux/rig/schema.h"
 #include "jovilux/scene/light_parts.h"
 
 #include <algorithm>
@@ -95,6 +96,24 @@ std::optional<std::array<double, 3>> tint_factors(const Rgb& tint,
 // says which moment it is.
 std::string without_levels(const Rig& rig) {
   return levels_aside(rig, {"time", "render.time", "render.seed"});
+}
+
+// The rig's text at its moment without the lights' keys that are integrated over the shutter, and
+// without tints.
+std::string without_integrated(const Rig& rig) {
+  Problems ignored;
+  DocumentNode now = at_time(rig.document, rig.render.time, ignored);
+  const TableDescription* described = table_at("light.any");
+  each_table(now, "light", [&](DocumentNode& light) {
+    std::erase_if(light.table(), [&](const DocumentEntry& e) {
+      const KeyDescription* key = described->find(e.key);
+      return key != nullptr && (key->over_time == OverTime::kIntegrated || e.key == "tint");
+    });
+  });
+  for (const char* key : {"look", "meter", "variant", "time", "render"}) {
+    drop(now, key);
+  }
+  return to_toml(now);
 }
 
 // The emitters of frames in turn: a scene is prepared anew only where the text changed, for a
@@ -234,6 +253,15 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
   for (const Rig& f : frames) {
     if (without_levels(f) != fixed || f.lights.size() != frames[0].lights.size()) {
       return "keys move more than levels and tints";
+    }
+  }
+  // An exposure is the mean over the shutter, which a level at one moment is not.
+  if (rig.time.open() > 0) {
+    const std::string first = without_integrated(frames[0]);
+    for (const Rig& f : frames) {
+      if (without_integrated(f) != first) {
+        return "levels other than dimmers and switches change while the shutter is open";
+      }
     }
   }
   FramesFromLayers plan;
