@@ -108,6 +108,7 @@ int run_check(int argc, char** argv) {
   }
   Problems problems;
   std::vector<LightReport> reports;
+  std::vector<std::string> departed;
   std::string title;
   with_threads(threads_of(arguments), [&] {
     const auto rig = load_rig(file, rig_request(arguments));
@@ -121,6 +122,7 @@ int run_check(int argc, char** argv) {
     problems.insert(problems.end(), scene.problems().begin(), scene.problems().end());
     if (scene) {
       reports = light_reports(*rig, *scene);
+      departed = departures(*rig, reports);
       const Problems found = check_rig(*rig, *scene, reports);
       problems.insert(problems.end(), found.begin(), found.end());
     }
@@ -140,6 +142,7 @@ int run_check(int argc, char** argv) {
     for (const LightReport& r : reports) {
       j["lights"].push_back(to_json(r));
     }
+    j["departures"] = departed;
     print_out(json_text(j));
   } else {
     std::string out;
@@ -150,7 +153,7 @@ int run_check(int argc, char** argv) {
       }
       out += out.ends_with("\n") ? "" : "\n";
       std::string cheats;
-      for (const std::string& cheat : departures(reports)) {
+      for (const std::string& cheat : departed) {
         cheats += "  " + cheat + "\n";
       }
       out += cheats.empty() ? "\nNo departures from physics.\n"

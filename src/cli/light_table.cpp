@@ -116,13 +116,25 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports) {
   return out;
 }
 
-std::vector<std::string> departures(const std::vector<LightReport>& reports) {
+std::vector<std::string> departures(const Rig& rig, const std::vector<LightReport>& reports) {
   std::vector<std::string> out;
   for (const LightReport& r : reports) {
     for (const auto& c : r.cheats) {
       if (!later_copy(r)) {
         out.push_back(fmt::format("{}.{} = {}: {}", r.name, c.key, c.value, c.effect));
       }
+    }
+  }
+  for (const ObjectSpec& o : rig.objects) {
+    if (!o.array.empty() && !o.name.ends_with("[0]")) {
+      continue;
+    }
+    const std::string& name = o.array.empty() ? o.name : o.array;
+    if (!o.throws_shadow) {
+      out.push_back(name + ".throws_shadow = false: the direct light of all lamps passes it");
+    }
+    if (!o.seen_by_camera) {
+      out.push_back(name + ".seen_by_camera = false: the camera looks through it");
     }
   }
   return out;

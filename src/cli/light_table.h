@@ -16,8 +16,9 @@ std::vector<std::vector<std::string>> light_table(const std::vector<LightReport>
 /// What gels and gobos take, a sentence each.
 std::vector<std::string> losses(const std::vector<LightReport>& reports);
 
-/// Each departure from physics with its size: "lamp.cheat.visible = false: ...".
-std::vector<std::string> departures(const std::vector<LightReport>& reports);
+/// Each departure from physics with its size: "lamp.cheat.visible = false: ..."; of lights, then of
+/// objects, an array as one.
+std::vector<std::string> departures(const Rig& rig, const std::vector<LightReport>& reports);
 
 /// That light of lamps without size by mirrors and glass is not in `what`, and the cure; empty
 /// without such lamps.

@@ -207,10 +207,12 @@ PageTable shares(const std::vector<Shown>& shown) {
   return t;
 }
 
-PageSection realism(const Problems& found, const std::vector<LightReport>& reports) {
+PageSection realism(const Rig& rig,
+                    const Problems& found,
+                    const std::vector<LightReport>& reports) {
   PageSection out;
   out.title = "Is it real?";
-  const auto cheats = departures(reports);
+  const auto cheats = departures(rig, reports);
   out.paragraphs.push_back(cheats.empty() ? "No departures from physics."
                                           : fmt::format("{} departure{} from physics:",
                                                         cheats.size(),
@@ -481,7 +483,7 @@ int run_report(int argc, char** argv) {
   given.paragraphs.push_back("Share of the mean luminance.");
   given.tables.push_back(shares(shown));
   sections.push_back(std::move(given));
-  sections.push_back(realism(found, reports));
+  sections.push_back(realism(first.rig, found, reports));
   if (!first.rig.meters.empty()) {
     sections.push_back(
         metered(first.rig, *scene, error, threads_of(a), a.flag("quiet"), scratch.dir));

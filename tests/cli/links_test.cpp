@@ -445,4 +445,16 @@ TEST_CASE("an object without a shadow lets direct light pass, and one unseen sho
   const double top = from_above(""), floor = from_above("seen_by_camera = false");
   CHECK(top > 2 * lit);  // a meter nearer to the lamp
   CHECK(floor == 0);     // the lid's shadow stays
+  // Neither is physics, and check says so.
+  const TemporaryFolder dir;
+  const std::string out =
+      run_program(
+          {"check",
+           dir.write("r.toml",
+                     looking_at(camera,
+                                {0, 0, 0},
+                                lamp + lid("throws_shadow = false\nseen_by_camera = false")))})
+          .out;
+  CHECK(out.find("lid.throws_shadow = false") != std::string::npos);
+  CHECK(out.find("lid.seen_by_camera = false") != std::string::npos);
 }

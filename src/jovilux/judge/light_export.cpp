@@ -5,6 +5,7 @@
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/files/photometric_file.h"
+#include "jovilux/render/light_emission.h"
 
 #include <Eigen/Geometry>
 #include <algorithm>
@@ -400,8 +401,8 @@ namespace {
 // The intensity along a unit direction [cd], by the illuminance far away.
 double far_intensity(const Emitter& e, const Vec3& direction) {
   constexpr std::uint32_t kPoints = 256;
-  const float reach = std::max({e.radius, e.half_width, e.half_height, 0.01f});
-  const float distance = 2000 * reach;
+  constexpr float kFarTimes = 2000, kLeastReach = 0.01f;  // of its size; [m]
+  const float distance = kFarTimes * std::max(reach_of(e), kLeastReach);
   const Vec3 p = e.center + distance * direction;
   const std::uint32_t points = e.is_zero_size() && e.kind != LightKind::kTube ? 1 : kPoints;
   double sum = 0;
