@@ -134,6 +134,31 @@ TEST_CASE("rotations of three axes are applied in the order of their names", "[f
   CHECK((turned("orient", "(0, 1, 0, 0)") - Vec3d(0, 0, 1)).norm() < 1e-12);
 }
 
+TEST_CASE("a prim that resets its transforms does not follow its parents", "[files][usd]") {
+  const TemporaryFolder dir;
+  const auto stage = stage_of(dir, R"usd(#usda 1.0
+( metersPerUnit = 1
+  upAxis = "Z" )
+def Xform "outer" {
+    double3 xformOp:translate = (10, 0, 0)
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+    def Xform "free" {
+        double3 xformOp:translate = (0, 5, 0)
+        uniform token[] xformOpOrder = ["!resetXformStack!", "xformOp:translate"]
+        def SphereLight "inside" {
+            double3 xformOp:translate = (0, 0, 2)
+            uniform token[] xformOpOrder = ["xformOp:translate"]
+        }
+    }
+    def SphereLight "held" { }
+}
+)usd");
+  REQUIRE(stage);
+  REQUIRE(stage->lights.size() == 2);
+  CHECK((stage->lights[0].at - Vec3d(0, 5, 2)).norm() < 1e-12);
+  CHECK((stage->lights[1].at - Vec3d(10, 0, 0)).norm() < 1e-12);
+}
+
 TEST_CASE("any bytes at all are a stage or a problem with its line", "[files][usd]") {
   const TemporaryFolder dir;
   // Cut short anywhere, and with any byte replaced.

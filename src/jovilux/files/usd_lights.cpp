@@ -310,16 +310,19 @@ class UsdReader {
     }
     stage_.meshes += type == "Mesh" ? 1 : 0;
     const Mat4d own = transform_of(properties);
-    const Mat4d world = parent * own;
+    const bool resets = resets_transforms(properties);
     for (std::size_t i = first; i < places_.size(); ++i) {
-      places_[i] = world * places_[i];
+      if (!anchored_[i]) {
+        places_[i] = own * places_[i];
+        anchored_[i] = resets;
+      }
     }
     if (is_light) {
       finish_light(stage_.lights[first], properties);
     }
     if (depth == 0) {
       for (std::size_t i = first; i < stage_.lights.size(); ++i) {
-        place_light(stage_.lights[i], places_[i]);
+        place_light(stage_.lights[i], parent * places_[i]);
       }
     }
   }
@@ -402,7 +405,7 @@ class UsdReader {
       const bool inverse = listed.starts_with(kInverse);
       const std::string op = inverse ? listed.substr(kInverse.size()) : listed;
       if (op == "!resetXformStack!") {
-        continue;  // the parents' places do count for lights of a stage that is read alone
+        continue;  // see resets_transforms
       }
       const auto found = p.find(op);
       if (found == p.end()) {
@@ -418,6 +421,14 @@ class UsdReader {
       throw UsdFault{"a transform is not finite"};
     }
     return out;
+  }
+
+  // Whether a prim and what it holds do not follow the prims that hold it.
+  static bool resets_transforms(const UsdProperties& p) {
+    const auto order = p.find("xformOpOrder");
+    return order != p.end() &&
+           std::find(order->second.texts.begin(), order->second.texts.end(), "!resetXformStack!") !=
+               order->second.texts.end();
   }
 
   static Mat4d operation(const std::string& op, const std::vector<double>& v) {
@@ -494,6 +505,7 @@ class UsdReader {
     light.name = name;
     stage_.lights.push_back(std::move(light));
     places_.push_back(Mat4d::Identity());
+    anchored_.push_back(false);
     return true;
   }
 
@@ -583,6 +595,7 @@ class UsdReader {
   bool references_ = false, animated_ = false;
   UsdStage stage_;
   std::vector<Mat4d> places_;  // of each light, from its own space to that of the prim that is open
+  std::vector<bool> anchored_;  // places that are the stage's already
   Problems warnings_;
 };
 
