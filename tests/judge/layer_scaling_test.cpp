@@ -147,29 +147,41 @@ TEST_CASE("every key that scales or tints a layer does so alone and in pairs", "
     changes.push_back(fmt::format("light.l.{}={}", key.name, value->second));
   }
   REQUIRE(changes.size() >= values.size());
-  const Rig rig = rig_of(room(lamp("l", "white = '3400 K'\ndimmer = 0.8")));
-  int pairs = 0;
-  for (std::size_t a = 0; a < changes.size(); ++a) {
-    for (std::size_t b = a; b < changes.size(); ++b) {
-      DocumentNode document = rig.document;
-      const bool alone = a == b;
-      const bool set = apply_override(document, changes[a]).empty() &&
-                       (alone || apply_override(document, changes[b]).empty());
-      REQUIRE(set);
-      const auto other = read_rig(std::move(document), rig.file);
-      const bool spectrum = changes[a].find("spectrum") != std::string::npos ||
-                            changes[b].find("spectrum") != std::string::npos;
-      if (!other) {  // a spectrum beside the white that the lamp has
-        CHECK(spectrum);
-        continue;
+  const std::string own = lamp("l", "white = '3400 K'\ndimmer = 0.8");
+  std::string in_group =
+      room(lamp("l", "white = '3400 K'\ndimmer = 0.8\ngroup = 'g'") + lamp("other", "group = 'h'"));
+  in_group.insert(in_group.find("guiding"), "layers = 'groups'\n");
+  // Alone, copied by an array, as a group beside another, and beside haze that glows.
+  const std::pair<const char*, std::string> scenes[] = {
+      {"alone", room(own)},
+      {"array",
+       room(own + "[[array]]\nname = 'row'\nof = 'l'\noutput = 'total'\ncount = 2\nalong = { path "
+                  "= 'line', from = [-1, 0, 0], to = [1, 0, 0] }\n")},
+      {"group", in_group},
+      {"haze",
+       room(own + "[[haze]]\nname = 'glow'\ninside = 'everywhere'\nextinction = '0.01 "
+                  "/m'\nemission = '2 cd/m2'\n")}};
+  int agreed = 0;
+  for (const auto& [scene, text] : scenes) {
+    const Rig rig = rig_of(text);
+    for (std::size_t a = 0; a < changes.size(); ++a) {
+      for (std::size_t b = a; b < changes.size(); ++b) {
+        DocumentNode document = rig.document;
+        REQUIRE(apply_override(document, changes[a]).empty());
+        REQUIRE((a == b || apply_override(document, changes[b]).empty()));
+        const auto other = read_rig(std::move(document), rig.file);
+        INFO(scene << ": " << changes[a] << ", " << changes[b]);
+        if (!other) {  // a spectrum beside the white that the lamp has
+          CHECK((changes[a] + changes[b]).find("spectrum") != std::string::npos);
+          continue;
+        }
+        CHECK(levels_aside(rig) == levels_aside(*other));
+        check_agreement(rig, *other);
+        ++agreed;
       }
-      INFO(changes[a] << ", " << changes[b]);
-      CHECK(levels_aside(rig) == levels_aside(*other));
-      check_agreement(rig, *other);
-      ++pairs;
     }
   }
-  CHECK(pairs >= 36);
+  CHECK(agreed >= 4 * 36);
   // A spectrum replaces the white.
   const Rig bare = rig_of(room(lamp("l", "")));
   check_agreement(bare, with(bare, {"light.l.spectrum=\"led-4000\"", "light.l.dimmer=0.3"}));
