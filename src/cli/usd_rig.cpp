@@ -18,10 +18,6 @@ using Named = std::function<std::string(const std::string&)>;
 
 constexpr double kDegrees = 180 / kPiD;
 
-double luminance_of(const Rgb& linear) {
-  return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2];
-}
-
 std::string line(const char* key, const std::string& value) {
   return fmt::format("{:<6} = {}\n", key, value);
 }
