@@ -1,7 +1,5 @@
 #include "bench/compare_programs.h"
 
-#include "jovilux/judge/rendered_image.h"
-
 #include <algorithm>
 #include <cmath>
 #include <cstdio>
@@ -10,6 +8,7 @@
 #include <sstream>
 #include <stdexcept>
 
+#include "bench/judged_picture.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <spawn.h>
@@ -22,10 +21,6 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr unsigned kReferenceSeed = 90001;
-// Of all pixels, the worst that do not count: single fireflies say little of a picture.
-constexpr double kTrimmed = 0.001;
-// Pixels darker than this share of the mean count as that bright.
-constexpr double kFloor = 0.02;
 
 void run(const std::vector<std::string>& words) {
   std::vector<char*> argv;
@@ -80,14 +75,6 @@ std::string name_of(const std::string& rig) {
     name += c == ' ' || c == '/' ? '_' : c;
   }
   return name;
-}
-
-RenderedImage loaded(const std::string& path) {
-  auto image = load_rendered(path, false);
-  if (!image) {
-    throw std::runtime_error("cannot read " + path);
-  }
-  return std::move(*image);
 }
 
 // The reference's own variance is taken off: it is no error of the picture that is judged.

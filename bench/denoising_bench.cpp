@@ -1,7 +1,6 @@
 #include "bench/denoising_bench.h"
 
 #include "jovilux/judge/denoising.h"
-#include "jovilux/judge/rendered_image.h"
 
 #include <algorithm>
 #include <cmath>
@@ -10,23 +9,11 @@
 #include <numeric>
 #include <stdexcept>
 
+#include "bench/judged_picture.h"
 #include <fmt/format.h>
 
 namespace jovilux {
 namespace {
-
-// Of all pixels, the worst that do not count: single fireflies say little of a picture.
-constexpr double kTrimmed = 0.001;
-// Pixels darker than this share of the mean count as that bright.
-constexpr double kFloor = 0.02;
-
-RenderedImage loaded(const std::string& path) {
-  auto image = load_rendered(path, false);
-  if (!image) {
-    throw std::runtime_error("cannot read " + path);
-  }
-  return std::move(*image);
-}
 
 // Squared errors over the square of the reference, each less the reference's own variance.
 std::vector<double> squared_errors(const RenderedImage& image, const RenderedImage& reference) {

@@ -1,12 +1,22 @@
 # jovilux_embed(OUTPUT FILES...)
 #
-# Text files compiled in: OUTPUT in the current binary folder is a fragment for an array's braces, of
-# {"name", "text"} for each file.
+# Files compiled in: OUTPUT in the current binary folder is a fragment for an array's braces, of
+# {"name", "text"} for each file; of pictures (.png), {"name", std::string_view("bytes", count)}.
 function(jovilux_embed output)
   set(all "")
   foreach(file IN LISTS ARGN)
     set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS "${file}")
     get_filename_component(name "${file}" NAME)
+    if(name MATCHES "\\.png$")
+      file(SIZE "${file}" size)
+      file(READ "${file}" hex HEX)
+      # A literal for every 16 bytes, which the compiler joins.
+      string(REGEX REPLACE "(................................)" "\\1\n" hex "${hex}")
+      string(REGEX REPLACE "([0-9a-f][0-9a-f])" "\\\\x\\1" hex "${hex}")
+      string(REPLACE "\n" "\"\n\"" hex "${hex}")
+      string(APPEND all "{\"${name}\", std::string_view(\"${hex}\", ${size})},\n")
+      continue()
+    endif()
     file(READ "${file}" text)
     # Raw strings have a limit in some compilers: pieces of 12000 characters, which the compiler joins.
     string(LENGTH "${text}" length)

@@ -556,6 +556,7 @@ int run_animate(int argc, char** argv) {
     write_text_file((an.dir / "animation.json").string(),
                     json_text({{"rig", an.rig_file}, {"rig_path", path_of(an)}}));
   }
+  FiguresLast drawn;
   catch_interrupts();
   bool finished = true, base_kept = false;
   double base_seconds = 0;
@@ -586,7 +587,6 @@ int run_animate(int argc, char** argv) {
   std::string clip;
   if (!a.flag("levels-only")) {
     clip = make_clip(an);
-    make_strip(an);
   }
   const std::vector<LevelCurve> curves = level_curves(an.rigs.front(), moments);
   const auto read = meter_curves(an, a.texts("meter"), by_layers);
@@ -601,7 +601,6 @@ int run_animate(int argc, char** argv) {
   for (const MeterCurve& m : meters) {
     meter_lines.push_back({m.name, m.unit, moments, m.values});
   }
-  figures::levels_figure((an.dir / "levels.png").string(), curves, moments, meter_lines);
   Json j = {{"rig", an.rig_file},
             {"rig_path", path_of(an)},
             {"rate", an.rig.time.rate},
@@ -642,9 +641,15 @@ int run_animate(int argc, char** argv) {
                            {"in_frames", figures_json(m.framed)}});
   }
   write_text_file((an.dir / "animation.json").string(), json_text(j));
+  if (!a.flag("levels-only")) {
+    drawn.draw([&] { make_strip(an); });
+  }
+  drawn.draw([&] {
+    figures::levels_figure((an.dir / "levels.png").string(), curves, moments, meter_lines);
+  });
   if (a.flag("json")) {
     print_out(json_text(j));
-    return kDone;
+    return drawn.finish(kDone);
   }
   std::vector<std::vector<std::string>> table = {
       {"light", "level from", "to", "percent flicker", "index", "over", "in frames"}};
@@ -689,7 +694,7 @@ int run_animate(int argc, char** argv) {
   text += fmt::format(
       "levels  {}, {}\n", (an.dir / "levels.png").string(), (an.dir / "levels.csv").string());
   print_out(text);
-  return kDone;
+  return drawn.finish(kDone);
 }
 
 }  // namespace jovilux::cli

@@ -3,8 +3,11 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
 
+#include <algorithm>
 #include <cmath>
 
+// Values of lists are whole words: no argument holds a zero byte, so that none is split.
+#define CXXOPTS_VECTOR_DELIMITER '\0'
 #include <cxxopts.hpp>
 #include <fmt/format.h>
 
@@ -17,6 +20,38 @@ bool g_usage_asked = false;
 std::string key_of(const Option& option) {
   const auto comma = option.names.find(',');
   return comma == std::string::npos ? option.names : option.names.substr(comma + 1);
+}
+
+// The arguments, with "-oDIR" as "-o", "DIR": the library takes letters and digits alone for what
+// follows a short option, and refuses "-oout/a".
+std::vector<std::string> with_values_apart(const Usage& usage, int argc, char** argv) {
+  std::vector<std::string> words = {"jovilux"};
+  bool is_value = false;
+  for (int i = 1; i < argc; ++i) {
+    const std::string_view word = argv[i];
+    if (word == "--") {  // what follows are no options
+      words.insert(words.end(), argv + i, argv + argc);
+      break;
+    }
+    if (is_value || word.size() < 2 || word[0] != '-') {
+      words.emplace_back(word);
+      is_value = false;
+      continue;
+    }
+    const auto option =
+        std::find_if(usage.options.begin(), usage.options.end(), [&](const Option& o) {
+          return !o.value.empty() &&
+                 (word == "--" + key_of(o) || (o.names[1] == ',' && word[1] == o.names[0]));
+        });
+    const bool takes_value = option != usage.options.end();
+    const bool joined = takes_value && word.size() > 2 && word[1] != '-';
+    words.emplace_back(joined ? word.substr(0, 2) : word);
+    if (joined) {
+      words.emplace_back(word.substr(2));
+    }
+    is_value = takes_value && !joined;
+  }
+  return words;
 }
 
 }  // namespace
@@ -48,63 +83,31 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
   }
   help_text_ += "\nExample:\n  " + usage.example + "\n";
 
-  // The library splits values of lists at commas and takes "-1" for an option: joined to their
-  // options, both pass whole.
-  std::vector<std::string> words = {"jovilux"};
-  for (int i = 1; i < argc; ++i) {
-    words.emplace_back(argv[i]);
+  const std::vector<std::string> words = with_values_apart(usage, argc, argv);
+  std::vector<const char*> pointers;
+  for (const std::string& word : words) {
+    pointers.push_back(word.c_str());
   }
   try {
-    std::vector<char*> pointers;
-    std::vector<std::string> kept = {words[0]};
-    for (std::size_t i = 1; i < words.size(); ++i) {
-      const Option* match = nullptr;
-      for (const Option& o : usage.options) {
-        const auto comma = o.names.find(',');
-        const std::string shortened =
-            comma == std::string::npos ? "" : "-" + o.names.substr(0, comma);
-        if (!o.value.empty() &&
-            (words[i] == "--" + key_of(o) || (!shortened.empty() && words[i] == shortened))) {
-          match = &o;
-        }
-        if (!o.value.empty() && words[i].starts_with("--" + key_of(o) + "=")) {
-          values_[key_of(o)].push_back(words[i].substr(key_of(o).size() + 3));
-          match = &o;
-          words[i].clear();
-          break;
-        }
-        // "-oDIR": the value follows its short option without a space.
-        if (!o.value.empty() && !shortened.empty() && words[i].starts_with(shortened) &&
-            words[i].size() > shortened.size()) {
-          values_[key_of(o)].push_back(words[i].substr(shortened.size()));
-          match = &o;
-          words[i].clear();
-          break;
-        }
-      }
-      if (match == nullptr) {
-        kept.push_back(words[i]);
-      } else if (!words[i].empty()) {
-        if (i + 1 >= words.size()) {
-          throw UsageError(
-              fmt::format("{} needs a value: {} {}", words[i], words[i], match->value));
-        }
-        values_[key_of(*match)].push_back(words[++i]);
-      }
-    }
-    for (std::string& w : kept) {
-      pointers.push_back(w.data());
-    }
     const auto result = parser.parse(static_cast<int>(pointers.size()), pointers.data());
     help_ = result.count("help") > 0;
     for (const Option& o : usage.options) {
-      if (o.value.empty() && result.count(key_of(o)) > 0) {
-        values_[key_of(o)];
+      if (result.count(key_of(o)) > 0) {
+        values_[key_of(o)] = o.value.empty() ? std::vector<std::string>{}
+                                             : result[key_of(o)].as<std::vector<std::string>>();
       }
     }
     if (result.count("positional") > 0) {
       positionals_ = result["positional"].as<std::vector<std::string>>();
     }
+  } catch (const cxxopts::exceptions::missing_argument&) {
+    const std::string& last = words.back();
+    for (const Option& o : usage.options) {
+      if (last == "--" + key_of(o) || (o.names[1] == ',' && last[1] == o.names[0])) {
+        throw UsageError(fmt::format("{} needs a value: {} {}", last, last, o.value));
+      }
+    }
+    throw UsageError(fmt::format("{} needs a value; see jovilux {} --help", last, usage.verb));
   } catch (const cxxopts::exceptions::exception& e) {
     std::vector<std::string> names;
     for (const Option& o : usage.options) {

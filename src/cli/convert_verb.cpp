@@ -74,7 +74,6 @@ SourceShape shape_of(const Arguments& a) {
     }
     return *v;
   };
-  constexpr double kDegree = kPiD / 180;
   switch (s.kind) {
     case LightKind::kPoint:
       break;

@@ -4,6 +4,7 @@
 #include <chrono>
 #include <cstdlib>
 #include <filesystem>
+#include <string_view>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
@@ -21,7 +22,7 @@ using Json = nlohmann::ordered_json;
 
 struct DemoFile {
   const char* name;
-  const char* text;
+  std::string_view text;
 };
 constexpr DemoFile kFiles[] = {
 #include "demo_files.inc"

@@ -10,6 +10,7 @@
 #include <limits>
 
 #include "cli/arguments.h"
+#include "figures/plot.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -203,6 +204,29 @@ void prepare_files(const std::string& folder, const std::vector<std::string>& na
     }
   }
   make_writable(folder);
+}
+
+FiguresLast::FiguresLast() {
+  if (!figures::plotter_is_there()) {
+    print_err("warning: " + std::string(figures::PlotterMissing().what()) +
+              "; all else is written\n");
+  }
+}
+
+void FiguresLast::draw(const std::function<void()>& figure) {
+  try {
+    figure();
+  } catch (const figures::PlotterMissing& e) {
+    missing_ = e.what();
+  }
+}
+
+int FiguresLast::finish(int status) const {
+  if (missing_.empty()) {
+    return status;
+  }
+  print_err("error: " + missing_ + "; run the same command again once it is there\n");
+  return kMachineFailed;
 }
 
 }  // namespace jovilux::cli

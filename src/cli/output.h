@@ -4,6 +4,7 @@
 #include "jovilux/rig/rig.h"
 
 #include <filesystem>
+#include <functional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -49,6 +50,21 @@ bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig
 /// Makes an output folder ready: creates it, refuses one that holds results of another rig unless
 /// forced, one that cannot be written. Throws UsageError.
 void prepare_folder(const std::string& folder, const Rig& rig, bool force);
+
+/// The figures of a verb that takes long: what needs none is written and told first, and a missing
+/// plotting program is told before the work begins.
+class FiguresLast {
+ public:
+  /// Warns where the plotting program is missing.
+  FiguresLast();
+  /// Draws now, or keeps the reason why that is not possible for finish().
+  void draw(const std::function<void()>& figure);
+  /// The verb's exit status: `status`, or kMachineFailed with its reason where figures are missing.
+  int finish(int status) const;
+
+ private:
+  std::string missing_;
+};
 
 /// The same for a verb that writes a few named files: creates the folder, refuses files that are
 /// there already unless forced. Throws UsageError.

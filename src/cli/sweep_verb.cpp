@@ -307,6 +307,7 @@ int run_sweep(int argc, char** argv) {
     ++rendered;
     return done.stats.stopped_by != StoppedBy::kSignal;
   };
+  FiguresLast drawn;
   if (by_layers && !render_point(brightest)) {
     return kInterrupted;
   }
@@ -394,10 +395,13 @@ int run_sweep(int argc, char** argv) {
   if (parameters.size() > 1) {
     title += " (across) and " + parameters[1].address + " (down)";
   }
-  figures::sheet_figure((fs::path(*folder) / "sheet.png").string(),
-                        title,
-                        cells,
-                        parameters.size() > 1 ? static_cast<int>(columns) : 0);
+  write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
+  drawn.draw([&] {
+    figures::sheet_figure((fs::path(*folder) / "sheet.png").string(),
+                          title,
+                          cells,
+                          parameters.size() > 1 ? static_cast<int>(columns) : 0);
+  });
   const bool curves = !parameters[0].numbers.empty() && columns > 1;
   if (curves) {
     figures::Plot plot;
@@ -432,9 +436,8 @@ int run_sweep(int argc, char** argv) {
       }
     }
     plot.log_y = most > 20 * least;
-    figures::plot_figure((fs::path(*folder) / "curves.png").string(), plot);
+    drawn.draw([&] { figures::plot_figure((fs::path(*folder) / "curves.png").string(), plot); });
   }
-  write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
   if (a.flag("json")) {
     Json j = {{"parameters", Json::array()},
               {"rendered", rendered},
@@ -467,7 +470,7 @@ int run_sweep(int argc, char** argv) {
       j["points"].push_back(one);
     }
     print_out(json_text(j));
-    return kDone;
+    return drawn.finish(kDone);
   }
   std::vector<std::vector<std::string>> table = {{"folder"}};
   for (const SweptParameter& p : parameters) {
@@ -503,7 +506,7 @@ int run_sweep(int argc, char** argv) {
       (!plan.exact && derived > 0
            ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n"
            : ""));
-  return kDone;
+  return drawn.finish(kDone);
 }
 
 }  // namespace jovilux::cli

@@ -6,6 +6,7 @@
 #include "jovilux/judge/rig_checks.h"
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <chrono>
 #include <cmath>
@@ -25,6 +26,8 @@
 #include "cli/verbs.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <poll.h>
+#include <sys/inotify.h>
 #include <unistd.h>
 
 namespace jovilux::cli {
@@ -48,25 +51,76 @@ Snapshot snapshot_of(const std::vector<std::string>& files) {
   return out;
 }
 
-// Looks at files ten times a second on a thread of its own, so that rendering threads ask one flag
-// only.
+// Tells when something happens in some folders (inotify). Network file systems tell nothing of what
+// other machines write, so that files are looked at now and then all the same.
+class FolderEvents {
+ public:
+  FolderEvents() : queue_(::inotify_init1(IN_NONBLOCK | IN_CLOEXEC)) {}
+  ~FolderEvents() {
+    if (queue_ >= 0) {
+      ::close(queue_);
+    }
+  }
+  FolderEvents(const FolderEvents&) = delete;
+
+  // Adds the folders of `files`; ones that are known are not added twice.
+  void listen_to(const std::vector<std::string>& files) {
+    constexpr std::uint32_t kEvents =
+        IN_CLOSE_WRITE | IN_CREATE | IN_DELETE | IN_MODIFY | IN_MOVED_FROM | IN_MOVED_TO;
+    for (const std::string& file : files) {
+      const fs::path folder = fs::path(file).parent_path();
+      const int added = ::inotify_add_watch(
+          queue_, folder.empty() ? "." : folder.c_str(), kEvents);  // -1 where there is no queue
+      all_heard_ = all_heard_ && added >= 0;
+    }
+  }
+  // Waits for an event, or as long as files may go unlooked at.
+  void wait() {
+    constexpr int kUnheard = 100, kHeard = 1000;  // [ms]
+    constexpr int kStop = 100;                    // the end of the thread is asked for so often
+    for (int waited = 0; waited < (all_heard_ ? kHeard : kUnheard); waited += kStop) {
+      pollfd ready{queue_, POLLIN, 0};
+      if (::poll(&ready, 1, kStop) > 0) {
+        std::array<char, 4096> events{};
+        while (::read(queue_, events.data(), events.size()) > 0) {
+        }
+        return;
+      }
+      if (stopping_) {
+        return;
+      }
+    }
+  }
+  void stop() { stopping_ = true; }
+
+ private:
+  int queue_;
+  std::atomic<bool> all_heard_{true};
+  std::atomic<bool> stopping_{false};
+};
+
+// Looks at files when something happens in their folders, on a thread of its own, so that rendering
+// threads ask one flag only.
 class FileWatch {
  public:
   FileWatch()
       : thread_([this](const std::stop_token& end) {
           while (!end.stop_requested()) {
-            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+            events_.wait();
             const std::lock_guard lock(mutex_);
             if (!changed_ && snapshot_of(files_) != seen_) {
               changed_ = true;
             }
           }
         }) {}
+  ~FileWatch() { events_.stop(); }
+  FileWatch(const FileWatch&) = delete;
 
   // What `files` are now is what later ones are held against.
   void look_at(std::vector<std::string> files) {
     const std::lock_guard lock(mutex_);
     files_ = std::move(files);
+    events_.listen_to(files_);
     seen_ = snapshot_of(files_);
     changed_ = false;
   }
@@ -74,6 +128,7 @@ class FileWatch {
   void look_at(std::vector<std::string> files, const Snapshot& before) {
     const std::lock_guard lock(mutex_);
     files_ = std::move(files);
+    events_.listen_to(files_);
     seen_ = snapshot_of(files_);
     changed_ = false;
     for (const auto& [file, state] : before) {
@@ -89,6 +144,7 @@ class FileWatch {
   std::vector<std::string> files_;
   Snapshot seen_;
   std::atomic<bool> changed_{false};
+  FolderEvents events_;
   std::jthread thread_;  // last: it ends before what it uses
 };
 

@@ -149,6 +149,20 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
 
 }  // namespace
 
+PlotterMissing::PlotterMissing()
+    : MachineTrouble("gnuplot is not installed; figures need it (package gnuplot-nox)") {}
+
+bool plotter_is_there() {
+  const char* path = std::getenv("PATH");
+  std::istringstream folders(path != nullptr ? path : "");
+  for (std::string folder; std::getline(folders, folder, ':');) {
+    if (::access((folder + "/gnuplot").c_str(), X_OK) == 0) {
+      return true;
+    }
+  }
+  return false;
+}
+
 void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height) {
   const Scratch scratch;
   const std::string png = (scratch.dir / "plot.png").string(), log = (scratch.dir / "log").string();
@@ -176,9 +190,10 @@ void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height)
     std::ostringstream said;
     said << in.rdbuf();
     const bool missing = started == ENOENT || (WIFEXITED(status) && WEXITSTATUS(status) == 127);
-    throw MachineTrouble(
-        missing ? std::string("gnuplot is not installed; figures need it (package gnuplot-nox)")
-                : "gnuplot failed: " + printable(std::string(trimmed(said.str())), 300));
+    if (missing) {
+      throw PlotterMissing();
+    }
+    throw MachineTrouble("gnuplot failed: " + printable(std::string(trimmed(said.str())), 300));
   }
   canvas.picture(x, y, png);
 }

@@ -1,5 +1,7 @@
 #pragma once
 
+#include "jovilux/files/atomic_file.h"
+
 #include <string>
 #include <vector>
 
@@ -41,8 +43,16 @@ struct Plot {
   std::vector<Label> labels;
 };
 
-/// Draws the plot into a rectangle of the canvas. Throws MachineTrouble where gnuplot is missing or
-/// fails.
+/// gnuplot is not installed; what() says which package has it.
+struct PlotterMissing : MachineTrouble {
+  PlotterMissing();
+};
+
+/// Whether gnuplot is found in PATH.
+bool plotter_is_there();
+
+/// Draws the plot into a rectangle of the canvas. Throws PlotterMissing, and MachineTrouble where
+/// gnuplot fails.
 void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height);
 
 }  // namespace jovilux::figures

@@ -22,7 +22,7 @@ std::string percent_text(double share) {
 namespace {
 
 constexpr std::size_t kDrawn = 5;  // ways
-constexpr int kMargin = 28, kTop = 64, kPictureWidth = 720, kPictureHeight = 410;
+constexpr int kWaysMargin = 28, kTop = 64, kPictureWidth = 720, kPictureHeight = 410;
 
 struct Rectangle {
   double x, y, w, h;
@@ -56,7 +56,7 @@ void draw_over_picture(Canvas& canvas,
                        const Rig& rig,
                        int camera_index,
                        const std::string& picture) {
-  const auto at = canvas.fitted(kMargin, kTop, kPictureWidth, kPictureHeight, picture);
+  const auto at = canvas.fitted(kWaysMargin, kTop, kPictureWidth, kPictureHeight, picture);
   const Rectangle frame{at[0], at[1], at[2], at[3]};
   const Camera camera(rig.cameras[static_cast<std::size_t>(camera_index)],
                       rig.up,
@@ -182,8 +182,8 @@ Plot projected(const WayReport& report,
 
 void draw_list(Canvas& canvas, const WayReport& report, double y) {
   constexpr double kLine = 24, kSize = 14;
-  const double right = kWidth - kMargin;
-  canvas.text(kMargin, y, 400, "ways of the light", kSize, Align::kLeft, "#222222", true);
+  const double right = kWidth - kWaysMargin;
+  canvas.text(kWaysMargin, y, 400, "ways of the light", kSize, Align::kLeft, "#222222", true);
   canvas.text(780, y, 110, "of the light", kSize, Align::kRight, "#666666");
   canvas.text(900, y, 110, "of the noise", kSize, Align::kRight, "#666666");
   canvas.text(1020, y, 110, "cd/m\u00b2", kSize, Align::kRight, "#666666");
@@ -193,8 +193,8 @@ void draw_list(Canvas& canvas, const WayReport& report, double y) {
     const LightWay& w = report.ways[k];
     y += kLine;
     rest -= w.share;
-    canvas.fill(kMargin, y + 3, 14, 12, curve_color(k));
-    canvas.text(kMargin + 24, y, 740, way_in_words(w), kSize);
+    canvas.fill(kWaysMargin, y + 3, 14, 12, curve_color(k));
+    canvas.text(kWaysMargin + 24, y, 740, way_in_words(w), kSize);
     canvas.text(780, y, 110, percent_text(w.share), kSize, Align::kRight);
     canvas.text(900, y, 110, percent_text(w.noise_share), kSize, Align::kRight);
     canvas.text(1020, y, 110, short_number(w.luminance, 3), kSize, Align::kRight);
@@ -202,7 +202,7 @@ void draw_list(Canvas& canvas, const WayReport& report, double y) {
   }
   if (report.ways.size() > kDrawn) {
     y += kLine;
-    canvas.text(kMargin + 24,
+    canvas.text(kWaysMargin + 24,
                 y,
                 740,
                 fmt::format("{} other ways", report.ways.size() - kDrawn),
@@ -215,9 +215,9 @@ void draw_list(Canvas& canvas, const WayReport& report, double y) {
   for (const LightArrival& a : report.arrivals) {
     const bool partly = a.why == LightArrival::Why::kArrives && a.blocked < 0.05;
     if (!partly && a.why != LightArrival::Why::kOff && y < kHeight - kLine) {
-      canvas.text(kMargin,
+      canvas.text(kWaysMargin,
                   y,
-                  kWidth - 2 * kMargin,
+                  kWidth - 2 * kWaysMargin,
                   a.light + ": " + arrival_in_words(a),
                   kSize,
                   Align::kLeft,
@@ -278,9 +278,9 @@ void ways_figure(const std::string& path,
                  int camera,
                  const std::string& picture) {
   Canvas canvas;
-  canvas.text(kMargin,
+  canvas.text(kWaysMargin,
               16,
-              kWidth - 2 * kMargin,
+              kWidth - 2 * kWaysMargin,
               fmt::format("{},{}: {} \u00b1 {} cd/m\u00b2{}",
                           report.box.x,
                           report.box.y,
@@ -294,7 +294,7 @@ void ways_figure(const std::string& path,
   if (picture.empty()) {
     draw(canvas,
          projected(report, scene, elevation_of(rig), "from the front"),
-         kMargin,
+         kWaysMargin,
          kTop,
          kPictureWidth,
          kPictureHeight);
@@ -303,9 +303,9 @@ void ways_figure(const std::string& path,
   }
   draw(canvas,
        projected(report, scene, plan_of(rig), "from above"),
-       kMargin + kPictureWidth + 12,
+       kWaysMargin + kPictureWidth + 12,
        kTop - 20,
-       kWidth - 2 * kMargin - kPictureWidth - 12,
+       kWidth - 2 * kWaysMargin - kPictureWidth - 12,
        kPictureHeight + 40);
   draw_list(canvas, report, kTop + kPictureHeight + 30);
   canvas.save(path);

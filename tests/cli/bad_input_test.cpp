@@ -148,3 +148,29 @@ TEST_CASE("a disk that fills up is said plainly and leaves no half file", "[cli]
   CHECK(r.err.find("image.exr") != std::string::npos);
   CHECK(dir.files() == std::vector<std::string>{"r.toml"});
 }
+
+TEST_CASE("without the plotting program all but figures is written, and it is told at the start",
+          "[cli][hostile]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRig + "[time]\nframes=[1,2]\n");
+  const auto without = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"PATH=/nowhere", JOVILUX_PROGRAM});
+    words.emplace_back("--quiet");
+    return run_other("/usr/bin/env", words);
+  };
+  const ProgramRun swept =
+      without({"sweep", rig, "--vary", "light.l.dimmer = 0.5 .. 1 / 2", "-o", dir.path("sweep")});
+  INFO(swept.err);
+  CHECK(swept.status == 4);
+  CHECK(swept.err.starts_with("warning: gnuplot is not installed"));
+  CHECK(swept.err.find("\nerror: gnuplot is not installed") != std::string::npos);
+  CHECK(swept.out.find("mean cd/m2") != std::string::npos);
+  CHECK(dir.read("sweep/readings.csv").find("0.5") != std::string::npos);
+  CHECK_FALSE(std::filesystem::exists(dir.path("sweep/curves.png")));
+  const ProgramRun animated = without({"animate", rig, "-o", dir.path("clip")});
+  INFO(animated.err);
+  CHECK(animated.status == 4);
+  CHECK(animated.err.find("warning: gnuplot") != std::string::npos);
+  CHECK(dir.read("clip/levels.csv").find("frame") != std::string::npos);
+  CHECK(dir.read("clip/animation.json").find("frame.0002.png") != std::string::npos);
+}

@@ -85,7 +85,12 @@ TEST_CASE("wrong arguments are refused with what to do", "[cli]") {
   says({"rendr"}, "did you mean \"render\"?");
   says({"render"}, "missing RIG");
   says({"render", "x.toml"}, "missing -o DIR");
-  says({"render", "x.toml", "-o"}, "needs a value");
+  says({"render", "x.toml", "-o"}, "-o needs a value: -o DIR");
+  says({"render", "x.toml", "--samples"}, "--samples needs a value: --samples N");
+  // Values may begin with a dash or hold commas, and follow a short option without a space.
+  says({"render", "x.toml", "-oy", "--samples", "-3"}, "--samples: found \"-3\"");
+  says({"render", "x.toml", "-oy/z", "--size=1,5"}, "file not found");
+  says({"render", "--", "x.toml", "-oy"}, "unexpected argument \"-oy\"");
   says({"render", "x.toml", "-o", "y", "--sampels", "3"}, "did you mean \"--samples\"?");
   says({"render", "x.toml", "-o", "y", "--samples", "3.5"}, "whole number");
   says({"render", "x.toml", "-o", "y", "--threads", "0"}, "expected a number from 1");

@@ -200,6 +200,48 @@ TEST_CASE("a mask cuts a surface out, for eyes and for shadows", "[cli][picture]
   CHECK(r["standard_error_cd_m2"].get<double>() < 0.01 * got);
 }
 
+TEST_CASE("what a mask cuts out of a luminous object is dark", "[cli][picture]") {
+  const TemporaryFolder dir;
+  std::vector<std::uint8_t> half(16 * 16 * 3, 0);
+  for (std::size_t i = 0; i < half.size(); ++i) {
+    half[i] = i / 3 % 16 < 8 ? 255 : 0;  // the left half is there
+  }
+  write_png(dir.path("m.png"), 16, 16, half);
+  const std::string above =
+      "[[meter]]\nname='m'\nkind='illuminance'\nat=[0.3,0.1,0.8]\nfacing=[0,0,"
+      "-1]\n";
+  const auto lux = [&](const std::string& lights) {
+    const std::string rig =
+        dir.write("lux.toml", "jovilux = 1\n[render]\nbounces=0\n" + lights + above);
+    const auto report = run_program({"meter", rig, "--error", "0.3 %", "--json"}).json();
+    return report["meters"][0]["value"].get<double>();
+  };
+  const std::string cut =
+      "[[material]]\nname='k'\nkind='diffuse'\ncolor=[0,0,0]\nmask='m.png'\n[[object]]\nname='o'\n"
+      "material='k'\n" +
+      std::string(kSquare) + "\n";
+  const auto object = [](const std::string& output) {
+    return "[[light]]\nname='l'\nkind='object'\nobject='o'\noutput='" + output + "'\n";
+  };
+  // The left half is a rect of 1 m x 2 m.
+  const auto rect = [](const std::string& output) {
+    return "[[light]]\nname='l'\nkind='rect'\nat=[-0.5,0,0]\naim=[-0.5,0,1]\nsize=[1,2]\noutput='" +
+           output + "'\n";
+  };
+  const double like_rect = lux(rect("100 cd/m2"));
+  CHECK(lux(cut + object("100 cd/m2")) == Approx(like_rect).epsilon(0.015));
+  // Lumens are those of what is left.
+  CHECK(lux(cut + object("500 lm")) == Approx(lux(rect("500 lm"))).epsilon(0.015));
+  // The eye sees the light on one side and what lies behind on the other.
+  const auto seen = colors(
+      dir,
+      seen_from_above("kind='diffuse'\ncolor=[0,0,0]\nmask='m.png'", kSquare) +
+          "[[light]]\nname='glow'\nkind='object'\nobject='o'\noutput='100 cd/m2'\nwhite='D65'\n",
+      {"12,20", "28,20"});
+  CHECK(seen[0][1] == Approx(100).epsilon(0.01));
+  CHECK(seen[1][1] == 0);
+}
+
 TEST_CASE("pictures that are none are told with their place", "[cli][picture]") {
   const TemporaryFolder dir;
   const auto told = [&](const std::string& material) {

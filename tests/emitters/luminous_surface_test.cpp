@@ -50,6 +50,26 @@ TEST_CASE("areas of luminous shapes are their closed forms", "[emitters]") {
         Approx(2 * kPiD * a * a * (1 + c / (a * e) * std::asin(e))).epsilon(2e-3));
 }
 
+TEST_CASE("a mask takes its part of a luminous surface's area", "[emitters]") {
+  const Cover left_third = [](const Vec2& uv) { return uv.x() < 1 / 3.0f ? 1.0f : 0.0f; };
+  Shape sheet = shape_of(ShapeKind::kRect);
+  const LuminousSurface cut(sheet, placement({0, 0, 0}, {0, 0, 0}, {2, 1, 1}), left_third);
+  CHECK(cut.area() == Approx(8 / 3.0).epsilon(1e-3));
+  Rng rng(3);
+  for (int i = 0; i < 100; ++i) {
+    const SurfaceSample s =
+        cut.sample({static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
+    CHECK(s.covered == (s.position.x() < -2 / 3.0f ? 1.0f : 0.0f));
+    CHECK(s.pdf_area == Approx(1 / 8.0));  // places are chosen over all of it
+  }
+  // A mesh by its own places on the picture: its larger triangle is cut out.
+  Mesh mesh = tent();
+  mesh.positions = {{0, 0, 0}, {1, 0, 0}, {0, 1, 0}, {0, 0, 0}, {0, 1, 0}, {0, 0, 4}};
+  mesh.triangles = {{0, 1, 2}, {3, 4, 5}};
+  mesh.uvs = {{0.1f, 0}, {0.2f, 0}, {0.1f, 1}, {0.8f, 0}, {0.8f, 1}, {0.9f, 0}};
+  CHECK(LuminousSurface(mesh, left_third).area() == Approx(0.5).epsilon(1e-3));
+}
+
 TEST_CASE("places on luminous surfaces lie there, are as dense as they say, and cover them",
           "[emitters][statistical]") {
   Shape ball = shape_of(ShapeKind::kSphere);

@@ -313,3 +313,19 @@ TEST_CASE("a face without normals is flat and leaves the others theirs", "[files
     CHECK((mesh->normals[corner] - Vec3(0, -1, 0)).norm() < 1e-6f);
   }
 }
+
+TEST_CASE("a PNG cut short is refused before memory for its picture is taken", "[files]") {
+  const TemporaryFolder dir;
+  constexpr int kWidth = 300, kHeight = 200;
+  write_png(dir.path("p.png"),
+            kWidth,
+            kHeight,
+            std::vector<std::uint8_t>(static_cast<std::size_t>(kWidth) * kHeight * 3, 200));
+  const std::string whole = dir.read("p.png");
+  CHECK(png_picture_bytes(whole) == kHeight * (3 * kWidth + 1));
+  CHECK(png_picture_bytes(whole.substr(0, whole.size() / 2)) < kHeight * (3 * kWidth + 1));
+  CHECK(png_picture_bytes("") == 0);
+  const auto cut = load_image(dir.write("cut.png", whole.substr(0, whole.size() - 40)));
+  REQUIRE(!cut);
+  CHECK(cut.problems()[0].text.find("more than its") != std::string::npos);
+}

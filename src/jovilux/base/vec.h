@@ -2,6 +2,7 @@
 
 #include <Eigen/Core>
 #include <Eigen/Geometry>
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 #include <utility>
@@ -15,6 +16,7 @@ using Mat3d = Eigen::Matrix3d;
 
 inline constexpr float kPi = std::numbers::pi_v<float>;
 inline constexpr double kPiD = std::numbers::pi;
+inline constexpr double kDegree = kPiD / 180;  ///< [rad]
 
 /// An orthonormal frame; z is usually a surface normal.
 struct Frame {
@@ -33,6 +35,12 @@ struct Frame {
   Vec3 to_local(const Vec3& v) const { return {x.dot(v), y.dot(v), z.dot(v)}; }
   Vec3 to_world(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }
 };
+
+/// A direction, evenly over the sphere, of u in [0, 1)^2.
+inline Vec3 even_direction(const Vec2& u) {
+  const float z = 1 - 2 * u.x(), r = std::sqrt(std::max(0.0f, 1 - z * z)), phi = 2 * kPi * u.y();
+  return {r * std::cos(phi), r * std::sin(phi), z};
+}
 
 template <class T>
 constexpr T sqr(T v) {

@@ -425,7 +425,7 @@ LightSample toward_object(const Emitter& e, const Vec3& p, const Vec2& u) {
     return {};
   }
   out.pdf = place.pdf_area * d2 / cos_light;
-  out.weight = e.luminance * falloff_at(e, p) / out.pdf;
+  out.weight = e.luminance * place.covered * falloff_at(e, p) / out.pdf;
   return out;
 }
 

@@ -1,6 +1,7 @@
 #include "jovilux/emitters/luminous_surface.h"
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/sampler.h"
 
 #include <algorithm>
 #include <cmath>
@@ -128,7 +129,8 @@ Vec3d surface_place(const Shape& s, double u, double v, Vec3d& normal) {
   return Vec3d::Zero();
 }
 
-LuminousSurface::LuminousSurface(Mesh mesh) : mesh_(std::move(mesh)) {
+LuminousSurface::LuminousSurface(Mesh mesh, Cover cover)
+    : mesh_(std::move(mesh)), cover_(std::move(cover)) {
   cumulative_.reserve(mesh_.triangles.size());
   Vec3d weighted = Vec3d::Zero();
   for (const auto& t : mesh_.triangles) {
@@ -143,10 +145,11 @@ LuminousSurface::LuminousSurface(Mesh mesh) : mesh_(std::move(mesh)) {
   for (const Vec3& p : mesh_.positions) {
     reach_ = std::max(reach_, (p.cast<double>() - center_).norm());
   }
+  share_left_ = share_left();
 }
 
-LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world)
-    : shape_(shape), to_world_(to_world), to_local_(to_world.inverse()) {
+LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world, Cover cover)
+    : shape_(shape), to_world_(to_world), to_local_(to_world.inverse()), cover_(std::move(cover)) {
   JOVILUX_ASSERT(shape.bounded());
   local_area_ = surface_area(shape);
   // The stretch, averaged over the surface; exact where it is the same everywhere.
@@ -171,6 +174,25 @@ LuminousSurface::LuminousSurface(const Shape& shape, const Transform& to_world)
                   (corner & 4) ? lo.z() : hi.z());
     reach_ = std::max(reach_, (to_world.point(p) - center_).norm());
   }
+  share_left_ = share_left();
+}
+
+// The mean of what the mask leaves over the area: each place weighed by one over its density.
+double LuminousSurface::share_left() const {
+  if (!cover_) {
+    return 1;
+  }
+  constexpr std::uint32_t kPlaces = 1 << 16;
+  double left = 0, all = 0;
+  for (std::uint32_t i = 0; i < kPlaces; ++i) {
+    const Vec2 u(static_cast<float>((i + 0.5) / kPlaces),
+                 static_cast<float>(reverse_bits(i) * 0x1p-32));
+    if (const SurfaceSample place = sample(u); place.pdf_area > 0) {
+      all += 1 / static_cast<double>(place.pdf_area);
+      left += static_cast<double>(place.covered) / static_cast<double>(place.pdf_area);
+    }
+  }
+  return all > 0 ? left / all : 0;
 }
 
 // |det M| |M^-T n|, for a unit normal.
@@ -186,6 +208,9 @@ SurfaceSample LuminousSurface::sample(const Vec2& u) const {
     out.position = to_world_.point(p).cast<float>();
     out.normal = (to_local_.linear.transpose() * n).normalized().cast<float>();
     out.pdf_area = static_cast<float>(1 / (local_area_ * stretch(n)));
+    if (cover_) {
+      out.covered = cover_(uv_at(*shape_, p));
+    }
     return out;
   }
   const double target = u.x() * area_;
@@ -212,6 +237,12 @@ SurfaceSample LuminousSurface::sample(const Vec2& u) const {
     }
   }
   out.pdf_area = static_cast<float>(1 / area_);
+  if (cover_) {
+    out.covered =
+        cover_(mesh_.uvs.empty()
+                   ? flat_uv(out.position.cast<double>(), out.normal.cast<double>())
+                   : Vec2(w0 * mesh_.uvs[t[0]] + w1 * mesh_.uvs[t[1]] + w2 * mesh_.uvs[t[2]]));
+  }
   return out;
 }
 

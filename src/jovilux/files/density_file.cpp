@@ -24,7 +24,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-Problem fault(const std::string& path, std::string text, std::string hint = "") {
+Problem density_fault(const std::string& path, std::string text, std::string hint = "") {
   return {Severity::kError, "bad-density", {path, 0, 0}, "", std::move(text), std::move(hint)};
 }
 
@@ -73,8 +73,12 @@ class Stream {
   int fd_;
 };
 
-// Nothing where the stream does not hold a whole grid.
-std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::uint64_t most_bytes) {
+}  // namespace
+
+std::optional<DensityGrid> read_density_stream(int fd,
+                                               const Transform& place,
+                                               std::uint64_t most_bytes) {
+  Stream in(fd);
   std::array<char, 4> magic{};
   std::array<double, 12> rows{};
   std::array<std::int32_t, 3> first{}, blocks{};
@@ -134,21 +138,19 @@ std::optional<DensityGrid> grid_from(Stream& in, const Transform& place, std::ui
   return out;
 }
 
-}  // namespace
-
 Result<DensityGrid> load_density_grid(const std::string& path,
                                       const std::string& grid,
                                       const Transform& place) {
   std::error_code ec;
   const fs::path reader = fs::read_symlink("/proc/self/exe", ec).parent_path() / "jovilux-vdb";
   if (ec || !fs::exists(reader, ec)) {
-    return fault(path,
-                 "this build reads no .vdb files: the program jovilux-vdb is not beside it",
-                 "install libopenvdb-dev and build again");
+    return density_fault(path,
+                         "this build reads no .vdb files: the program jovilux-vdb is not beside it",
+                         "install libopenvdb-dev and build again");
   }
   const std::uint64_t size = fs::file_size(path, ec);
   if (ec) {
-    return fault(path, "cannot be read");
+    return density_fault(path, "cannot be read");
   }
   constexpr std::uint64_t kLeast = 256ULL << 20, kMost = 8ULL << 30;
   const std::uint64_t limit = std::min(kMost, kLeast + 64 * std::min<std::uint64_t>(size, kMost));
@@ -171,10 +173,9 @@ Result<DensityGrid> load_density_grid(const std::string& path,
   }
   out.close(1);
   err.close(1);
-  Stream stream(out.end[0]);
   std::optional<DensityGrid> read;
   try {
-    read = grid_from(stream, place, limit);
+    read = read_density_stream(out.end[0], place, limit);
   } catch (...) {
     ::kill(child, SIGKILL);
     ::waitpid(child, nullptr, 0);
@@ -195,11 +196,11 @@ Result<DensityGrid> load_density_grid(const std::string& path,
   }
   if (!read || !WIFEXITED(status) || WEXITSTATUS(status) != 0) {
     if (WIFEXITED(status) && WEXITSTATUS(status) == 2) {
-      return fault(path, said.empty() ? "cannot be read" : printable(said, 300));
+      return density_fault(path, said.empty() ? "cannot be read" : printable(said, 300));
     }
-    return fault(path,
-                 "damaged, or not a .vdb file: reading it was stopped",
-                 fmt::format("it may take {} MB and 60 s", limit >> 20));
+    return density_fault(path,
+                         "damaged, or not a .vdb file: reading it was stopped",
+                         fmt::format("it may take {} MB and 60 s", limit >> 20));
   }
   return std::move(*read);
 }

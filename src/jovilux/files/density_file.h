@@ -4,6 +4,8 @@
 #include "jovilux/geometry/transform.h"
 #include "jovilux/optics/density.h"
 
+#include <cstdint>
+#include <optional>
 #include <string>
 
 namespace jovilux {
@@ -21,5 +23,11 @@ namespace jovilux {
 Result<DensityGrid> load_density_grid(const std::string& path,
                                       const std::string& grid,
                                       const Transform& place);
+
+/// The grid that such a stream holds; nothing where it does not hold a whole one, or one that takes
+/// more than `most_bytes`.
+std::optional<DensityGrid> read_density_stream(int fd,
+                                               const Transform& place,
+                                               std::uint64_t most_bytes);
 
 }  // namespace jovilux

@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 #include "jovilux/files/photometric_file.h"
 
 #include <algorithm>
@@ -9,8 +10,6 @@
 
 namespace jovilux {
 namespace {
-
-constexpr double kDegree = kPiD / 180;
 
 // The lines of the file in turn: one value each.
 class Lines {

@@ -17,12 +17,26 @@
 namespace jovilux {
 namespace {
 
-Problem fault(const std::string& path, std::string text) {
+Problem image_fault(const std::string& path, std::string text) {
   return {Severity::kError, "bad-image", {path, 0, 0}, "", std::move(text), ""};
 }
 
 Result<std::string> bytes_of(const std::string& path) {
   return read_file(path, 4ULL << 30, "bad-image");
+}
+
+// What the rows of a picture unpack to at least, by the depth and color type of a PNG's header.
+std::uint64_t least_picture_bytes(const std::string& bytes,
+                                  std::uint64_t width,
+                                  std::uint64_t height) {
+  constexpr std::size_t kDepth = 24, kColorType = 25;
+  const auto depth = static_cast<unsigned char>(bytes[kDepth]);
+  const int type = bytes[kColorType];
+  const std::uint64_t channels = type == PNG_COLOR_TYPE_RGB          ? 3
+                                 : type == PNG_COLOR_TYPE_RGB_ALPHA  ? 4
+                                 : type == PNG_COLOR_TYPE_GRAY_ALPHA ? 2
+                                                                     : 1;
+  return width * height * channels * depth / 8 + height;
 }
 
 Result<LinearImage> load_png(const std::string& path, bool encoded) {
@@ -38,12 +52,12 @@ Result<LinearImage> load_exr(const std::string& path) {
   const ExrHeader& h = reader->header();
   if (static_cast<std::uint64_t>(h.width) * static_cast<std::uint64_t>(h.height) >
       kMaxImagePixels) {
-    return fault(path,
-                 fmt::format("{} x {} pixels; at most {}", h.width, h.height, kMaxImagePixels));
+    return image_fault(
+        path, fmt::format("{} x {} pixels; at most {}", h.width, h.height, kMaxImagePixels));
   }
   const bool gray = !reader->has("R") && reader->has("Y");
   if (!gray && !(reader->has("R") && reader->has("G") && reader->has("B"))) {
-    return fault(path, "has no channels R, G, B");
+    return image_fault(path, "has no channels R, G, B");
   }
   const auto planes =
       reader->read(gray ? std::vector<std::string>{"Y"} : std::vector<std::string>{"R", "G", "B"},
@@ -100,29 +114,29 @@ Result<LinearImage> load_hdr(const std::string& path) {
   };
   std::string text;
   if (!line(text) || !text.starts_with("#?")) {
-    return fault(path, "not a Radiance HDR: it does not begin with #?");
+    return image_fault(path, "not a Radiance HDR: it does not begin with #?");
   }
   double exposure = 1;
   while (true) {
     if (!line(text)) {
-      return fault(path, "the header has no end");
+      return image_fault(path, "the header has no end");
     }
     if (text.empty()) {
       break;
     }
     if (text.starts_with("FORMAT=") && text != "FORMAT=32-bit_rle_rgbe") {
-      return fault(path, fmt::format("{}; only 32-bit_rle_rgbe is read", printable(text)));
+      return image_fault(path, fmt::format("{}; only 32-bit_rle_rgbe is read", printable(text)));
     }
     if (text.starts_with("EXPOSURE=")) {
       const auto v = parse_number(std::string_view(text).substr(9));
       if (!v || !(*v > 0)) {
-        return fault(path, fmt::format("{}; expected a number above 0", printable(text)));
+        return image_fault(path, fmt::format("{}; expected a number above 0", printable(text)));
       }
       exposure *= *v;
     }
   }
   if (!line(text)) {
-    return fault(path, "has no size");
+    return image_fault(path, "has no size");
   }
   // "-Y height +X width": rows from the top.
   int height = 0, width = 0;
@@ -137,7 +151,8 @@ Result<LinearImage> load_hdr(const std::string& path) {
     const auto h = parse_number(words[1]), w = parse_number(words[3]);
     if (n != 4 || words[0] != "-Y" || words[2] != "+X" || !h || !w || *h < 1 || *w < 1 ||
         *h > 1e6 || *w > 1e6 || *h != std::floor(*h) || *w != std::floor(*w)) {
-      return fault(path, fmt::format("size \"{}\"; expected -Y height +X width", printable(text)));
+      return image_fault(path,
+                         fmt::format("size \"{}\"; expected -Y height +X width", printable(text)));
     }
     height = static_cast<int>(*h);
     width = static_cast<int>(*w);
@@ -147,15 +162,15 @@ Result<LinearImage> load_hdr(const std::string& path) {
   if (static_cast<std::uint64_t>(w) * static_cast<std::uint64_t>(height) > kMaxImagePixels ||
       static_cast<std::uint64_t>(height) * std::min<std::uint64_t>(4 * w, 4 + 8 * (w / 127)) >
           b.size() - at + 4) {
-    return fault(path,
-                 fmt::format("{} x {} pixels do not fit into {} bytes", width, height, b.size()));
+    return image_fault(
+        path, fmt::format("{} x {} pixels do not fit into {} bytes", width, height, b.size()));
   }
   LinearImage out{width, height, std::vector<float>(w * static_cast<std::size_t>(height) * 3)};
   std::vector<unsigned char> row(w * 4);
   const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(b[i]); };
   for (int y = 0; y < height; ++y) {
     const auto short_file = [&] {
-      return fault(path, fmt::format("ends in row {} of {}", y + 1, height));
+      return image_fault(path, fmt::format("ends in row {} of {}", y + 1, height));
     };
     if (b.size() - at < 4) {
       return short_file();
@@ -163,7 +178,7 @@ Result<LinearImage> load_hdr(const std::string& path) {
     if (width >= 8 && width < 32768 && byte(at) == 2 && byte(at + 1) == 2 && byte(at + 2) < 128) {
       if (static_cast<int>(byte(at + 2)) << 8 != (width & 0xff00) ||
           byte(at + 3) != (width & 0xff)) {
-        return fault(path, fmt::format("row {} has another width", y + 1));
+        return image_fault(path, fmt::format("row {} has another width", y + 1));
       }
       at += 4;
       for (std::size_t c = 0; c < 4; ++c) {
@@ -175,7 +190,7 @@ Result<LinearImage> load_hdr(const std::string& path) {
           const bool run = code > 128;
           const std::size_t count = run ? code - 128 : code;
           if (count == 0 || x + count > w || at + (run ? 1 : count) > b.size()) {
-            return fault(path, fmt::format("row {} is damaged", y + 1));
+            return image_fault(path, fmt::format("row {} is damaged", y + 1));
           }
           for (std::size_t i = 0; i < count; ++i) {
             row[(x++) * 4 + c] = byte(run ? at : at + i);
@@ -193,7 +208,7 @@ Result<LinearImage> load_hdr(const std::string& path) {
           const std::size_t count =
               shift < 24 ? static_cast<std::size_t>(byte(at + 3)) << shift : w + 1;
           if (x == 0 || x + count > w) {
-            return fault(path, fmt::format("row {} is damaged", y + 1));
+            return image_fault(path, fmt::format("row {} is damaged", y + 1));
           }
           for (std::size_t i = 0; i < count; ++i, ++x) {
             std::memcpy(&row[x * 4], &row[(x - 1) * 4], 4);
@@ -231,21 +246,22 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
   png_image& image = reader.image;
   image.version = PNG_IMAGE_VERSION;
   if (png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()) == 0) {
-    return fault(path, fmt::format("not a PNG that can be read: {}", printable(image.message)));
+    return image_fault(path,
+                       fmt::format("not a PNG that can be read: {}", printable(image.message)));
   }
   if (static_cast<std::uint64_t>(image.width) * image.height > kMaxImagePixels) {
-    return fault(
+    return image_fault(
         path,
         fmt::format("{} x {} pixels; at most {}", image.width, image.height, kMaxImagePixels));
   }
-  // Deflate packs a byte into no less than 1/1032 of one, and a pixel takes a bit at least: no
-  // memory for what cannot be there.
-  if (static_cast<std::uint64_t>(image.width) * image.height > bytes.size() * 8 * 1032) {
-    return fault(path,
-                 fmt::format("claims {} x {} pixels, more than its {} bytes can hold",
-                             image.width,
-                             image.height,
-                             bytes.size()));
+  // No memory for what is not there.
+  if (png_picture_bytes(bytes) < least_picture_bytes(bytes, image.width, image.height)) {
+    return image_fault(
+        path,
+        fmt::format("damaged PNG: claims {} x {} pixels, more than its {} bytes hold",
+                    image.width,
+                    image.height,
+                    bytes.size()));
   }
   const std::map<std::string, std::string> texts = png_texts(bytes);
   const bool deep = (image.format & PNG_FORMAT_FLAG_LINEAR) != 0;
@@ -258,7 +274,7 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
     image.format = PNG_FORMAT_LINEAR_RGB_ALPHA;  // 16 bit, linear, multiplied by alpha
     std::vector<png_uint_16> pixels(PNG_IMAGE_SIZE(image) / sizeof(png_uint_16));
     if (!read(pixels)) {
-      return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
+      return image_fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
     }
     out.rgb.reserve(pixels.size() / 4 * 3);
     for (std::size_t i = 0; i < pixels.size(); ++i) {
@@ -276,7 +292,7 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
     }
     std::vector<png_byte> pixels(PNG_IMAGE_SIZE(image));
     if (!read(pixels)) {
-      return fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
+      return image_fault(path, fmt::format("damaged PNG: {}", printable(image.message)));
     }
     out.rgb.reserve(pixels.size() / 4 * 3);
     for (std::size_t i = 0; i < pixels.size(); ++i) {

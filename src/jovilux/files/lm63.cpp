@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 #include "jovilux/files/photometric_file.h"
 
 #include <algorithm>
@@ -11,7 +12,6 @@ namespace jovilux {
 namespace {
 
 constexpr double kFoot = 0.3048;
-constexpr double kDegree = kPiD / 180;
 
 struct Line {
   std::string_view text;

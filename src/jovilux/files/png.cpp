@@ -3,10 +3,12 @@
 #include "jovilux/base/assert.h"
 #include "jovilux/files/atomic_file.h"
 
+#include <algorithm>
 #include <cstring>
 
 #include <fmt/format.h>
 #include <png.h>
+#include <zlib.h>
 
 namespace jovilux {
 namespace {
@@ -101,6 +103,45 @@ std::map<std::string, std::string> png_texts(const std::string& bytes) {
   } catch (const MachineTrouble&) {
     return {};  // damaged: reading its picture says so
   }
+  return out;
+}
+
+namespace {
+
+std::uint32_t big_endian(const char* at) {
+  std::uint32_t out = 0;
+  for (int i = 0; i < 4; ++i) {
+    out = out << 8 | static_cast<unsigned char>(at[i]);
+  }
+  return out;
+}
+
+}  // namespace
+
+std::uint64_t png_picture_bytes(const std::string& bytes) {
+  constexpr std::size_t kSignature = 8, kAroundData = 12, kScratch = 1 << 16;
+  z_stream stream{};
+  if (inflateInit(&stream) != Z_OK) {
+    throw MachineTrouble("zlib: no memory");
+  }
+  std::vector<unsigned char> scratch(kScratch);
+  int state = Z_OK;
+  for (std::size_t at = kSignature; at + kAroundData <= bytes.size() && state == Z_OK;) {
+    const std::uint32_t size = big_endian(bytes.data() + at);
+    const std::size_t there = std::min<std::size_t>(size, bytes.size() - at - kAroundData + 4);
+    if (bytes.compare(at + 4, 4, "IDAT") == 0) {
+      stream.next_in = reinterpret_cast<unsigned char*>(const_cast<char*>(bytes.data() + at + 8));
+      stream.avail_in = static_cast<unsigned>(there);
+      while (state == Z_OK && (stream.avail_in > 0 || stream.avail_out == 0)) {
+        stream.next_out = scratch.data();
+        stream.avail_out = kScratch;
+        state = inflate(&stream, Z_NO_FLUSH);
+      }
+    }
+    at += there < size ? bytes.size() : kAroundData + size;
+  }
+  const std::uint64_t out = stream.total_out;
+  inflateEnd(&stream);
   return out;
 }
 

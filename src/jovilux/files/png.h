@@ -19,4 +19,9 @@ void write_png(const std::string& path,
 /// the bytes are no PNG. Keys and values together hold at most a megabyte.
 std::map<std::string, std::string> png_texts(const std::string& bytes);
 
+/// How many bytes the picture's data in a PNG's bytes unpack to, as far as they are whole: rows of
+/// packed pixels with a byte before each. Takes 64 KB whatever the file claims. Throws
+/// MachineTrouble.
+std::uint64_t png_picture_bytes(const std::string& bytes);
+
 }  // namespace jovilux

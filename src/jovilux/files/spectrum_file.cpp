@@ -19,36 +19,37 @@ struct Sample {
   std::uint32_t line = 0;
 };
 
-Problem fault(const std::string& path, std::uint32_t line, std::string text) {
+Problem spectrum_fault(const std::string& path, std::uint32_t line, std::string text) {
   return {Severity::kError, "bad-spectrum", {path, line, 0}, "", std::move(text), ""};
 }
 
 Result<NmTable> interpolated(const std::string& path, const std::vector<Sample>& samples) {
   if (samples.size() < 2) {
-    return fault(path, 0, fmt::format("{} values; a spectrum needs at least 2", samples.size()));
+    return spectrum_fault(
+        path, 0, fmt::format("{} values; a spectrum needs at least 2", samples.size()));
   }
   for (std::size_t i = 0; i < samples.size(); ++i) {
     if (samples[i].value < 0) {
-      return fault(path,
-                   samples[i].line,
-                   fmt::format("{} nm: the value {} is negative",
-                               short_number(samples[i].nm, 6),
-                               short_number(samples[i].value)));
+      return spectrum_fault(path,
+                            samples[i].line,
+                            fmt::format("{} nm: the value {} is negative",
+                                        short_number(samples[i].nm, 6),
+                                        short_number(samples[i].value)));
     }
     if (i > 0 && samples[i].nm <= samples[i - 1].nm) {
-      return fault(path,
-                   samples[i].line,
-                   fmt::format("wavelengths: {} nm follows {} nm; they must increase",
-                               short_number(samples[i].nm, 6),
-                               short_number(samples[i - 1].nm, 6)));
+      return spectrum_fault(path,
+                            samples[i].line,
+                            fmt::format("wavelengths: {} nm follows {} nm; they must increase",
+                                        short_number(samples[i].nm, 6),
+                                        short_number(samples[i - 1].nm, 6)));
     }
   }
   if (samples.back().nm < 300 || samples.front().nm > 900) {
-    return fault(path,
-                 samples.front().line,
-                 fmt::format("wavelengths run from {} to {}; they are in nanometers",
-                             short_number(samples.front().nm),
-                             short_number(samples.back().nm)));
+    return spectrum_fault(path,
+                          samples.front().line,
+                          fmt::format("wavelengths run from {} to {}; they are in nanometers",
+                                      short_number(samples.front().nm),
+                                      short_number(samples.back().nm)));
   }
   NmTable out;
   std::size_t j = 0;
@@ -66,7 +67,7 @@ Result<NmTable> interpolated(const std::string& path, const std::vector<Sample>&
     visible += out[i] * color_matching(1)[i];
   }
   if (!(visible > 0)) {
-    return fault(path, 0, "the spectrum has no visible light");
+    return spectrum_fault(path, 0, "the spectrum has no visible light");
   }
   return out;
 }
@@ -95,7 +96,7 @@ Result<NmTable> read_csv(const std::string& path, const std::string& text) {
         header_seen = true;
         continue;
       }
-      return fault(
+      return spectrum_fault(
           path,
           number,
           fmt::format("\"{}\": expected a wavelength in nm and a value", printable(words, 40)));
@@ -115,13 +116,13 @@ Result<NmTable> read_spdx(const std::string& path, const std::string& text) {
         text.begin() +
         static_cast<std::ptrdiff_t>(std::min<std::size_t>(
             static_cast<std::size_t>(std::max<std::ptrdiff_t>(0, parsed.offset)), text.size()));
-    return fault(path,
-                 static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n')),
-                 fmt::format("not XML: {}", parsed.description()));
+    return spectrum_fault(path,
+                          static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n')),
+                          fmt::format("not XML: {}", parsed.description()));
   }
   const pugi::xml_node distribution = document.document_element().child("SpectralDistribution");
   if (!distribution) {
-    return fault(path, 0, "not a TM-27 file: it has no SpectralDistribution");
+    return spectrum_fault(path, 0, "not a TM-27 file: it has no SpectralDistribution");
   }
   std::vector<Sample> samples;
   for (const pugi::xml_node data : distribution.children("SpectralData")) {
@@ -131,7 +132,7 @@ Result<NmTable> read_spdx(const std::string& path, const std::string& text) {
                      static_cast<std::ptrdiff_t>(std::max<std::ptrdiff_t>(0, data.offset_debug()));
     const auto line = static_cast<std::uint32_t>(1 + std::count(text.begin(), end, '\n'));
     if (!nm || !value) {
-      return fault(path, line, "SpectralData: expected a wavelength in nm and a number");
+      return spectrum_fault(path, line, "SpectralData: expected a wavelength in nm and a number");
     }
     samples.push_back({*nm, *value, line});
   }

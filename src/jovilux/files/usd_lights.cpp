@@ -1,6 +1,7 @@
 #include "jovilux/files/usd_lights.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 #include "jovilux/files/read_file.h"
 
 #include <Eigen/Geometry>
@@ -18,7 +19,6 @@ namespace {
 constexpr std::uint64_t kMostBytes = 64U << 20;
 constexpr int kDeepest = 200;
 constexpr std::size_t kMostLights = 100'000;
-constexpr double kDegree = kPiD / 180;
 
 using Mat4d = Eigen::Matrix4d;
 

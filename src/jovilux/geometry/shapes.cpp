@@ -241,6 +241,13 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
   return Vec3d::UnitZ();
 }
 
+Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
+  int axis = 0;
+  normal.cwiseAbs().maxCoeff(&axis);
+  const Vec3 q = p.cast<float>();
+  return axis == 0 ? Vec2(q.y(), q.z()) : axis == 1 ? Vec2(q.x(), q.z()) : Vec2(q.x(), q.y());
+}
+
 Vec2 uv_at(const Shape& shape, const Vec3d& p) {
   const auto around = [](double y, double x) { return std::atan2(y, x) / (2 * kPiD) + 0.5; };
   double u = 0, v = 0;

@@ -71,6 +71,10 @@ Vec3d normal_at(const Shape& shape, const Vec3d& p);
 /// about the tube. The plane: (x, y) in meters.
 Vec2 uv_at(const Shape& shape, const Vec3d& p);
 
+/// The place on a picture of surfaces without places of their own: meters along the two axes that
+/// the normal turns away from most.
+Vec2 flat_uv(const Vec3d& p, const Vec3d& normal);
+
 /// Whether a point lies inside a closed shape, or below a plane; false for shapes that enclose
 /// nothing.
 bool contains(const Shape& shape, const Vec3d& p);

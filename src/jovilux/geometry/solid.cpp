@@ -13,23 +13,23 @@ namespace jovilux {
 namespace {
 
 constexpr double kInf = std::numeric_limits<double>::infinity();
-constexpr std::array<std::string_view, 17> kNames = {"sphere",
-                                                     "box",
-                                                     "plane",
-                                                     "torus",
-                                                     "cylinder",
-                                                     "cone",
-                                                     "box-edges",
-                                                     "capsule",
-                                                     "rounded-box",
-                                                     "union",
-                                                     "subtract",
-                                                     "intersect",
-                                                     "repeat",
-                                                     "twist",
-                                                     "shell",
-                                                     "fractal",
-                                                     "formula"};
+constexpr std::array<std::string_view, 17> kSolidNames = {"sphere",
+                                                          "box",
+                                                          "plane",
+                                                          "torus",
+                                                          "cylinder",
+                                                          "cone",
+                                                          "box-edges",
+                                                          "capsule",
+                                                          "rounded-box",
+                                                          "union",
+                                                          "subtract",
+                                                          "intersect",
+                                                          "repeat",
+                                                          "twist",
+                                                          "shell",
+                                                          "fractal",
+                                                          "formula"};
 constexpr std::size_t kMostOps = 4096;
 constexpr int kMostPoints = 40, kMostDistances = 40;
 
@@ -150,12 +150,15 @@ bool rotation_free(const Transform& t) {
 }  // namespace
 
 std::optional<SolidKind> parse_solid_kind(std::string_view text) {
-  const auto found = std::find(kNames.begin(), kNames.end(), text);
-  return found == kNames.end() ? std::nullopt
-                               : std::optional(static_cast<SolidKind>(found - kNames.begin()));
+  const auto found = std::find(kSolidNames.begin(), kSolidNames.end(), text);
+  return found == kSolidNames.end()
+             ? std::nullopt
+             : std::optional(static_cast<SolidKind>(found - kSolidNames.begin()));
 }
-std::string_view to_string(SolidKind kind) { return kNames.at(static_cast<std::size_t>(kind)); }
-std::vector<std::string> solid_kind_names() { return {kNames.begin(), kNames.end()}; }
+std::string_view to_string(SolidKind kind) {
+  return kSolidNames.at(static_cast<std::size_t>(kind));
+}
+std::vector<std::string> solid_kind_names() { return {kSolidNames.begin(), kSolidNames.end()}; }
 
 MarchCounts& march_counts() {
   thread_local MarchCounts counts;

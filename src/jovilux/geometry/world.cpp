@@ -10,14 +10,6 @@
 namespace jovilux {
 namespace {
 
-// Meters along the two axes that the normal turns away from most.
-Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
-  int axis = 0;
-  normal.cwiseAbs().maxCoeff(&axis);
-  const Vec3 q = p.cast<float>();
-  return axis == 0 ? Vec2(q.y(), q.z()) : axis == 1 ? Vec2(q.x(), q.z()) : Vec2(q.x(), q.y());
-}
-
 // The box of a turned box, moved out by a rounding: a hit lies inside it in single precision as
 // well.
 Bounds turned_box(const Vec3d& lo, const Vec3d& hi, const Transform& m) {

@@ -346,7 +346,7 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
     if (!color) {
       return fmt::format("the files of \"{}\" cannot be read", name);
     }
-    const LightTable table = light_table(color->spectrum);
+    const LightTable table = light_table(*color->spectrum);
     std::array<double, 3> luminances{};
     for (int c = 0; c < 3; ++c) {
       luminances[static_cast<std::size_t>(c)] =

@@ -14,7 +14,7 @@
 namespace jovilux {
 namespace {
 
-constexpr double kSame = 1e-4;  // emitters hold floats
+constexpr double kSameFactor = 1e-4;  // emitters hold floats
 
 // What leaves an emitter, up to a factor that its form sets.
 double level_of(const Emitter& e) { return e.luminance > 0 ? e.luminance : e.intensity; }
@@ -34,7 +34,7 @@ std::optional<double> common_ratio(const LightTable& from, const LightTable& to)
       continue;
     }
     const double r = a != 0 ? b / a : HUGE_VAL;
-    if (ratio && !(std::abs(r - *ratio) <= kSame * std::abs(*ratio))) {
+    if (ratio && !(std::abs(r - *ratio) <= kSameFactor * std::abs(*ratio))) {
       return std::nullopt;
     }
     ratio = ratio.value_or(r);
@@ -110,7 +110,7 @@ Change change_of(const Emitter& from, const Emitter& to, const std::string& name
   } else {
     out.factor = Rgb::Zero();
   }
-  const bool changed = (out.factor - Rgb::Ones()).cwiseAbs().maxCoeff() > kSame;
+  const bool changed = (out.factor - Rgb::Ones()).cwiseAbs().maxCoeff() > kSameFactor;
   if (changed && out.factor.maxCoeff() > 0 && from.cheats.bounce_limit > 0) {
     out.obstacle = fmt::format(
         "\"{}\" has a bounce_limit: what that takes is not in proportion to its level", name);
@@ -224,12 +224,13 @@ const LightSpec* light_at(const Rig& rig, const std::string& address) {
 
 bool alike(const Change& change, const LayerScaling::Layer& layer) {
   for (std::size_t p = 0; p < layer.part_factors.size(); ++p) {
-    if (std::abs(change.parts[p] - layer.part_factors[p]) > kSame * (1 + layer.part_factors[p])) {
+    if (std::abs(change.parts[p] - layer.part_factors[p]) >
+        kSameFactor * (1 + layer.part_factors[p])) {
       return false;
     }
   }
   return (change.factor - layer.factor).cwiseAbs().maxCoeff() <=
-         kSame * (1 + layer.factor.maxCoeff());
+         kSameFactor * (1 + layer.factor.maxCoeff());
 }
 
 }  // namespace
@@ -414,7 +415,7 @@ Rgb of_luminance_one(const Rgb& color) {
 std::optional<Rgb> bare_color(LightSpec light, double dimmer) {
   light.dimmer = std::min(1.0, dimmer);
   const auto color = source_color(light);
-  return color ? std::optional(of_luminance_one(rec709_from_xyz() * tristimulus(color->spectrum)))
+  return color ? std::optional(of_luminance_one(rec709_from_xyz() * tristimulus(*color->spectrum)))
                : std::nullopt;
 }
 
@@ -451,9 +452,9 @@ LayerControls layer_controls(const Rig& rig,
       continue;
     }
     const auto ratio = common_ratio(first_emitter->table, emitters[i].table);
-    alike = alike && ratio && std::abs(*ratio - 1) <= kSame;
+    alike = alike && ratio && std::abs(*ratio - 1) <= kSameFactor;
     slides_alike = slides_alike && light.dim_to_warm == first->dim_to_warm &&
-                   (!light.dim_to_warm || std::abs(light.dimmer - first->dimmer) <= kSame);
+                   (!light.dim_to_warm || std::abs(light.dimmer - first->dimmer) <= kSameFactor);
   }
   if (first == nullptr) {
     return out;  // a haze that glows
@@ -462,7 +463,7 @@ LayerControls layer_controls(const Rig& rig,
   out.bare = bare_color(*first, first->dimmer).value_or(out.source);
   out.tint = first->tint.value_or(Rgb::Ones());
   if (const auto color = source_color(*first)) {
-    const LightTable table = light_table(color->spectrum);
+    const LightTable table = light_table(*color->spectrum);
     for (std::size_t c = 0; c < out.tinted.size(); ++c) {
       out.tinted[c] = rec709_from_xyz() *
                       tristimulus(tint_channel(table, static_cast<int>(c)), Spectrum::Ones(), 1.0f)

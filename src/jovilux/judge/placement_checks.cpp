@@ -15,13 +15,8 @@
 namespace jovilux {
 namespace {
 
-constexpr std::uint32_t kProbeRays = 256;
+constexpr std::uint32_t kRaysFromLight = 256;
 constexpr std::size_t kCopiesProbed = 16;  // of an array's lights, evenly among them
-
-Vec3 sphere_direction(const Vec2& u) {
-  const float z = 1 - 2 * u.x(), r = std::sqrt(std::max(0.0f, 1 - z * z)), phi = 2 * kPi * u.y();
-  return {r * std::cos(phi), r * std::sin(phi), z};
-}
 
 // A flat face in world space.
 struct Face {
@@ -286,7 +281,7 @@ class PlacementChecks {
       case LightKind::kSphere:
         for (std::uint32_t i = 0; i < 32; ++i) {
           out.push_back(light.at +
-                        s.radius * sphere_direction(Sampler(1, 6, i).pair(0)).cast<double>());
+                        s.radius * even_direction(Sampler(1, 6, i).pair(0)).cast<double>());
         }
         break;
       case LightKind::kRect:
@@ -350,7 +345,7 @@ class PlacementChecks {
     const bool flat = s.kind == LightKind::kDisk || s.kind == LightKind::kRect;
     const bool beam = s.kind == LightKind::kSpot && light.profile_file.empty();
     if (!flat && !beam) {
-      return sphere_direction(u);
+      return even_direction(u);
     }
     const double half = beam                ? std::min(kPiD / 2, s.beam.half_field)
                         : s.half_spread > 0 ? s.half_spread
@@ -394,7 +389,7 @@ class PlacementChecks {
     const float clear = static_cast<float>(light.shape.radius) * 1.0001f;
     std::map<std::uint32_t, int> by_off_lamp, by_object;
     int met = 0, seen_places = 0;
-    for (std::uint32_t i = 0; i < kProbeRays; ++i) {
+    for (std::uint32_t i = 0; i < kRaysFromLight; ++i) {
       const Vec3 direction = direction_of(light, frame, Sampler(1, 7, i).pair(0));
       const bool round =
           light.shape.kind == LightKind::kSphere || light.shape.kind == LightKind::kTube;
@@ -421,7 +416,7 @@ class PlacementChecks {
       }
     }
     tell_off_lamps(light, by_off_lamp, met);
-    const bool probed_enough = met > static_cast<int>(kProbeRays) / 2;
+    const bool probed_enough = met > static_cast<int>(kRaysFromLight) / 2;
     if (in_haze || rig_.cameras.empty() || !probed_enough || !by_off_lamp.empty() ||
         by_object.empty()) {
       return;

@@ -1,6 +1,7 @@
 #include "jovilux/judge/profile_report.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 #include "jovilux/units/text.h"
 
 #include <algorithm>
@@ -11,9 +12,7 @@
 
 namespace jovilux {
 
-namespace {
-constexpr double kDegree = kPiD / 180;
-}
+namespace {}
 
 Result<ProfileReport> profile_report(const std::string& file) {
   auto loaded = load_photometric(file);

@@ -20,11 +20,6 @@ constexpr double kBrightestLuminance = 2e9;
 constexpr double kHighAlbedo = 0.9;
 constexpr int kProbeRays = 4096;
 
-Vec3 sphere_direction(const Vec2& u) {
-  const float z = 1 - 2 * u.x(), r = std::sqrt(std::max(0.0f, 1 - z * z)), phi = 2 * kPi * u.y();
-  return {r * std::cos(phi), r * std::sin(phi), z};
-}
-
 Vec3 cone_direction(const Frame& frame, double half_angle, const Vec2& u) {
   const float cosine = 1 - u.x() * (1 - static_cast<float>(std::cos(half_angle)));
   const float r = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
@@ -39,7 +34,7 @@ std::vector<std::uint32_t> objects_around(const Scene& scene, const Vec3& point)
   std::map<std::uint32_t, int> odd;
   for (int i = 0; i < kDirections; ++i) {
     const Sampler sampler(1, 2, static_cast<std::uint32_t>(i));
-    Ray ray{point, sphere_direction(sampler.pair(0))};
+    Ray ray{point, even_direction(sampler.pair(0))};
     std::map<std::uint32_t, int> crossings;
     for (int k = 0; k < kMostCrossings; ++k) {
       const Hit hit = scene.world.closest(ray);
@@ -421,7 +416,7 @@ class Checks {
     for (int i = 0; i < kProbeRays; ++i) {
       const Sampler sampler(1, 3, static_cast<std::uint32_t>(i));
       const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0))
-                                        : sphere_direction(sampler.pair(0));
+                                        : even_direction(sampler.pair(0));
       if (s.kind == LightKind::kTube && s.endless) {
         probe_along_tube(light, direction, sampler.pair(1).x(), probe);
         continue;

@@ -11,7 +11,7 @@
 namespace jovilux {
 namespace {
 
-constexpr std::uint64_t kFirstPaths = 1 << 14, kMostPaths = 1 << 20;
+constexpr std::uint64_t kFirstPaths = 1 << 14, kMostTrainingPaths = 1 << 20;
 constexpr double kPathsOfSamples = 1.0 / 16, kPhotonsOfSamples = 1.0 / 32;
 constexpr std::size_t kLeastPhotons = 1 << 15, kMostPhotons = 1 << 18;
 // Paths of light that a sample of all pixels is connected to: an eighth of the pixels.
@@ -20,13 +20,13 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // take about as long as all the rest.
 constexpr double kLeastConnected = 0.1;
 constexpr int kLearnedBounces = 3;
-constexpr std::size_t kBlock = 256;
+constexpr std::size_t kPathsPerBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light
 // likelier by less than these factors: a look into the guide costs some time, and points of a
 // low-discrepancy sequence lose some of their evenness by it. In haze, whose phase function sends
 // light to many places that matter, much is needed.
 // Beside haze, whose noise surfaces do not lower, the time is better spent on samples.
-constexpr double kLeastGain = 1.15, kLeastGainInHaze = 5, kLeastGainBesideHaze = 2;
+constexpr double kLeastSurfaceGain = 1.15, kLeastGainInHaze = 5, kLeastGainBesideHaze = 2;
 
 std::uint64_t paths_of_round(int round) { return kFirstPaths << (2 * round); }
 
@@ -69,7 +69,7 @@ void trace_round(const Scene& scene,
                  RayCounts& rays) {
   constexpr std::uint32_t kStream = 0x6775696eU;
   const auto paths = static_cast<std::size_t>(paths_of_round(round));
-  std::vector<GuideRecorder> recorders(paths / kBlock);
+  std::vector<GuideRecorder> recorders(paths / kPathsPerBlock);
   std::vector<RayCounts> counts(recorders.size());
   const std::size_t parts = kPartsWithHaze, slots = scene.layers.size() * parts;
   std::vector<Brought> brought_by(recorders.size());
@@ -80,7 +80,7 @@ void trace_round(const Scene& scene,
     traced.guide = guide;
     traced.recorder = &recorders[b];
     const MarchCounts march_before = march_counts();
-    for (std::size_t i = b * kBlock; i < (b + 1) * kBlock; ++i) {
+    for (std::size_t i = b * kPathsPerBlock; i < (b + 1) * kPathsPerBlock; ++i) {
       const Sampler sampler(plan.seed,
                             mix(kStream, static_cast<std::uint32_t>(round)),
                             static_cast<std::uint32_t>(i));
@@ -114,7 +114,7 @@ void trace_round(const Scene& scene,
 // Paths that may be traced for learning; two rounds are the least that tells enough.
 std::uint64_t most_paths(const TrainingPlan& plan) {
   const double wanted = std::max(plan.samples * kPathsOfSamples, kLeastTrainingSamples);
-  return static_cast<std::uint64_t>(std::min(wanted, static_cast<double>(kMostPaths)));
+  return static_cast<std::uint64_t>(std::min(wanted, static_cast<double>(kMostTrainingPaths)));
 }
 
 // Where camera paths were scattered.
@@ -210,7 +210,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   const std::vector<ShadingPlace> surfaces = places_of(records.all.surface_scatterings),
                                   haze = places_of(records.all.haze_scatterings);
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
-  const double least = scene.hazes.empty() ? kLeastGain : kLeastGainBesideHaze;
+  const double least = scene.hazes.empty() ? kLeastSurfaceGain : kLeastGainBesideHaze;
   // A single round does not tell whether its directions are better.
   const bool untried = guide->rounds < 2;
   if (direct_only || untried || guide->surfaces.gain() < least) {

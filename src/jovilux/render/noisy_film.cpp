@@ -7,7 +7,7 @@
 namespace jovilux {
 namespace {
 
-Eigen::Vector3f rgb_of(const Eigen::Vector3f& xyz) {
+Eigen::Vector3f float_rgb_of(const Eigen::Vector3f& xyz) {
   return (rec709_from_xyz() * xyz.cast<double>()).cast<float>();
 }
 
@@ -35,8 +35,8 @@ NoisyPicture noisy_picture(const Film& film) {
     const auto put = [i](std::vector<float>& to, const Eigen::Vector3f& v) {
       Eigen::Map<Eigen::Vector3f>(to.data() + 3 * i) = v;
     };
-    put(out.mean, rgb_of(mean));
-    put(out.halves, rgb_of(difference));
+    put(out.mean, float_rgb_of(mean));
+    put(out.halves, float_rgb_of(difference));
     const float* guide = film.guide(i);
     const float met = guide[7];
     put(out.albedo,

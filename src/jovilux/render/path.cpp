@@ -856,6 +856,17 @@ class PathTracer {
     if (!v.surface->seen_by_camera && s.scatterings == 0 && !s.hazy) {
       return straight_on(s, v);
     }
+    const Scene::Pictures* pictures =
+        scene_.has_pictures && !received && v.surface->material != kNoIndex
+            ? &scene_.pictures[v.surface->material]
+            : nullptr;
+    if (pictures != nullptr && pictures->mask != nullptr) {
+      // What is cut out neither reflects nor emits.
+      if (const float covered = pictures->covered(v.p.uv);
+          covered < 1 && !(sampler_.single(kMaskPairs + s.panes) < covered)) {
+        return straight_on(s, v);
+      }
+    }
     if (v.surface->emitter != kNoIndex) {
       meet_light(s, v.surface->emitter, {v.p.position, v.p.normal});
       if (v.surface->material == kNoIndex) {  // the bodies of lights are black to other light
@@ -868,16 +879,9 @@ class PathTracer {
     const std::uint32_t material_index = s.rough_before && !options_.as_they_are && !received
                                              ? scene_.after_bounce(v.surface->material)
                                              : v.surface->material;
-    if (scene_.has_pictures && !received && scene_.pictures[v.surface->material].any()) {
-      const Scene::Pictures& pictures = scene_.pictures[v.surface->material];
-      if (const float covered = pictures.covered(v.p.uv);
-          covered < 1 && !(sampler_.single(kMaskPairs + s.panes) < covered)) {
-        return straight_on(s, v);
-      }
-      if (pictures.color != nullptr) {
-        colored_ = painted(scene_.materials[material_index], pictures, v.p.uv);
-        v.colored = true;
-      }
+    if (pictures != nullptr && pictures->color != nullptr) {
+      colored_ = painted(scene_.materials[material_index], *pictures, v.p.uv);
+      v.colored = true;
     }
     v.material = received    ? &white_receiver()
                  : v.colored ? &*colored_

@@ -9,7 +9,7 @@ namespace jovilux {
 namespace {
 
 constexpr int kMostSteps = 256;
-constexpr float kMostGoOn = 0.95f;
+constexpr float kMostSurvival = 0.95f;
 
 }  // namespace
 
@@ -62,7 +62,7 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
 }
 
 bool VirtualLightWalk::survives() {
-  const float survival = std::min(kMostGoOn, flux_.maxCoeff() / start_flux_);
+  const float survival = std::min(kMostSurvival, flux_.maxCoeff() / start_flux_);
   if (!(survival > 0) || !(uniform() < survival)) {
     return false;
   }

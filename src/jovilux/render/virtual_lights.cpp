@@ -29,14 +29,14 @@ constexpr double kUnoccluded = 0.05;
 // And a part by distance and flux alone: no cluster that could bring anything is left out.
 constexpr double kByDistance = 0.02;
 // Photons of a light by its flux and by number; by what its light brings to cells.
-constexpr double kByFlux = 0.3;
+constexpr double kChosenByFlux = 0.3;
 // Of the weights by which virtual lights are divided into clusters, the part of their number.
 constexpr double kByNumber = 0.2;
 // Of the cells, one in so many looks at the first clusters.
 constexpr std::size_t kFirstLook = 4;
 // About so many virtual lights of a set are kept.
 constexpr double kKept = 4096;
-constexpr std::size_t kBlock = 256;
+constexpr std::size_t kPlacesPerBlock = 256;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
 
 // Lights with declared departures that depend on the way from light to surface, or on the camera
@@ -389,7 +389,7 @@ struct VirtualLights::Builder {
     for (std::size_t l = 0; l < of_light.size(); ++l) {
       const double own = v.light_cumulative_[l] - before;
       before = v.light_cumulative_[l];
-      sum += kByFlux * own + (1 - kByFlux) * of_light[l] / all;
+      sum += kChosenByFlux * own + (1 - kChosenByFlux) * of_light[l] / all;
       v.light_cumulative_[l] = sum;
       v.emission_[l].choose_by(of_cell[l]);
     }
@@ -492,14 +492,14 @@ std::vector<VirtualLight> VirtualLights::trace_paths(std::uint32_t seed,
                                                      std::uint32_t stream,
                                                      std::size_t paths,
                                                      RayCounts& rays) const {
-  std::vector<std::vector<VirtualLight>> blocks((paths + kBlock - 1) / kBlock);
+  std::vector<std::vector<VirtualLight>> blocks((paths + kPlacesPerBlock - 1) / kPlacesPerBlock);
   std::vector<RayCounts> counts(blocks.size());
   // Systematic choice of lights: as many photons of each as its share, with one random number.
   const double start = static_cast<double>(unit_float(mix(mix(seed, stream), 0x6c696768U)));
   parallel_for(blocks.size(), [&](std::size_t b) {
     const MarchCounts march_before = march_counts();
     VirtualLightWalk walk(scene_, plan_.bounces, plan_.haze_bounces, counts[b]);
-    for (std::size_t i = b * kBlock; i < std::min(paths, (b + 1) * kBlock); ++i) {
+    for (std::size_t i = b * kPlacesPerBlock; i < std::min(paths, (b + 1) * kPlacesPerBlock); ++i) {
       const double u = (static_cast<double>(i) + start) / static_cast<double>(paths);
       const auto above =
           std::upper_bound(light_cumulative_.begin(), light_cumulative_.end() - 1, u);

@@ -104,11 +104,7 @@ TableDescription clumps_keys() {
           .shown("[0.1, 0, 0.02]")
           .otherwise("[0, 0, 0]")
           .called("wind, velocity, speed"),
-      key("seed", "of its chance")
-          .whole(0, 0xffffffffLL)
-          .shown("7")
-          .otherwise("1")
-          .called("random"),
+      key("seed", "of its chance").whole(0, kMostSeed).shown("7").otherwise("1").called("random"),
   };
   return t;
 }

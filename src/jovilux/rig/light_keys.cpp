@@ -1,3 +1,4 @@
+#include "jovilux/base/vec.h"
 #include "jovilux/photometry/gobo.h"
 #include "jovilux/photometry/sources.h"
 #include "jovilux/rig/schema.h"
@@ -13,9 +14,6 @@ const Kinds kAtAPoint = {"point", "spot", "sphere", "disk", "rect", "tube"};
 const Kinds kFlat = {"disk", "rect"};
 const Kinds kProfiled = {"point", "spot", "sphere", "disk", "rect"};
 const Kinds kColored = {"point", "spot", "sphere", "disk", "rect", "tube", "object", "sun", "sky"};
-
-constexpr double kDegree = kPiD / 180;
-constexpr double kMostSeeds = 0xffffffffLL;
 
 TableDescription source_and_place() {
   TableDescription t{"light", "a lamp, the sun, a sky", "kind", {}, {}};
@@ -558,7 +556,7 @@ TableDescription flicker_keys() {
           .of({"square"})
           .called("duty_cycle, width"),
       key("seed", "of its chance; copies of an array each have their own")
-          .whole(0, kMostSeeds)
+          .whole(0, kMostSeed)
           .over(OverTime::kNever)
           .shown("3")
           .otherwise("1")

@@ -1,10 +1,9 @@
+#include "jovilux/base/vec.h"
 #include "jovilux/rig/schema.h"
 #include "jovilux/units/quantity.h"
 
 namespace jovilux {
 namespace {
-
-constexpr double kDegree = kPiD / 180;
 
 TableDescription camera_keys() {
   TableDescription t{"camera", "a camera", "", {}, {}};

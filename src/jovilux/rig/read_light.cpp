@@ -11,7 +11,7 @@
 namespace jovilux {
 namespace {
 
-constexpr double kSamePlace = 1e-9;  // [m]
+constexpr double kSameAim = 1e-9;  // [m]
 
 // `aim` is a point, `toward` a direction; one of them where the kind has an axis.
 void read_axis(TableReader& r, bool placed, LightSpec& light) {
@@ -26,7 +26,7 @@ void read_axis(TableReader& r, bool placed, LightSpec& light) {
             "leave one of them out");
   } else if (aim) {
     light.aim = aim;
-    if (!placed || (*aim - light.at).norm() > kSamePlace) {
+    if (!placed || (*aim - light.at).norm() > kSameAim) {
       light.axis = (*aim - light.at).normalized();
     } else {
       r.error("aim",

@@ -47,7 +47,9 @@ void read_spectrum(TableReader& r, LightSpec& light) {
   }
   if (!std::filesystem::path(*name).extension().empty()) {
     light.spectrum_file = r.file("spectrum").value_or("");
-  } else if (!(light.spectrum = spectrum_named(*name))) {
+  } else if (const auto named = spectrum_named(*name)) {
+    light.spectrum = std::make_shared<const NmTable>(*named);
+  } else {
     r.error("spectrum",
             light.spectrum_place,
             "unknown-word",

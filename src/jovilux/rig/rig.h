@@ -120,8 +120,9 @@ struct LightSpec {
   Place cheat_place;
   double efficacy = 0;  ///< lm/W where the output is in W; 0: unknown
   White white;
-  std::optional<NmTable> spectrum;  ///< instead of the white, by name
-  std::string spectrum_file;        ///< or in a file, relative to the working folder
+  /// Instead of the white, by name; null: none. An array's copies share it.
+  std::shared_ptr<const NmTable> spectrum;
+  std::string spectrum_file;  ///< or in a file, relative to the working folder
   Place spectrum_place;
   /// [K], what the white slides towards as the dimmer goes to 0.
   std::optional<double> dim_to_warm;

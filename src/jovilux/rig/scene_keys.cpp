@@ -4,8 +4,6 @@
 namespace jovilux {
 namespace {
 
-constexpr double kMostSeeds = 0xffffffffLL;
-
 TableDescription top_keys() {
   TableDescription t{"", "the rig", "", {}, {}};
   t.keys = {
@@ -159,7 +157,7 @@ TableDescription render_keys() {
           .otherwise("true")
           .called("light_paths, caustics, photons, bidirectional"),
       key("seed", "of the noise; frames have seeds of their own where it is not given")
-          .whole(0, kMostSeeds)
+          .whole(0, kMostSeed)
           .over(OverTime::kNever)
           .shown("7")
           .otherwise("1")

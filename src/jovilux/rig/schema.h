@@ -14,6 +14,9 @@
 
 namespace jovilux {
 
+/// The largest seed of chance that a key takes.
+inline constexpr double kMostSeed = 0xffffffffLL;
+
 // The rig's keys, each described once. The reader, its errors, the docs, the editor's schema, the
 // shell's completion, `jovilux keys`, the files that a rig names, includes and values over time
 // all ask these descriptions.

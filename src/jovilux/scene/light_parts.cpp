@@ -114,7 +114,7 @@ Result<SourceColor> source_color(const LightSpec& light) {
         keep(problems, table.problems(), address, asked_at);
         return table ? *table : NmTable{};
       };
-  out.spectrum =
+  NmTable emitted =
       !light.spectrum_file.empty()
           ? load(light.spectrum_file, light.spectrum_place, "light." + light.name + ".spectrum")
       : light.spectrum ? *light.spectrum
@@ -141,10 +141,11 @@ Result<SourceColor> source_color(const LightSpec& light) {
   if (has_errors(problems)) {
     return problems;
   }
-  out.transmittance = luminous_transmittance(out.spectrum, gels);
+  out.transmittance = luminous_transmittance(emitted, gels);
   if (out.transmittance > 0) {
-    out.spectrum = filtered(out.spectrum, gels);
+    emitted = filtered(emitted, gels);
   }
+  out.spectrum = std::make_shared<const NmTable>(emitted);
   return {out, std::move(problems)};
 }
 
@@ -456,7 +457,7 @@ LightParts LightLoader::parts(const LightSpec& light,
     for (const auto& [value, rgb] : light.tint_by->ramp) {
       tint.ramp.emplace_back(value, rgb.cast<float>().array());
     }
-    const LightTable table = light_table(out.color.spectrum);
+    const LightTable table = light_table(*out.color.spectrum);
     for (int c = 0; c < 3; ++c) {
       tint.luminance[c] = tristimulus(table, spectrum_from_rgb(Rgb(Rgb::Unit(c))), 1.0f)[1];
     }
@@ -522,7 +523,7 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
       e.intensity = static_cast<float>(level * parts.levels.intensity->value);
     }
   }
-  e.table = light_table(parts.color.spectrum);
+  e.table = light_table(*parts.color.spectrum);
   if (light.split_tint) {
     TintChannels channels;
     for (int c = 0; c < 3; ++c) {

@@ -14,7 +14,7 @@ namespace jovilux {
 
 /// A source's spectrum behind its gels, and what share of its luminous flux they let through.
 struct SourceColor {
-  NmTable spectrum;
+  std::shared_ptr<const NmTable> spectrum;  ///< behind its gels; an array's copies share it
   double transmittance = 1;
 };
 

@@ -170,10 +170,23 @@ struct MeshPart {
 
 void append(Mesh& to, const Mesh& more) {
   const auto first = static_cast<std::uint32_t>(to.positions.size());
+  if (!more.uvs.empty() || !to.uvs.empty()) {
+    to.uvs.resize(to.positions.size(), Vec2::Zero());
+    to.uvs.insert(to.uvs.end(), more.uvs.begin(), more.uvs.end());
+    to.uvs.resize(to.positions.size() + more.positions.size(), Vec2::Zero());
+  }
   to.positions.insert(to.positions.end(), more.positions.begin(), more.positions.end());
   for (const auto& t : more.triangles) {
     to.triangles.push_back({t[0] + first, t[1] + first, t[2] + first});
   }
+}
+
+// What the mask of a surface's material leaves of it.
+Cover cover_of(const Scene& scene, std::uint32_t surface) {
+  const Scene::Pictures& pictures = scene.pictures[scene.surfaces[surface].material];
+  return pictures.mask == nullptr
+             ? Cover{}
+             : Cover([pictures](const Vec2& uv) { return pictures.covered(uv); });
 }
 
 std::vector<MeshPart> mesh_parts(const ObjectSpec& object, Problems& problems) {
@@ -450,8 +463,8 @@ Result<Scene> prepare(const Rig& rig,
     if (object.shape) {
       scene.world.add_shape(*object.shape, object.transform, surface);
       if (its_light >= 0) {
-        luminous[static_cast<std::size_t>(its_light)] =
-            std::make_shared<LuminousSurface>(*object.shape, object.transform);
+        luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(
+            *object.shape, object.transform, cover_of(scene, surface));
       }
       continue;
     }
@@ -525,7 +538,8 @@ Result<Scene> prepare(const Rig& rig,
       continue;
     }
     if (emits) {
-      luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(whole);
+      luminous[static_cast<std::size_t>(its_light)] =
+          std::make_shared<LuminousSurface>(std::move(whole), cover_of(scene, surface));
     }
     if (holder != holders.end()) {
       holder->second->build();

@@ -1,6 +1,7 @@
 #include "jovilux/units/text.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 
 #include <array>
 #include <cmath>
@@ -17,7 +18,6 @@ struct Unit {
   double factor;
 };
 
-constexpr double kDegree = std::numbers::pi / 180.0;
 constexpr double kFootCandle = 1.0 / (0.3048 * 0.3048);  // lm/ft^2 in lx
 
 constexpr std::array kUnits = {
