@@ -1,6 +1,9 @@
 #include "bench/compare_programs.h"
 
+#include "jovilux/files/child_process.h"
+
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
@@ -11,8 +14,6 @@
 #include "bench/judged_picture.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
-#include <spawn.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 namespace jovilux {
@@ -23,19 +24,13 @@ namespace fs = std::filesystem;
 constexpr unsigned kReferenceSeed = 90001;
 
 void run(const std::vector<std::string>& words) {
-  std::vector<char*> argv;
-  for (const std::string& w : words) {
-    argv.push_back(const_cast<char*>(w.c_str()));
+  ChildProcess program(words[0], {words.begin() + 1, words.end()});
+  std::array<char, 4096> ignored{};
+  while (::read(program.output(), ignored.data(), ignored.size()) > 0) {
   }
-  argv.push_back(nullptr);
-  pid_t child = 0;
-  if (::posix_spawnp(&child, argv[0], nullptr, nullptr, argv.data(), environ) != 0) {
-    throw std::runtime_error("cannot start " + words[0]);
-  }
-  int status = 0;
-  ::waitpid(child, &status, 0);
-  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) {
-    throw std::runtime_error(fmt::format("{} {} failed", words[0], words[2]));
+  std::string said;
+  if (program.wait(said) != 0) {
+    throw std::runtime_error(fmt::format("{} {} failed: {}", words[0], words[2], said));
   }
 }
 

@@ -2,21 +2,15 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/child_process.h"
 
-#include <cerrno>
 #include <cmath>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
-#include <fstream>
-#include <sstream>
 
 #include "figures/scratch.h"
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 namespace jovilux::figures {
 namespace {
@@ -152,48 +146,23 @@ std::string script(const Plot& p, const std::string& png, int width, int height)
 PlotterMissing::PlotterMissing()
     : MachineTrouble("gnuplot is not installed; figures need it (package gnuplot-nox)") {}
 
-bool plotter_is_there() {
-  const char* path = std::getenv("PATH");
-  std::istringstream folders(path != nullptr ? path : "");
-  for (std::string folder; std::getline(folders, folder, ':');) {
-    if (::access((folder + "/gnuplot").c_str(), X_OK) == 0) {
-      return true;
-    }
-  }
-  return false;
-}
+bool plotter_is_there() { return is_in_path("gnuplot"); }
 
 void draw(Canvas& canvas, const Plot& plot, int x, int y, int width, int height) {
   const Scratch scratch;
-  const std::string png = (scratch.dir / "plot.png").string(), log = (scratch.dir / "log").string();
+  const std::string png = (scratch.dir / "plot.png").string();
   {
     AtomicFile file((scratch.dir / "plot.gp").string());
     file.write(script(plot, png, width, height));
     file.commit();
   }
-  std::string program = "gnuplot", plain = "-d", input = (scratch.dir / "plot.gp").string();
-  char* words[] = {program.data(), plain.data(), input.data(), nullptr};
-  posix_spawn_file_actions_t actions;
-  posix_spawn_file_actions_init(&actions);
-  posix_spawn_file_actions_addopen(&actions, 1, log.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
-  posix_spawn_file_actions_adddup2(&actions, 1, 2);
-  pid_t child = 0;
-  const int started = ::posix_spawnp(&child, "gnuplot", &actions, nullptr, words, environ);
-  posix_spawn_file_actions_destroy(&actions);
-  int status = -1;
-  if (started == 0) {
-    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
-    }
+  if (!plotter_is_there()) {
+    throw PlotterMissing();
   }
-  if (started != 0 || status != 0) {
-    std::ifstream in(log);
-    std::ostringstream said;
-    said << in.rdbuf();
-    const bool missing = started == ENOENT || (WIFEXITED(status) && WEXITSTATUS(status) == 127);
-    if (missing) {
-      throw PlotterMissing();
-    }
-    throw MachineTrouble("gnuplot failed: " + printable(std::string(trimmed(said.str())), 300));
+  ChildProcess plotter("gnuplot", {"-d", (scratch.dir / "plot.gp").string()});
+  std::string said;
+  if (plotter.wait(said) != 0) {
+    throw MachineTrouble("gnuplot failed: " + printable(std::string(trimmed(said)), 300));
   }
   canvas.picture(x, y, png);
 }

@@ -9,7 +9,7 @@ using jovilux::test::TemporaryFolder;
 
 namespace {
 
-const std::string kRoom =
+const std::string kRoomForCheckFinds =
     "jovilux = 1\n[[camera]]\nname = 'near'\nat = [0, -5, 1.5]\nlook_at = [0, 0, 1]\n"
     "[[camera]]\nname = 'far'\nat = [0, -40, 1.5]\nlook_at = [0, 0, 1]\n"
     "[[material]]\nname = 'red'\nkind = 'diffuse'\ncolor = '#802020'\n"
@@ -18,7 +18,8 @@ const std::string kRoom =
 
 nlohmann::json checked(const std::string& text, const std::vector<std::string>& more = {}) {
   const TemporaryFolder dir;
-  std::vector<std::string> words = {"check", dir.write("r.toml", kRoom + text), "--json"};
+  std::vector<std::string> words = {
+      "check", dir.write("r.toml", kRoomForCheckFinds + text), "--json"};
   words.insert(words.end(), more.begin(), more.end());
   const ProgramRun run = run_program(words);
   INFO(run.out << run.err);
@@ -36,26 +37,28 @@ std::string warning(const nlohmann::json& check, const std::string& code) {
 }
 
 std::string light(const std::string& keys) { return "[[light]]\nname = 'l'\n" + keys + "\n"; }
-const std::string kPoint = light("kind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'");
+const std::string kPointForCheckFinds = light("kind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'");
 
 }  // namespace
 
 TEST_CASE("faces in one plane are told where it matters which is met", "[cli][check]") {
   const std::string rug = "[[object]]\nname = 'rug'\nshape = { kind = 'rect', size = [1, 1] }\n";
-  CHECK(warning(checked(kPoint + rug + "material = 'red'\n"), "coincident-faces").find("\"rug\"") !=
-        std::string::npos);
-  CHECK(warning(checked(kPoint + rug), "coincident-faces").empty());  // of one material
+  CHECK(warning(checked(kPointForCheckFinds + rug + "material = 'red'\n"), "coincident-faces")
+            .find("\"rug\"") != std::string::npos);
   CHECK(
-      warning(checked(kPoint + rug + "material = 'red'\nat = [0, 0, 0.001]\n"), "coincident-faces")
-          .empty());
+      warning(checked(kPointForCheckFinds + rug), "coincident-faces").empty());  // of one material
+  CHECK(warning(checked(kPointForCheckFinds + rug + "material = 'red'\nat = [0, 0, 0.001]\n"),
+                "coincident-faces")
+            .empty());
   // What stands on the floor touches it from above.
-  CHECK(warning(checked(kPoint + "[[object]]\nname = 'box'\nshape = { kind = 'box', size = [1, 1, "
-                                 "1] }\nat = [0, 0, 0.5]\nmaterial = 'red'\n"),
+  CHECK(warning(checked(kPointForCheckFinds +
+                        "[[object]]\nname = 'box'\nshape = { kind = 'box', size = [1, 1, "
+                        "1] }\nat = [0, 0, 0.5]\nmaterial = 'red'\n"),
                 "coincident-faces")
             .empty());
   const std::string zone =
       "[[solid]]\nname = 'z'\nkind = 'box'\nsize = [2, 2, 2]\nat = [0, 0, 1]\n";
-  CHECK(warning(checked(zone + kPoint + "inside = 'z'\n"), "coincident-faces")
+  CHECK(warning(checked(zone + kPointForCheckFinds + "inside = 'z'\n"), "coincident-faces")
             .find("counts as inside") != std::string::npos);
 }
 
@@ -69,7 +72,7 @@ TEST_CASE("a floor in the plane of a light's volume gets all of its light", "[cl
                   "at = [0, 0, 3]\nlook_at = [0, 0.001, 0]\nfield_of_view = 10\n[[object]]\nname = "
                   "'floor'\nshape = "
                   "{ kind = 'plane' }\n" +
-                      volume + kPoint + (volume.empty() ? "" : "inside = 'z'\n"));
+                      volume + kPointForCheckFinds + (volume.empty() ? "" : "inside = 'z'\n"));
     REQUIRE(run_program({"render", rig, "-o", dir.path(name), "--quiet"}).status == 0);
     return run_program({"read", dir.path(name), "--box", "0,0,16,16", "--json"})
         .json()["readings"][0]["luminance_cd_m2"]
@@ -88,11 +91,11 @@ TEST_CASE("lamps that are off are told where they enclose or hide one that is on
   const std::string globe =
       "[[light]]\nname = 'globe'\nkind = 'sphere'\nradius = 0.3\nat = [0, 0, 2]\noutput = '800 "
       "lm'\non = false\n";
-  const auto enclosed = checked(globe + kPoint);
+  const auto enclosed = checked(globe + kPointForCheckFinds);
   CHECK(warning(enclosed, "hidden-by-lamp").find("is enclosed by the body of \"globe\"") !=
         std::string::npos);
   CHECK(warning(enclosed, "hidden-by-lamp").find("light.globe.body = false") != std::string::npos);
-  const auto without = checked(globe + "body = false\n" + kPoint);
+  const auto without = checked(globe + "body = false\n" + kPointForCheckFinds);
   CHECK(without["warnings"].empty());
   CHECK(without["lights"][1]["subject"]["object"] == "floor");
   CHECK(enclosed["lights"][1]["subject"]["object"] == "globe");
@@ -119,10 +122,10 @@ TEST_CASE("levels beyond anything real, and next to nothing, are told", "[cli][c
             .find("0.0016 lx") != std::string::npos);
   CHECK(warning(checked("[[object]]\nname = 'tower'\nshape = { kind = 'box', size = [1, 1, 600] }\n"
                         "at = [30, 0, 300]\n" +
-                        kPoint),
+                        kPointForCheckFinds),
                 "scene-size")
             .find("large") != std::string::npos);
-  CHECK(checked(kPoint)["warnings"].empty());
+  CHECK(checked(kPointForCheckFinds)["warnings"].empty());
 }
 
 TEST_CASE("a dimmer above full, and a camera in the dark of a closed object, are told",
@@ -153,18 +156,20 @@ TEST_CASE("an endless tube that stands upright is judged along all of it", "[cli
   const TemporaryFolder dir;
   const std::string rig = dir.write(
       "t.toml",
-      kRoom + light("kind = 'tube'\nendless = true\nradius = 0.02\nat = [0, 0, 0]\nalong = [0, 0, "
-                    "1]\noutput = '800 lm/m'"));
+      kRoomForCheckFinds +
+          light("kind = 'tube'\nendless = true\nradius = 0.02\nat = [0, 0, 0]\nalong = [0, 0, "
+                "1]\noutput = '800 lm/m'"));
   CHECK(run_program({"check", rig}).out.find("800 /m") != std::string::npos);
 }
 
 TEST_CASE("laws and files are told once, with one figure", "[cli][check]") {
   // The inverse square as a polynomial is no departure.
-  const auto law = checked(kPoint + "falloff = { law = 'polynomial', quadratic = 1 }\n");
+  const auto law =
+      checked(kPointForCheckFinds + "falloff = { law = 'polynomial', quadratic = 1 }\n");
   CHECK(law["lights"][0]["cheats"].empty());
   CHECK(law["warnings"].empty());
-  const auto root =
-      checked(kPoint + "falloff = { law = 'polynomial', constant = -2, linear = 1 }\n");
+  const auto root = checked(kPointForCheckFinds +
+                            "falloff = { law = 'polynomial', constant = -2, linear = 1 }\n");
   CHECK(root["errors"][0]["message"].get<std::string>().find("is 0 at d = 2 m") !=
         std::string::npos);
   const TemporaryFolder dir;
@@ -172,13 +177,13 @@ TEST_CASE("laws and files are told once, with one figure", "[cli][check]") {
             "IESNA:LM-63-2002\n[TEST] none\n[MANUFAC] none\nTILT=NONE\n1 1000 1 3 1 1 2 0 0 0\n1 1 "
             "0\n0 45 90\n0\n1000 500 0\n");
   const auto warnings = [&](const std::string& output) {
-    return run_program(
-               {"check",
-                dir.write("r.toml",
-                          kRoom + light("kind = 'disk'\nradius = 0.05\nat = [0, 0, 2]\naim = "
-                                        "[0, 0, 0]\nprofile = 'lamp.ies'\n" +
-                                        output)),
-                "--json"})
+    return run_program({"check",
+                        dir.write("r.toml",
+                                  kRoomForCheckFinds +
+                                      light("kind = 'disk'\nradius = 0.05\nat = [0, 0, 2]\naim = "
+                                            "[0, 0, 0]\nprofile = 'lamp.ies'\n" +
+                                            output)),
+                        "--json"})
         .json()["warnings"];
   };
   CHECK(warnings("").size() == 1);
@@ -188,7 +193,7 @@ TEST_CASE("laws and files are told once, with one figure", "[cli][check]") {
 
 TEST_CASE("the report names a subject that the light lights, and where a sun stands",
           "[cli][check]") {
-  const auto linked = checked(kPoint + "only = ['wall']\n");
+  const auto linked = checked(kPointForCheckFinds + "only = ['wall']\n");
   CHECK(linked["lights"][0]["subject"].is_null());
   const auto sun = checked(
       "[scene]\nsite = { latitude = 0, longitude = 0, time = \"2026-03-20T12:07:30+00:00\" }\n" +
@@ -199,7 +204,7 @@ TEST_CASE("the report names a subject that the light lights, and where a sun sta
   CHECK(given["lights"][0]["elevation_deg"] == Approx(30));
   CHECK(given["lights"][0]["azimuth_deg"] == Approx(100));
   // Which camera fades a light.
-  const std::string fading = kPoint + "fade_with_camera = [6, 30]\n";
+  const std::string fading = kPointForCheckFinds + "fade_with_camera = [6, 30]\n";
   const auto lux = [](const nlohmann::json& check) {
     return check["lights"][0]["subject"]["illuminance_lx"].get<double>();
   };
@@ -214,17 +219,20 @@ TEST_CASE("what a light meets not, and which list is at fault, is told", "[cli][
       "faces-nothing");
   CHECK(away.find("the nearest object is \"wall\"") != std::string::npos);
   CHECK(away.find("aim = [0, 2, 1.5] faces it") != std::string::npos);
-  CHECK(warning(checked(kPoint + "only = []\n"), "lights-nothing").find("only is empty") !=
-        std::string::npos);
-  CHECK(warning(checked(kPoint + "only = ['wall']\nskip = ['wall']\n"), "lights-nothing")
-            .find("skip takes all") != std::string::npos);
+  CHECK(warning(checked(kPointForCheckFinds + "only = []\n"), "lights-nothing")
+            .find("only is empty") != std::string::npos);
+  CHECK(
+      warning(checked(kPointForCheckFinds + "only = ['wall']\nskip = ['wall']\n"), "lights-nothing")
+          .find("skip takes all") != std::string::npos);
 }
 
 TEST_CASE("convert, compare and falloff say what is so", "[cli]") {
   CHECK(run_program({"convert", "60 W", "--efficacy", "14 lm/W", "--json"}).json()["flux_lm"] ==
         Approx(840));
   const TemporaryFolder dir;
-  dir.write("f.toml", kRoom + kPoint + "falloff = { law = 'linear', zero_at = '5 m' }\n");
+  dir.write(
+      "f.toml",
+      kRoomForCheckFinds + kPointForCheckFinds + "falloff = { law = 'linear', zero_at = '5 m' }\n");
   CHECK(run_program({"falloff", dir.path("f.toml")}).out.find("nothing from 5 m on") !=
         std::string::npos);
   // Brighter in one corner, darker elsewhere: the means rise, most pixels fall.

@@ -11,7 +11,7 @@ using namespace jovilux::test;
 
 namespace {
 
-const std::string kRoom =
+const std::string kRoomForDenoiseVerb =
     "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0.3]\nfield_of_view=50\n"
     "[render]\nsize=[72,48]\nsamples=16\nbounces=3\n[[material]]\nname='clay'\nkind='diffuse'\n"
     "color=[0.6,0.3,0.2]\n[[object]]\nname='floor'\nshape={kind='plane'}\n"
@@ -41,7 +41,7 @@ struct Planes {
 
 TEST_CASE("denoise keeps what was traced, and its layers add up to the bit", "[cli][denoise]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom), out = dir.path("out");
+  const std::string rig = dir.write("r.toml", kRoomForDenoiseVerb), out = dir.path("out");
   REQUIRE(run_program({"render", rig, "-o", out, "--quiet"}).status == 0);
   const std::string image = dir.read("out/image.exr"), view = dir.read("out/view.png");
   const ProgramRun run = run_program({"denoise", out, "--json", "--threads", "2"});
@@ -71,7 +71,7 @@ TEST_CASE("denoise keeps what was traced, and its layers add up to the bit", "[c
 TEST_CASE("denoised parts add up to their layers, and render --denoise is denoise",
           "[cli][denoise]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom);
+  const std::string rig = dir.write("r.toml", kRoomForDenoiseVerb);
   const std::vector<std::string> words = {
       "render", rig, "-o", dir.path("a"), "--quiet", "--set", "render.layers='lights+parts'"};
   REQUIRE(run_program(words).status == 0);
@@ -123,7 +123,7 @@ TEST_CASE("denoised parts add up to their layers, and render --denoise is denois
 
 TEST_CASE("verbs take the denoised picture where asked, with its error", "[cli][denoise]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom), out = dir.path("out");
+  const std::string rig = dir.write("r.toml", kRoomForDenoiseVerb), out = dir.path("out");
   REQUIRE(run_program({"render", rig, "-o", out, "--quiet"}).status == 0);
   const ProgramRun early = run_program({"read", out, "--denoised", "--at", "9,9"});
   CHECK(early.status == 2);
@@ -178,7 +178,8 @@ TEST_CASE("verbs take the denoised picture where asked, with its error", "[cli][
 
 TEST_CASE("frames of a still scene are denoised alike", "[cli][denoise]") {
   const TemporaryFolder dir;
-  const std::string still = dir.write("s.toml", kRoom + "[time]\nframes=[1,2]\nrate=24\n");
+  const std::string still =
+      dir.write("s.toml", kRoomForDenoiseVerb + "[time]\nframes=[1,2]\nrate=24\n");
   const ProgramRun run =
       run_program({"animate", still, "-o", dir.path("an"), "--denoised", "--exact", "--quiet"});
   INFO(run.err);

@@ -49,7 +49,7 @@ std::vector<double> decoded(const figures::DeskLayer& layer, int width, int heig
   return out;
 }
 
-const std::string kRig =
+const std::string kRigForDesk =
     "jovilux = 1\n[render]\nsize = [120, 80]\nsamples = 16\nbounces = 3\n[look]\nexposure = 'EV "
     "5'\nwhite_balance = '3200 K'\n[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0.2]\n"
     "field_of_view=40\n[[object]]\nname='floor'\nshape={kind='plane'}\n[[object]]\nname='box'\n"
@@ -96,7 +96,7 @@ TEST_CASE("a desk's layers are within a hundredth, zeros and signs kept", "[figu
 
 TEST_CASE("a desk is one page with the lights' addresses and the meters' parts", "[cli][desk]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRig);
+  const std::string rig = dir.write("r.toml", kRigForDesk);
   REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
   const ProgramRun run =
       run_program({"desk", dir.path("out"), "-o", dir.path("desk.html"), "--json", "--quiet"});
@@ -142,8 +142,8 @@ TEST_CASE("the page in a browser shows what balance shows, within one step of ei
   }
   const TemporaryFolder dir;
   REQUIRE(
-      run_program({"render", dir.write("r.toml", kRig), "-o", dir.path("out"), "--quiet"}).status ==
-      0);
+      run_program({"render", dir.write("r.toml", kRigForDesk), "-o", dir.path("out"), "--quiet"})
+          .status == 0);
   REQUIRE(
       run_program({"desk", dir.path("out"), "-o", dir.path("desk.html"), "--no-meters"}).status ==
       0);

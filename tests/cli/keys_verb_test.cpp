@@ -24,7 +24,7 @@ bool has(const std::vector<std::string>& lines, const std::string& line) {
   return std::find(lines.begin(), lines.end(), line) != lines.end();
 }
 
-const std::string kRig =
+const std::string kRigForKeysVerb =
     "jovilux = 1\n[[camera]]\nname = 'wide'\nat = [0, -4, 1]\nlook_at = [0, 0, 1]\n"
     "[[object]]\nname = 'floor'\nshape = { kind = 'plane' }\n"
     "[[light]]\nname = 'pendant'\nkind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'\n"
@@ -85,7 +85,7 @@ TEST_CASE("a new rig names its schema and checks as before", "[cli][schema]") {
 
 TEST_CASE("completion knows verbs, options, addresses and the rig's names", "[cli][completion]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRig);
+  const std::string rig = dir.write("r.toml", kRigForKeysVerb);
   const auto words = [&](std::vector<std::string> typed) {
     typed.insert(typed.begin(), {"completion", "--words", "jovilux"});
     return lines_of(run_program(typed).out);
@@ -108,7 +108,7 @@ TEST_CASE("completion knows verbs, options, addresses and the rig's names", "[cl
 
 TEST_CASE("the bash script completes as the shell asks", "[cli][completion]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRig);
+  const std::string rig = dir.write("r.toml", kRigForKeysVerb);
   const std::string folder = std::filesystem::path(JOVILUX_PROGRAM).parent_path().string();
   dir.write("try.sh",
             "PATH=" + folder + ":$PATH\nsource <(jovilux completion bash)\n" +

@@ -19,7 +19,7 @@ const std::string kBase =
     "[[camera]]\nname = 'wide'\nat = [0, -4, 1]\nlook_at = [0, 0, 1]\n"
     "[[camera]]\nname = 'top'\nat = [0, -1, 3]\nlook_at = [0, 0, 0]\n"
     "[[object]]\nname = 'floor'\nshape = { kind = 'plane' }\n";
-const std::string kPoint =
+const std::string kPointForRigLanguage =
     "[[light]]\nname = 'l'\nkind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'\n";
 const std::string kIes =
     "IESNA:LM-63-2002\n[TEST] none\n[MANUFAC] none\nTILT=NONE\n1 -1 1 3 1 1 2 0 0 0\n1 1 0\n"
@@ -81,7 +81,7 @@ TEST_CASE("the resolved rig finds its files, whatever they are called and wherev
 
 TEST_CASE("the resolved rig keeps the camera that was rendered", "[cli][rig]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kBase + kPoint);
+  const std::string rig = dir.write("r.toml", kBase + kPointForRigLanguage);
   REQUIRE(
       run_program({"render", rig, "-o", dir.path("top"), "--camera", "top", "--quiet"}).status ==
       0);
@@ -94,7 +94,8 @@ TEST_CASE("the resolved rig keeps the camera that was rendered", "[cli][rig]") {
              b = ExrReader::open(dir.path("again/image.exr"));
   REQUIRE((a && b));
   CHECK(*a->read({"R", "G", "B"}, 0, 0, 8, 6) == *b->read({"R", "G", "B"}, 0, 0, 8, 6));
-  const std::string wrong = told(dir, kBase + kPoint, {"--set", "render.camera=tops"});
+  const std::string wrong =
+      told(dir, kBase + kPointForRigLanguage, {"--set", "render.camera=tops"});
   CHECK(says(wrong, "there is no camera \"tops\""));
   CHECK(says(wrong, "did you mean \"top\"?"));
 }
@@ -103,7 +104,8 @@ TEST_CASE("an including file replaces lists that are values", "[cli][rig]") {
   const TemporaryFolder dir;
   dir.write("base.toml", kBase + "[render.march]\nmax_steps = 100\n");
   const std::string rig = dir.write(
-      "r.toml", "jovilux = 1\ninclude = ['base.toml']\n[render]\nsize = [4, 3]\n" + kPoint);
+      "r.toml",
+      "jovilux = 1\ninclude = ['base.toml']\n[render]\nsize = [4, 3]\n" + kPointForRigLanguage);
   REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
   CHECK(ExrReader::open(dir.path("out/image.exr"))->header().width == 4);
   CHECK(says(dir.read("out/rig.resolved.toml"), "max_steps = 100"));
@@ -111,10 +113,10 @@ TEST_CASE("an including file replaces lists that are values", "[cli][rig]") {
 
 TEST_CASE("values are asked for as they are written", "[cli][rig]") {
   const TemporaryFolder dir;
-  CHECK(told(dir, kBase + kPoint + "flicker = { wave = 'sine', rate = '1.2 kHz' }\n")
+  CHECK(told(dir, kBase + kPointForRigLanguage + "flicker = { wave = 'sine', rate = '1.2 kHz' }\n")
             .find("error:") == std::string::npos);
   const std::string lens = told(dir,
-                                kBase + kPoint +
+                                kBase + kPointForRigLanguage +
                                     "[[camera]]\nname = 'c'\nat = [0, -4, 1]\nlook_at = [0, 0, "
                                     "1]\nlens = 28\n");
   CHECK(says(lens, "found 28 without a unit"));
@@ -124,21 +126,28 @@ TEST_CASE("values are asked for as they are written", "[cli][rig]") {
                                   "[[light]]\nname = 'l'\nkind = 'sphere'\nat = 'here'\n"
                                   "radius = 0.1\noutput = '800 lm'\n");
   CHECK(says(at, "\n1 error, 0 warnings"));
-  const std::string color =
-      told(dir, kBase + kPoint + "[[material]]\nname = 'm'\nkind = 'diffuse'\ncolor = 0.18\n");
+  const std::string color = told(
+      dir,
+      kBase + kPointForRigLanguage + "[[material]]\nname = 'm'\nkind = 'diffuse'\ncolor = 0.18\n");
   CHECK(says(color, "three linear values [r, g, b]"));
-  CHECK(says(told(dir, kBase + kPoint + "[look]\nexposure = 9\n"), "write \"EV 9\""));
+  CHECK(says(told(dir, kBase + kPointForRigLanguage + "[look]\nexposure = 9\n"), "write \"EV 9\""));
   CHECK(says(told(dir, kBase + "[[light]]\nname = 'l'\noutput = 800lm\n"),
              "write output = \"800 lm\""));
   CHECK(says(told(dir, kBase + "[[light]]\nname = 'l'\nradius = 12 cm # of the globe\n"),
              "write radius = \"12 cm\""));
-  CHECK(says(told(dir, kBase + kPoint + "flicker = { wave = 'formula', formula = '1/t' }\n"),
-             "gives no number at t = 0 s"));
-  CHECK(says(told(dir, kBase + kPoint + "flicker = { wave = 'formula', formula = '-1 + 0*t' }\n"),
-             "gives -1 at t = 0 s"));
-  CHECK(says(told(dir, kBase + kPoint + "kind2 = 1\n"), "unknown key \"kind2\""));
-  CHECK(says(told(dir, kBase + kPoint + "name2 = { keys = [[0, 1]] }\n"), "unknown key"));
-  CHECK(says(told(dir, kBase + kPoint + "group = { keys = [[0, 'a'], [1, 'b']], ease = 'hold' }\n"),
+  CHECK(says(
+      told(dir, kBase + kPointForRigLanguage + "flicker = { wave = 'formula', formula = '1/t' }\n"),
+      "gives no number at t = 0 s"));
+  CHECK(says(
+      told(dir,
+           kBase + kPointForRigLanguage + "flicker = { wave = 'formula', formula = '-1 + 0*t' }\n"),
+      "gives -1 at t = 0 s"));
+  CHECK(says(told(dir, kBase + kPointForRigLanguage + "kind2 = 1\n"), "unknown key \"kind2\""));
+  CHECK(says(told(dir, kBase + kPointForRigLanguage + "name2 = { keys = [[0, 1]] }\n"),
+             "unknown key"));
+  CHECK(says(told(dir,
+                  kBase + kPointForRigLanguage +
+                      "group = { keys = [[0, 'a'], [1, 'b']], ease = 'hold' }\n"),
              "cannot change over time"));
 }
 
@@ -146,7 +155,7 @@ TEST_CASE("a key is removed by --set, and files are named from the rig's folder"
   const TemporaryFolder dir;
   dir.write("set/lamp.ies", kIes);
   const std::string rig =
-      dir.write("set/r.toml", kBase + kPoint + "dimmer = 0.5\ntint = '#ff0000'\n");
+      dir.write("set/r.toml", kBase + kPointForRigLanguage + "dimmer = 0.5\ntint = '#ff0000'\n");
   const auto dimmer = [&](const std::vector<std::string>& more) {
     std::vector<std::string> words = {"check", rig, "--json"};
     words.insert(words.end(), more.begin(), more.end());
@@ -244,10 +253,10 @@ TEST_CASE("a gobo's tile repeats the mask within its size, and its top lies nort
 
 TEST_CASE("sweep replaces nothing of another rig or sweep without --force", "[cli][sweep]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kBase + kPoint),
+  const std::string rig = dir.write("r.toml", kBase + kPointForRigLanguage),
                     other = dir.write(
                         "other/r.toml",
-                        kBase + kPoint +
+                        kBase + kPointForRigLanguage +
                             "[[object]]\nname='more'\nshape={kind='sphere', radius=0.1}\n");
   const auto sweep = [&](const std::string& file, const std::string& range, bool force) {
     std::vector<std::string> words = {

@@ -10,7 +10,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-const std::string kRoom = R"(jovilux = 1
+const std::string kRoomForSeveralPictures = R"(jovilux = 1
 [[camera]]
 name = "wide"
 at = [0, -4, 1.5]
@@ -44,7 +44,7 @@ name = "detail"
 camera = "close"
 )";
 
-double mean_of(const TemporaryFolder& dir, const std::string& folder) {
+double mean_of_for_several_pictures(const TemporaryFolder& dir, const std::string& folder) {
   return nlohmann::json::parse(dir.read(folder + "/stats.json"))["mean_luminance_cd_m2"];
 }
 
@@ -53,7 +53,7 @@ double mean_of(const TemporaryFolder& dir, const std::string& folder) {
 TEST_CASE("several cameras and variants have a folder each, with the pictures of single runs",
           "[cli][render]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom);
+  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures);
   const ProgramRun run = run_program({"render",
                                       rig,
                                       "-o",
@@ -93,18 +93,20 @@ TEST_CASE("several cameras and variants have a folder each, with the pictures of
   // One variant alone has a folder of its own, too.
   REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--each-variant", "dusk", "--quiet"})
               .status == 0);
-  CHECK(mean_of(dir, "one/dusk") == mean_of(dir, "all/wide-dusk"));
+  CHECK(mean_of_for_several_pictures(dir, "one/dusk") ==
+        mean_of_for_several_pictures(dir, "all/wide-dusk"));
 
   const ProgramRun cameras = run_program(
       {"render", rig, "-o", dir.path("two"), "--camera", "wide", "--camera", "close", "--quiet"});
   REQUIRE(cameras.status == 0);
   CHECK(cameras.out.find(dir.path("two/wide")) != std::string::npos);
-  CHECK(mean_of(dir, "two/wide") == Approx(4 * mean_of(dir, "all/wide-dusk")).epsilon(1e-3));
+  CHECK(mean_of_for_several_pictures(dir, "two/wide") ==
+        Approx(4 * mean_of_for_several_pictures(dir, "all/wide-dusk")).epsilon(1e-3));
 }
 
 TEST_CASE("an automatic exposure is offset by stops", "[cli][render]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom);
+  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures);
   const auto white = [&](const std::string& exposure) {
     const ProgramRun run = run_program({"render",
                                         rig,
@@ -130,7 +132,7 @@ TEST_CASE("an automatic exposure is offset by stops", "[cli][render]") {
 
 TEST_CASE("a sample is traced again alone, as the picture has it", "[cli][render]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom);
+  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures);
   REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
   const double pixel = run_program({"read", dir.path("o"), "--at", "20,24", "--json"})
                            .json()["readings"][0]["luminance_cd_m2"];
@@ -158,14 +160,14 @@ TEST_CASE("a sample is traced again alone, as the picture has it", "[cli][render
 TEST_CASE("a variant may name its camera, and a wrong name ends before anything is rendered",
           "[cli][render]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom);
+  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures);
   REQUIRE(
       run_program({"render", rig, "-o", dir.path("v"), "--variant", "detail", "--quiet"}).status ==
       0);
   REQUIRE(
       run_program({"render", rig, "-o", dir.path("c"), "--camera", "close", "--quiet"}).status ==
       0);
-  CHECK(mean_of(dir, "v") == mean_of(dir, "c"));
+  CHECK(mean_of_for_several_pictures(dir, "v") == mean_of_for_several_pictures(dir, "c"));
   const ProgramRun wrong = run_program(
       {"render", rig, "-o", dir.path("w"), "--camera", "wide", "--camera", "nose", "--quiet"});
   CHECK(wrong.status == 2);
@@ -175,7 +177,7 @@ TEST_CASE("a variant may name its camera, and a wrong name ends before anything 
       {"render", rig, "-o", dir.path("w"), "--camera", "wide", "--camera", "wide", "--quiet"});
   CHECK(twice.status == 2);
   CHECK(twice.err.find("written twice") != std::string::npos);
-  std::string text = kRoom;
+  std::string text = kRoomForSeveralPictures;
   text.replace(text.find("camera = \"close\""), 16, "camera = \"nose\"");
   const ProgramRun bad = run_program({"render",
                                       dir.write("bad.toml", text),

@@ -27,7 +27,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-const std::string kRoom = R"(jovilux = 1
+const std::string kRoomForTimeVerbs = R"(jovilux = 1
 [[camera]]
 name = "c"
 at = [0, -3, 1.4]
@@ -66,7 +66,7 @@ name = "desk"
 kind = "illuminance"
 at = [0, -0.4, 0.01]
 )";
-const std::string kSmall = "[render]\nsize = [64, 40]\nsamples = 64\nbounces = 3\n";
+const std::string kSmallForTimeVerbs = "[render]\nsize = [64, 40]\nsamples = 64\nbounces = 3\n";
 
 // Runs the program and kills it, unless it has ended, after that time. Whether it was killed.
 bool run_and_kill(const std::vector<std::string>& words, int after_ms) {
@@ -98,7 +98,7 @@ bool run_and_kill(const std::vector<std::string>& words, int after_ms) {
   return WIFSIGNALED(state);
 }
 
-double mean_of(const RenderedImage& image) {
+double mean_of_for_time_verbs(const RenderedImage& image) {
   double sum = 0;
   for (std::size_t i = 0; i < image.pixels(); ++i) {
     sum += image.luminance(i);
@@ -125,7 +125,7 @@ ProgramRun run_ranks(int ranks, const std::vector<std::string>& words) {
 
 TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli][animate]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + kSmall);
+  const std::string rig = dir.write("r.toml", kRoomForTimeVerbs + kSmallForTimeVerbs);
   const ProgramRun layers = run_program({"animate", rig, "-o", dir.path("l"), "--quiet", "--json"});
   INFO(layers.err);
   REQUIRE(layers.status == 0);
@@ -150,8 +150,9 @@ TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli
     }
     INFO(frame << ": " << difference << " against " << std::sqrt(variance));
     CHECK(std::abs(difference) < 5 * std::sqrt(variance));
-    scatter =
-        std::max(scatter, std::sqrt(variance) / (mean_of(b) * static_cast<double>(b.pixels())));
+    scatter = std::max(
+        scatter,
+        std::sqrt(variance) / (mean_of_for_time_verbs(b) * static_cast<double>(b.pixels())));
   }
   CHECK(scatter < 0.04);
   // A frame is the sum of the base's layers times the levels that the table tells.
@@ -219,7 +220,7 @@ TEST_CASE("levels over time: figures of each light, at a meter, integrated over 
 TEST_CASE("tints that move come from one render too, exactly, on colored surfaces",
           "[cli][animate]") {
   const TemporaryFolder dir;
-  std::string text = kRoom + kSmall;
+  std::string text = kRoomForTimeVerbs + kSmallForTimeVerbs;
   text.replace(text.find("white = \"1900 K\""),
                16,
                "tint = { keys = [[\"0 s\", \"#ff2010\"], [\"0.3 s\", \"#1030ff\"]] }");
@@ -264,7 +265,7 @@ TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits"
   const TemporaryFolder dir;
   const std::string frames = "[render]\nsize=[24,16]\nsamples=8\nbounces=2\n";
   const auto reason = [&](const char* name, const std::string& from, const std::string& to) {
-    std::string text = kRoom + frames;
+    std::string text = kRoomForTimeVerbs + frames;
     text.replace(text.find(from), from.size(), to);
     const ProgramRun run = run_program({"animate",
                                         dir.write(fmt::format("{}.toml", name), text),
@@ -290,7 +291,7 @@ TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits"
       "output = { keys = [[\"0 s\", \"500 lm\"], [\"0.1 s\", \"100 lm\"]] }\n";
   CHECK(reason("output", "output = \"500 lm\"\n", keyed).find("while the shutter is open") !=
         std::string::npos);
-  std::string still = kRoom;
+  std::string still = kRoomForTimeVerbs;
   still.replace(still.find("rate = 24"), 9, "rate = 24\nshutter = 0");
   still.replace(still.find("output = \"500 lm\"\n"), 18, keyed);
   const std::string rig =
@@ -316,7 +317,7 @@ TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits"
     variance += 2.0 * rendered.variance[i];
     light += rendered.luminance(i);
   }
-  CHECK(std::abs(mean_of(from_layers) - mean_of(rendered)) *
+  CHECK(std::abs(mean_of_for_time_verbs(from_layers) - mean_of_for_time_verbs(rendered)) *
             static_cast<double>(rendered.pixels()) <
         4 * std::sqrt(variance));
   CHECK(std::sqrt(variance) < 0.03 * light);
@@ -333,7 +334,7 @@ TEST_CASE("frames ask the layer algebra: whites, copies of their own and limits"
 TEST_CASE("what moves by more than levels is rendered frame by frame, and says why",
           "[cli][animate]") {
   const TemporaryFolder dir;
-  std::string moving = kRoom + "[render]\nsize=[24,16]\nsamples=4\n";
+  std::string moving = kRoomForTimeVerbs + "[render]\nsize=[24,16]\nsamples=4\n";
   moving.replace(moving.find("at = [-0.8, 0, 1.2]"),
                  19,
                  "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
@@ -379,7 +380,7 @@ TEST_CASE("what moves by more than levels is rendered frame by frame, and says w
 
 TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animate]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + kSmall),
+  const std::string rig = dir.write("r.toml", kRoomForTimeVerbs + kSmallForTimeVerbs),
                     still = dir.write(
                         "still.toml",
                         "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n");
@@ -416,7 +417,8 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   const TemporaryFolder dir;
   const std::string rig = dir.write(
       "r.toml",
-      kRoom + "[render]\nsize = [120, 72]\nsamples = 160\nbounces = 3\nlayers = 'lights+parts'\n");
+      kRoomForTimeVerbs +
+          "[render]\nsize = [120, 72]\nsamples = 160\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole =
       run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);
@@ -470,7 +472,7 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
           "[cli][resume]") {
   const TemporaryFolder dir;
   const std::string rig =
-      dir.write("r.toml", kRoom + "[render]\nsize = [400, 300]\nsamples = 4096\n");
+      dir.write("r.toml", kRoomForTimeVerbs + "[render]\nsize = [400, 300]\nsamples = 4096\n");
   const ProgramRun run = run_program({"render", rig, "-o", dir.path("o"), "--quiet"}, 0, 1500);
   CHECK(run.status == 3);
   CHECK(run.err.find("the same command with --resume goes on") != std::string::npos);
@@ -504,8 +506,8 @@ TEST_CASE("an interrupted render keeps its film, tells how to go on, and refuses
 
 TEST_CASE("a render in parts by time ends like one, and a time limit is no end", "[cli][resume]") {
   const TemporaryFolder dir;
-  const std::string rig =
-      dir.write("r.toml", kRoom + "[render]\nsize = [120, 72]\nsamples = 128\nbounces = 3\n");
+  const std::string rig = dir.write(
+      "r.toml", kRoomForTimeVerbs + "[render]\nsize = [120, 72]\nsamples = 128\nbounces = 3\n");
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
   // Stopped by time without --resume: nothing is kept, and a resumed render does not take it for
   // finished.
@@ -547,8 +549,10 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
   CHECK(renamed.status == 2);
   CHECK(renamed.err.find("holds slice 1 of 2") != std::string::npos);
   // A folder with another rig's animation is not written over.
-  const std::string other = dir.write("other.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n"),
-                    third = dir.write("third.toml", kRoom + "[render]\nsize=[24,16]\nsamples=4\n");
+  const std::string other = dir.write("other.toml",
+                                      kRoomForTimeVerbs + "[render]\nsize=[24,16]\nsamples=4\n"),
+                    third = dir.write("third.toml",
+                                      kRoomForTimeVerbs + "[render]\nsize=[24,16]\nsamples=4\n");
   REQUIRE(run_program({"animate", other, "-o", dir.path("a"), "--levels-only"}).status == 0);
   const ProgramRun refused = run_program({"animate", third, "-o", dir.path("a"), "--levels-only"});
   CHECK(refused.status == 2);
@@ -560,7 +564,7 @@ TEST_CASE("a render in parts by time ends like one, and a time limit is no end",
 TEST_CASE("eight slices joined are one render, bit for bit, what is missing is told",
           "[cli][slice]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoom + kSmall);
+  const std::string rig = dir.write("r.toml", kRoomForTimeVerbs + kSmallForTimeVerbs);
   REQUIRE(run_program({"render", rig, "-o", dir.path("whole"), "--quiet"}).status == 0);
   for (int k = 1; k <= 8; ++k) {
     const std::string folder = dir.path(k % 2 == 0 ? "even" : "odd");
@@ -626,7 +630,7 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
   }
   const TemporaryFolder dir;
   for (const char* target : {"", "noise = 0.06\n"}) {
-    const std::string rig = dir.write("r.toml", kRoom + kSmall + target);
+    const std::string rig = dir.write("r.toml", kRoomForTimeVerbs + kSmallForTimeVerbs + target);
     REQUIRE(run_program({"render", rig, "-o", dir.path("one"), "--quiet"}).status == 0);
     for (const int ranks : {2, 4}) {
       const ProgramRun run =
@@ -642,7 +646,7 @@ TEST_CASE("two and four processes of mpirun make the picture of one, bit for bit
     fs::remove_all(dir.path("one"));
   }
   // Frames go round the processes.
-  std::string moving = kRoom + "[render]\nsize=[24,16]\nsamples=4\n";
+  std::string moving = kRoomForTimeVerbs + "[render]\nsize=[24,16]\nsamples=4\n";
   moving.replace(moving.find("at = [-0.8, 0, 1.2]"),
                  19,
                  "at = { keys = [['0 s', [-0.8, 0, 1.2]], ['0.3 s', [0.8, 0, 1.2]]] }");
@@ -667,7 +671,7 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
   }
   const TemporaryFolder dir;
   const std::string rig =
-      dir.write("r.toml", kRoom + "[render]\nsize = [160, 108]\nsamples = 300\n");
+      dir.write("r.toml", kRoomForTimeVerbs + "[render]\nsize = [160, 108]\nsamples = 300\n");
   ProgramRun lost;
   std::thread rendering([&] {
     lost = run_ranks(2, {"render", rig, "-o", dir.path("o"), "--threads", "1", "--quiet"});
@@ -714,7 +718,7 @@ TEST_CASE("a process of mpirun that dies is told, the others keep what they have
 TEST_CASE("watch renders again at each save, tells what changed, and waits on errors",
           "[cli][watch][slow]") {
   const TemporaryFolder dir;
-  const std::string base = kRoom + kSmall;
+  const std::string base = kRoomForTimeVerbs + kSmallForTimeVerbs;
   const std::string rig = dir.write("r.toml", base);
   ProgramRun watched;
   std::thread watching([&] {

@@ -13,7 +13,7 @@ using namespace jovilux::test;
 namespace {
 
 // A gray floor seen from above; the middle pixel shows its origin.
-const std::string kFloor =
+const std::string kFloorForWhy =
     "jovilux = 1\n[render]\nsize = [41, 41]\nsamples = 16\nbounces = 4\n"
     "[[camera]]\nname = 'c'\nat = [0, -0.5, 3]\nlook_at = [0, 0, 0]\nfield_of_view = 30\n"
     "[[material]]\nname = 'gray'\nkind = 'diffuse'\ncolor = [0.5, 0.5, 0.5]\n"
@@ -50,7 +50,7 @@ TEST_CASE("a lamp over a floor has one way, of the luminance that its formula sa
           "[cli][why][truth]") {
   const TemporaryFolder dir;
   const nlohmann::json r =
-      why(dir, kFloor + lamp("bulb", "kind = 'point'\nat = [0, 0, 2]\noutput = '100 cd'\n"));
+      why(dir, kFloorForWhy + lamp("bulb", "kind = 'point'\nat = [0, 0, 2]\noutput = '100 cd'\n"));
   // E = I / d^2, L = rho E / pi.
   CHECK(r["luminance"].get<double>() == Approx(0.5 * 25 / kPiD).epsilon(2e-3));
   CHECK(r["seen"] == "floor");
@@ -68,7 +68,7 @@ TEST_CASE("what keeps lights away is named, with its place", "[cli][why]") {
   const TemporaryFolder dir;
   const nlohmann::json r =
       why(dir,
-          kFloor +
+          kFloorForWhy +
               "[[object]]\nname = 'shelf'\nmaterial = 'gray'\nat = [0.5, 0, 1]\n"
               "shape = { kind = 'box', size = [0.3, 0.3, 0.02] }\n" +
               lamp("free", "kind = 'point'\nat = [0, 0.5, 2]\noutput = '100 cd'\n") +
@@ -117,7 +117,7 @@ TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {
   // A sheet under the lamp lets light through.
   const nlohmann::json sheet = why(
       dir,
-      kFloor +
+      kFloorForWhy +
           "[[material]]\nname = 'paper'\nkind = 'translucent'\ncolor = [0.3, 0.3, 0.3]\n"
           "transmittance = 0.5\n[[object]]\nname = 'sheet'\nmaterial = 'paper'\nat = [0, 0.4, 1]\n"
           "shape = { kind = 'box', size = [1, 0.6, 0.005] }\n" +
@@ -132,7 +132,7 @@ TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {
   // Haze scatters.
   const nlohmann::json hazy =
       why(dir,
-          kFloor + "[[haze]]\nname = 'mist'\ninside = 'everywhere'\nextinction = '0.3 /m'\n" +
+          kFloorForWhy + "[[haze]]\nname = 'mist'\ninside = 'everywhere'\nextinction = '0.3 /m'\n" +
               lamp("ball", ball));
   double scattered = 0, sum = 0;
   for (const nlohmann::json& way : hazy["ways"]) {
@@ -152,7 +152,7 @@ TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {
 TEST_CASE("ways add up to what the picture shows, whatever the threads", "[cli][why]") {
   const TemporaryFolder dir;
   const std::string room =
-      kFloor +
+      kFloorForWhy +
       "[[object]]\nname = 'wall'\nmaterial = 'gray'\nat = [0, 0.6, 0.5]\n"
       "shape = { kind = 'box', size = [2, 0.05, 1] }\n"
       "[[array]]\nname = 'row'\nof = 'bead'\noutput = 'each'\ncount = 3\nalong = { path = 'line', "
@@ -207,7 +207,8 @@ TEST_CASE("ways add up to what the picture shows, whatever the threads", "[cli][
 TEST_CASE("the ways are drawn over the picture and in plan", "[cli][why][figures]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write(
-      "r.toml", kFloor + lamp("bulb", "kind = 'point'\nat = [0.3, 0.2, 1]\noutput = '100 cd'\n"));
+      "r.toml",
+      kFloorForWhy + lamp("bulb", "kind = 'point'\nat = [0.3, 0.2, 1]\noutput = '100 cd'\n"));
   REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
   const ProgramRun run = run_program(
       {"why", dir.path("out"), "--at", "20,20", "-o", dir.path("w"), "--samples", "2048"});

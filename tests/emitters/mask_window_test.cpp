@@ -22,7 +22,7 @@ GoboSpec spec_of(double width, double height, double turn, GoboSurround surround
 }
 
 // A picture that is nowhere even, and wider than high.
-MaskPicture uneven() {
+MaskPicture uneven_mask() {
   MaskPicture p{37, 23, {}};
   for (int y = 0; y < p.height; ++y) {
     for (int x = 0; x < p.width; ++x) {
@@ -75,15 +75,17 @@ std::vector<Case> cases() {
        masked(LightKind::kRect, spec_of(0.25, 0.25, 0, GoboSurround::kRepeat), dots()),
        {0.3f, 0.1f, 0}},
       {"rectangle, turned mask",
-       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
+       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven_mask()),
        {-0.3f, 0.2f, 0.3f}},
       {"rectangle, seen from near the mask",
-       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven()),
+       masked(LightKind::kRect, spec_of(0.3, 0.2, 0.5, GoboSurround::kRepeat), uneven_mask()),
        {0.1f, -0.1f, 1.2f}},
-      {"disk, soft edge of the mask", masked(LightKind::kDisk, soft, uneven()), {0.25f, 0.1f, 0}},
+      {"disk, soft edge of the mask",
+       masked(LightKind::kDisk, soft, uneven_mask()),
+       {0.25f, 0.1f, 0}},
       {"disk, a mask that dims a little", masked(LightKind::kDisk, thin, dots()), {0, 0, 0}},
       {"disk, mask with nothing around",
-       masked(LightKind::kDisk, spec_of(0.15, 0.1, 0.3, GoboSurround::kClear), uneven()),
+       masked(LightKind::kDisk, spec_of(0.15, 0.1, 0.3, GoboSurround::kClear), uneven_mask()),
        {0.2f, 0.1f, 0.4f}},
       {"lens of a spot",
        masked(LightKind::kSpot,
@@ -130,7 +132,7 @@ TEST_CASE("sums over a mask are the integrals of its transmittance", "[photometr
   GoboSpec soft = spec_of(0.4, 0.4, 0, GoboSurround::kRepeat);
   soft.soft = 0.05;
   for (const GoboSpec& spec : {tiled, weak, soft}) {
-    const Gobo gobo(spec, uneven());
+    const Gobo gobo(spec, uneven_mask());
     const Eigen::Matrix2d back = gobo.to_tiles().inverse();
     for (const Eigen::Array4d& box : {Eigen::Array4d(0.1, 0.4, 0.2, 0.7),
                                       Eigen::Array4d(-0.8, 1.3, -0.4, 0.5),

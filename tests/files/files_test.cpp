@@ -1,6 +1,7 @@
 #include "jovilux/base/sampler.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
 #include "jovilux/files/mesh_file.h"
 #include "jovilux/files/png.h"
 

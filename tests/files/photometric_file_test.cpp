@@ -13,8 +13,6 @@ using namespace jovilux::test;
 
 namespace {
 
-constexpr double kDegree = kPiD / 180;
-
 // A small file of type C: 4 vertical angles, one plane.
 std::string small(
     const std::string& head = "IESNA:LM-63-2002\n[TEST] 7\n[MANUFAC] Orchid House Lamps\n",

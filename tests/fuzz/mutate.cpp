@@ -30,9 +30,18 @@ std::size_t below(Rng& rng, std::size_t count) {
 }
 
 // Numbers at which readers overflow, divide or take too much memory.
-const std::vector<std::string> kNumbers = {"0",   "-1",     "1e308", "-1e308", "nan",    "inf",
-                                           "1e-308", "99999999", "4294967295", "2147483648",
-                                           "1e39", "0x7fffffff"};
+const std::vector<std::string> kNumbers = {"0",
+                                           "-1",
+                                           "1e308",
+                                           "-1e308",
+                                           "nan",
+                                           "inf",
+                                           "1e-308",
+                                           "99999999",
+                                           "4294967295",
+                                           "2147483648",
+                                           "1e39",
+                                           "0x7fffffff"};
 
 void change_number(std::string& text, Rng& rng) {
   std::vector<std::size_t> digits;

@@ -10,7 +10,7 @@ using namespace jovilux::test;
 
 namespace {
 
-Vec3 random_point(Rng& rng, double size) {
+Vec3 random_point_for_compact_bvh(Rng& rng, double size) {
   return {static_cast<float>(rng.uniform(-size, size)),
           static_cast<float>(rng.uniform(-size, size)),
           static_cast<float>(rng.uniform(-size, size))};
@@ -22,10 +22,11 @@ Mesh soup(int count, const Vec3& place, const Vec3& size) {
   Mesh mesh;
   for (int i = 0; i < count; ++i) {
     const auto base = static_cast<std::uint32_t>(mesh.positions.size());
-    const Vec3 p = random_point(rng, 1);
+    const Vec3 p = random_point_for_compact_bvh(rng, 1);
     const double edge = std::exp(rng.uniform(-4, -1));
     for (int k = 0; k < 3; ++k) {
-      mesh.positions.push_back(place + size.cwiseProduct(p + random_point(rng, edge)));
+      mesh.positions.push_back(place +
+                               size.cwiseProduct(p + random_point_for_compact_bvh(rng, edge)));
     }
     mesh.triangles.push_back({base, base + 1, base + 2});
   }
@@ -123,14 +124,15 @@ TEST_CASE(
       Rng rng(19);
       int hits = 0, differ = 0;
       for (int i = 0; i < 6000; ++i) {
-        Ray ray{c.middle + random_point(rng, c.size), random_point(rng, 1).normalized()};
+        Ray ray{c.middle + random_point_for_compact_bvh(rng, c.size),
+                random_point_for_compact_bvh(rng, 1).normalized()};
         if (i % 4 == 1) {  // along an axis, either way, zeros of both signs
           const float zero = i % 8 == 1 ? 0.0f : -0.0f;
           ray.direction = Vec3(zero, zero, zero);
           ray.direction[i / 4 % 3] = i % 16 < 8 ? 1.0f : -1.0f;
         } else if (i % 4 == 2) {  // at a corner of the mesh, from far away
           const Vec3 target_point = c.mesh.positions[rng.next() % c.mesh.positions.size()];
-          ray.direction = random_point(rng, 1).normalized();
+          ray.direction = random_point_for_compact_bvh(rng, 1).normalized();
           ray.origin =
               target_point - static_cast<float>(std::exp(rng.uniform(0, 12))) * ray.direction;
         } else if (i % 4 == 3) {  // from a corner, level with an axis

@@ -35,11 +35,11 @@ Solid compiled(const std::vector<SolidNode>& nodes) {
   return std::get<Solid>(made);
 }
 
-Vec3d random_direction(Rng& rng) {
+Vec3d random_direction_for_solid(Rng& rng) {
   const double z = rng.uniform(-1, 1), phi = rng.uniform(0, 2 * kPiD), r = std::sqrt(1 - z * z);
   return {r * std::cos(phi), r * std::sin(phi), z};
 }
-Vec3d random_point(Rng& rng, double reach) {
+Vec3d random_point_for_solid(Rng& rng, double reach) {
   return {rng.uniform(-reach, reach), rng.uniform(-reach, reach), rng.uniform(-reach, reach)};
 }
 
@@ -102,8 +102,8 @@ TEST_CASE("marched solids and analytic shapes are met at the same places, with t
   int met = 0, grazed = 0, near_edges = 0;
   for (int i = 0; i < 20000; ++i) {
     // From outside, and from within.
-    const Vec3d o = random_point(rng, i % 2 == 0 ? 2 : 0.3),
-                d = (random_point(rng, 0.5) - o).normalized();
+    const Vec3d o = random_point_for_solid(rng, i % 2 == 0 ? 2 : 0.3),
+                d = (random_point_for_solid(rng, 0.5) - o).normalized();
     const double exact = intersect(like, o, d, 0, HUGE_VAL),
                  t = solid.intersect(o, d, 0, HUGE_VAL, kFine);
     if ((exact < 0) != (t < 0)) {
@@ -136,7 +136,8 @@ TEST_CASE("distances of composite solids are bounds, and the first crossing is f
     Rng rng(9);
     int met = 0, missed = 0, outside = 0;
     for (int i = 0; i < 1500; ++i) {
-      const Vec3d o = 2.0 * random_direction(rng), d = (random_point(rng, 0.45) - o).normalized();
+      const Vec3d o = 2.0 * random_direction_for_solid(rng),
+                  d = (random_point_for_solid(rng, 0.45) - o).normalized();
       const double t = solid.intersect(o, d, 0, 10, kFine);
       // Small even steps: ten times the tolerance, so that only thin slivers escape them.
       double first = -1;
@@ -168,7 +169,7 @@ TEST_CASE("children that a test of their box passes over change nothing", "[geom
   std::vector<std::pair<Vec3d, double>> balls;
   std::vector<std::uint32_t> of, less;
   for (std::uint32_t i = 0; i < 40; ++i) {
-    balls.emplace_back(random_point(rng, 1), rng.uniform(0.02, 0.2));
+    balls.emplace_back(random_point_for_solid(rng, 1), rng.uniform(0.02, 0.2));
     nodes.push_back(moved(node(SolidKind::kSphere, balls.back().second), balls.back().first));
     of.push_back(i);
   }
@@ -180,7 +181,7 @@ TEST_CASE("children that a test of their box passes over change nothing", "[geom
   nodes.push_back(joined(SolidKind::kSubtract, less));
   const Solid rest = compiled(nodes);
   for (int i = 0; i < 5000; ++i) {
-    const Vec3d p = random_point(rng, 1.5);
+    const Vec3d p = random_point_for_solid(rng, 1.5);
     double nearest = HUGE_VAL;
     for (const auto& [at, r] : balls) {
       nearest = std::min(nearest, (p - at).norm() - r);
@@ -201,7 +202,7 @@ TEST_CASE("a repeat knows its neighbors, and copies too large for their cells ar
   const Solid solid = compiled({off, repeat});
   Rng rng(4);
   for (int i = 0; i < 5000; ++i) {
-    const Vec3d p = random_point(rng, 1.5);
+    const Vec3d p = random_point_for_solid(rng, 1.5);
     double nearest = HUGE_VAL;
     for (int x = 0; x < 4; ++x) {
       for (int y = 0; y < 3; ++y) {
@@ -247,8 +248,9 @@ TEST_CASE("rays that leave a solid do not meet it again at once", "[geometry][so
     Rng rng(6);
     int left = 0, again = 0, astray = 0;
     for (int i = 0; i < 2000; ++i) {
-      const Vec3 o = (Vec3d(5, -3, 2) + 3.0 * random_direction(rng)).cast<float>(),
-                 d = ((Vec3d(5, -3, 2) + random_point(rng, 0.6)).cast<float>() - o).normalized();
+      const Vec3 o = (Vec3d(5, -3, 2) + 3.0 * random_direction_for_solid(rng)).cast<float>(),
+                 d = ((Vec3d(5, -3, 2) + random_point_for_solid(rng, 0.6)).cast<float>() - o)
+                         .normalized();
       const Ray ray{o, d};
       const Hit hit = world.closest(ray);
       if (!hit.found()) {
@@ -257,7 +259,8 @@ TEST_CASE("rays that leave a solid do not meet it again at once", "[geometry][so
       const SurfacePoint p = world.point(ray, hit);
       REQUIRE(p.surface == 7);
       CHECK(p.normal.norm() == Approx(1).margin(1e-5));
-      const Vec3 up = (p.normal + 0.9f * random_direction(rng).cast<float>()).normalized();
+      const Vec3 up =
+          (p.normal + 0.9f * random_direction_for_solid(rng).cast<float>()).normalized();
       const Ray next{World::leave(p, up), up};
       const Hit second = world.closest(next);
       ++left;
@@ -302,10 +305,10 @@ TEST_CASE("a volume knows what lies in it and where rays cross it", "[geometry][
   Rng rng(8);
   int crossed = 0, differ = 0;
   for (int i = 0; i < 3000; ++i) {
-    const Vec3d p = Vec3d(1, 2, 3) + random_point(rng, 1.5);
+    const Vec3d p = Vec3d(1, 2, 3) + random_point_for_solid(rng, 1.5);
     CHECK(analytic.contains(p) == marched.contains(p));
     CHECK(meshed.contains(p) == boxed.contains(p));
-    const Ray ray{p.cast<float>(), random_direction(rng).cast<float>()};
+    const Ray ray{p.cast<float>(), random_direction_for_solid(rng).cast<float>()};
     std::vector<float> a, m, b, w;
     analytic.crossings(ray, kFar, a);
     marched.crossings(ray, kFar, m);

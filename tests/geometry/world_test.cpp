@@ -14,7 +14,7 @@ using namespace jovilux::test;
 
 namespace {
 
-Vec3 random_point(Rng& rng, double size) {
+Vec3 random_point_for_world(Rng& rng, double size) {
   return {static_cast<float>(rng.uniform(-size, size)),
           static_cast<float>(rng.uniform(-size, size)),
           static_cast<float>(rng.uniform(-size, size))};
@@ -24,10 +24,10 @@ Mesh triangle_soup(int count, double edge, std::uint64_t seed) {
   Rng rng(seed);
   Mesh mesh;
   for (int i = 0; i < count; ++i) {
-    const Vec3 p = random_point(rng, 1);
+    const Vec3 p = random_point_for_world(rng, 1);
     const auto base = static_cast<std::uint32_t>(mesh.positions.size());
     for (int k = 0; k < 3; ++k) {
-      mesh.positions.push_back(p + random_point(rng, edge));
+      mesh.positions.push_back(p + random_point_for_world(rng, edge));
     }
     mesh.triangles.push_back({base, base + 1, base + 2});
   }
@@ -69,7 +69,7 @@ TEST_CASE("the hierarchy finds the same nearest hit as testing every triangle", 
     Rng rng(99);
     int hits = 0, differ = 0;
     for (int i = 0; i < 10'000; ++i) {
-      Ray ray{random_point(rng, 1.5), random_point(rng, 1).normalized()};
+      Ray ray{random_point_for_world(rng, 1.5), random_point_for_world(rng, 1).normalized()};
       const Hit hit = world.closest(ray);
       const double exact = nearest_of_all(mesh, ray);
       if (hit.found() != (exact < HUGE_VAL) ||
@@ -97,7 +97,8 @@ TEST_CASE("all instruction sets give the same bits", "[geometry][bvh]") {
     Rng rng(4);
     double sum = 0;
     for (int i = 0; i < 2000; ++i) {
-      const Hit hit = world.closest({random_point(rng, 1.5), random_point(rng, 1).normalized()});
+      const Hit hit = world.closest(
+          {random_point_for_world(rng, 1.5), random_point_for_world(rng, 1).normalized()});
       sum += hit.found() ? hit.t + hit.u * 3 + hit.v * 7 + static_cast<double>(hit.triangle) : 0;
     }
     sums.push_back(sum);
@@ -153,7 +154,8 @@ TEST_CASE("a hierarchy is the same for any number of threads", "[geometry][bvh]"
       Rng rng(6);
       double sum = static_cast<double>(world.memory_bytes());
       for (int i = 0; i < 1000; ++i) {
-        const Hit hit = world.closest({random_point(rng, 1.5), random_point(rng, 1).normalized()});
+        const Hit hit = world.closest(
+            {random_point_for_world(rng, 1.5), random_point_for_world(rng, 1).normalized()});
         sum += hit.found() ? hit.t + static_cast<double>(hit.triangle) : 0;
       }
       sums.push_back(sum);
@@ -225,14 +227,15 @@ TEST_CASE("a ray that leaves a surface does not meet it again", "[geometry][worl
   world.build();
   int left = 0;
   for (int i = 0; i < 5000; ++i) {
-    const Ray ray{random_point(rng, 2 * scale), random_point(rng, 1).normalized()};
+    const Ray ray{random_point_for_world(rng, 2 * scale),
+                  random_point_for_world(rng, 1).normalized()};
     const Hit hit = world.closest(ray);
     if (!hit.found()) {
       continue;
     }
     const SurfacePoint p = world.point(ray, hit);
     const Vec3 n = p.normal.dot(ray.direction) < 0 ? p.normal : Vec3(-p.normal);
-    const Vec3 away = (n + random_point(rng, 0.99 / std::sqrt(3.0))).normalized();
+    const Vec3 away = (n + random_point_for_world(rng, 0.99 / std::sqrt(3.0))).normalized();
     const Hit again = world.closest({World::leave(p, away), away});
     ++left;
     CHECK((!again.found() || again.t > 1e-3 * scale));

@@ -26,7 +26,7 @@ struct Checked {
   }
 };
 
-const std::string kRoom = R"(
+const std::string kRoomForJudge = R"(
 [[camera]]
 name = "c"
 at = [0, -3, 1]
@@ -37,7 +37,7 @@ shape = { kind = "box", size = [4, 4, 0.1] }
 at = [0, 0, -0.05]
 )";
 
-Checked checked(const std::string& text, const std::string& room = kRoom) {
+Checked checked(const std::string& text, const std::string& room = kRoomForJudge) {
   auto document = parse_toml("jovilux = 1\n" + room + text, "rig.toml");
   REQUIRE(document);
   auto rig = read_rig(std::move(*document), "rig.toml");

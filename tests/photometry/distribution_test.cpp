@@ -14,8 +14,6 @@ using namespace jovilux;
 
 namespace {
 
-constexpr double kDegree = kPiD / 180;
-
 // I(theta) in the same table for each of some planes.
 template <class F>
 CandelaGrid table_of(const F& intensity,

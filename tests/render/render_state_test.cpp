@@ -19,7 +19,7 @@ using jovilux::test::TemporaryFolder;
 
 namespace {
 
-const std::string kRoom = R"(
+const std::string kRoomForRenderState = R"(
 [[camera]]
 name = "c"
 at = [0, -4, 1.5]
@@ -83,7 +83,7 @@ TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same
           "[render][resume]") {
   const TemporaryFolder dir;
   for (const char* target : {"", "noise = 0.08\n"}) {
-    const Rig rig = rig_of(kRoom + target);
+    const Rig rig = rig_of(kRoomForRenderState + target);
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
     const Render whole = render(rig, *scene, {});
@@ -119,7 +119,7 @@ TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same
 
 TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][resume]") {
   const TemporaryFolder dir;
-  const Rig rig = rig_of(kRoom);
+  const Rig rig = rig_of(kRoomForRenderState);
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   for (const int threads : {1, 2}) {
@@ -150,7 +150,7 @@ TEST_CASE("checkpoints are whole: each one goes on to the same bits", "[render][
 TEST_CASE("shares joined are one render, so are processes that exchange their tiles",
           "[render][share]") {
   const TemporaryFolder dir;
-  const Rig rig = rig_of(kRoom);
+  const Rig rig = rig_of(kRoomForRenderState);
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   const Render whole = render(rig, *scene, {});
@@ -196,7 +196,7 @@ TEST_CASE("tiles that arrive cut short, or with more than they hold, are not tak
 TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
           "[render][resume]") {
   const TemporaryFolder dir;
-  const Rig rig = rig_of(kRoom + "[look]\nexposure='EV 3'\n");
+  const Rig rig = rig_of(kRoomForRenderState + "[look]\nexposure='EV 3'\n");
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   const Render whole = render(rig, *scene, {});
@@ -232,12 +232,12 @@ TEST_CASE("a film file that is damaged, cut short or of another rig is refused",
 TEST_CASE("a still rig has no moments, what moves is spread over the shutter",
           "[render][moments]") {
   const std::string time = "[time]\nframes=[1,2]\nrate=1\nshutter=1\n";
-  const Rig still = rig_of(kRoom + time);
+  const Rig still = rig_of(kRoomForRenderState + time);
   const auto scene = prepare_scene(still);
   REQUIRE(scene);
   CHECK(exposure_moments(still, *scene, 0)->moments.empty());
   // A level alone needs none: its mean is known.
-  std::string dims = kRoom + time;
+  std::string dims = kRoomForRenderState + time;
   dims.replace(dims.find("output = \"800 lm\""),
                17,
                "output = \"800 lm\"\ndimmer={ keys=[[-1,0],[1,1]] }\n");

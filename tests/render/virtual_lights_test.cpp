@@ -108,7 +108,7 @@ at = [-0.8, 0.8, 0]
 material = "lime"
 )";
 
-std::shared_ptr<const Guide> learned(const Rig& rig, const Scene& scene) {
+std::shared_ptr<const Guide> learned_lights(const Rig& rig, const Scene& scene) {
   const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
   TrainingPlan plan;
   plan.width = rig.render.width;
@@ -192,7 +192,7 @@ TEST_CASE("in a closed room all flux falls on walls, and the albedo's part of it
   const Rig rig = rig_of(closed_box(kBulb));
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
-  const auto guide = learned(rig, *scene);
+  const auto guide = learned_lights(rig, *scene);
   REQUIRE(guide != nullptr);
   REQUIRE(guide->virtual_lights != nullptr);
   std::vector<RunningMoments> of_order(4);
@@ -227,7 +227,7 @@ TEST_CASE("a cell's chances of clusters grow to one, and shares lie between noth
           "[render][connections]") {
   const Rig rig = rig_of(closed_box(kBulb, kTube));
   const auto scene = prepare_scene(rig);
-  const auto guide = learned(rig, *scene);
+  const auto guide = learned_lights(rig, *scene);
   REQUIRE(guide->virtual_lights != nullptr);
   const VirtualLights& lights = *guide->virtual_lights;
   RayCounts rays;
@@ -296,7 +296,7 @@ material = "paper"
 )";
   const Rig rig = rig_of(closed_box(kBulb, paper));
   const auto scene = prepare_scene(rig);
-  const auto guide = learned(rig, *scene);
+  const auto guide = learned_lights(rig, *scene);
   REQUIRE(guide->virtual_lights != nullptr);
   const VirtualLights& lights = *guide->virtual_lights;
   // Of places on the walls, the light from the outer side of the shade is left to connections.
@@ -324,7 +324,7 @@ TEST_CASE("through mirrors virtual lights carry what camera paths find as well, 
     const Rig rig = rig_of(closed_box(light, kTube + kMirror));
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
-    const auto guide = learned(rig, *scene);
+    const auto guide = learned_lights(rig, *scene);
     REQUIRE(guide->virtual_lights != nullptr);
     double flux = 0;
     for (std::uint32_t sample = 0; sample < 4; ++sample) {

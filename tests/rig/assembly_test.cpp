@@ -10,14 +10,14 @@ using namespace jovilux;
 
 namespace {
 
-Result<Rig> rig_of(const std::string& text) {
+Result<Rig> rig_of_for_assembly(const std::string& text) {
   auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
   REQUIRE(document);
   return read_rig(std::move(*document), "rig.toml");
 }
 
 Rig good_rig(const std::string& text) {
-  auto rig = rig_of(text);
+  auto rig = rig_of_for_assembly(text);
   for (const Problem& p : rig.problems()) {
     UNSCOPED_INFO(to_string(p));
   }
@@ -26,7 +26,7 @@ Rig good_rig(const std::string& text) {
 }
 
 std::string faults(const std::string& text) {
-  const auto rig = rig_of(text);
+  const auto rig = rig_of_for_assembly(text);
   std::string out;
   for (const Problem& p : rig.problems()) {
     out += to_string(p) + "\n";
@@ -34,7 +34,7 @@ std::string faults(const std::string& text) {
   return out;
 }
 
-const std::string kParts = R"(
+const std::string kPartsForAssembly = R"(
 [[object]]
 name = "shade"
 shape = { kind = "cone", radius = [0.2, 0.1], height = 0.2, open = true }
@@ -68,7 +68,7 @@ const LightSpec& light(const Rig& rig, const std::string& name) {
 }  // namespace
 
 TEST_CASE("an assembly turns, scales and moves its members about its origin", "[rig][assembly]") {
-  const Rig rig = good_rig(kParts + R"(
+  const Rig rig = good_rig(kPartsForAssembly + R"(
 [[assembly]]
 name = "pendant"
 members = ["light.bulb", "object.shade", "light.panel"]
@@ -96,7 +96,7 @@ scale = 2
 
 TEST_CASE("a turn that tips a rect over keeps its width where the assembly has it",
           "[rig][assembly]") {
-  const Rig plain = good_rig(kParts), tipped = good_rig(kParts + R"(
+  const Rig plain = good_rig(kPartsForAssembly), tipped = good_rig(kPartsForAssembly + R"(
 [[assembly]]
 name = "a"
 members = ["light.panel"]
@@ -108,7 +108,7 @@ rotate = [30, 50, 70]
 }
 
 TEST_CASE("assemblies nest, move over time and are copied", "[rig][assembly]") {
-  const std::string nested = kParts + R"(
+  const std::string nested = kPartsForAssembly + R"(
 [[assembly]]
 name = "outer"
 members = ["assembly.inner", "light.panel"]
@@ -148,7 +148,7 @@ along = { path = "line", from = [0, 0, 0], to = [8, 0, 0] }
   CHECK((light(again, "row-bulb[1]").at - light(row, "row-bulb[1]").at).norm() < 1e-12);
 
   // An array as a member is placed first, then turned with the rest.
-  const Rig ring = good_rig(kParts + R"(
+  const Rig ring = good_rig(kPartsForAssembly + R"(
 [[array]]
 name = "row"
 of = "bulb"
@@ -165,7 +165,7 @@ rotate = [0, 0, 90]
 
 TEST_CASE("what an assembly cannot hold is said with its place", "[rig][assembly]") {
   const auto with = [](const std::string& members, const std::string& more = "") {
-    return faults(kParts +
+    return faults(kPartsForAssembly +
                   "[[light]]\nname = 'sun'\nkind = 'sun'\ntoward = [0, 0, -1]\noutput = "
                   "'9 lx'\n[[assembly]]\nname = 'a'\nmembers = " +
                   members + "\n" + more);

@@ -25,7 +25,7 @@ std::string all_problems(const std::string& text) {
   return out;
 }
 
-const std::string kPoint = "[[light]]\nname = 'p'\nkind = 'point'\nat = [0, 0, 1]\n";
+const std::string kPointForRig = "[[light]]\nname = 'p'\nkind = 'point'\nat = [0, 0, 1]\n";
 
 }  // namespace
 
@@ -179,7 +179,7 @@ TEST_CASE("each kind of mistake says what was expected", "[rig]") {
          "black has no color to give"},
         {"output = '1 lm'\ntint = [0, 0, 0]\n", "a black tint has no color"},
         {"output = '1 lm'\non = 'yes'\n", "found \"yes\"; expected true or false"}}) {
-    const std::string all = all_problems(kPoint + c.text);
+    const std::string all = all_problems(kPointForRig + c.text);
     INFO(all);
     CHECK(all.find(c.says) != std::string::npos);
   }
@@ -196,7 +196,8 @@ TEST_CASE("zero-length directions and coinciding points are errors", "[rig]") {
 }
 
 TEST_CASE("an error about a duplicate shows both places", "[rig]") {
-  const std::string all = all_problems(kPoint + "output='1 lm'\n" + kPoint + "output='1 lm'\n");
+  const std::string all =
+      all_problems(kPointForRig + "output='1 lm'\n" + kPointForRig + "output='1 lm'\n");
   CHECK(all.find("rig.toml:8:8") != std::string::npos);
   CHECK(all.find("there is another light \"p\" at rig.toml:3:8") != std::string::npos);
 }
@@ -208,14 +209,14 @@ TEST_CASE("sizes beyond all pictures are refused before memory is taken", "[rig]
 }
 
 TEST_CASE("an a = 0 polynomial warns, a physical square law does not", "[rig]") {
-  const auto rig = rig_of(kPoint +
+  const auto rig = rig_of(kPointForRig +
                           "output='1 lm'\nfalloff = { law = 'polynomial', constant = 0, linear = "
                           "0.3, quadratic = 0.6 }\n");
   REQUIRE(rig);
   REQUIRE(rig.problems().size() == 1);
   CHECK(rig.problems()[0].severity == Severity::kWarning);
   CHECK(rig.problems()[0].code == "divides-by-zero");
-  CHECK(rig_of(kPoint + "output='1 lm'\nfalloff = 'inverse-square'\n").problems().empty());
+  CHECK(rig_of(kPointForRig + "output='1 lm'\nfalloff = 'inverse-square'\n").problems().empty());
 }
 
 TEST_CASE("the resolved rig stands alone and means the same", "[rig]") {
@@ -255,7 +256,8 @@ TEST_CASE("words of the trade and of earlier versions lead to the key", "[rig][w
       {"falloff = { law = 'none', match = '2 m' }", "match is now matches_at"}};
   for (const auto& [line, hint] : kKeys) {
     INFO(line);
-    CHECK(all_problems(kPoint + "output = '1 lm'\n" + line + "\n").find(hint) != std::string::npos);
+    CHECK(all_problems(kPointForRig + "output = '1 lm'\n" + line + "\n").find(hint) !=
+          std::string::npos);
   }
   CHECK(all_problems("[[material]]\nname = 'm'\nkind = 'matte'\n").find("matte is now diffuse") !=
         std::string::npos);
@@ -271,7 +273,7 @@ TEST_CASE("no hint of a word is for a key that the rig has", "[rig][words]") {
     if (w.table == "light") {
       INFO(w.word);
       const std::string found =
-          all_problems(kPoint + "output = '1 lm'\n" + std::string(w.word) + " = 1\n");
+          all_problems(kPointForRig + "output = '1 lm'\n" + std::string(w.word) + " = 1\n");
       CHECK(found.find(w.hint) != std::string::npos);
     }
   }

@@ -10,7 +10,8 @@ using jovilux::test::TemporaryFolder;
 
 namespace {
 
-Result<Rig> rig_of(const std::string& text, const std::vector<std::string>& overrides = {}) {
+Result<Rig> rig_of_for_source(const std::string& text,
+                              const std::vector<std::string>& overrides = {}) {
   auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
   REQUIRE(document);
   Problems problems;
@@ -23,7 +24,7 @@ Result<Rig> rig_of(const std::string& text, const std::vector<std::string>& over
 }
 
 std::string problems_of(const std::string& text) {
-  const auto rig = rig_of(text);
+  const auto rig = rig_of_for_source(text);
   std::string out;
   for (const Problem& p : rig.problems()) {
     out += to_string(p) + "\n";
@@ -43,14 +44,14 @@ std::string array(const std::string& more) {
 TEST_CASE("copies of a light divide its output or multiply it, and it shines no longer itself",
           "[rig][array]") {
   const std::string line = "count=3\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n";
-  const auto total = rig_of(kPattern + array(line + "output='total'\n"));
+  const auto total = rig_of_for_source(kPattern + array(line + "output='total'\n"));
   REQUIRE(total);
   REQUIRE(total->lights.size() == 3);
   CHECK(total->lights[0].name == "string[0]");
   CHECK(total->lights[0].levels.flux->value == Approx(700));
   CHECK((total->lights[0].at - Vec3d(0.5, 0, 0.5)).norm() < 1e-12);
   CHECK((total->lights[2].at - Vec3d(2.5, 0, 0.5)).norm() < 1e-12);
-  const auto each = rig_of(kPattern + array(line + "output='each'\n"));
+  const auto each = rig_of_for_source(kPattern + array(line + "output='each'\n"));
   CHECK(each->lights[1].levels.flux->value == Approx(2100));
   const auto scene = prepare_scene(*total);
   REQUIRE(scene);
@@ -59,7 +60,7 @@ TEST_CASE("copies of a light divide its output or multiply it, and it shines no 
 
 TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][array]") {
   const auto places = [&](const std::string& along) {
-    const auto rig = rig_of(kPattern + array("output='each'\n" + along));
+    const auto rig = rig_of_for_source(kPattern + array("output='each'\n" + along));
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     std::vector<Vec3d> out;
@@ -86,9 +87,10 @@ TEST_CASE("helix, circle, grid and points put copies where they say", "[rig][arr
 TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
   // truths.json: helix_40_points, 1000 lm over 40 isotropic points, 5 turns, radius 5 cm, height 30
   // cm, 469.67 lx
-  const auto rig = rig_of("[[light]]\nname='bulb'\nkind='point'\nat=[0,0,0]\noutput='1000 lm'\n" +
-                          array("count=40\noutput='total'\nalong={path='helix', radius='5 cm', "
-                                "pitch='6 cm', turns=5}\n"));
+  const auto rig =
+      rig_of_for_source("[[light]]\nname='bulb'\nkind='point'\nat=[0,0,0]\noutput='1000 lm'\n" +
+                        array("count=40\noutput='total'\nalong={path='helix', radius='5 cm', "
+                              "pitch='6 cm', turns=5}\n"));
   REQUIRE(rig);
   const Vec3d P(0.4, 0, 0.15), n(-1, 0, 0);
   double sum = 0;
@@ -102,13 +104,14 @@ TEST_CASE("points on a helix give what the closed sum gives", "[rig][array]") {
 TEST_CASE("single copies have addresses of their own", "[rig][array]") {
   const std::string text =
       kPattern + array("count=3\noutput='total'\nalong={path='line', from=[0,0,0], to=[3,0,0]}\n");
-  const auto rig = rig_of(text, {"light.string[1].dimmer=0.25", "light.string[2].output=5 lm"});
+  const auto rig =
+      rig_of_for_source(text, {"light.string[1].dimmer=0.25", "light.string[2].output=5 lm"});
   REQUIRE(rig);
   CHECK(rig->lights[0].dimmer == 1);
   CHECK(rig->lights[1].dimmer == 0.25);
   CHECK(rig->lights[2].levels.flux->value == Approx(5));
-  CHECK_FALSE(rig_of(text, {"light.string[7].dimmer=0.25"}));
-  CHECK_FALSE(rig_of(text, {"light.strong[0].dimmer=0.25"}));
+  CHECK_FALSE(rig_of_for_source(text, {"light.string[7].dimmer=0.25"}));
+  CHECK_FALSE(rig_of_for_source(text, {"light.strong[0].dimmer=0.25"}));
 }
 
 TEST_CASE("arrays without count, pattern or output say so", "[rig][array]") {
@@ -131,7 +134,7 @@ TEST_CASE("gels take their luminous share from the level and color what is left"
       "[[gel]]\nname='half'\npoints=[[300, 0.5], [900, 0.5]]\n[[gel]]\nname='red'\npoints=[[590, "
       "0], [610, 0.9]]\n";
   const auto emitter = [&](const std::string& more) {
-    const auto rig = rig_of(gels + kPattern + "white='2700 K'\n" + more);
+    const auto rig = rig_of_for_source(gels + kPattern + "white='2700 K'\n" + more);
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     const auto scene = prepare_scene(*rig);
@@ -153,7 +156,7 @@ TEST_CASE("gels take their luminous share from the level and color what is left"
 
 TEST_CASE("dim_to_warm slides the white and spectra replace it", "[rig]") {
   const auto white = [&](const std::string& more) {
-    const auto rig = rig_of(kPattern + more);
+    const auto rig = rig_of_for_source(kPattern + more);
     INFO((rig ? "" : to_string(rig.problems()[0])));
     REQUIRE(rig);
     const auto scene = prepare_scene(*rig);

@@ -12,15 +12,15 @@ using jovilux::test::TemporaryFolder;
 
 namespace {
 
-Result<Rig> rig_of(const std::string& text) {
+Result<Rig> rig_of_for_time(const std::string& text) {
   auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
   REQUIRE(document);
   return read_rig(std::move(*document), "rig.toml");
 }
 
-std::string all_problems(const std::string& text) {
+std::string problems_at(const std::string& text) {
   std::string out;
-  const auto rig = rig_of(text);
+  const auto rig = rig_of_for_time(text);
   for (const Problem& p : rig.problems()) {
     out += to_string(p) + "\n";
   }
@@ -32,7 +32,7 @@ std::string lamp(const std::string& keys) {
 }
 
 Rig at(const std::string& text, double t) {
-  const auto rig = rig_of(text);
+  const auto rig = rig_of_for_time(text);
   for (const Problem& p : rig.problems()) {
     INFO(to_string(p));
   }
@@ -110,11 +110,11 @@ TEST_CASE("wrong keys are errors with their place, at whatever moment they would
            {"white={ keys=[[0,'2700 K'],[1,'D6504']] }",
             "write both in the same form, or ease = \"hold\""},
            {"white={ keys=[[0,'2700 K'],[5,'12 K']] }", "500 to 100000"}}) {
-    const std::string all = all_problems(lamp("at=[0,0,1]\noutput='1 lm'\n") + c.text + "\n");
+    const std::string all = problems_at(lamp("at=[0,0,1]\noutput='1 lm'\n") + c.text + "\n");
     INFO(all);
     CHECK(all.find(c.says) != std::string::npos);
   }
-  CHECK(all_problems("[render]\ntime={ keys=[[0,1]] }\n").find("render.time") != std::string::npos);
+  CHECK(problems_at("[render]\ntime={ keys=[[0,1]] }\n").find("render.time") != std::string::npos);
 }
 
 TEST_CASE("a level over a shutter is the integral of keys times flicker",
@@ -180,11 +180,13 @@ TEST_CASE("dimmers in stops are powers of two, over time they go as light does",
                                "dimmer={ keys=[[0,'-1 stops'],[1,'+1 stops']] }\n"),
                       0.5);
   CHECK(open.lights[0].dimmed() == Approx(1.25));
-  CHECK(all_problems(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=1.5\n"))
-            .find("write \"+0.585 stops\"") != std::string::npos);
+  CHECK(
+      problems_at(lamp("at=[0,0,1]\noutput='1 lm'\ndimmer=1.5\n")).find("write \"+0.585 stops\"") !=
+      std::string::npos);
   for (const char* bad : {"'7 stops'", "'-31 stops'", "'EV 1'", "'1 lm'", "'many stops'"}) {
     INFO(bad);
-    CHECK_FALSE(rig_of(lamp(std::string("at=[0,0,1]\noutput='1 lm'\ndimmer=") + bad + "\n")));
+    CHECK_FALSE(
+        rig_of_for_time(lamp(std::string("at=[0,0,1]\noutput='1 lm'\ndimmer=") + bad + "\n")));
   }
 }
 
@@ -229,17 +231,17 @@ TEST_CASE("flicker and [time] say what is wrong with them", "[keys][flicker]") {
             "\"duty\" does not go with wave \"sine\""},
            {"flicker = { wave = 'formula', rate = '3 Hz' }", "a formula such as"},
            {"flicker = { wave = 'formula', formula = '1+q' }", "\"q\" is not known"}}) {
-    const std::string all = all_problems(lamp("at=[0,0,1]\noutput='1 lm'\n") + c.text + "\n");
+    const std::string all = problems_at(lamp("at=[0,0,1]\noutput='1 lm'\n") + c.text + "\n");
     INFO(all);
     CHECK(all.find(c.says) != std::string::npos);
   }
-  CHECK(all_problems("[time]\n").find("time.frames: is missing") != std::string::npos);
-  CHECK(all_problems("[time]\nframes=[5,2]\n").find("the first not above the last") !=
+  CHECK(problems_at("[time]\n").find("time.frames: is missing") != std::string::npos);
+  CHECK(problems_at("[time]\nframes=[5,2]\n").find("the first not above the last") !=
         std::string::npos);
-  CHECK(all_problems("[time]\nframes=[1,2]\nshutter=2\n").find("expected 0 to 1") !=
+  CHECK(problems_at("[time]\nframes=[1,2]\nshutter=2\n").find("expected 0 to 1") !=
         std::string::npos);
-  CHECK(all_problems("[time]\nframes=[1,2]\nrate=0\n").find("time.rate") != std::string::npos);
-  CHECK(all_problems("time = 3\n").find("a [time] table") != std::string::npos);
+  CHECK(problems_at("[time]\nframes=[1,2]\nrate=0\n").find("time.rate") != std::string::npos);
+  CHECK(problems_at("time = 3\n").find("a [time] table") != std::string::npos);
 }
 
 TEST_CASE("a frame has its moment and, unless the rig gives a seed, noise of its own", "[keys]") {

@@ -37,7 +37,7 @@ std::string ball_file(int rows) {
          vertices + faces;
 }
 
-Problems problems_of(const std::string& text) {
+Problems problems_of_for_copies(const std::string& text) {
   auto document = parse_toml("jovilux = 1\n" + text, "rig.toml");
   REQUIRE(document);
   return read_rig(std::move(*document), "rig.toml").problems();
@@ -78,7 +78,7 @@ TEST_CASE(
 TEST_CASE("faults in arrays of objects are told once, with their places", "[rig][scene]") {
   const std::string pot = "[[object]]\nname='pot'\nshape={kind='sphere', radius=0.1}\n";
   const auto code_of = [](const std::string& text) {
-    const Problems p = problems_of(text);
+    const Problems p = problems_of_for_copies(text);
     REQUIRE(p.size() == 1);
     return p[0].code + fmt::format(":{}", p[0].place.line);
   };

@@ -5,6 +5,8 @@
 #include <array>
 #include <cmath>
 
+#include <boost/math/tools/minima.hpp>
+
 namespace jovilux {
 namespace {
 
@@ -47,8 +49,7 @@ Xyz from_xy(Xy xy) { return {xy.x / xy.y, 1.0, (1 - xy.x - xy.y) / xy.y}; }
 
 Cct correlated_color_temperature(const Xyz& xyz) {
   const Uv target = uv_1960(xyz);
-  // The locus is near straight in mired: a coarse table finds the valley, golden sections its
-  // floor.
+  // The locus is near straight in mired: a coarse table finds the valley, Brent's method its floor.
   constexpr double kFirst = 10, kLast = 1000, kStep = 10;
   static const auto kLocus = [] {
     std::array<Uv, 100> table{};
@@ -63,18 +64,13 @@ Cct correlated_color_temperature(const Xyz& xyz) {
       best = i;
     }
   }
-  double lo = std::max(kFirst, kFirst + kStep * (static_cast<double>(best) - 1));
-  double hi = std::min(kLast, kFirst + kStep * (static_cast<double>(best) + 1));
-  const double kGolden = (std::sqrt(5.0) - 1) / 2;
-  for (int i = 0; i < 40; ++i) {
-    const double a = hi - kGolden * (hi - lo), b = lo + kGolden * (hi - lo);
-    if (distance2(planck_uv(a), target) < distance2(planck_uv(b), target)) {
-      hi = b;
-    } else {
-      lo = a;
-    }
-  }
-  const double m = 0.5 * (lo + hi);
+  const double lo = std::max(kFirst, kFirst + kStep * (static_cast<double>(best) - 1)),
+               hi = std::min(kLast, kFirst + kStep * (static_cast<double>(best) + 1));
+  constexpr int kBits = 26;  // half of a double's: a minimum is known no better
+  const double m =
+      boost::math::tools::brent_find_minima(
+          [&](double mired) { return distance2(planck_uv(mired), target); }, lo, hi, kBits)
+          .first;
   const Uv foot = planck_uv(m);
   return {from_mired(m), std::copysign(std::sqrt(distance2(foot, target)), target.v - foot.v)};
 }

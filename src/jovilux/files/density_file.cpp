@@ -1,7 +1,7 @@
 #include "jovilux/files/density_file.h"
 
 #include "jovilux/base/text.h"
-#include "jovilux/files/atomic_file.h"
+#include "jovilux/files/child_process.h"
 
 #include <algorithm>
 #include <array>
@@ -12,11 +12,7 @@
 #include <optional>
 #include <vector>
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 namespace jovilux {
@@ -27,27 +23,6 @@ namespace fs = std::filesystem;
 Problem density_fault(const std::string& path, std::string text, std::string hint = "") {
   return {Severity::kError, "bad-density", {path, 0, 0}, "", std::move(text), std::move(hint)};
 }
-
-struct Pipe {
-  std::array<int, 2> end = {-1, -1};
-  Pipe() {
-    if (::pipe2(end.data(), O_CLOEXEC) != 0) {
-      throw MachineTrouble(
-          fmt::format("reading a density: no pipe can be made: {}", std::strerror(errno)));
-    }
-  }
-  ~Pipe() {
-    close(0);
-    close(1);
-  }
-  Pipe(const Pipe&) = delete;
-  void close(std::size_t i) {
-    if (end[i] >= 0) {
-      ::close(end[i]);
-      end[i] = -1;
-    }
-  }
-};
 
 // What a program sends, as it comes.
 class Stream {
@@ -154,48 +129,13 @@ Result<DensityGrid> load_density_grid(const std::string& path,
   }
   constexpr std::uint64_t kLeast = 256ULL << 20, kMost = 8ULL << 30;
   const std::uint64_t limit = std::min(kMost, kLeast + 64 * std::min<std::uint64_t>(size, kMost));
-  Pipe out, err;
-  posix_spawn_file_actions_t actions;
-  posix_spawn_file_actions_init(&actions);
-  posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
-  posix_spawn_file_actions_adddup2(&actions, out.end[1], 1);
-  posix_spawn_file_actions_adddup2(&actions, err.end[1], 2);
-  std::string program = reader.string(), file = path, name = grid,
-              megabytes = std::to_string(limit >> 20);
-  std::array<char*, 5> argv = {program.data(), file.data(), name.data(), megabytes.data(), nullptr};
-  pid_t child = 0;
-  const int started =
-      ::posix_spawn(&child, program.c_str(), &actions, nullptr, argv.data(), environ);
-  posix_spawn_file_actions_destroy(&actions);
-  if (started != 0) {
-    throw MachineTrouble(
-        fmt::format("reading a density: {} cannot be run: {}", program, std::strerror(started)));
-  }
-  out.close(1);
-  err.close(1);
-  std::optional<DensityGrid> read;
-  try {
-    read = read_density_stream(out.end[0], place, limit);
-  } catch (...) {
-    ::kill(child, SIGKILL);
-    ::waitpid(child, nullptr, 0);
-    throw;
-  }
-  out.close(0);  // ends a reader that has more to say
+  ChildProcess program(reader.string(), {path, grid, std::to_string(limit >> 20)});
+  std::optional<DensityGrid> read = read_density_stream(program.output(), place, limit);
+  program.close_output();
   std::string said;
-  std::array<char, 256> text{};
-  while (said.size() < 1000) {
-    const ssize_t n = ::read(err.end[0], text.data(), text.size());
-    if (n <= 0) {
-      break;
-    }
-    said.append(text.data(), static_cast<std::size_t>(n));
-  }
-  int status = 0;
-  while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
-  }
-  if (!read || !WIFEXITED(status) || WEXITSTATUS(status) != 0) {
-    if (WIFEXITED(status) && WEXITSTATUS(status) == 2) {
+  const int status = program.wait(said);
+  if (!read || status != 0) {
+    if (status == 2) {
       return density_fault(path, said.empty() ? "cannot be read" : printable(said, 300));
     }
     return density_fault(path,

@@ -7,15 +7,10 @@
 #include <webp/mux.h>
 
 namespace jovilux {
-namespace {
-
-struct EncoderEnd {
-  void operator()(WebPAnimEncoder* e) const { WebPAnimEncoderDelete(e); }
-};
-
-}  // namespace
-
 struct WebpClip::Inside {
+  struct EncoderEnd {
+    void operator()(WebPAnimEncoder* e) const { WebPAnimEncoderDelete(e); }
+  };
   std::string path;
   int width = 0, height = 0;
   WebPConfig config{};

@@ -60,14 +60,14 @@ std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
 // Few samples tell little of their variance: it is averaged over 5 x 5 pixels of surfaces. Where no
 // pixel tells, the square of their mean stands for it.
 void settle_variance(std::vector<Pixel>& pixels, int width, int height) {
-  constexpr int kReach = 2;
+  constexpr int kSpread = 2;
   const std::vector<Pixel> before = pixels;
   parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {
     const int y = static_cast<int>(row);
     for (int x = 0; x < width; ++x) {
       float light = 0, variance = 0, all = 0, told = 0;
-      for (int v = std::max(0, y - kReach); v <= std::min(height - 1, y + kReach); ++v) {
-        for (int u = std::max(0, x - kReach); u <= std::min(width - 1, x + kReach); ++u) {
+      for (int v = std::max(0, y - kSpread); v <= std::min(height - 1, y + kSpread); ++v) {
+        for (int u = std::max(0, x - kSpread); u <= std::min(width - 1, x + kSpread); ++u) {
           const Pixel& q = before[static_cast<std::size_t>(v) * static_cast<std::size_t>(width) +
                                   static_cast<std::size_t>(u)];
           if (!q.surface) {

@@ -6,6 +6,8 @@
 #include <cmath>
 #include <limits>
 
+#include <boost/math/tools/roots.hpp>
+
 namespace jovilux {
 namespace {
 
@@ -18,15 +20,20 @@ double given(float need, double factor) { return std::max<double>(kScramblings, 
 // The factor where a rising function reaches a value, from below.
 template <class Fn>
 double factor_for(const Fn& rising, double value, double start) {
-  double lo = 0, hi = start;
+  const double lo = 0;
+  double hi = start;
   for (int i = 0; i < 200 && rising(hi) < value; ++i) {
     hi *= 2;
   }
-  for (int i = 0; i < 60; ++i) {
-    const double middle = 0.5 * (lo + hi);
-    (rising(middle) < value ? lo : hi) = middle;
+  if (!(rising(lo) < value) || rising(hi) < value) {
+    return hi;
   }
-  return hi;
+  constexpr int kBits = 50;
+  return boost::math::tools::bisect([&](double factor) { return rising(factor) < value ? -1 : 1; },
+                                    lo,
+                                    hi,
+                                    boost::math::tools::eps_tolerance<double>(kBits))
+      .second;
 }
 
 double mean_of(const std::vector<float>& need, double factor) {
