@@ -576,8 +576,8 @@ template <class Visit>
 void LightClusters::each_entry(const std::vector<Emitter>& lights,
                                const LightQuery& query,
                                bool by_slot,
+                               float faint,
                                const Visit& visit) const {
-  const float faint = faint_below(lights, query);
   for (const std::uint32_t light : alone_) {
     visit(alone_value(lights, light, query, faint), light, kNoIndex, slot_[light]);
   }
@@ -609,9 +609,11 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
 
 float LightClusters::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
   float sum = 0;
-  each_entry(lights, query, false, [&](float x, std::uint32_t, std::uint32_t, std::uint32_t) {
-    sum += x;
-  });
+  each_entry(lights,
+             query,
+             false,
+             faint_below(lights, query),
+             [&](float x, std::uint32_t, std::uint32_t, std::uint32_t) { sum += x; });
   return sum;
 }
 
@@ -631,9 +633,12 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   LightSet out;
   float all = 0, arriving = 0;
   const bool by_slot = !arrives.empty();
+  const float faint = faint_below(lights, query);
+  out.other.faint = faint;
   each_entry(lights,
              query,
              by_slot,
+             faint,
              [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t slot) {
                if (x > 0) {
                  const float share = by_slot ? arrives[slot] : 1.0f;
@@ -697,6 +702,7 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   constexpr float kOneLess = 0x1.fffffep-1f;
   const float target = std::min(u / out.asked, kOneLess) * rest;
   out.other = picked(entries, target, rest, lights, query);
+  out.other.faint = faint;
   out.other.chance *= out.asked;
   return out;
 }
@@ -708,17 +714,22 @@ void LightClusters::choose_each(const std::vector<Emitter>& lights,
   thread_local std::vector<Entry> entries;
   entries.clear();
   float total = 0;
-  each_entry(
-      lights, query, false, [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t) {
-        if (x > 0) {
-          entries.push_back({x, light, node, 1});
-          total += x;
-        }
-      });
+  const float faint = faint_below(lights, query);
+  each_entry(lights,
+             query,
+             false,
+             faint,
+             [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t) {
+               if (x > 0) {
+                 entries.push_back({x, light, node, 1});
+                 total += x;
+               }
+             });
   constexpr float kOneLess = 0x1.fffffep-1f;
   for (std::size_t i = 0; i < u.size(); ++i) {
     out[i] = total > 0 ? picked(entries, std::min(u[i], kOneLess) * total, total, lights, query)
                        : LightChoice{};
+    out[i].faint = faint;
   }
 }
 
@@ -854,8 +865,18 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
                             const LightQuery& query,
                             std::uint32_t light,
                             float total) const {
+  LightChoice choice;
+  choice.total = total;
+  choice.faint = faint_below(lights, query);
+  return chance(lights, query, light, choice);
+}
+
+float LightClusters::chance(const std::vector<Emitter>& lights,
+                            const LightQuery& query,
+                            std::uint32_t light,
+                            const LightChoice& choice) const {
   LightSet set;
-  set.other.total = total;
+  set.other = choice;
   return chance(lights, query, light, set, {});
 }
 
@@ -870,9 +891,8 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
   if (!(set.other.total > 0)) {
     return 0;
   }
-  const float own = place_[light] == kNoIndex
-                        ? alone_value(lights, light, query, faint_below(lights, query))
-                        : expected(lights[light], query);
+  const float own = place_[light] == kNoIndex ? alone_value(lights, light, query, set.other.faint)
+                                              : expected(lights[light], query);
   const bool by_slot = !arrives.empty();
   const float factor =
       (by_slot ? share_to_choose(arrives[slot_[light]], place_[light] != kNoIndex) + set.least

@@ -38,7 +38,9 @@ float expected(const Emitter& e, const LightQuery& query);
 struct LightChoice {
   std::uint32_t index = kNoIndex;  ///< kNoIndex: none was found
   float chance = 0;                ///< that it was chosen
-  float total = 0;                 ///< what LightClusters::chance needs
+  // What LightClusters::chance needs:
+  float total = 0;  ///< of what all could bring
+  float faint = 0;  ///< lights below are judged by a bound; 0: none
 };
 
 /// Lights to sample toward at one place: some for certain, and one chosen among the others.
@@ -89,6 +91,11 @@ class LightClusters {
                const LightQuery& query,
                std::uint32_t light,
                float total) const;
+  /// The same from any of that query's choices.
+  float chance(const std::vector<Emitter>& lights,
+               const LightQuery& query,
+               std::uint32_t light,
+               const LightChoice& choice) const;
   /// The same where it is known what share of each slot's light arrives: a light is chosen in
   /// proportion to what it could bring times that share, and for a small part without it. Up to
   /// `most_certain` lights that bring much are sampled toward for certain.
@@ -165,6 +172,7 @@ class LightClusters {
   void each_entry(const std::vector<Emitter>& lights,
                   const LightQuery& query,
                   bool by_slot,
+                  float faint,
                   const Visit& visit) const;
   void number_slots(std::size_t lights);
   LightChoice down_from(std::uint32_t node,

@@ -14,8 +14,8 @@
 namespace jovilux {
 namespace {
 
-constexpr std::uint32_t kScrambled = 16;  // independent ones, whose scatter is the error
-constexpr std::uint64_t kFirst = 64;      // samples of each, doubled from there
+constexpr std::uint32_t kScrambledPaths = 16;  // independent ones, whose scatter is the error
+constexpr std::uint64_t kFirst = 64;           // samples of each, doubled from there
 // A point that has found no light is dark only after so many of each: rare light must have had a
 // chance.
 constexpr std::uint64_t kDark = 512;
@@ -28,7 +28,7 @@ struct Point {
   Receiver receiver;              // illuminance: the plane
   std::vector<double> sums;       // of layers and parts
   std::vector<double> of_layers;  // of each layer, its scramblings
-  std::array<double, kScrambled> totals{};
+  std::array<double, kScrambledPaths> totals{};
   double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
   std::uint64_t per_scrambling = 0;
 };
@@ -95,7 +95,7 @@ class Metering {
     p.receiver = {at.cast<float>(), meter.facing.cast<float>(), {}};
     p.receiver.surface.links = links_of(meter.on);
     p.sums.assign(layers_ * kPartsWithHaze, 0);
-    p.of_layers.assign(layers_ * kScrambled, 0);
+    p.of_layers.assign(layers_ * kScrambledPaths, 0);
     return p;
   }
 
@@ -118,7 +118,7 @@ class Metering {
       known_at_ = end;
       const bool done =
           std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
-      if (done || 2 * end * kScrambled > options_.most_samples) {
+      if (done || 2 * end * kScrambledPaths > options_.most_samples) {
         return;
       }
     }
@@ -146,7 +146,7 @@ class Metering {
     constexpr std::size_t kBlocksAtOnce = 8192;
     const std::uint64_t begin = end == kFirst ? 0 : end / 2,
                         blocks = (end - begin + kBlock - 1) / kBlock;
-    const std::size_t jobs = open.size() * kScrambled * blocks;
+    const std::size_t jobs = open.size() * kScrambledPaths * blocks;
     std::vector<Batch> batches(std::min(jobs, kBlocksAtOnce));
     Point next;  // the point whose blocks are being summed
     for (std::size_t wave = 0; wave < jobs; wave += batches.size()) {
@@ -154,8 +154,8 @@ class Metering {
       parallel_for(count, [&](std::size_t k) {
         if (!stopped()) {
           const std::size_t job = wave + k;
-          batches[k] = batch_of(points_[open[job / (kScrambled * blocks)]],
-                                static_cast<std::uint32_t>(job / blocks % kScrambled),
+          batches[k] = batch_of(points_[open[job / (kScrambledPaths * blocks)]],
+                                static_cast<std::uint32_t>(job / blocks % kScrambledPaths),
                                 begin + job % blocks * kBlock,
                                 end);
         }
@@ -164,13 +164,13 @@ class Metering {
         return false;
       }
       for (std::size_t k = 0; k < count; ++k) {
-        const std::size_t job = wave + k, of_point = job % (kScrambled * blocks);
-        Point& p = points_[open[job / (kScrambled * blocks)]];
+        const std::size_t job = wave + k, of_point = job % (kScrambledPaths * blocks);
+        Point& p = points_[open[job / (kScrambledPaths * blocks)]];
         if (of_point == 0) {
           next = p;
         }
         add(next, batches[k], of_point / blocks);
-        if (of_point + 1 == kScrambled * blocks) {
+        if (of_point + 1 == kScrambledPaths * blocks) {
           next.per_scrambling = end;
           p = std::move(next);
         }
@@ -215,7 +215,7 @@ class Metering {
     p.most = std::max(p.most, static_cast<double>(b.most));
     for (std::size_t k = 0; k < p.sums.size(); ++k) {
       p.sums[k] += b.sums[k];
-      p.of_layers[k / kPartsWithHaze * kScrambled + scrambling] += b.sums[k];
+      p.of_layers[k / kPartsWithHaze * kScrambledPaths + scrambling] += b.sums[k];
     }
   }
 
@@ -243,13 +243,13 @@ class Metering {
   // The mean of scramblings' sums of n samples each, and its standard error.
   static std::pair<double, double> mean_and_error(const double* sums, double n) {
     double mean = 0, squares = 0;
-    for (std::uint32_t s = 0; s < kScrambled; ++s) {
-      mean += sums[s] / n / kScrambled;
+    for (std::uint32_t s = 0; s < kScrambledPaths; ++s) {
+      mean += sums[s] / n / kScrambledPaths;
     }
-    for (std::uint32_t s = 0; s < kScrambled; ++s) {
+    for (std::uint32_t s = 0; s < kScrambledPaths; ++s) {
       squares += (sums[s] / n - mean) * (sums[s] / n - mean);
     }
-    return {mean, std::sqrt(squares / (kScrambled - 1) / kScrambled)};
+    return {mean, std::sqrt(squares / (kScrambledPaths - 1) / kScrambledPaths)};
   }
 
   // The mean and its standard error, as a luminance.
@@ -279,7 +279,7 @@ class Metering {
     const double ratio = worst_ > 0 ? worst_ / options_.error : 1;
     const double needed = std::clamp(static_cast<double>(known_at_) * ratio * ratio,
                                      static_cast<double>(kFirst),
-                                     static_cast<double>(options_.most_samples) / kScrambled);
+                                     static_cast<double>(options_.most_samples) / kScrambledPaths);
     const double share = worst_ > 0 ? std::min(0.99, samples / needed) : 0;
     Progress p;
     p.done = (static_cast<double>(finished_) + share * static_cast<double>(points_.size())) /
@@ -298,7 +298,7 @@ class Metering {
     const MeterSpec& meter = *p.meter;
     const double scale = meter.luminance ? 1 : kPiD,
                  per_scrambling = static_cast<double>(p.per_scrambling),
-                 n = per_scrambling * kScrambled;
+                 n = per_scrambling * kScrambledPaths;
     const auto [mean, error] = estimate(p);
     MeterReading r;
     r.name = meter.name;
@@ -311,7 +311,7 @@ class Metering {
     r.at = p.at;
     r.value = scale * mean;
     r.standard_error = scale * error;
-    r.samples = p.per_scrambling * kScrambled;
+    r.samples = p.per_scrambling * kScrambledPaths;
     r.settled = fine(p);
     for (std::size_t l = 0; l < layers_; ++l) {
       const auto part = [&](Part which) {
@@ -324,7 +324,7 @@ class Metering {
       r.haze += haze;
       r.by_light.push_back(
           {direct + bounce + haze,
-           scale * mean_and_error(&p.of_layers[l * kScrambled], per_scrambling).second});
+           scale * mean_and_error(&p.of_layers[l * kScrambledPaths], per_scrambling).second});
     }
     if (meter.target) {
       r.verdict = r.value >= meter.target->first && r.value <= meter.target->second

@@ -10,7 +10,7 @@ namespace {
 constexpr double kDividedShare = 0.01;
 // where so many samples tell how; down to quarters of a 4^9th of the sphere.
 constexpr std::size_t kDividedSamples = 8;
-constexpr int kDeepest = 9;
+constexpr int kDeepestNode = 9;
 
 struct Square {
   float x = 0, y = 0, side = 1;
@@ -58,7 +58,7 @@ void divide(std::span<DirectionSample> samples,
   for (std::size_t q = 0; q < 4; ++q) {
     nodes[index].share[q] = static_cast<float>(share[q] / shares);
     const std::size_t count = begin[q + 1] - begin[q];
-    if (weight[q] > kDividedShare * all && count >= kDividedSamples && depth < kDeepest) {
+    if (weight[q] > kDividedShare * all && count >= kDividedSamples && depth < kDeepestNode) {
       const auto child = static_cast<std::uint32_t>(nodes.size());
       nodes[index].child[q] = child;
       nodes.emplace_back();

@@ -139,6 +139,7 @@ class GuideTree {
   double gain_ = 1;
 };
 
+class HazeLights;
 class VirtualLights;
 struct Scene;
 
@@ -147,6 +148,8 @@ struct Guide {
   GuideTree surfaces, haze;
   /// Light paths that camera paths are connected to; null: none.
   std::shared_ptr<const VirtualLights> virtual_lights;
+  /// Which lights are sampled toward from places in haze; null: by LightClusters.
+  std::shared_ptr<const HazeLights> haze_lights;
   int rounds = 0;           ///< of learning,
   std::uint64_t paths = 0;  ///< with so many paths in all
   double seconds = 0;       ///< that learning took

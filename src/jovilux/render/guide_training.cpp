@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
+#include "jovilux/render/haze_lights.h"
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
@@ -209,6 +210,11 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   }
   const std::vector<ShadingPlace> surfaces = places_of(records.all.surface_scatterings),
                                   haze = places_of(records.all.haze_scatterings);
+  if (auto lights =
+          std::make_shared<HazeLights>(scene.emitters, scene.light_clusters, guide->haze, haze);
+      !lights->empty()) {
+    guide->haze_lights = std::move(lights);
+  }
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
   const double least = scene.hazes.empty() ? kLeastSurfaceGain : kLeastGainBesideHaze;
   // A single round does not tell whether its directions are better.

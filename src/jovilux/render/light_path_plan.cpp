@@ -14,7 +14,7 @@ namespace {
 // The picture in blocks, with as many camera samples each.
 constexpr int kAcross = 48, kDown = 32;
 constexpr std::uint32_t kSamples = 6;
-constexpr std::array<double, 8> kChoices = {
+constexpr std::array<double, 8> kPathsPerPixel = {
     kLeastLightPathsPerPixel, 1.0 / 32, 1.0 / 16, 0.125, 0.25, 0.5, 1, 2};
 // A step of a march costs about as much of a ray (jovilux_bench march).
 constexpr double kStepRays = 0.2;
@@ -97,12 +97,12 @@ double light_paths_per_pixel(const Scene& scene,
   const LightPaths::Round& trial = paths.trial();
   const bool only_so = paths.only_so();
   if (trial.splats.empty()) {
-    return only_so ? kChoices.front() : 0;
+    return only_so ? kPathsPerPixel.front() : 0;
   }
   const Blocks picture = rough_picture(scene, camera, width, height, bounces, seed);
   // Of each number of paths, first of none, the relative variance that caustics add to a sample of
   // each block.
-  std::array<std::vector<double>, kChoices.size() + 1> added;
+  std::array<std::vector<double>, kPathsPerPixel.size() + 1> added;
   added.fill(std::vector<double>(picture.level.size()));
   // As many paths as there are pixels would bring their sum to the picture.
   const double per_pixel =
@@ -118,10 +118,10 @@ double light_paths_per_pixel(const Scene& scene,
                      weight > 0 ? static_cast<double>(s.xyz[1]) / weight / picture.level[block] : 0;
     const double square = alone * alone * per_pixel;
     added[0][block] += square * r;
-    for (std::size_t k = 0; k < kChoices.size(); ++k) {
-      const double rk = r * kChoices[k], w = std::isinf(rk) ? 1 : 1 / (1 + 1 / (rk * rk));
+    for (std::size_t k = 0; k < kPathsPerPixel.size(); ++k) {
+      const double rk = r * kPathsPerPixel[k], w = std::isinf(rk) ? 1 : 1 / (1 + 1 / (rk * rk));
       added[k + 1][block] +=
-          square * (w * w / kChoices[k] + (std::isinf(r) ? 0 : r * (1 - w) * (1 - w)));
+          square * (w * w / kPathsPerPixel[k] + (std::isinf(r) ? 0 : r * (1 - w) * (1 - w)));
     }
   }
   const double each = work_of(trial.rays) / static_cast<double>(trial.cells.size());
@@ -130,13 +130,13 @@ double light_paths_per_pixel(const Scene& scene,
     for (std::size_t b = 0; b < picture.level.size(); ++b) {
       deviation += std::sqrt(picture.noise[b] + added[k][b]);
     }
-    return deviation * deviation * (picture.work + (k == 0 ? 0 : kChoices[k - 1]) * each);
+    return deviation * deviation * (picture.work + (k == 0 ? 0 : kPathsPerPixel[k - 1]) * each);
   };
   std::size_t best = only_so ? 1 : 0;
-  for (std::size_t k = best + 1; k <= kChoices.size(); ++k) {
+  for (std::size_t k = best + 1; k <= kPathsPerPixel.size(); ++k) {
     best = cost(k) < cost(best) ? k : best;
   }
-  return best == 0 ? 0 : kChoices[best - 1];
+  return best == 0 ? 0 : kPathsPerPixel[best - 1];
 }
 
 }  // namespace jovilux

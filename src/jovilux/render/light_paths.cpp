@@ -13,7 +13,7 @@ namespace jovilux {
 namespace {
 
 // Pairs of dimensions of a path: where it begins, then those of each scattering.
-enum Use : std::uint32_t {
+enum LightPathUse : std::uint32_t {
   kCell = 0,
   kPlace = 1,
   kLight = 2,
@@ -21,9 +21,14 @@ enum Use : std::uint32_t {
   kTracking = 4,
   kFirst = 8
 };
-constexpr std::uint32_t kPairsPerVertex = 4;
-enum VertexUse : std::uint32_t { kScatter = 0, kChoices = 1, kLens = 2, kMask = 3 };
-constexpr std::uint32_t kPanePairs = 1U << 16;
+constexpr std::uint32_t kPairsPerLightVertex = 4;
+enum VertexUse : std::uint32_t {
+  kLightPathScatter = 0,
+  kLightPathChoices = 1,
+  kLens = 2,
+  kMask = 3
+};
+constexpr std::uint32_t kLightPathPanePairs = 1U << 16;
 
 // Cells on the faces of all boxes together, at most about this many.
 constexpr std::size_t kMostCells = 1 << 15, kMostGrid = 8;
@@ -494,7 +499,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
           break;
         }
         const float here = pane ? 0.5f * covered : covered;
-        if (sampler.single(kPanePairs + panes) < here) {
+        if (sampler.single(kLightPathPanePairs + panes) < here) {
           w.scale *= static_cast<double>(covered) / here;
           material = &scene_.materials[m];
           break;
@@ -558,7 +563,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   const SurfaceModel* within = nullptr;
   Vec3 travel = direction;
   for (int vertex = 1; vertex <= bounces_; ++vertex) {
-    const std::uint32_t pairs = kFirst + kPairsPerVertex * static_cast<std::uint32_t>(vertex);
+    const std::uint32_t pairs = kFirst + kPairsPerLightVertex * static_cast<std::uint32_t>(vertex);
     const Scene::Surface& surface = scene_.surfaces[p.surface];
     w.how.scatterings = vertex;
     const Vec3 to_light = -travel;
@@ -606,12 +611,12 @@ std::size_t LightPaths::walk(const Sampler& sampler,
           material = &colored;
         }
       }
-      const Vec2 choices = sampler.pair(pairs + kChoices);
+      const Vec2 choices = sampler.pair(pairs + kLightPathChoices);
       // The first surface is one of mirrors: what else it does, shadow rays find.
       const bool forced = vertex == 1 && material->kind == SurfaceKind::kGloss;
       const Scattering next = scatter(*material,
                                       w.local_to_light,
-                                      sampler.pair(pairs + kScatter),
+                                      sampler.pair(pairs + kLightPathScatter),
                                       forced ? 0.0f : choices.x(),
                                       w.inside);
       if (!(next.pdf > 0) || (vertex == 1 && !next.mirror)) {
@@ -679,7 +684,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       material = &scene_.materials[m];
       const Scene::Pictures& behind = scene_.pictures[m];
       const float covered = behind.covered(p.uv),
-                  r = sampler.pair(pairs + kPairsPerVertex * 64 * (panes + 1) + kMask).x();
+                  r = sampler.pair(pairs + kPairsPerLightVertex * 64 * (panes + 1) + kMask).x();
       bool straight = covered < 1 && !(r < covered);
       if (!straight && material->is_pane()) {
         const float mirrors =

@@ -1,5 +1,6 @@
 #include "jovilux/render/path.h"
 
+#include "jovilux/render/haze_lights.h"
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
@@ -70,10 +71,11 @@ struct Departure {
   std::uint32_t surface = kNoIndex;
   // How unlikely the way from the camera was, for LightPaths; 0: they have none like it.
   double unlike = 0;
-  // Where haze scattered: the ray it happened on, its end, where, and the densities there of place
-  // and direction.
+  // Where haze scattered: the ray it happened on, its end, where, a choice among the lights along
+  // it, and the densities there of place and direction.
   Ray haze_ray;
-  float haze_end = 0, haze_t = 0, haze_total = 0;
+  float haze_end = 0, haze_t = 0;
+  LightChoice haze_choice;
   HazeWays ways;
   Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
 };
@@ -133,6 +135,7 @@ class PathTracer {
                            : nullptr),
         haze_guide_(options.guide != nullptr && !options.guide->haze.empty() ? &options.guide->haze
                                                                              : nullptr),
+        haze_lights_(haze_guide_ != nullptr ? options.guide->haze_lights.get() : nullptr),
         virtual_lights_(options.guide != nullptr && options.virtual_set != nullptr
                             ? options.guide->virtual_lights.get()
                             : nullptr) {
@@ -346,12 +349,12 @@ class PathTracer {
     const float mine = from.ways.path * from.pdf;
     const Emitter& e = scene_.emitters[index];
     const float here = chance_here(from.p, from.links, index);
-    const float along = from.haze_total > 0 && !e.is_distant()
+    const float along = from.haze_choice.total > 0 && !e.is_distant()
                             ? scene_.light_clusters.chance(
                                   scene_.emitters,
                                   LightQuery::along(from.haze_ray, from.haze_end, from.links),
                                   index,
-                                  from.haze_total)
+                                  from.haze_choice)
                             : 0;
     const float suits =
         along > 0 ? from.ways.along * along *
@@ -675,6 +678,9 @@ class PathTracer {
     if (scene_.emitters.size() == 1) {
       return 1;
     }
+    if (haze_lights_ != nullptr) {
+      return haze_lights_->chance(haze_guide_->cell_at(p, Vec3::Zero()), light);
+    }
     const LightQuery query = LightQuery::point(p, links);
     const std::span<const float> arrives = haze_arrives(p);
     const LightSet set = scene_.light_clusters.choose_set(scene_.emitters, query, 0.0f, arrives, 0);
@@ -742,7 +748,7 @@ class PathTracer {
     from.haze_ray = s.ray;
     from.haze_end = end;
     from.haze_t = t;
-    from.haze_total = chosen.total;
+    from.haze_choice = chosen;
     from.ways = split.ways(at.sigma_t() * along.likely_transmittance(t));
     from.p = s.ray.at(t);
     from.links = s.links;
@@ -758,10 +764,15 @@ class PathTracer {
   void light_here(
       State& s, const HazeAt& at, const LightChoice& chosen, float u_which, const Vec2& u_light) {
     Departure& from = s.from;
-    from.lights = scene_.light_clusters.choose_set(
-        scene_.emitters, LightQuery::point(from.p, s.links), u_which, from.arrives, 0);
-    const LightChoice here = from.lights.other;
-    if (here.index == kNoIndex) {
+    LightChoice here;
+    if (haze_lights_ != nullptr) {
+      here = haze_lights_->choose(haze_guide_->cell_at(from.p, Vec3::Zero()), u_which);
+    } else {
+      from.lights = scene_.light_clusters.choose_set(
+          scene_.emitters, LightQuery::point(from.p, s.links), u_which, from.arrives, 0);
+      here = from.lights.other;
+    }
+    if (here.index == kNoIndex || !may_reach(scene_.emitters[here.index], from.p, s.links)) {
       return;
     }
     const Emitter& e = scene_.emitters[here.index];
@@ -776,7 +787,7 @@ class PathTracer {
             : scene_.light_clusters.chance(scene_.emitters,
                                            LightQuery::along(s.ray, from.haze_end, s.links),
                                            here.index,
-                                           chosen.total);
+                                           chosen);
     const float suits = along > 0
                             ? from.ways.along * along *
                                   EquiangularSpan(e.center, s.ray, from.haze_end).pdf(from.haze_t)
@@ -1558,6 +1569,7 @@ class PathTracer {
   RayCounts& counts_;
   const GuideTree* surface_guide_;
   const GuideTree* haze_guide_;
+  const HazeLights* haze_lights_;
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it, and the one that the path left: panes may lie

@@ -35,7 +35,7 @@ constexpr double kByNumber = 0.2;
 // Of the cells, one in so many looks at the first clusters.
 constexpr std::size_t kFirstLook = 4;
 // About so many virtual lights of a set are kept.
-constexpr double kKept = 4096;
+constexpr double kKeptLights = 4096;
 constexpr std::size_t kPlacesPerBlock = 256;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
 
@@ -361,7 +361,7 @@ struct VirtualLights::Builder {
     for (std::size_t k = 0; k < v.clusters_ && all > 0; ++k) {
       const double traced = part * static_cast<double>(set.begin[k + 1] - set.begin[k]);
       const double wanted =
-          kKept * (0.1 / static_cast<double>(v.clusters_) + 0.9 * of_cluster[k] / all);
+          kKeptLights * (0.1 / static_cast<double>(v.clusters_) + 0.9 * of_cluster[k] / all);
       v.kept_[k] = static_cast<float>(std::clamp(wanted / std::max(traced, 1.0), 0.02, 1.0));
     }
   }
