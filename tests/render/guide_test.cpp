@@ -3,8 +3,10 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/guide_training.h"
+#include "jovilux/render/haze_lights.h"
 #include "jovilux/render/renderer.h"
 
+#include <array>
 #include <cmath>
 
 #include "tests/support/rigs.h"
@@ -279,6 +281,45 @@ TEST_CASE(
       CHECK(chance > 0);
       CHECK(counts[l] == Approx(chance).epsilon(0.02).margin(3e-4));
     }
+  }
+}
+
+TEST_CASE("lights of a cell in haze are chosen as often as is said, and none is left out",
+          "[render][guide][haze]") {
+  const Rig rig = rig_of(kHazyRoom + R"(
+[[light]]
+name = "beam"
+kind = "spot"
+at = [1.9, -1.9, 0.1]
+aim = [1.9, -1.9, 2.3]
+beam = "3 deg"
+field = "4 deg"
+output = "5 lm"
+)");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const auto guide = learned(rig, *scene);
+  REQUIRE(guide != nullptr);
+  REQUIRE(guide->haze_lights != nullptr);
+  REQUIRE(guide->haze.cells() > 4);
+  constexpr std::uint32_t kLights = 3, kChoices = 4096;
+  for (std::uint32_t cell = 0; cell < guide->haze.cells(); ++cell) {
+    std::array<int, kLights> chosen{};
+    for (std::uint32_t i = 0; i < kChoices; ++i) {
+      const LightChoice choice =
+          guide->haze_lights->choose(cell, (static_cast<float>(i) + 0.5f) / kChoices);
+      REQUIRE(choice.index < kLights);
+      CHECK(choice.chance == guide->haze_lights->chance(cell, choice.index));
+      ++chosen[choice.index];
+    }
+    double sum = 0;
+    for (std::uint32_t light = 0; light < kLights; ++light) {
+      const auto chance = static_cast<double>(guide->haze_lights->chance(cell, light));
+      CHECK(chance >= 0.99 * 0.05 / kLights);  // the beam crosses few cells
+      CHECK(std::abs(chosen[light] - chance * kChoices) <= 1);
+      sum += chance;
+    }
+    CHECK(sum == Approx(1).epsilon(1e-6));
   }
 }
 
