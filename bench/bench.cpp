@@ -21,6 +21,7 @@
 #include "bench/compare_programs.h"
 #include "bench/denoising_bench.h"
 #include "bench/sampling.h"
+#include "bench/track.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
@@ -56,7 +57,10 @@ constexpr const char* kHelp =
     "DIR] "
     "[--threads N]\n"
     "                                  squared error of two programs after equal times, and its "
-    "ratio\n";
+    "ratio\n"
+    "  track COMMIT RIG...             samples of each rig in the time of a fixed piece of work "
+    "beside "
+    "it; see bench/track.sh\n";
 
 // A table to standard error: what stands in the first row heads the columns.
 void print_table(const std::vector<std::vector<std::string>>& rows) {
@@ -561,6 +565,9 @@ int run(int argc, char** argv) {
   }
   if (what == "denoising" && o.words.size() >= 2) {
     return denoising_bench(o.words);
+  }
+  if (what == "track" && o.words.size() >= 2) {
+    return track_rates(o.words[0], {o.words.begin() + 1, o.words.end()});
   }
   if (what == "compare-programs" && o.words.size() >= 3) {
     ProgramComparison task;

@@ -33,8 +33,15 @@ std::string point(const Vec3d& p) {
 }
 
 const char* word(Why why) {
-  static constexpr const char* kWords[] = {
-      "arrives", "off", "not-linked", "behind", "not-toward-it", "blocked"};
+  static constexpr const char* kWords[] = {"arrives",
+                                           "off",
+                                           "not-linked",
+                                           "behind",
+                                           "faces-away",
+                                           "outside-beam",
+                                           "in-gobos-dark",
+                                           "beyond-range",
+                                           "blocked"};
   return kWords[static_cast<std::size_t>(why)];
 }
 
@@ -64,6 +71,7 @@ Json to_json(const WayReport& r, const std::optional<Reading>& picture) {
     arrivals.push_back({{"light", a.light},
                         {"why", word(a.why)},
                         {"blocked", a.blocked},
+                        {"haze_takes", a.haze_takes},
                         {"by", a.blocker.empty() ? Json(nullptr) : Json(a.blocker)},
                         {"at", a.blocker.empty() ? Json(nullptr) : coordinates(a.at)},
                         {"text", figures::arrival_in_words(a)}});
@@ -137,7 +145,7 @@ std::string in_words(const WayReport& r, const std::optional<Reading>& picture) 
   out += r.ways.empty() ? "no light comes here\n" : table_of(r);
   std::string hindered;
   for (const LightArrival& a : r.arrivals) {
-    if (a.why != Why::kArrives || a.blocked >= 0.05) {
+    if (a.why != Why::kArrives || a.blocked >= 0.05 || a.haze_takes >= 0.05) {
       hindered += fmt::format("  {}: {}\n", a.light, figures::arrival_in_words(a));
     }
   }

@@ -253,18 +253,32 @@ std::string arrival_in_words(const LightArrival& a) {
                                           short_number(a.at.y(), 3),
                                           short_number(a.at.z(), 3));
   switch (a.why) {
-    case Why::kArrives:
-      return a.blocked < 0.005
-                 ? "arrives"
-                 : fmt::format("arrives; {} of it blocked by {}", percent_text(a.blocked), blocked);
+    case Why::kArrives: {
+      std::string out = "arrives";
+      if (a.blocked >= 0.005) {
+        out += fmt::format("; {} of it blocked by {}", percent_text(a.blocked), blocked);
+      }
+      if (a.haze_takes >= 0.005) {
+        out += fmt::format("; haze takes {} of the rest", percent_text(a.haze_takes));
+      }
+      return out;
+    }
     case Why::kOff:
       return "is off";
     case Why::kNotLinked:
       return "is not linked to what is seen there (only, skip, inside)";
     case Why::kBehind:
       return "stands behind the surface that is seen there";
-    case Why::kNotTowardIt:
-      return "sends nothing there: outside its beam, its gobo or its range";
+    case Why::kFacesAway:
+      return "faces away from there";
+    case Why::kOutsideBeam:
+      return "sends nothing there: outside its beam";
+    case Why::kInGobosDark:
+      return "sends nothing there: in the dark of its gobo";
+    case Why::kBeyondRange:
+      return fmt::format("ends {} m from it; the place lies at {} m (range)",
+                         short_number(a.range, 3),
+                         short_number(a.distance, 3));
     case Why::kBlocked:
       return "is blocked by " + blocked;
   }

@@ -143,3 +143,17 @@ TEST_CASE("the bench's scenes are sound, and their error after a time is told", 
   CHECK(j["scenes"][0]["samples_per_pixel"].get<double>() >= 1);
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"scenes", dir.path("none")}).status == 2);
 }
+
+TEST_CASE("rates are told in the time of a fixed piece of work, named by their commit",
+          "[cli][bench]") {
+  const TemporaryFolder dir;
+  const std::string rig =
+      dir.write("lone.toml",
+                "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,"
+                "0]\n[[light]]\nname='l'\nkind='point'\nat=[0,0,2]\noutput='100 "
+                "lm'\n[[object]]\nname='o'\nshape={kind='plane'}\n");
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"track", "abc123", rig}).json();
+  CHECK(j["commit"] == "abc123");
+  CHECK(j["samples_per_yardstick"]["lone"].get<double>() > 1000);
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"track", "abc123", dir.path("none.toml")}).status == 4);
+}

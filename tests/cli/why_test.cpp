@@ -66,19 +66,29 @@ TEST_CASE("a lamp over a floor has one way, of the luminance that its formula sa
 
 TEST_CASE("what keeps lights away is named, with its place", "[cli][why]") {
   const TemporaryFolder dir;
-  const nlohmann::json r =
-      why(dir,
-          kFloorForWhy +
-              "[[object]]\nname = 'shelf'\nmaterial = 'gray'\nat = [0.5, 0, 1]\n"
-              "shape = { kind = 'box', size = [0.3, 0.3, 0.02] }\n" +
-              lamp("free", "kind = 'point'\nat = [0, 0.5, 2]\noutput = '100 cd'\n") +
-              lamp("hidden", "kind = 'point'\nat = [1, 0, 2]\noutput = '100 cd'\n") +
-              lamp("below", "kind = 'point'\nat = [0, 0, -1]\noutput = '100 cd'\n") +
-              lamp("other", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\nonly = ['shelf']\n") +
-              lamp("dark", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\non = false\n") +
-              lamp("aside",
-                   "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 9, 0]\noutput = '9 cd'\nbeam = '10 "
-                   "deg'\nfield = '20 deg'\n"));
+  const nlohmann::json r = why(
+      dir,
+      kFloorForWhy +
+          "[[object]]\nname = 'shelf'\nmaterial = 'gray'\nat = [0.5, 0, 1]\n"
+          "shape = { kind = 'box', size = [0.3, 0.3, 0.02] }\n" +
+          lamp("free", "kind = 'point'\nat = [0, 0.5, 2]\noutput = '100 cd'\n") +
+          lamp("hidden", "kind = 'point'\nat = [1, 0, 2]\noutput = '100 cd'\n") +
+          lamp("below", "kind = 'point'\nat = [0, 0, -1]\noutput = '100 cd'\n") +
+          lamp("other", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\nonly = ['shelf']\n") +
+          lamp("dark", "kind = 'point'\nat = [0, 0, 2]\noutput = '9 cd'\non = false\n") +
+          lamp("aside",
+               "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 9, 0]\noutput = '9 cd'\nbeam = '10 "
+               "deg'\nfield = '20 deg'\n") +
+          lamp("beside",
+               "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 2, 0]\noutput = '9 cd'\nbeam = '10 "
+               "deg'\nfield = '20 deg'\n") +
+          lamp("short",
+               "kind = 'sphere'\nradius = '2 cm'\nat = [0, 0.3, 2]\noutput = '9 cd'\nrange = "
+               "['10 cm', '40 cm']\n") +
+          lamp("masked",
+               "kind = 'spot'\nat = [0, 0.4, 2]\naim = [0, 0, 0]\noutput = '9 cd'\nbeam = '60 "
+               "deg'\nfield = '80 deg'\ngobo = { pattern = 'dots', count = 1, open = 0.05, size "
+               "= ['30 cm', '30 cm'], at = '1 m', surround = 'dark' }\n"));
   CHECK(light_in(r, "free")["why"] == "arrives");
   const nlohmann::json hidden = light_in(r, "hidden");
   CHECK(hidden["why"] == "blocked");
@@ -90,12 +100,29 @@ TEST_CASE("what keeps lights away is named, with its place", "[cli][why]") {
   CHECK(light_in(r, "below")["why"] == "behind");
   CHECK(light_in(r, "other")["why"] == "not-linked");
   CHECK(light_in(r, "dark")["why"] == "off");
-  CHECK(light_in(r, "aside")["why"] == "not-toward-it");
+  CHECK(light_in(r, "aside")["why"] == "faces-away");
+  CHECK(light_in(r, "beside")["why"] == "outside-beam");
+  CHECK(light_in(r, "short")["why"] == "beyond-range");
+  CHECK(light_in(r, "masked")["why"] == "in-gobos-dark");
+  CHECK(light_in(r, "free")["haze_takes"] == 0);
   // In words.
   const ProgramRun words =
       run_program({"why", dir.path("r.toml"), "--at", "20,20", "--samples", "2048"});
   CHECK(words.out.find("hidden: is blocked by shelf at (0.4") != std::string::npos);
   CHECK(words.out.find("below: stands behind") != std::string::npos);
+}
+
+TEST_CASE("what haze takes of a lamp on its way is told", "[cli][why][haze]") {
+  const TemporaryFolder dir;
+  const nlohmann::json r =
+      why(dir,
+          kFloorForWhy + lamp("bulb", "kind = 'point'\nat = [0, 0, 2]\noutput = '100 cd'\n") +
+              "[[haze]]\nname = 'mist'\ninside = 'everywhere'\nextinction = '0.5 /m'\n");
+  const nlohmann::json bulb = light_in(r, "bulb");
+  CHECK(bulb["why"] == "arrives");
+  // The pixel shows the floor near its middle, 2 m below.
+  CHECK(bulb["haze_takes"].get<double>() == Approx(1 - std::exp(-0.5 * 2)).margin(0.03));
+  CHECK(bulb["text"].get<std::string>().find("; haze takes 6") != std::string::npos);
 }
 
 TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {

@@ -212,3 +212,9 @@ TEST_CASE("copies of a set of triangles are met like meshes moved there", "[geom
   CHECK(hits > 800);
   CHECK(differ < hits / 200);
 }
+
+TEST_CASE("more triangles than a hierarchy numbers are refused with what to do", "[geometry]") {
+  CHECK(too_many_triangles(kMostTriangles).empty());
+  CHECK(too_many_triangles(kMostTriangles + 1).find("100000001 triangles in all; at most") !=
+        std::string::npos);
+}

@@ -6,7 +6,19 @@
 #include <algorithm>
 #include <cmath>
 
+#include <fmt/format.h>
+
 namespace jovilux {
+
+std::string too_many_triangles(std::size_t count) {
+  return count > kMostTriangles
+             ? fmt::format(
+                   "{} triangles in all; at most {}: leave out what is not seen, or name "
+                   "one mesh file in several objects",
+                   count,
+                   kMostTriangles)
+             : "";
+}
 
 void TriangleSet::add(const Mesh& mesh, std::uint32_t number) {
   JOVILUX_ASSERT(!built_);
@@ -30,7 +42,10 @@ void TriangleSet::add(const Mesh& mesh, std::uint32_t number) {
 
 void TriangleSet::build(bool split, bool compacted) {
   built_ = true;
-  std::vector<BoxedItem> items = triangle_boxes(positions_, triangles_, split);
+  // Cutting boxes adds items: not where that could be too many.
+  constexpr std::size_t kMostCut = 1U << 26;
+  std::vector<BoxedItem> items =
+      triangle_boxes(positions_, triangles_, split && triangles_.size() <= kMostCut);
   boxes_ = items.size();
   bvh_ = build_bvh(items, {.leaf_size = 8, .items_per_test = 4, .node_cost = 0.5f});
   std::vector<BoxedItem>().swap(items);

@@ -9,6 +9,7 @@
 #include <array>
 #include <cstdint>
 #include <span>
+#include <string>
 #include <vector>
 
 namespace jovilux {
@@ -19,6 +20,12 @@ struct alignas(16) TrianglePacket {
   float corner[3][3][4];
   std::uint32_t id[4];
 };
+
+/// More triangles than these are refused: a hierarchy numbers its items by 27 bits, and some
+/// triangles are cut in two.
+inline constexpr std::size_t kMostTriangles = 100'000'000;
+/// Why so many triangles are refused; empty where they are not.
+std::string too_many_triangles(std::size_t count);
 
 /// A set of triangles with a hierarchy over them: meshes in one space, each with a number. Filled
 /// by add(), then build();

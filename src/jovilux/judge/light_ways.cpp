@@ -364,15 +364,28 @@ class WayTracer {
     Vec3d at = Vec3d::Zero();
   };
   struct Tally {
-    int asked = 0, off = 0, unlinked = 0, behind = 0, dark = 0, free = 0, blocked = 0;
+    int asked = 0, off = 0, unlinked = 0, behind = 0, free = 0, blocked = 0;
+    int away = 0, aside = 0, masked = 0, beyond = 0;  // sends nothing there, and why
+    double passes = 0;                                // haze, of those that are free
+    double distance = 0, range = 0;                   // of the last one beyond
     std::map<std::string, Blocker> blockers;
+
+    int dark() const { return away + aside + masked + beyond; }
 
     void operator+=(const Tally& o) {
       asked += o.asked;
       off += o.off;
       unlinked += o.unlinked;
       behind += o.behind;
-      dark += o.dark;
+      away += o.away;
+      aside += o.aside;
+      masked += o.masked;
+      beyond += o.beyond;
+      passes += o.passes;
+      if (o.beyond > 0) {
+        distance = o.distance;
+        range = o.range;
+      }
       free += o.free;
       blocked += o.blocked;
       for (const auto& [name, b] : o.blockers) {
@@ -406,7 +419,7 @@ class WayTracer {
       return;
     }
     if (!(sample.weight > 0)) {
-      ++tally.dark;
+      tell_dark(e, p.position, u, both_sides ? nullptr : &normal, tally);
       return;
     }
     Ray shadow{World::leave(p, sample.wi), sample.wi};
@@ -415,6 +428,8 @@ class WayTracer {
     RayCounts rays;
     if ((passage(scene_, ShadowRule::of(scene_, e), shadow, body, rays) > 0.0f).any()) {
       ++tally.free;
+      Rng random(static_cast<std::uint64_t>(tally.asked));
+      tally.passes += static_cast<double>(haze_passes(scene_, shadow, shadow.t_max, random));
       return;
     }
     ++tally.blocked;
@@ -423,6 +438,35 @@ class WayTracer {
       ++b.count;
       b.at += first->position.cast<double>();
     }
+  }
+
+  // Why a light that could reach a place sends nothing there.
+  static void tell_dark(
+      const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side, Tally& tally) {
+    const float distance = e.is_distant() ? 0 : (e.center - p).norm();
+    if (e.falloff.has_range && !e.is_distant() && !(falloff_at(e, p) > 0)) {
+      ++tally.beyond;
+      tally.distance = static_cast<double>(distance);
+      tally.range = static_cast<double>(e.falloff.range_end);
+      return;
+    }
+    const bool has_axis =
+        e.kind == LightKind::kSpot || e.kind == LightKind::kDisk || e.kind == LightKind::kRect;
+    if (has_axis && !e.two_sided && (p - e.center).dot(e.frame.z) < 0) {
+      ++tally.away;
+      return;
+    }
+    if (e.detail != nullptr && e.detail->gobo) {
+      Emitter bare = e;
+      auto detail = std::make_shared<EmitterDetail>(*e.detail);
+      detail->gobo.reset();
+      bare.detail = std::move(detail);
+      if (sample_toward(bare, p, u, side).weight > 0) {
+        ++tally.masked;
+        return;
+      }
+    }
+    ++tally.aside;
   }
 
   // The first surface on a shadow ray that is no pane, not the light itself and throws its shadows.
@@ -464,12 +508,19 @@ class WayTracer {
       a.blocked = t.blocked + t.free > 0
                       ? static_cast<double>(t.blocked) / static_cast<double>(t.blocked + t.free)
                       : 0;
-      a.why = t.free > 0                                      ? Why::kArrives
-              : t.blocked > 0                                 ? Why::kBlocked
-              : t.unlinked >= std::max({t.behind, t.dark, 1}) ? Why::kNotLinked
-              : t.behind >= std::max(t.dark, 1)               ? Why::kBehind
-              : t.dark > 0                                    ? Why::kNotTowardIt
-                                                              : Why::kOff;
+      a.haze_takes = t.free > 0 ? 1 - t.passes / t.free : 0;
+      a.distance = t.distance;
+      a.range = t.range;
+      const int most_away = std::max({t.away, t.aside, t.masked, t.beyond});
+      a.why = t.free > 0                                        ? Why::kArrives
+              : t.blocked > 0                                   ? Why::kBlocked
+              : t.unlinked >= std::max({t.behind, t.dark(), 1}) ? Why::kNotLinked
+              : t.behind >= std::max(t.dark(), 1)               ? Why::kBehind
+              : t.dark() == 0                                   ? Why::kOff
+              : t.beyond == most_away                           ? Why::kBeyondRange
+              : t.masked == most_away                           ? Why::kInGobosDark
+              : t.away == most_away                             ? Why::kFacesAway
+                                                                : Why::kOutsideBeam;
       int most = 0;
       for (const auto& [name, b] : t.blockers) {
         if (b.count > most) {

@@ -41,11 +41,17 @@ struct LightArrival {
     kOff,
     kNotLinked,
     kBehind,
-    kNotTowardIt,
+    kFacesAway,    ///< the place lies behind it
+    kOutsideBeam,  ///< or beside its spread, its profile, its barn doors
+    kInGobosDark,
+    kBeyondRange,
     kBlocked
   } why = Why::kArrives;
-  double blocked = 0;   ///< share of the rays toward it that meet something, 0..1
-  std::string blocker;  ///< what most of those meet first
+  double blocked = 0;     ///< share of the rays toward it that meet something, 0..1
+  double haze_takes = 0;  ///< share of the rest that haze takes on its way
+  double distance = 0;    ///< of the place from the light, kBeyondRange [m],
+  double range = 0;       ///< and where its light ends [m]
+  std::string blocker;    ///< what most of those meet first
   Vec3d at = Vec3d::Zero();
 };
 

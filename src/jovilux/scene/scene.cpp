@@ -375,145 +375,198 @@ std::optional<std::vector<std::uint32_t>> objects_throwing(const Rig& rig, const
 
 namespace {
 
-// With `like`: see prepare_moment.
-Result<Scene> prepare(const Rig& rig,
-                      int camera,
-                      const Scene* like,
-                      const std::vector<std::string>& layers) {
-  Scene scene;
-  Problems problems;
-  scene.layers = layers;
-  const auto plain = static_cast<std::uint32_t>(rig.materials.size());
-  if (like != nullptr) {
-    scene.materials = like->materials;
-    scene.pictures = like->pictures;
-    scene.bounce_materials = like->bounce_materials;
-    scene.has_bounce_materials = like->has_bounce_materials;
-  } else {
-    for (const MaterialSpec& m : rig.materials) {
-      scene.materials.push_back(model_of(m, m.roughness, problems));
-      scene.pictures.push_back(pictures_of(m, problems));
-    }
-    scene.materials.push_back(diffuse_surface(Spectrum::Constant(0.5f), 0));
-    scene.pictures.emplace_back();
-    add_bounce_materials(scene, rig);
+// Where meshes are moved to: as the object stands, in meters, z up.
+Transform placed(const ObjectSpec& object) {
+  Transform out = object.transform;
+  Mat3d file_axes = Mat3d::Identity() * object.mesh_length;
+  if (object.mesh_up == 'y') {  // y up, z towards the viewer, becomes z up
+    Mat3d stand;
+    stand << 1, 0, 0, 0, 0, -1, 0, 1, 0;
+    file_axes = stand * object.mesh_length;
   }
-  for (std::size_t i = 0; i < scene.materials.size(); ++i) {
-    scene.has_openings =
-        scene.has_openings || scene.materials[i].is_pane() || scene.pictures[i].mask != nullptr;
-    scene.has_pictures = scene.has_pictures || scene.pictures[i].any();
+  out.linear = out.linear * file_axes;
+  return out;
+}
+
+// Lists that are the same are one.
+std::size_t number_of(std::vector<std::vector<std::uint32_t>>& lists,
+                      const std::vector<std::uint32_t>& list) {
+  const auto known = std::find(lists.begin(), lists.end(), list);
+  const auto index = static_cast<std::size_t>(known - lists.begin());
+  if (known == lists.end()) {
+    lists.push_back(list);
+  }
+  return index;
+}
+
+// Makes a scene of a rig, step by step. With `like`: see prepare_moment.
+class SceneBuilder {
+ public:
+  SceneBuilder(const Rig& rig, int camera, const Scene* like)
+      : rig_(rig), camera_(camera), like_(like), light_of_object_(rig.objects.size(), -1) {
+    for (std::size_t i = 0; i < rig.lights.size(); ++i) {
+      if (rig.lights[i].object >= 0) {
+        light_of_object_[static_cast<std::size_t>(rig.lights[i].object)] = static_cast<int>(i);
+      }
+    }
   }
 
-  // The meshes that hold haze or lights, each in a world of its own.
-  std::map<int, std::shared_ptr<World>>& holders = scene.holders;
-  if (like != nullptr) {
-    holders = like->holders;
-    scene.world.share_meshes(like->world);
-  }
-  for (const HazeSpec& h : like == nullptr ? rig.hazes : std::vector<HazeSpec>{}) {
-    if (h.inside && h.inside->object >= 0) {
-      holders[h.inside->object] = std::make_shared<World>();
+  Result<Scene> built(const std::vector<std::string>& layers) {
+    scene_.layers = layers;
+    scene_.emission_table = light_table(*spectrum_named("cie-d65"));
+    add_materials();
+    make_holders();
+    add_objects();
+    if (!has_errors(problems_)) {
+      add_meshes();
+      add_copies();
+      scene_.object_surfaces = scene_.surfaces.size();
+      add_hazes();
     }
-  }
-  for (const LightSpec& l : like == nullptr ? rig.lights : std::vector<LightSpec>{}) {
-    if (l.inside && l.inside->object >= 0) {
-      holders[l.inside->object] = std::make_shared<World>();
+    add_lights();
+    if (has_errors(problems_)) {
+      return problems_;
     }
+    scene_.light_clusters = LightClusters(scene_.emitters);
+    give_hazes_layers();
+    link_surfaces();
+    scene_.world.build();
+    return {std::move(scene_), std::move(problems_)};
   }
-  const auto enclosure_of = [&](const VolumeSpec& v) -> std::optional<Enclosure> {
-    if (v.shape) {
-      return Enclosure(*v.shape, v.transform);
-    }
-    return v.solid != nullptr ? Enclosure(v.solid, v.transform, rig.render.march)
-                              : Enclosure(holders.at(v.object));
-  };
-  // The objects that emit, and what of them emits.
-  scene.emission_table = light_table(*spectrum_named("cie-d65"));
-  std::vector<int> light_of_object(rig.objects.size(), -1);
-  for (std::size_t i = 0; i < rig.lights.size(); ++i) {
-    if (rig.lights[i].object >= 0) {
-      light_of_object[static_cast<std::size_t>(rig.lights[i].object)] = static_cast<int>(i);
-    }
-  }
-  std::vector<std::shared_ptr<const LuminousSurface>>& luminous = scene.luminous;
-  luminous.resize(rig.lights.size());
-  std::vector<std::pair<MeshPart, std::uint32_t>> later;
+
+ private:
+  // An object that shows a mesh which others show too.
   struct Copy {
     SharedMesh* mesh;
     Transform transform;
     std::uint32_t object;
   };
-  std::vector<Copy> copies;
-  std::map<std::string, SharedMesh> shared_meshes;
-  for (std::size_t i = 0; i < rig.objects.size(); ++i) {
-    const ObjectSpec& object = rig.objects[i];
-    if (!object.shape && object.solid < 0 && light_of_object[i] < 0 &&
-        holders.count(static_cast<int>(i)) == 0) {
-      ++shared_meshes[object.mesh].objects;
+
+  void add_materials() {
+    if (like_ != nullptr) {
+      scene_.materials = like_->materials;
+      scene_.pictures = like_->pictures;
+      scene_.bounce_materials = like_->bounce_materials;
+      scene_.has_bounce_materials = like_->has_bounce_materials;
+    } else {
+      for (const MaterialSpec& m : rig_.materials) {
+        scene_.materials.push_back(model_of(m, m.roughness, problems_));
+        scene_.pictures.push_back(pictures_of(m, problems_));
+      }
+      scene_.materials.push_back(diffuse_surface(Spectrum::Constant(0.5f), 0));
+      scene_.pictures.emplace_back();
+      add_bounce_materials(scene_, rig_);
+    }
+    for (std::size_t i = 0; i < scene_.materials.size(); ++i) {
+      scene_.has_openings = scene_.has_openings || scene_.materials[i].is_pane() ||
+                            scene_.pictures[i].mask != nullptr;
+      scene_.has_pictures = scene_.has_pictures || scene_.pictures[i].any();
     }
   }
-  for (std::size_t i = 0; i < rig.objects.size(); ++i) {
-    const ObjectSpec& object = rig.objects[i];
-    const int its_light = light_of_object[i];
-    const auto surface = static_cast<std::uint32_t>(scene.surfaces.size());
-    scene.surfaces.push_back(
-        {static_cast<std::uint32_t>(i),
-         object.material < 0 ? plain : static_cast<std::uint32_t>(object.material),
-         kNoIndex});
-    if (object.shape) {
-      scene.world.add_shape(*object.shape, object.transform, surface);
-      if (its_light >= 0) {
-        luminous[static_cast<std::size_t>(its_light)] = std::make_shared<LuminousSurface>(
-            *object.shape, object.transform, cover_of(scene, surface));
-      }
-      continue;
+
+  // The meshes that hold haze or lights, each in a world of its own.
+  void make_holders() {
+    if (like_ != nullptr) {
+      scene_.holders = like_->holders;
+      scene_.world.share_meshes(like_->world);
+      return;
     }
-    if (object.solid >= 0) {
-      const Rig::Solid& solid = rig.solids[static_cast<std::size_t>(object.solid)];
+    const auto hold = [&](const std::optional<VolumeSpec>& volume) {
+      if (volume && volume->object >= 0) {
+        scene_.holders[volume->object] = std::make_shared<World>();
+      }
+    };
+    for (const HazeSpec& h : rig_.hazes) {
+      hold(h.inside);
+    }
+    for (const LightSpec& l : rig_.lights) {
+      hold(l.inside);
+    }
+  }
+
+  std::optional<Enclosure> enclosure_of(const VolumeSpec& v) const {
+    if (v.shape) {
+      return Enclosure(*v.shape, v.transform);
+    }
+    return v.solid != nullptr ? Enclosure(v.solid, v.transform, rig_.render.march)
+                              : Enclosure(scene_.holders.at(v.object));
+  }
+
+  void add_objects() {
+    const auto plain = static_cast<std::uint32_t>(rig_.materials.size());
+    scene_.luminous.resize(rig_.lights.size());
+    for (std::size_t i = 0; i < rig_.objects.size(); ++i) {
+      const ObjectSpec& object = rig_.objects[i];
+      if (!object.shape && object.solid < 0 && light_of_object_[i] < 0 &&
+          scene_.holders.count(static_cast<int>(i)) == 0) {
+        ++shared_meshes_[object.mesh].objects;
+      }
+    }
+    for (std::uint32_t i = 0; i < rig_.objects.size(); ++i) {
+      const int material = rig_.objects[i].material;
+      scene_.surfaces.push_back(
+          {i, material < 0 ? plain : static_cast<std::uint32_t>(material), kNoIndex});
+      add_object(i);
+    }
+  }
+
+  // What of an object emits; null where it is no light.
+  std::shared_ptr<const LuminousSurface>* luminous_of(std::uint32_t object) {
+    const int light = light_of_object_[object];
+    return light < 0 ? nullptr : &scene_.luminous[static_cast<std::size_t>(light)];
+  }
+
+  // The surface of an object has the object's number.
+  void add_object(std::uint32_t i) {
+    const ObjectSpec& object = rig_.objects[i];
+    auto* const luminous = luminous_of(i);
+    if (object.shape) {
+      scene_.world.add_shape(*object.shape, object.transform, i);
+      if (luminous != nullptr) {
+        *luminous =
+            std::make_shared<LuminousSurface>(*object.shape, object.transform, cover_of(scene_, i));
+      }
+    } else if (object.solid >= 0) {
+      const Rig::Solid& solid = rig_.solids[static_cast<std::size_t>(object.solid)];
       const Transform& own = solid.node.place;
-      scene.world.add_solid(
+      scene_.world.add_solid(
           solid.compiled,
           {object.transform.linear * own.linear, object.transform.point(own.offset)},
-          surface,
-          rig.render.march);
-      continue;
+          i,
+          rig_.render.march);
+    } else if (like_ == nullptr) {
+      add_mesh_object(i);
+    } else if (luminous != nullptr) {
+      *luminous = like_->luminous[static_cast<std::size_t>(light_of_object_[i])];
     }
-    if (like != nullptr) {
-      if (its_light >= 0) {
-        luminous[static_cast<std::size_t>(its_light)] =
-            like->luminous[static_cast<std::size_t>(its_light)];
-      }
-      continue;
-    }
-    const bool emits = its_light >= 0;
-    const auto holder = holders.find(static_cast<int>(i));
+  }
+
+  // Reads the mesh of an object, or takes it from one that shows it too; meshes_ and copies_ keep
+  // what comes into the world once all objects are known.
+  void add_mesh_object(std::uint32_t i) {
+    const ObjectSpec& object = rig_.objects[i];
+    const auto holder = scene_.holders.find(static_cast<int>(i));
+    const bool held = holder != scene_.holders.end();
+    auto* const luminous = luminous_of(i);
     SharedMesh* const shared =
-        emits || holder != holders.end() ? nullptr : &shared_meshes.at(object.mesh);
+        luminous != nullptr || held ? nullptr : &shared_meshes_.at(object.mesh);
     const bool known = shared != nullptr && shared->triangles != nullptr;
     auto parts = known                                         ? std::vector<MeshPart>{}
                  : shared != nullptr && !shared->parts.empty() ? shared->parts
-                                                               : mesh_parts(object, problems);
+                                                               : mesh_parts(object, problems_);
     if (parts.empty() && !known) {
-      continue;
+      return;
     }
-    Transform transform = object.transform;
-    Mat3d file_axes = Mat3d::Identity() * object.mesh_length;
-    if (object.mesh_up == 'y') {  // y up, z towards the viewer, becomes z up
-      Mat3d stand;
-      stand << 1, 0, 0, 0, 0, -1, 0, 1, 0;
-      file_axes = stand * object.mesh_length;
-    }
-    transform.linear = transform.linear * file_axes;
-    constexpr float kFarthest = 1e7f;
-    bool inside = true;
+    const Transform transform = placed(object);
     if (shared != nullptr && shared->objects > 1 && !shared->looked_at) {
       look_at(*shared, parts);
     }
-    const bool copied = shared != nullptr && shared->triangles != nullptr;
-    if (copied) {
+    constexpr float kFarthest = 1e7f;
+    bool inside = true;
+    if (shared != nullptr && shared->triangles != nullptr) {
       parts.clear();
       inside = within_reach(shared->triangles->bounds(), transform, kFarthest);
-      copies.push_back({shared, transform, static_cast<std::uint32_t>(i)});
+      copies_.push_back({shared, transform, i});
     }
     Mesh whole;
     for (MeshPart& part : parts) {
@@ -521,216 +574,250 @@ Result<Scene> prepare(const Rig& rig,
       for (const Vec3& p : part.mesh.positions) {
         inside = inside && p.cwiseAbs().maxCoeff() <= kFarthest;
       }
-      if (emits) {
+      if (luminous != nullptr) {
         append(whole, part.mesh);
       }
-      if (holder != holders.end()) {
+      if (held) {
         holder->second->add_mesh(part.mesh, 0);
       }
     }
     if (!inside) {
-      problems.push_back({Severity::kError,
-                          "out-of-range",
-                          object.mesh_place,
-                          "object." + object.name + ".mesh",
-                          "a vertex lies farther than 10000 km from the origin",
-                          "see mesh_length and scale"});
-      continue;
+      mesh_error(object,
+                 "out-of-range",
+                 "a vertex lies farther than 10000 km from the origin",
+                 "see mesh_length and scale");
+      return;
     }
-    if (emits) {
-      luminous[static_cast<std::size_t>(its_light)] =
-          std::make_shared<LuminousSurface>(std::move(whole), cover_of(scene, surface));
+    if (luminous != nullptr) {
+      *luminous = std::make_shared<LuminousSurface>(std::move(whole), cover_of(scene_, i));
     }
-    if (holder != holders.end()) {
+    if (held) {
       holder->second->build();
     }
     for (MeshPart& part : parts) {
-      later.push_back({std::move(part), static_cast<std::uint32_t>(i)});
+      triangles_ += part.mesh.triangles.size();
+      meshes_.push_back({std::move(part), i});
     }
-  }
-  // The parts of meshes: those of the object's own material, and one surface more for each other of
-  // a file's.
-  for (auto& [part, object] : later) {
-    std::uint32_t surface = object;
-    if (part.material != nullptr && rig.objects[object].material < 0 &&
-        light_of_object[object] < 0) {
-      surface = static_cast<std::uint32_t>(scene.surfaces.size());
-      scene.surfaces.push_back(
-          {object, static_cast<std::uint32_t>(scene.materials.size()), kNoIndex});
-      add_file_material(scene, *part.material);
-    }
-    scene.world.add_mesh(part.mesh, surface);
-    part.mesh = {};
-  }
-  later.clear();
-  for (const Copy& copy : copies) {
-    std::vector<std::uint32_t> surfaces;
-    for (std::size_t part = 0; part < copy.mesh->materials.size(); ++part) {
-      surfaces.push_back(copy.object);
-      if (const auto& material = copy.mesh->materials[part];
-          material != nullptr && rig.objects[copy.object].material < 0) {
-        std::uint32_t& number = copy.mesh->numbers[part];
-        if (number == kNoIndex) {
-          number = static_cast<std::uint32_t>(scene.materials.size());
-          add_file_material(scene, *material);
-        }
-        surfaces.back() = static_cast<std::uint32_t>(scene.surfaces.size());
-        scene.surfaces.push_back({copy.object, number, kNoIndex});
-      }
-    }
-    scene.world.add_copy(copy.mesh->triangles, copy.transform, std::move(surfaces));
-  }
-  if (like != nullptr) {
-    scene.surfaces.insert(
-        scene.surfaces.end(),
-        like->surfaces.begin() + static_cast<std::ptrdiff_t>(scene.surfaces.size()),
-        like->surfaces.begin() + static_cast<std::ptrdiff_t>(like->object_surfaces));
-  }
-  scene.object_surfaces = scene.surfaces.size();
-  if (!has_errors(problems)) {
-    for (const HazeSpec& h : rig.hazes) {
-      add_haze(scene,
-               rig,
-               h,
-               h.inside ? enclosure_of(*h.inside) : std::nullopt,
-               like != nullptr ? like->grids[scene.grids.size()] : nullptr,
-               problems);
+    if (std::string fault = too_many_triangles(triangles_); !fault.empty()) {
+      mesh_error(object, "too-large", std::move(fault), "");
     }
   }
 
-  LightLoader loader(rig, problems, enclosure_of);
-  std::vector<std::vector<std::uint32_t>> link_lists, caster_lists;
-  const auto number_of = [](std::vector<std::vector<std::uint32_t>>& lists,
-                            const std::vector<std::uint32_t>& list) {
-    const auto known = std::find(lists.begin(), lists.end(), list);
-    const auto index = static_cast<std::size_t>(known - lists.begin());
-    if (known == lists.end()) {
-      lists.push_back(list);
+  void mesh_error(const ObjectSpec& object, const char* code, std::string text, const char* hint) {
+    problems_.push_back({Severity::kError,
+                         code,
+                         object.mesh_place,
+                         "object." + object.name + ".mesh",
+                         std::move(text),
+                         hint});
+  }
+
+  // The parts of meshes: those of the object's own material, and one surface more for each other of
+  // a file's.
+  void add_meshes() {
+    for (auto& [part, object] : meshes_) {
+      std::uint32_t surface = object;
+      if (part.material != nullptr && rig_.objects[object].material < 0 &&
+          light_of_object_[object] < 0) {
+        surface = static_cast<std::uint32_t>(scene_.surfaces.size());
+        scene_.surfaces.push_back(
+            {object, static_cast<std::uint32_t>(scene_.materials.size()), kNoIndex});
+        add_file_material(scene_, *part.material);
+      }
+      scene_.world.add_mesh(part.mesh, surface);
+      part.mesh = {};
     }
-    return index;
-  };
-  constexpr std::size_t kMostLinkLists = 64;
-  for (std::size_t i = 0; i < rig.lights.size(); ++i) {
-    const LightSpec& light = rig.lights[i];
-    const std::size_t before = problems.size();
-    LightParts parts = loader.parts(light, luminous[i]);
-    const Problems added(problems.begin() + static_cast<std::ptrdiff_t>(before), problems.end());
-    if (has_errors(added) || (light.object >= 0 && !luminous[i])) {
-      continue;
+    meshes_.clear();
+  }
+
+  void add_copies() {
+    for (const Copy& copy : copies_) {
+      std::vector<std::uint32_t> surfaces;
+      for (std::size_t part = 0; part < copy.mesh->materials.size(); ++part) {
+        surfaces.push_back(copy.object);
+        if (const auto& material = copy.mesh->materials[part];
+            material != nullptr && rig_.objects[copy.object].material < 0) {
+          std::uint32_t& number = copy.mesh->numbers[part];
+          if (number == kNoIndex) {
+            number = static_cast<std::uint32_t>(scene_.materials.size());
+            add_file_material(scene_, *material);
+          }
+          surfaces.back() = static_cast<std::uint32_t>(scene_.surfaces.size());
+          scene_.surfaces.push_back({copy.object, number, kNoIndex});
+        }
+      }
+      scene_.world.add_copy(copy.mesh->triangles, copy.transform, std::move(surfaces));
     }
-    if (light.fade_with_camera && !rig.cameras.empty()) {
-      const double d = (rig.cameras.at(static_cast<std::size_t>(camera)).at - light.at).norm();
+    if (like_ != nullptr) {
+      scene_.surfaces.insert(
+          scene_.surfaces.end(),
+          like_->surfaces.begin() + static_cast<std::ptrdiff_t>(scene_.surfaces.size()),
+          like_->surfaces.begin() + static_cast<std::ptrdiff_t>(like_->object_surfaces));
+    }
+  }
+
+  void add_hazes() {
+    for (const HazeSpec& h : rig_.hazes) {
+      add_haze(scene_,
+               rig_,
+               h,
+               h.inside ? enclosure_of(*h.inside) : std::nullopt,
+               like_ != nullptr ? like_->grids[scene_.grids.size()] : nullptr,
+               problems_);
+    }
+  }
+
+  void add_lights() {
+    LightLoader loader(
+        rig_, problems_, [this](const VolumeSpec& volume) { return enclosure_of(volume); });
+    for (std::uint32_t i = 0; i < rig_.lights.size(); ++i) {
+      const LightSpec& light = rig_.lights[i];
+      const std::size_t before = problems_.size();
+      LightParts parts = loader.parts(light, scene_.luminous[i]);
+      const Problems added(problems_.begin() + static_cast<std::ptrdiff_t>(before),
+                           problems_.end());
+      if (!has_errors(added) && (light.object < 0 || scene_.luminous[i])) {
+        add_light(i, std::move(parts));
+      }
+    }
+  }
+
+  void add_light(std::uint32_t index, LightParts parts) {
+    const LightSpec& light = rig_.lights[index];
+    if (light.fade_with_camera && !rig_.cameras.empty()) {
+      const double d = (rig_.cameras.at(static_cast<std::size_t>(camera_)).at - light.at).norm();
       parts.camera_fade =
           range_window(d, light.fade_with_camera->first, light.fade_with_camera->second);
     }
-    Emitter e = make_emitter(light, parts, rig.up);
-    const auto index = static_cast<std::uint32_t>(i);
+    Emitter e = make_emitter(light, parts, rig_.up);
     if (e.shines()) {
-      const std::string layer =
-          light.split_tint ? light.name + "~1"
-                           : light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups);
-      const auto known = std::find(scene.layers.begin(), scene.layers.end(), layer);
-      e.layer = static_cast<std::uint32_t>(known - scene.layers.begin());
-      if (known == scene.layers.end()) {
-        scene.layers.push_back(layer);
-        if (light.split_tint) {
-          scene.layers.insert(scene.layers.end(), {light.name + "~2", light.name + "~3"});
-        }
-      }
+      e.layer = layer_of(light);
     }
     if (light.lit) {
-      const std::size_t list = number_of(link_lists, *light.lit);
+      constexpr std::size_t kMostLinkLists = 64;
+      const std::size_t list = number_of(link_lists_, *light.lit);
       if (list >= kMostLinkLists) {
-        problems.push_back(
+        problems_.push_back(
             {Severity::kError,
              "out-of-range",
              light.place,
              "light." + light.name,
              fmt::format("more than {} different lists of linked objects", kMostLinkLists),
              "use tags, so that lights share them"});
-        continue;
+        return;
       }
       e.link_bit = std::uint64_t{1} << list;
     }
-    if (const auto throwing = objects_throwing(rig, light)) {
-      e.casters = static_cast<std::uint32_t>(number_of(caster_lists, *throwing));
+    if (const auto throwing = objects_throwing(rig_, light)) {
+      e.casters = static_cast<std::uint32_t>(number_of(caster_lists_, *throwing));
       e.only_sampled = true;  // a path that meets such an object would not find the light behind it
     }
-    scene.emitter_surface.push_back(kNoIndex);
+    scene_.emitter_surface.push_back(kNoIndex);
     if (e.is_distant()) {
-      scene.distant.push_back(index);
+      scene_.distant.push_back(index);
     } else if (light.object >= 0) {
       if (e.shines()) {
-        scene.surfaces[static_cast<std::size_t>(light.object)].emitter = index;
+        scene_.surfaces[static_cast<std::size_t>(light.object)].emitter = index;
       }
     } else if (!e.is_zero_size() && light.cheat.visible && (light.on || light.body)) {
-      Transform place;
-      if (light.shape.kind == LightKind::kTube) {
-        place.linear = aimed(light.along, rig.up, 0);  // a cylinder stands along z
-      } else {
-        place.linear = aimed(light.axis, rig.up, light.roll);
-      }
-      place.offset = light.at;
-      scene.world.add_shape(
-          body_of(light.shape), place, static_cast<std::uint32_t>(scene.surfaces.size()));
-      scene.emitter_surface.back() = static_cast<std::uint32_t>(scene.surfaces.size());
-      scene.surfaces.push_back({kNoIndex, kNoIndex, index});
+      add_body(light, index);
     }
-    scene.lights.push_back(std::move(parts));
-    scene.emitters.push_back(std::move(e));
+    scene_.lights.push_back(std::move(parts));
+    scene_.emitters.push_back(std::move(e));
   }
-  if (has_errors(problems)) {
-    return problems;
+
+  // The layer of a light that shines; a new one where no light before it has the same.
+  std::uint32_t layer_of(const LightSpec& light) {
+    const std::string layer =
+        light.split_tint ? light.name + "~1"
+                         : light.layer_in(rig_.render.layers == RenderSpec::Layers::kGroups);
+    const auto known = std::find(scene_.layers.begin(), scene_.layers.end(), layer);
+    const auto number = static_cast<std::uint32_t>(known - scene_.layers.begin());
+    if (known == scene_.layers.end()) {
+      scene_.layers.push_back(layer);
+      if (light.split_tint) {
+        scene_.layers.insert(scene_.layers.end(), {light.name + "~2", light.name + "~3"});
+      }
+    }
+    return number;
   }
-  scene.light_clusters = LightClusters(scene.emitters);
-  for (std::size_t i = 0, glowing = 0; i < rig.hazes.size(); ++i) {
-    if (rig.hazes[i].extinction > 0) {
-      Haze& haze = scene.hazes[glowing++];
+
+  // What is seen of a light with a size, and throws shadows of others.
+  void add_body(const LightSpec& light, std::uint32_t index) {
+    Transform place;
+    place.linear = light.shape.kind == LightKind::kTube
+                       ? aimed(light.along, rig_.up, 0)  // a cylinder stands along z
+                       : aimed(light.axis, rig_.up, light.roll);
+    place.offset = light.at;
+    const auto surface = static_cast<std::uint32_t>(scene_.surfaces.size());
+    scene_.world.add_shape(body_of(light.shape), place, surface);
+    scene_.emitter_surface.back() = surface;
+    scene_.surfaces.push_back({kNoIndex, kNoIndex, index});
+  }
+
+  void give_hazes_layers() {
+    for (std::size_t i = 0, glowing = 0; i < rig_.hazes.size(); ++i) {
+      if (!(rig_.hazes[i].extinction > 0)) {
+        continue;
+      }
+      Haze& haze = scene_.hazes[glowing++];
       if (haze.emission > 0) {
-        const auto at = std::find(scene.layers.begin(), scene.layers.end(), rig.hazes[i].name);
-        haze.layer = static_cast<std::uint32_t>(at - scene.layers.begin());
-        if (at == scene.layers.end()) {
-          scene.layers.push_back(rig.hazes[i].name);
+        const auto at = std::find(scene_.layers.begin(), scene_.layers.end(), rig_.hazes[i].name);
+        haze.layer = static_cast<std::uint32_t>(at - scene_.layers.begin());
+        if (at == scene_.layers.end()) {
+          scene_.layers.push_back(rig_.hazes[i].name);
         }
       }
     }
   }
-  for (Scene::Surface& surface : scene.surfaces) {
-    surface.links = 0;
-    surface.seen_by_camera =
-        surface.object == kNoIndex || rig.objects[surface.object].seen_by_camera;
-    for (std::size_t list = 0; list < link_lists.size(); ++list) {
-      if (surface.object != kNoIndex &&
-          std::binary_search(link_lists[list].begin(), link_lists[list].end(), surface.object)) {
-        surface.links |= std::uint64_t{1} << list;
+
+  // Which lights reach each surface, and which surfaces throw each light's shadows.
+  void link_surfaces() {
+    for (Scene::Surface& surface : scene_.surfaces) {
+      surface.links = 0;
+      surface.seen_by_camera =
+          surface.object == kNoIndex || rig_.objects[surface.object].seen_by_camera;
+      for (std::size_t list = 0; list < link_lists_.size(); ++list) {
+        if (surface.object != kNoIndex &&
+            std::binary_search(
+                link_lists_[list].begin(), link_lists_[list].end(), surface.object)) {
+          surface.links |= std::uint64_t{1} << list;
+        }
       }
     }
-  }
-  for (const std::vector<std::uint32_t>& list : caster_lists) {
-    std::vector<bool> throws(scene.surfaces.size(), false);
-    for (std::size_t i = 0; i < throws.size(); ++i) {
-      throws[i] = std::binary_search(list.begin(), list.end(), scene.surfaces[i].object);
+    for (const std::vector<std::uint32_t>& list : caster_lists_) {
+      std::vector<bool> throws(scene_.surfaces.size(), false);
+      for (std::size_t i = 0; i < throws.size(); ++i) {
+        throws[i] = std::binary_search(list.begin(), list.end(), scene_.surfaces[i].object);
+      }
+      scene_.casters.push_back(std::move(throws));
     }
-    scene.casters.push_back(std::move(throws));
   }
-  if (has_errors(problems)) {
-    return problems;
-  }
-  scene.world.build();
-  return {std::move(scene), std::move(problems)};
-}
+
+  const Rig& rig_;
+  const int camera_;
+  const Scene* const like_;
+  Scene scene_;
+  Problems problems_;
+  std::vector<int> light_of_object_;  // -1: it does not emit
+  std::map<std::string, SharedMesh> shared_meshes_;
+  std::vector<std::pair<MeshPart, std::uint32_t>> meshes_;  // with their objects
+  std::vector<Copy> copies_;
+  std::size_t triangles_ = 0;  // of meshes_
+  std::vector<std::vector<std::uint32_t>> link_lists_, caster_lists_;
+};
 
 }  // namespace
 
 Result<Scene> prepare_scene(const Rig& rig, int camera) {
-  return prepare(rig, camera, nullptr, {});
+  return SceneBuilder(rig, camera, nullptr).built({});
 }
 
 Result<Scene> prepare_moment(const Rig& rig,
                              int camera,
                              const Scene& like,
                              const std::vector<std::string>& layers) {
-  return prepare(rig, camera, &like, layers);
+  return SceneBuilder(rig, camera, &like).built(layers);
 }
 
 }  // namespace jovilux
