@@ -10,6 +10,7 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
 export ASAN_OPTIONS=halt_on_error=1:detect_leaks=1:exitcode=99 UBSAN_OPTIONS=halt_on_error=1:print_stacktrace=1:exitcode=99
+export LSAN_OPTIONS="suppressions=$here/tests/lsan-suppressions.txt"
 export TSAN_OPTIONS="halt_on_error=1:exitcode=99:suppressions=$here/tests/tsan-suppressions.txt"
 failed=0
 # run STATUS WORDS...

@@ -74,14 +74,14 @@ def condensation(path):
 
     def pixel(x, y):
         u, v = (x + 0.5) / width, 1 - (y + 0.5) / height
-        fog = 0.34 - 1.25 * v + 0.5 * fractal(7 * u, 5 * v, 41, 3)
+        fog = 0.26 - 1.25 * v + 0.5 * fractal(7 * u, 5 * v, 41, 3)
         drop = 0.0
         i0, j0 = int(u * cells), int(v * cells)
         for i in (i0 - 1, i0, i0 + 1):
             for j in (j0 - 1, j0, j0 + 1):
                 a, b = (i + chance(i, j, 42)) / cells, (j + chance(i, j, 43)) / cells
                 radius = 0.5 / cells * chance(i, j, 44) ** 2
-                if fog + 0.45 * chance(i, j, 45) > 0.3:
+                if fog + 0.4 * chance(i, j, 45) > 0.36:
                     drop = max(drop, 1 - math.hypot(u - a, v - b) / radius if radius else 0.0)
         track = value(26 * u, 0, 46)
         run = track > 0.86 and v < 0.2 + 0.5 * chance(int(26 * u), 47)

@@ -80,13 +80,13 @@ TEST_CASE("what keeps lights away is named, with its place", "[cli][why]") {
                "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 9, 0]\noutput = '9 cd'\nbeam = '10 "
                "deg'\nfield = '20 deg'\n") +
           lamp("beside",
-               "kind = 'spot'\nat = [0, 2, 2]\naim = [0, 2, 0]\noutput = '9 cd'\nbeam = '10 "
-               "deg'\nfield = '20 deg'\n") +
+               "kind = 'disk'\nradius = '5 cm'\nat = [0, 2, 2]\naim = [0, 2, 0]\noutput = '9 "
+               "cd'\nspread = '20 deg'\n") +
           lamp("short",
                "kind = 'sphere'\nradius = '2 cm'\nat = [0, 0.3, 2]\noutput = '9 cd'\nrange = "
                "['10 cm', '40 cm']\n") +
           lamp("masked",
-               "kind = 'spot'\nat = [0, 0.4, 2]\naim = [0, 0, 0]\noutput = '9 cd'\nbeam = '60 "
+               "kind = 'spot'\nat = [0, 0.4, 2]\naim = [0.3, 0, 0]\noutput = '9 cd'\nbeam = '60 "
                "deg'\nfield = '80 deg'\ngobo = { pattern = 'dots', count = 1, open = 0.05, size "
                "= ['30 cm', '30 cm'], at = '1 m', surround = 'dark' }\n"));
   CHECK(light_in(r, "free")["why"] == "arrives");
@@ -263,4 +263,32 @@ TEST_CASE("the ways are drawn over the picture and in plan", "[cli][why][figures
   CHECK(run_program({"why", dir.path("out"), "--at", "20,20", "-o", dir.path("w")}).status == 2);
   CHECK(run_program({"why", dir.path("out"), "--at", "41,20"}).status == 2);
   CHECK(run_program({"why", dir.path("out")}).status == 2);
+}
+
+TEST_CASE("each of the demo's wrong lamps is explained in a line", "[cli][why]") {
+  const auto lines = [](const std::vector<std::string>& more) {
+    std::vector<std::string> words = {"why",
+                                      JOVILUX_SOURCE "/demo/orchid-house.toml",
+                                      "--camera",
+                                      "bench",
+                                      "--variant",
+                                      "mistakes",
+                                      "--set",
+                                      "render.size=[96, 54]",
+                                      "--at",
+                                      "36,36",
+                                      "--samples",
+                                      "1024",
+                                      "--quiet"};
+    words.insert(words.end(), more.begin(), more.end());
+    return run_program(words).out;
+  };
+  const std::string clear = lines({"--set", "haze.mist.extinction=0 /m"});
+  INFO(clear);
+  CHECK(clear.find("indicator: is blocked by pot-1 at") != std::string::npos);
+  CHECK(clear.find("wall-spot: faces away from there") != std::string::npos);
+  CHECK(clear.find("lantern: ends 0.04 m from it; the place lies at") != std::string::npos);
+  const std::string thick = lines({});
+  INFO(thick);
+  CHECK(thick.find("haze takes 100 % of the rest") != std::string::npos);
 }
