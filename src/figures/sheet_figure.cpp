@@ -223,7 +223,7 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
   // logarithms so that no single bright pixel counts for many.
   std::vector<int> smooth;
   if (f.isolines) {
-    const int r = std::max(1, image.width / 140);
+    const int r = std::max(2, image.width / 90);
     const auto w = static_cast<std::size_t>(image.width),
                h = static_cast<std::size_t>(image.height);
     std::vector<double> rows(image.pixels()), logs(image.pixels());
@@ -280,7 +280,12 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
       if (f.isolines && x + 1 < image.width && y + 1 < image.height &&
           (smooth[i] != smooth[i + 1] ||
            smooth[i] != smooth[i + static_cast<std::size_t>(image.width)])) {
-        c = {250, 250, 250};
+        // A line is a pixel wide: thick in a small picture, where it must not hide the bands.
+        constexpr double kWhite = 250, kFullWidth = 900;
+        const double opacity = std::clamp(image.width / kFullWidth, 0.45, 1.0);
+        for (double& v : c) {
+          v += opacity * (kWhite - v);
+        }
       }
       for (const double v : c) {
         out.push_back(static_cast<std::uint8_t>(std::lround(v)));

@@ -466,7 +466,10 @@ class WayTracer {
         return;
       }
     }
-    ++tally.aside;
+    // A lamp without a beam sends nothing only where all of it lies below the surface's horizon.
+    const bool has_beam =
+        has_axis || (e.detail != nullptr && (e.detail->profile || e.detail->doors));
+    ++(has_beam ? tally.aside : tally.behind);
   }
 
   // The first surface on a shadow ray that is no pane, not the light itself and throws its shadows.
