@@ -66,7 +66,7 @@ class FolderEvents {
   // Adds the folders of `files`; ones that are known are not added twice.
   void listen_to(const std::vector<std::string>& files) {
     constexpr std::uint32_t kEvents =
-        IN_CLOSE_WRITE | IN_CREATE | IN_DELETE | IN_MODIFY | IN_MOVED_FROM | IN_MOVED_TO;
+        IN_CLOSE_WRITE | IN_CREATE | IN_DELETE | IN_MOVED_FROM | IN_MOVED_TO;
     for (const std::string& file : files) {
       const fs::path folder = fs::path(file).parent_path();
       const int added = ::inotify_add_watch(
