@@ -326,12 +326,7 @@ int run_demo(int argc, char** argv) {
           scale.other_samples}},
         {"Thin mist against a lamp in the yard",
          "shafts",
-         {"--variant",
-          "shafts",
-          "--size",
-          scale.other_size,
-          "--samples",
-          scale.other_samples}}}) {
+         {"--variant", "shafts", "--size", scale.other_size, "--samples", scale.other_samples}}}) {
     status = std::max(status, render_step(what, out, words));
     if (status == kInterrupted) {
       return status;

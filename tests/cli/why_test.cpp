@@ -116,13 +116,13 @@ TEST_CASE("what haze takes of a lamp on its way is told", "[cli][why][haze]") {
   const TemporaryFolder dir;
   const nlohmann::json r =
       why(dir,
-          kFloorForWhy + lamp("bulb", "kind = 'point'\nat = [0, 0, 2]\noutput = '100 cd'\n") +
+          kFloorForWhy + lamp("globe", "kind = 'point'\nat = [0, 0, 2]\noutput = '100 cd'\n") +
               "[[haze]]\nname = 'mist'\ninside = 'everywhere'\nextinction = '0.5 /m'\n");
-  const nlohmann::json bulb = light_in(r, "bulb");
-  CHECK(bulb["why"] == "arrives");
+  const nlohmann::json arrival = light_in(r, "globe");
+  CHECK(arrival["why"] == "arrives");
   // The pixel shows the floor near its middle, 2 m below.
-  CHECK(bulb["haze_takes"].get<double>() == Approx(1 - std::exp(-0.5 * 2)).margin(0.03));
-  CHECK(bulb["text"].get<std::string>().find("; haze takes 6") != std::string::npos);
+  CHECK(arrival["haze_takes"].get<double>() == Approx(1 - std::exp(-0.5 * 2)).margin(0.03));
+  CHECK(arrival["text"].get<std::string>().find("; haze takes 6") != std::string::npos);
 }
 
 TEST_CASE("mirrors, sheets and haze are steps of their own", "[cli][why]") {

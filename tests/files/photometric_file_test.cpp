@@ -178,6 +178,20 @@ TEST_CASE("faults in LM-63 files are told with their places", "[files][photometr
         std::string::npos);
 }
 
+TEST_CASE(
+    "factors beyond what a file's numbers may be are refused, so that what is read can be written",
+    "[files][photometry]") {
+  std::string text = small();
+  text.replace(text.find("1 1000 1 4"), 10, "1 1000 4294967295 4");
+  const auto refused = parse_lm63(text, "x.ies");
+  REQUIRE(!refused);
+  CHECK(refused.problems().back().text.find("intensities up to 1.718e+12 cd") != std::string::npos);
+  text.replace(text.find("4294967295"), 10, "1e9");
+  const auto read = parse_lm63(text, "x.ies");
+  REQUIRE(read);
+  CHECK(parse_lm63(lm63_text(*read), "y.ies"));
+}
+
 TEST_CASE("EULUMDAT and LM-63 tell the same distribution within 0.1 %, for all symmetries",
           "[files][photometry]") {
   const auto symmetry = GENERATE(PhotometricSymmetry::kRotational,

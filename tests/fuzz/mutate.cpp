@@ -1,7 +1,7 @@
 // Feeds the readers with damaged files: seeds from a folder, changed by chance in the ways that
 // break readers (bytes, runs, numbers, lines, lengths), the same ones for the same seed of chance.
 //
-//   jovilux_mutate TARGET SEED_FOLDER COUNT [FIRST]
+//   jovilux_mutate TARGET SEED_FOLDER COUNT [FIRST [FILE]]     FILE: the last input is kept there
 //
 // Built by any compiler, with the sanitizers of its preset; the preset `fuzz` searches by coverage
 // instead. What crashes is told by the number to begin with: FIRST.
@@ -136,6 +136,9 @@ int main(int argc, char** argv) {
     const std::string& other = seeds[below(rng, seeds.size())];
     for (std::size_t changes = 1 + below(rng, 6); changes > 0; --changes) {
       change_once(text, other, rng);
+    }
+    if (argc > 5 && n + 1 == first + count) {
+      std::ofstream(argv[5], std::ios::binary) << text;
     }
     const auto start = std::chrono::steady_clock::now();
     jovilux::fuzz::read(target, text);

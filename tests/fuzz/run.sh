@@ -19,12 +19,14 @@ case $way in
     targets=("$@")
     [ "${#targets[@]}" -gt 0 ] || targets=("${all[@]}")
     tests/fuzz/make_seeds.sh "$build/jovilux" "$seeds"
+    failed=0
     for target in "${targets[@]}"; do
       "$build/tests/fuzz/jovilux_mutate" "$target" "$seeds/$target" "$amount" || {
         echo "run.sh: $target failed at the input named above" >&2
-        exit 1
+        failed=1
       }
     done
+    exit "$failed"
     ;;
   search)
     targets=("$@")

@@ -28,6 +28,17 @@ void check_photometry(PhotometricFile& file,
     problems.push_back(
         photometric_problem(severity, path, line, 0, std::move(text), std::move(hint)));
   };
+  // What is read can be written: no number of a file is larger, and its factors are multiplied in.
+  constexpr double kMostCandela = 1e12;
+  const double peak = g.candela.empty() ? 0 : *std::max_element(g.candela.begin(), g.candela.end());
+  if (!(peak <= kMostCandela)) {
+    note(Severity::kError,
+         fmt::format("intensities up to {} cd with all factors; at most {} cd",
+                     short_number(peak),
+                     short_number(kMostCandela)),
+         "see the multiplier and the lumens of the lamps");
+    return;
+  }
   const auto degrees_text = [](double rad) { return short_number(rad * 180 / kPiD, 6); };
   for (const auto& [name, angles] :
        {std::pair{"vertical", &g.ver_rad}, std::pair{"horizontal", &g.hor_rad}}) {

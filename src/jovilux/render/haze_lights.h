@@ -8,9 +8,9 @@
 
 namespace jovilux {
 
-/// Which light is sampled toward from a place in haze: a distribution for each cell of the guide, of
-/// what the lights could bring to places where camera paths were scattered there, times the share
-/// that arrives. Choosing is a search among the lights, and a chance a look-up, where
+/// Which light is sampled toward from a place in haze: a distribution for each cell of the guide,
+/// of what the lights could bring to places where camera paths were scattered there, times the
+/// share that arrives. Choosing is a search among the lights, and a chance a look-up, where
 /// LightClusters looks at each light anew. Immutable; shared by all threads.
 ///
 /// A twentieth of the chances is the same for all lights: one whose beam crosses the cell beside
