@@ -328,5 +328,47 @@ TEST_CASE("a PNG cut short is refused before memory for its picture is taken", "
   CHECK(png_picture_bytes("") == 0);
   const auto cut = load_image(dir.write("cut.png", whole.substr(0, whole.size() - 40)));
   REQUIRE(!cut);
-  CHECK(cut.problems()[0].text.find("more than its") != std::string::npos);
+  CHECK(cut.problems()[0].text.find("a part of it claims more than its") != std::string::npos);
+  // A chunk that claims nearly all of 4 GB, before the picture.
+  std::string huge = whole;
+  huge.replace(huge.find("IDAT") - 4, 4, "\x7f\xff\xff\xf0");
+  CHECK_FALSE(png_chunks_fit(huge));
+  CHECK(png_chunks_fit(whole));
+  CHECK_FALSE(load_image(dir.write("huge.png", huge)));
+}
+
+TEST_CASE("a Radiance picture's exposure leaves finite pixels, or is refused", "[files]") {
+  const TemporaryFolder dir;
+  const auto with = [&](const std::string& exposure, char exponent) {
+    return load_image(dir.write("x.hdr",
+                                "#?RADIANCE\nFORMAT=32-bit_rle_rgbe\nEXPOSURE=" + exposure +
+                                    "\n\n-Y 1 +X 1\n" + std::string("\x80\x40\x20") + exponent));
+  };
+  const auto bright = with("0.5", '\x80');
+  REQUIRE(bright);
+  CHECK(bright->rgb[0] == Approx(1).epsilon(0.01));
+  CHECK_FALSE(with("1e-308", '\x80'));
+  CHECK_FALSE(with("1e-10", '\xff'));
+}
+
+TEST_CASE("an EXR that claims more pixels than its bytes hold takes no memory", "[files]") {
+  const TemporaryFolder dir;
+  const std::string path = dir.path("a.exr");
+  ExrHeader header;
+  header.width = 8;
+  header.height = 4;
+  write_exr(path, header, {{"R", ExrChannel::Type::kFloat, [](int, float* out) {
+                              std::fill(out, out + 8, 1.0f);
+                            }}});
+  CHECK(ExrReader::open(path));
+  // The data window's lower right corner, two int32 after the attribute's name, type and size.
+  std::string bytes = dir.read("a.exr");
+  for (const char* window : {"dataWindow", "displayWindow"}) {
+    const std::size_t at = bytes.find(window) + std::string(window).size() + 1 + 6 + 4 + 8;
+    bytes.replace(at, 8, std::string("\xff\x3f\0\0\xff\x3f\0\0", 8));  // 16384 x 16384
+  }
+  const auto huge = ExrReader::open(dir.write("huge.exr", bytes));
+  REQUIRE(!huge);
+  INFO(huge.problems()[0].text);
+  CHECK(huge.problems()[0].text.find("EXR") != std::string::npos);
 }

@@ -172,6 +172,36 @@ bool ExrReader::has(const std::string& channel) const {
          inside_->channels.end();
 }
 
+namespace {
+
+// Of all channels of one pixel, unpacked.
+std::uint64_t pixel_bytes(const exr::Header& header) {
+  std::uint64_t out = 0;
+  for (auto it = header.channels().begin(); it != header.channels().end(); ++it) {
+    out += it.channel().type == exr::HALF ? 2 : 4;
+  }
+  return out;
+}
+
+// How many bytes one byte of a file becomes at most: deflate's longest repeat is 1032, and a
+// run-length code's 64; the others have no bound that is known, and get a generous one.
+std::uint64_t most_unpacked(exr::Compression compression) {
+  switch (compression) {
+    case exr::NO_COMPRESSION:
+      return 1;
+    case exr::RLE_COMPRESSION:
+      return 64;
+    case exr::ZIPS_COMPRESSION:
+    case exr::ZIP_COMPRESSION:
+    case exr::PXR24_COMPRESSION:
+      return 1032;
+    default:
+      return 1 << 16;
+  }
+}
+
+}  // namespace
+
 Result<ExrReader> ExrReader::open(const std::string& path) {
   const auto fail = [&](std::string code, std::string text) {
     return Problem{Severity::kError, std::move(code), {path, 0, 0}, "", std::move(text), ""};
@@ -210,6 +240,16 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
                               h,
                               there_w,
                               there_h));
+    }
+    // Nor for pixels that its bytes cannot hold.
+    const std::uintmax_t bytes = std::filesystem::file_size(path);
+    if (pixel_bytes(header) * static_cast<std::uint64_t>(there_w * there_h) >
+        most_unpacked(header.compression()) * bytes) {
+      return fail("bad-image",
+                  fmt::format("damaged EXR: claims {} x {} pixels, more than its {} bytes hold",
+                              there_w,
+                              there_h,
+                              bytes));
     }
     in->header.width = static_cast<int>(w);
     in->header.height = static_cast<int>(h);

@@ -10,6 +10,7 @@
 #include <array>
 #include <cmath>
 #include <cstring>
+#include <limits>
 
 #include <fmt/format.h>
 #include <png.h>
@@ -135,6 +136,11 @@ Result<LinearImage> load_hdr(const std::string& path) {
       exposure *= *v;
     }
   }
+  constexpr double kMostExposure = 1e30;
+  if (!(exposure >= 1 / kMostExposure && exposure <= kMostExposure)) {
+    return image_fault(
+        path, fmt::format("an exposure of {}; expected 1e-30 to 1e30", short_number(exposure)));
+  }
   if (!line(text)) {
     return image_fault(path, "has no size");
   }
@@ -226,6 +232,9 @@ Result<LinearImage> load_hdr(const std::string& path) {
     for (std::size_t x = 0; x < w; ++x) {
       const unsigned char e = row[x * 4 + 3];
       const double scale = e == 0 ? 0.0 : std::ldexp(1.0, static_cast<int>(e) - 136) / exposure;
+      if (scale * 256 > static_cast<double>(std::numeric_limits<float>::max())) {
+        return image_fault(path, "a pixel is brighter than single precision holds");
+      }
       for (std::size_t c = 0; c < 3; ++c) {
         to[x * 3 + c] = static_cast<float>(e == 0 ? 0.0 : (row[x * 4 + c] + 0.5) * scale);
       }
@@ -245,6 +254,11 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
   } reader;
   png_image& image = reader.image;
   image.version = PNG_IMAGE_VERSION;
+  if (bytes.starts_with("\x89PNG") && !png_chunks_fit(bytes)) {
+    return image_fault(
+        path,
+        fmt::format("damaged PNG: a part of it claims more than its {} bytes hold", bytes.size()));
+  }
   if (png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()) == 0) {
     return image_fault(path,
                        fmt::format("not a PNG that can be read: {}", printable(image.message)));

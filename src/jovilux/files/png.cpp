@@ -116,10 +116,27 @@ std::uint32_t big_endian(const char* at) {
   return out;
 }
 
+constexpr std::size_t kSignature = 8, kAroundData = 12;  // of a PNG, and of each of its chunks
+
 }  // namespace
 
+bool png_chunks_fit(const std::string& bytes) {
+  std::size_t at = kSignature;
+  while (at < bytes.size()) {
+    if (bytes.size() - at < kAroundData ||
+        big_endian(bytes.data() + at) > bytes.size() - at - kAroundData) {
+      return false;
+    }
+    if (bytes.compare(at + 4, 4, "IEND") == 0) {
+      return true;
+    }
+    at += kAroundData + big_endian(bytes.data() + at);
+  }
+  return false;
+}
+
 std::uint64_t png_picture_bytes(const std::string& bytes) {
-  constexpr std::size_t kSignature = 8, kAroundData = 12, kScratch = 1 << 16;
+  constexpr std::size_t kScratch = 1 << 16;
   z_stream stream{};
   if (inflateInit(&stream) != Z_OK) {
     throw MachineTrouble("zlib: no memory");

@@ -19,6 +19,10 @@ void write_png(const std::string& path,
 /// the bytes are no PNG. Keys and values together hold at most a megabyte.
 std::map<std::string, std::string> png_texts(const std::string& bytes);
 
+/// Whether each chunk of a PNG's bytes, up to its last, lies within them: libpng takes memory for
+/// what a chunk claims.
+bool png_chunks_fit(const std::string& bytes);
+
 /// How many bytes the picture's data in a PNG's bytes unpack to, as far as they are whole: rows of
 /// packed pixels with a byte before each. Takes 64 KB whatever the file claims. Throws
 /// MachineTrouble.
