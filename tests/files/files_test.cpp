@@ -371,4 +371,11 @@ TEST_CASE("an EXR that claims more pixels than its bytes hold takes no memory", 
   REQUIRE(!huge);
   INFO(huge.problems()[0].text);
   CHECK(huge.problems()[0].text.find("EXR") != std::string::npos);
+  // An attribute that claims nearly 2 GB.
+  std::string claim = dir.read("a.exr");
+  const std::size_t at = claim.find("compression") + 24;
+  claim.replace(at, 4, "\xf0\xff\xff\x7f");
+  const auto header_of = ExrReader::open(dir.write("claim.exr", claim));
+  REQUIRE(!header_of);
+  CHECK(header_of.problems()[0].text.find("its header claims") != std::string::npos);
 }

@@ -6,9 +6,11 @@
 #include "jovilux/files/atomic_file.h"
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <cmath>
 #include <filesystem>
+#include <fstream>
 #include <thread>
 
 #include <ImfChannelList.h>
@@ -174,6 +176,53 @@ bool ExrReader::has(const std::string& channel) const {
 
 namespace {
 
+bool is_exr(const std::string& path) {
+  std::array<char, 4> magic{};
+  std::ifstream in(path, std::ios::binary);
+  return in.read(magic.data(), 4) && magic == std::array<char, 4>{0x76, 0x2f, 0x31, 0x01};
+}
+
+// The library reads a list of channels up to its own end, whatever its size is said to be: names,
+// each with 16 bytes, and an empty one.
+bool channels_end_at(std::istream& in, std::streamoff end) {
+  constexpr std::streamoff kOfChannel = 16;
+  for (std::string name; std::getline(in, name, '\0') && !name.empty();) {
+    in.seekg(kOfChannel, std::ios::cur);
+    if (!in || in.tellg() > end) {
+      return false;
+    }
+  }
+  return in && in.tellg() == end;
+}
+
+// Whether each attribute of the first header lies within the file: the library takes memory for
+// what one claims. Layout: docs of OpenEXR, "OpenEXR File Layout".
+bool attributes_fit(const std::string& path) {
+  constexpr std::streamoff kMagicAndVersion = 8;
+  constexpr std::size_t kLongestName = 256;
+  std::ifstream in(path, std::ios::binary | std::ios::ate);
+  const std::streamoff end = in.tellg();
+  in.seekg(kMagicAndVersion);
+  for (std::string name, type; std::getline(in, name, '\0') && !name.empty();) {
+    std::array<unsigned char, 4> size{};
+    if (name.size() > kLongestName || !std::getline(in, type, '\0') || type.size() > kLongestName ||
+        !in.read(reinterpret_cast<char*>(size.data()), 4)) {
+      return false;
+    }
+    const std::uint32_t claimed =
+        size[0] | size[1] << 8 | size[2] << 16 | static_cast<std::uint32_t>(size[3]) << 24;
+    if (static_cast<std::streamoff>(claimed) > end - in.tellg()) {
+      return false;
+    }
+    const std::streamoff after = in.tellg() + static_cast<std::streamoff>(claimed);
+    if (type == "chlist" && !channels_end_at(in, after)) {
+      return false;
+    }
+    in.seekg(after);
+  }
+  return static_cast<bool>(in);
+}
+
 // Of all channels of one pixel, unpacked.
 std::uint64_t pixel_bytes(const exr::Header& header) {
   std::uint64_t out = 0;
@@ -209,6 +258,9 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
   std::error_code ec;
   if (!std::filesystem::is_regular_file(path, ec)) {
     return fail("missing-file", "file not found");
+  }
+  if (is_exr(path) && !attributes_fit(path)) {
+    return fail("bad-image", "damaged EXR: its header claims more than its bytes hold");
   }
   try {
     auto in = std::make_unique<Inside>();
