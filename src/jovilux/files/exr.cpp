@@ -223,18 +223,19 @@ bool attributes_fit(const std::string& path) {
   return static_cast<bool>(in);
 }
 
-// Of all channels of one pixel, unpacked.
-std::uint64_t pixel_bytes(const exr::Header& header) {
-  std::uint64_t out = 0;
+// Of all channels of one pixel, unpacked; subsampled channels (chroma) have a part of their own.
+double pixel_bytes(const exr::Header& header) {
+  double out = 0;
   for (auto it = header.channels().begin(); it != header.channels().end(); ++it) {
-    out += it.channel().type == exr::HALF ? 2 : 4;
+    const exr::Channel& channel = it.channel();
+    out += (channel.type == exr::HALF ? 2.0 : 4.0) / (channel.xSampling * channel.ySampling);
   }
   return out;
 }
 
 // How many bytes one byte of a file becomes at most: deflate's longest repeat is 1032, and a
 // run-length code's 64; the others have no bound that is known, and get a generous one.
-std::uint64_t most_unpacked(exr::Compression compression) {
+double most_unpacked(exr::Compression compression) {
   switch (compression) {
     case exr::NO_COMPRESSION:
       return 1;
@@ -295,8 +296,8 @@ Result<ExrReader> ExrReader::open(const std::string& path) {
     }
     // Nor for pixels that its bytes cannot hold.
     const std::uintmax_t bytes = std::filesystem::file_size(path);
-    if (pixel_bytes(header) * static_cast<std::uint64_t>(there_w * there_h) >
-        most_unpacked(header.compression()) * bytes) {
+    if (pixel_bytes(header) * static_cast<double>(there_w * there_h) >
+        most_unpacked(header.compression()) * static_cast<double>(bytes)) {
       return fail("bad-image",
                   fmt::format("damaged EXR: claims {} x {} pixels, more than its {} bytes hold",
                               there_w,
