@@ -21,6 +21,7 @@
 #include "bench/compare_programs.h"
 #include "bench/denoising_bench.h"
 #include "bench/sampling.h"
+#include "bench/squared_error.h"
 #include "bench/track.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -58,6 +59,8 @@ constexpr const char* kHelp =
     "[--threads N]\n"
     "                                  squared error of two programs after equal times, and its "
     "ratio\n"
+    "  squared-error REFERENCE RENDER...   error of renders, of each of their layers and parts, and "
+    "in the worst pixels\n"
     "  track COMMIT RIG...             samples of each rig in the time of a fixed piece of work "
     "beside "
     "it; see bench/track.sh\n";
@@ -565,6 +568,9 @@ int run(int argc, char** argv) {
   }
   if (what == "denoising" && o.words.size() >= 2) {
     return denoising_bench(o.words);
+  }
+  if (what == "squared-error" && o.words.size() >= 2) {
+    return squared_errors(o.words[0], {o.words.begin() + 1, o.words.end()});
   }
   if (what == "track" && o.words.size() >= 2) {
     return track_rates(o.words[0], {o.words.begin() + 1, o.words.end()});

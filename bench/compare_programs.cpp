@@ -12,6 +12,7 @@
 #include <stdexcept>
 
 #include "bench/judged_picture.h"
+#include "bench/squared_error.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <unistd.h>
@@ -70,33 +71,6 @@ std::string name_of(const std::string& rig) {
     name += c == ' ' || c == '/' ? '_' : c;
   }
   return name;
-}
-
-// The reference's own variance is taken off: it is no error of the picture that is judged.
-double squared_error(const RenderedImage& image, const RenderedImage& reference) {
-  double mean = 0;
-  for (std::size_t i = 0; i < reference.pixels(); ++i) {
-    mean += reference.luminance(i) / static_cast<double>(reference.pixels());
-  }
-  struct PixelError {
-    double squared, of_reference;
-  };
-  std::vector<PixelError> errors(reference.pixels());
-  for (std::size_t i = 0; i < errors.size(); ++i) {
-    const double wanted = reference.luminance(i), off = image.luminance(i) - wanted;
-    const double level = std::pow(std::max(wanted, kFloor * mean), 2);
-    errors[i] = {off * off / level,
-                 reference.variance.empty() ? 0.0 : reference.variance[i] / level};
-  }
-  std::sort(errors.begin(), errors.end(), [](const PixelError& a, const PixelError& b) {
-    return a.squared < b.squared;
-  });
-  const auto kept = static_cast<std::size_t>((1 - kTrimmed) * static_cast<double>(errors.size()));
-  double sum = 0;
-  for (std::size_t i = 0; i < kept; ++i) {
-    sum += errors[i].squared - errors[i].of_reference;
-  }
-  return std::max(sum, 0.0) / static_cast<double>(kept);
 }
 
 double samples_of(const fs::path& folder) {

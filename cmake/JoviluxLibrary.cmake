@@ -1,9 +1,10 @@
-# jovilux_library(NAME SOURCES ... DEPS ... [LINK ...] [TABLES ...])
+# jovilux_library(NAME [HOT] SOURCES ... DEPS ... [LINK ...] [TABLES ...])
 #
 # One static library for a folder of src/jovilux. DEPS names other folders, LINK packages, TABLES files of data/
-# whose rows are compiled in: data/NAME.csv becomes NAME.inc, a fragment for an array's braces.
+# whose rows are compiled in: data/NAME.csv becomes NAME.inc, a fragment for an array's braces. HOT: rendering
+# spends its time there.
 function(jovilux_library name)
-  cmake_parse_arguments(arg "" "" "SOURCES;DEPS;LINK;TABLES" ${ARGN})
+  cmake_parse_arguments(arg "HOT" "" "SOURCES;DEPS;LINK;TABLES" ${ARGN})
   file(GLOB headers CONFIGURE_DEPENDS "${CMAKE_CURRENT_SOURCE_DIR}/*.h")
   if(arg_SOURCES)
     add_library(jovilux_${name} STATIC ${arg_SOURCES})
@@ -29,6 +30,12 @@ function(jovilux_library name)
       file(CONFIGURE OUTPUT "${out}/${table}.inc" CONTENT "${text}\n" @ONLY)
     endforeach()
     target_include_directories(jovilux_${name} PRIVATE "${out}")
+  endif()
+  if(arg_HOT)
+    # GCC's limits of a unit's growth leave Eigen's small operations on three and twelve floats out of line,
+    # each a call with its values through memory.
+    target_compile_options(jovilux_${name} PRIVATE
+      "$<$<CXX_COMPILER_ID:GNU>:--param=inline-unit-growth=400;--param=large-function-growth=1000;--param=max-inline-insns-single=200>")
   endif()
   set_property(GLOBAL APPEND PROPERTY JOVILUX_LIBRARIES ${name})
 endfunction()
