@@ -69,8 +69,7 @@ nlohmann::ordered_json worst_pixels(const RenderedImage& image,
 // and twentieth have of the whole.
 double trimmed_mean(std::vector<double>& squared, std::array<double, 2>* worst = nullptr) {
   std::sort(squared.begin(), squared.end());
-  const auto kept =
-      static_cast<std::size_t>((1 - kTrimmed) * static_cast<double>(squared.size()));
+  const auto kept = static_cast<std::size_t>((1 - kTrimmed) * static_cast<double>(squared.size()));
   const auto sum_from = [&](double part) {
     double sum = 0;
     for (auto i = static_cast<std::size_t>(part * static_cast<double>(kept)); i < kept; ++i) {
@@ -149,8 +148,8 @@ int squared_errors(const std::string& reference_path, const std::vector<std::str
                                   {"median", squared[squared.size() / 2]},
                                   {"in_worst_hundredth", worst[0]},
                                   {"in_worst_twentieth", worst[1]}};
-    for (const auto& [images, wanted] : {std::pair(&image.layers, &reference.layers),
-                                         std::pair(&image.parts, &reference.parts)}) {
+    for (const auto& [images, wanted] :
+         {std::pair(&image.layers, &reference.layers), std::pair(&image.parts, &reference.parts)}) {
       for (std::size_t k = 0; k < std::min(images->size(), wanted->size()); ++k) {
         row["layers"][(*images)[k].name] = layer_error((*images)[k], (*wanted)[k], levels);
       }

@@ -196,6 +196,22 @@ kind = "metal"
 color = [0.9, 0.9, 0.9]
 roughness = 0.3
 bounce_roughness = 0.6
+[[material]]
+name = "polished"
+kind = "metal"
+color = [0.9, 0.7, 0.4]
+roughness = 0.3
+[[material]]
+name = "satin"
+kind = "gloss"
+color = [0.3, 0.5, 0.2]
+roughness = 0.35
+[[material]]
+name = "hardened"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0.6
+bounce_roughness = 0.35
 [[object]]
 name = "floor"
 shape = { kind = "plane" }
@@ -269,6 +285,22 @@ layers = "lights+parts"
            with(ball, "glass", "amber"),
        sphere},
       {"a lens", ball, sphere},
+      {"polished metal", with(block, "chrome", "polished"), sphere, true},
+      {"satin under a rectangle", with(block, "chrome", "satin"), rect, true},
+      {"polished metal in the sun",
+       with(block, "chrome", "polished"),
+       "kind = 'sun'\ntoward = [-0.2, 0.8, -1]\nangular_diameter = '4 deg'\noutput = '1000 lx'\n",
+       true},
+      {"metal that is smoother after a bounce", with(block, "chrome", "hardened"), sphere, true},
+      {"polished metal with a law and levels of cheats",
+       with(block, "chrome", "polished"),
+       sphere + "falloff = { law = 'linear', zero_at = '3 m' }\ncheat = { gloss = 0.5, caustics = "
+                "0.7 }\n",
+       true},
+      {"polished metal in haze",
+       with(block, "chrome", "polished"),
+       sphere + "[[haze]]\nname = 'h'\ninside = 'everywhere'\nvisibility = '6 m'\n",
+       true},
   };
   for (std::size_t number = from; number < cases.size(); number += 2) {
     const Case& c = cases[number];

@@ -401,6 +401,10 @@ float reflection_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi, bool
   return chance * ggx_reflection_pdf(wo, h, m.alpha) + (1 - chance) * cosine;
 }
 
+float gloss_pdf(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
+  return wo.z() > 0 && wi.z() > 0 ? ggx_reflection_pdf(wo, (wo + wi).normalized(), m.alpha) : 0;
+}
+
 Scattering scatter(
     const SurfaceModel& m, const Vec3& wo, const Vec2& u, float lobe_choice, bool inside) {
   Scattering out;

@@ -94,6 +94,10 @@ Lobes reflection_lobes(const SurfaceModel& s, const Vec3& wo, const Vec3& wi, bo
 /// Density over solid angle with which scatter() chooses wi, without a mirror part.
 float reflection_pdf(const SurfaceModel& s, const Vec3& wo, const Vec3& wi, bool inside = false);
 
+/// Density over solid angle of the directions that scatter() chooses for a lobe_choice of 0: of the
+/// gloss of metals and coats that are no mirrors (alpha > 0), without their bodies.
+float gloss_pdf(const SurfaceModel& s, const Vec3& wo, const Vec3& wi);
+
 /// A direction chosen in proportion to what the surface does.
 struct Scattering {
   Vec3 wi = Vec3::Zero();

@@ -65,7 +65,8 @@ float mirrored(const SurfaceModel& m) {
   return m.is_pane() ? 0.1f : 1.0f;
 }
 bool is_target(const SurfaceModel& m) {
-  return m.has_mirror_part() && m.kind != SurfaceKind::kTranslucent;
+  return (m.has_mirror_part() && m.kind != SurfaceKind::kTranslucent) ||
+         LightPaths::begin_on_gloss(m);
 }
 
 // A direction as seen from the side that it is on: the surfaces' functions want the first one
@@ -153,6 +154,23 @@ LightPaths::LightPaths(const Scene& scene,
   if (like == nullptr) {
     trial_ = round(seed, kTrialStream, kLeastPaths);
   }
+}
+
+bool LightPaths::begin_on_gloss(const SurfaceModel& m) {
+  return (m.kind == SurfaceKind::kMetal || m.kind == SurfaceKind::kGloss) && m.alpha > 0 &&
+         !VirtualLights::stand_on(m);
+}
+
+double LightPaths::gloss_factor(const SurfaceModel& gloss,
+                                const Vec3& local_to_light,
+                                const Vec3& local_away,
+                                double cos_light,
+                                double cos_away,
+                                double light_pdf) {
+  return cos_light > 0 && cos_away > 0 && light_pdf > 0
+             ? cos_light * static_cast<double>(gloss_pdf(gloss, local_to_light, local_away)) /
+                   (cos_away * light_pdf)
+             : 0;
 }
 
 bool LightPaths::only_so() const {
@@ -558,6 +576,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     }
   }
 
+  const Vec3 start_on_light = exit.at + light.wi * (e.is_distant() ? 1 : light.distance);
   const bool carried = findable && virtual_lights_ != nullptr && virtual_lights_->carries(e);
   // On from surface to surface.
   const SurfaceModel* within = nullptr;
@@ -613,13 +632,20 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       const Vec2 choices = sampler.pair(pairs + kLightPathChoices);
       // The first surface is one of mirrors: what else it does, shadow rays find.
-      const bool forced = vertex == 1 && material->kind == SurfaceKind::kGloss;
-      const Scattering next = scatter(*material,
-                                      w.local_to_light,
-                                      sampler.pair(pairs + kLightPathScatter),
-                                      forced ? 0.0f : choices.x(),
-                                      w.inside);
-      if (!(next.pdf > 0) || (vertex == 1 && !next.mirror)) {
+      const bool begins_on_gloss = vertex == 1 && begin_on_gloss(*material);
+      const bool forced = vertex == 1 && (material->kind == SurfaceKind::kGloss || begins_on_gloss);
+      Scattering next = scatter(*material,
+                                w.local_to_light,
+                                sampler.pair(pairs + kLightPathScatter),
+                                forced ? 0.0f : choices.x(),
+                                w.inside);
+      if (begins_on_gloss && next.pdf > 0) {
+        next.pdf = gloss_pdf(*material, w.local_to_light, next.wi);
+        next.weight =
+            reflection_lobes(*material, w.local_to_light, next.wi).gloss * (next.wi.z() / next.pdf);
+      }
+      const bool may_begin = next.mirror || (begins_on_gloss && gloss_throws(e));
+      if (!(next.pdf > 0) || (vertex == 1 && !may_begin)) {
         return cell;
       }
       next_direction = frame.to_world(next.wi).normalized();
@@ -629,8 +655,8 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       // As the camera's paths have it: the cosine is that to the light, of the shading normal; and
       // refraction scales radiance, not flux.
-      w.throughput *=
-          next.weight * (forced ? next.pdf : 1.0f) * std::abs(w.tilt * away / next.wi.z());
+      w.throughput *= next.weight * (forced && next.mirror ? next.pdf : 1.0f) *
+                      std::abs(w.tilt * away / next.wi.z());
       if (material->kind == SurfaceKind::kGlass && next.wi.z() < 0) {
         const float n2 = material->eta * material->eta;
         w.throughput *= w.inside ? 1 / n2 : n2;
@@ -638,7 +664,14 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       } else if (material->kind == SurfaceKind::kGlass && w.inside) {
         within = &scene_.materials[surface.material];
       }
-      if (!next.mirror) {
+      if (begins_on_gloss) {
+        w.ratio *= gloss_factor(*material,
+                                w.local_to_light,
+                                next.wi,
+                                static_cast<double>(upright),
+                                static_cast<double>(away),
+                                light_pdf(e, p.position, to_light, {start_on_light}, &normal));
+      } else if (!next.mirror) {
         const double pdf = pdf_back(*material, w.local_to_light, next.wi, w.inside);
         w.left *=
             left_by_connections(w.sender, p.position, eye_side(*material, p, next_direction), pdf);
@@ -648,12 +681,12 @@ std::size_t LightPaths::walk(const Sampler& sampler,
                       (static_cast<double>(next.pdf) / std::abs(static_cast<double>(next.wi.z()))) *
                       (static_cast<double>(w.local_to_light.z()) / pdf)
                 : 0;
-        if (findable && !(w.ratio > 0)) {
-          return cell;
-        }
+      }
+      if (!next.mirror && findable && !(w.ratio > 0)) {
+        return cell;
       }
       w.sender = {carried && VirtualLights::stand_on(*material), p.position, normal};
-      if (vertex >= kRouletteFrom || !next.mirror) {
+      if (vertex >= kRouletteFrom || (!next.mirror && !begins_on_gloss)) {
         const float survival = std::min(next.mirror ? 0.95f : kMostGoOn, w.throughput.maxCoeff());
         if (!(choices.y() < survival)) {
           return cell;

@@ -23,7 +23,7 @@ struct Splat {
   float ratio = 0;  ///< R below; infinite where the camera's paths do not find it
 };
 
-/// Where a light's path begins on a mirror or smooth glass, as the camera's paths find it too.
+/// Where a light's path begins on what mirrors or glosses, as the camera's paths find it too.
 struct LightPathStart {
   std::uint32_t emitter = kNoIndex;
   LightPlace place;                  ///< on the light
@@ -32,17 +32,18 @@ struct LightPathStart {
   Vec3 toward = Vec3::UnitZ();       ///< and the unit direction from there to the light
 };
 
-/// Paths of light traced from the emitters through mirrors and smooth glass to surfaces that the
-/// camera sees: caustics, which the camera's own paths find by chance, and those of lights without
-/// size not at all.
+/// Paths of light traced from the emitters through mirrors and smooth glass, or by narrow gloss, to
+/// surfaces that the camera sees: caustics, which the camera's own paths find by chance, and those
+/// of lights without size through mirrors not at all.
 ///
-/// Each mirroring object has a box. A path begins by a place on the inner side of a box, chosen by
+/// Each mirroring or glossy object has a box. A path begins by a place on the inner side of a box, chosen by
 /// what the lights bring there and by what a first round of paths brought to the picture; a light
 /// is chosen there (LightClusters) and a place on it (sample_toward); the straight way from the
 /// light through the box to that place is the path's first ray. Only what first falls on the box's
 /// own object counts, so that a ray belongs to one box; it leaves a box in one place, so that its
 /// density is known. From there the path goes on as the surfaces scatter it, and wherever one is no
-/// mirror what it throws to the camera is kept.
+/// mirror what it throws to the camera is kept. Of gloss, directions are chosen by its lobe alone:
+/// what the body below it does, camera paths find well.
 ///
 /// Joined with the camera's paths by multiple importance sampling (power heuristic, E. Veach,
 /// "Robust Monte Carlo Methods
@@ -55,7 +56,13 @@ struct LightPathStart {
 /// [1/(m2 sr)], and for each
 /// surface that is no mirror, from the camera on, cos_i the cosine toward the light, a_i the cosine
 /// toward the camera, p_i and b_i the densities of scattering toward light and camera; f the
-/// density of the camera's samples at the first [1/m2].
+/// density of the camera's samples at the first [1/m2]. Where gloss is next to the light, camera
+/// paths sample toward the light from there; then R has the factor
+///
+///     G = cos_l p_g / (cos_y p_L)
+///
+/// with cos_l and cos_y the cosines there toward the light and away from it, p_g the density of the
+/// gloss's directions and p_L that of sample_toward(), both over solid angle.
 /// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up
 /// to one.
 class LightPaths {
@@ -106,6 +113,21 @@ class LightPaths {
     return camera_.film_density(from_camera.direction) * cosine /
            (static_cast<double>(distance) * distance);
   }
+  /// Whether paths begin by the gloss of a material: too wide to be a mirror, too narrow for
+  /// virtual lights to stand on.
+  static bool begin_on_gloss(const SurfaceModel& m);
+  /// Whether they do by that of this light; it must be one that camera paths find, whose densities
+  /// are told by directions alone.
+  static bool gloss_throws(const Emitter& e) {
+    return cameras_find(e) && e.kind != LightKind::kObject;
+  }
+  /// The factor G. Directions in the shading frame of the gloss.
+  static double gloss_factor(const SurfaceModel& gloss,
+                             const Vec3& local_to_light,
+                             const Vec3& local_away,
+                             double cos_light,
+                             double cos_away,
+                             double light_pdf);
   /// Whether camera paths find this light through mirrors: it has a size, and they see it.
   static bool cameras_find(const Emitter& e) { return !e.is_zero_size() && e.cheats.visible; }
 

@@ -69,8 +69,9 @@ struct Departure {
   const float* row = nullptr;  // chances of clusters of virtual lights; null: none were asked
   bool inside = false;         // glass, left from within
   std::uint32_t surface = kNoIndex;
-  // How unlikely the way from the camera was, for LightPaths; 0: they have none like it.
-  double unlike = 0;
+  // How unlikely the way from the camera was, for LightPaths; 0: they have none like it. And up to
+  // here, where paths of light begin by the gloss of the surface; 0: none do.
+  double unlike = 0, unlike_to_gloss = 0;
   // Where haze scattered: the ray it happened on, its end, where, a choice among the lights along
   // it, and the densities there of place and direction.
   Ray haze_ray;
@@ -78,6 +79,7 @@ struct Departure {
   LightChoice haze_choice;
   HazeWays ways;
   Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
+  float cos_away = 1;                           // of wo to the surface's own normal
 };
 
 // Whether a surface that is no mirror has a glossy part.
@@ -319,6 +321,16 @@ class PathTracer {
           joined.paths->density({index, place, from.surface, from.p, ray.direction});
       luminance *= static_cast<float>(1 / (1 + ratio * ratio));
     }
+    // Of what gloss throws, the part that paths of light leave to this one.
+    float gloss_left = 1;
+    if (!from.certain && from.unlike_to_gloss > 0 && LightPaths::gloss_throws(e)) {
+      gloss_left = left_by_light_paths(from,
+                                       index,
+                                       place.position,
+                                       *from.material,
+                                       {from.wo, from.wi, ray.direction},
+                                       light_pdf(e, from.p, ray.direction, place, &from.n));
+    }
     Arrival how{s.scatterings,
                 from.rough_before,
                 s.hazy,
@@ -333,7 +345,7 @@ class PathTracer {
       how.rgb = tint.rgb;
     }
     if (received && !on_haze) {
-      contribute_by_lobes(s, e, luminance, how);
+      contribute_by_lobes(s, e, luminance, how, gloss_left);
     } else {
       const float before = sink_.total();
       bring(s, e, s.throughput, luminance, how);
@@ -370,10 +382,11 @@ class PathTracer {
 
   // Light that a surface has thrown on: its parts apart where the light's cheats tell them apart,
   // or the layers do.
-  void contribute_by_lobes(const State& s, const Emitter& e, float luminance, Arrival how) {
+  void contribute_by_lobes(
+      const State& s, const Emitter& e, float luminance, Arrival how, float gloss_left) {
     const Departure& from = s.from;
     const bool gloss_throws = !from.certain && from.rough_before && has_gloss(*from.material) &&
-                              (sink_.keeps_parts() || e.cheats.tells_caustics());
+                              (sink_.keeps_parts() || e.cheats.tells_caustics() || gloss_left != 1);
     if (!e.cheats.any_on_reflection() && !gloss_throws) {
       bring(s, e, s.throughput, luminance, how);
       return;
@@ -390,7 +403,37 @@ class PathTracer {
     };
     bring(s, e, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
     how.caustic = from.rough_before;
-    bring(s, e, s.throughput * part(f.gloss * lobes.gloss), luminance, how);
+    bring(s, e, s.throughput * part(f.gloss * lobes.gloss), luminance * gloss_left, how);
+  }
+
+  // Directions at a glossy surface: to where its light goes and from where it comes, in the shading
+  // frame, and to the light in the world.
+  struct GlossWay {
+    Vec3 local_away, local_to_light, to_light;
+  };
+  // Of the light that gloss at from.p throws toward the vertex before, the part that the paths of
+  // light which begin there leave to camera paths. `light_pdf`: with which the place on the light
+  // is sampled toward from there [1/sr].
+  float left_by_light_paths(const Departure& from,
+                            std::uint32_t light,
+                            const Vec3& on_light,
+                            const SurfaceModel& material,
+                            const GlossWay& way,
+                            float light_pdf) const {
+    const JoinedLightPaths& joined = options_.light_paths;
+    const double factor = LightPaths::gloss_factor(material,
+                                                   way.local_to_light,
+                                                   way.local_away,
+                                                   static_cast<double>(from.n.dot(way.to_light)),
+                                                   static_cast<double>(from.cos_away),
+                                                   static_cast<double>(light_pdf));
+    if (!(factor > 0)) {
+      return 1;
+    }
+    const double ratio =
+        joined.per_sample * from.unlike_to_gloss * factor *
+        joined.paths->density({light, {on_light}, from.surface, from.p, way.to_light});
+    return static_cast<float>(1 / (1 + ratio * ratio));
   }
 
   // ---- haze ----
@@ -754,6 +797,7 @@ class PathTracer {
     from.links = s.links;
     from.rough_before = s.rough_before;
     from.material = nullptr;
+    from.unlike_to_gloss = 0;
     from.certain = false;
     from.arrives = haze_arrives(from.p);
     from.lights = {};
@@ -982,6 +1026,11 @@ class PathTracer {
     from.row = nullptr;
     from.links = s.links & v.surface->links;
     from.rough_before = s.rough_before;
+    from.unlike_to_gloss = options_.light_paths.paths != nullptr && s.rough_before &&
+                                   LightPaths::begin_on_gloss(material)
+                               ? from.unlike
+                               : 0;
+    from.cos_away = v.normal.dot(v.wo);
     from.p = v.p.position;
     from.n = v.normal;
     from.surface = v.p.surface;
@@ -1056,8 +1105,9 @@ class PathTracer {
     Arrival how{s.scatterings + 1, s.rough_before, s.hazy, light.colored, light.rgb};
     // By gloss on another surface, where that is kept apart.
     Spectrum f, thrown = Spectrum::Zero();
+    const bool joined = s.from.unlike_to_gloss > 0 && light.pdf > 0 && LightPaths::gloss_throws(e);
     if (const bool apart = s.rough_before && has_gloss(material) &&
-                           (sink_.keeps_parts() || e.cheats.tells_caustics());
+                           (sink_.keeps_parts() || e.cheats.tells_caustics() || joined);
         apart || e.cheats.any_on_reflection()) {
       const Lobes lobes = reflection_lobes(material, v.local_wo, local_wi, v.inside);
       const LobeFactors factors = lobe_factors(e.cheats);
@@ -1069,6 +1119,11 @@ class PathTracer {
     float weight = light.weight * std::abs(local_wi.z()) / chance;
     if (light.pdf > 0 && !e.only_sampled) {
       weight *= power_heuristic(chance * light.pdf, direction_pdf(v, local_wi, light.wi));
+    }
+    if (joined && (thrown > 0.0f).any()) {
+      const Vec3 on_light = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
+      thrown *= left_by_light_paths(
+          s.from, index, on_light, material, {v.local_wo, local_wi, light.wi}, light.pdf);
     }
     if (!(weight > 0) || !(f + thrown > 0.0f).any()) {
       return;
