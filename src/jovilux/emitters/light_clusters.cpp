@@ -28,7 +28,7 @@ constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 // Samples toward a light that brings the share `part` of all where `arrives` of it arrives: by the
 // standard deviation of its visibility, sqrt(a (1 - a)), and a little for what else varies.
 std::uint8_t samples_for(float part, float arrives) {
-  constexpr float kElse = 0.01f, kPerDeviation = 6, kMost = 4;
+  constexpr float kElse = 0.01f, kPerDeviation = 6, kMost = 2;
   const float deviation = part * std::sqrt(std::max(0.0f, arrives * (1 - arrives)) + kElse);
   return static_cast<std::uint8_t>(
       std::clamp(std::round(1 + kPerDeviation * deviation), 1.0f, kMost));

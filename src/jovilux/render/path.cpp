@@ -46,7 +46,7 @@ constexpr float kLeastFollowed = 0.1f, kLeastOnward = 0.3f;
 // them, fewer where choosing among many lights takes long; and so many places by what haze takes.
 constexpr std::uint32_t kHazeSplitPairs = 1U << 28, kSplitPairsPerPane = 128;
 constexpr std::size_t kFewLights = 4, kSomeLights = 12;
-constexpr int kAlongFew = 8, kAlongSome = 4, kAlongMany = 2, kPlacesFew = 4, kPlacesMany = 2;
+constexpr int kAlongFew = 4, kAlongSome = 4, kAlongMany = 2, kPlacesFew = 4, kPlacesMany = 2;
 
 // In how many ways a place in haze is found, each with its density; see through_haze.
 struct HazeWays {
