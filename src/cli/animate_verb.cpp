@@ -97,7 +97,7 @@ bool is_there(const Frame& f, const std::string& rig_text, bool denoised) {
 
 // An automatic exposure is measured once, on a rough picture of the middle frame: else it would
 // undo what the lights do.
-double measured_ev(const Animation& an) {
+View measured_view(const Animation& an) {
   Rig rig = an.rigs[an.rigs.size() / 2];
   shrink_for_preview(rig.render);
   constexpr int kRough = 16;
@@ -112,7 +112,22 @@ double measured_ev(const Animation& an) {
     throw BadInput{scene.problems()};
   }
   const Render r = render(rig, *scene, options);
-  return look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], r.film());
+  return look_view(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], r.film());
+}
+
+// What `auto` finds in the middle frame holds for all of them.
+void measure_look(Animation& an) {
+  const bool exposure = an.rig.look.exposure == LookSpec::Exposure::kAuto;
+  if (!exposure && !an.rig.look.white_auto) {
+    return;
+  }
+  const View found = measured_view(an);
+  if (exposure) {
+    an.ev = found.ev();
+  }
+  for (Rig& rig : an.rigs) {
+    rig.look.white_balance = rig.look.white_auto ? found.found_white() : rig.look.white_balance;
+  }
 }
 
 double ev_of(const Animation& an, const Rig& rig) {
@@ -562,9 +577,7 @@ int run_animate(int argc, char** argv) {
   double base_seconds = 0;
   std::size_t kept = 0;
   if (!a.flag("levels-only")) {
-    if (an.rig.look.exposure == LookSpec::Exposure::kAuto) {
-      an.ev = measured_ev(an);
-    }
+    measure_look(an);
     for (std::size_t i = 0; i < an.frames.size(); ++i) {
       an.frames[i].there = is_there(an.frames[i], an.rig_text(an.frames[i]), an.denoised);
       kept += an.frames[i].there ? 1 : 0;

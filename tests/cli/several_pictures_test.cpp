@@ -1,10 +1,13 @@
-// Several cameras and variants in one command, through the built program.
+// Several cameras and variants in one command, and what `auto` finds, through the built program.
+#include "jovilux/judge/rendered_image.h"
+
 #include <cmath>
 #include <filesystem>
 
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
 
+using namespace jovilux;
 using namespace jovilux::test;
 namespace fs = std::filesystem;
 
@@ -188,4 +191,55 @@ TEST_CASE("a variant may name its camera, and a wrong name ends before anything 
                                       "--quiet"});
   CHECK(bad.status == 2);
   CHECK(bad.err.find("there is no camera \"nose\"") != std::string::npos);
+}
+
+TEST_CASE("an automatic white balance is the white of the light, whatever it falls on",
+          "[cli][render][view]") {
+  const TemporaryFolder dir;
+  // A floor that the light falls on straight, and all that the camera sees.
+  const auto rig = [&](const std::string& color) {
+    return dir.write("w.toml",
+                     "jovilux = 1\nlook = { white_balance = 'auto' }\nrender = { size = [48, 32], "
+                     "samples = 8, bounces = 1 }\ncamera = [{ name = 'c', at = [0, -1, 1], look_at "
+                     "= [0, 0, 0] }]\n[[material]]\nname = 'm'\nkind = 'diffuse'\ncolor = " +
+                         color +
+                         "\n[[object]]\nname = 'floor'\nshape = { kind = 'plane' }\nmaterial = "
+                         "'m'\n[[light]]\nname = 'panel'\nkind = 'rect'\nat = [0, -1, 3]\ntoward = "
+                         "[0, 0, -1]\nsize = [1, 1]\noutput = '2000 lm'\nwhite = '2700 K'\n");
+  };
+  const auto found = [&](const std::string& color) {
+    const ProgramRun run =
+        run_program({"render", rig(color), "-o", dir.path("w"), "--force", "--quiet"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    const auto image = load_rendered(dir.path("w"), false);
+    REQUIRE(image);
+    REQUIRE(image->view);
+    REQUIRE(image->view->found_white());
+    return std::pair(image->view->found_white()->temperature.value,
+                     image->view->srgb8(image->color(image->pixels() / 2)));
+  };
+  const auto [of_gray, gray] = found("[0.5, 0.5, 0.5]");
+  CHECK(of_gray == Approx(2700).epsilon(0.005));
+  CHECK(std::abs(gray[0] - gray[1]) <= 1);
+  CHECK(std::abs(gray[1] - gray[2]) <= 1);
+  // A gray world would take a green floor for a green light: here its color is divided out, up to
+  // what three channels tell of a spectrum.
+  const auto [of_green, green] = found("[0.2, 0.5, 0.15]");
+  CHECK(std::abs(1e6 / of_green - 1e6 / 2700) < 60);  // [mired]
+  CHECK(green[1] > green[0] + 20);
+
+  // What is made of the picture keeps the white that was found: the PNG's view is undone by it.
+  const ProgramRun dimmed =
+      run_program({"balance", dir.path("w"), "--dim", "panel=0.5", "-o", dir.path("b")});
+  INFO(dimmed.err);
+  REQUIRE(dimmed.status == 0);
+  const auto balanced = load_rendered(dir.path("b"), false);
+  REQUIRE(balanced);
+  REQUIRE(balanced->view->found_white());
+  CHECK(balanced->view->found_white()->temperature.value == of_green);
+  const auto png = load_rendered(dir.path("w/view.png"), false);
+  REQUIRE(png);
+  REQUIRE(png->shown_by);
+  CHECK(png->shown_by->balance().isApprox(balanced->view->balance(), 1e-9));
 }

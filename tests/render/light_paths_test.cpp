@@ -236,8 +236,8 @@ layers = "lights+parts"
     std::string name, objects, light;
     bool before_block = false;  // where the camera looks; else beside the ball
   };
-  const auto with = [](std::string text, const std::string& from, const std::string& to) {
-    return text.replace(text.find(from), from.size(), to);
+  const auto with = [](std::string text, const std::string& old, const std::string& now) {
+    return text.replace(text.find(old), old.size(), now);
   };
   const std::vector<Case> cases = {
       {"sphere", ball + block, sphere},

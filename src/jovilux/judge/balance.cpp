@@ -254,7 +254,7 @@ void save_balanced(const std::string& folder, const RenderedImage& image, const 
   if (image.denoised) {
     header.texts[kDenoisedAttribute] = "yes";
   }
-  header.numbers[kEvAttribute] = static_cast<float>(view.ev());
+  tell_look(header, view);
   write_exr((dir / "image.exr").string(), header, channels);
   write_view((dir / "view.png").string(),
              view,
@@ -262,7 +262,7 @@ void save_balanced(const std::string& folder, const RenderedImage& image, const 
              image.rgb,
              image.width,
              image.height,
-             look_text(rig.document, view.ev()),
+             look_text(rig.document, view),
              rig.title);
   write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   std::error_code ec;

@@ -203,7 +203,11 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
       look_only.table().push_back(e);
     }
   }
-  const auto rig = read_rig(std::move(look_only), "jovilux:rig");
+  auto rig = read_rig(std::move(look_only), "jovilux:rig");
+  if (const auto white = header.texts.find(kWhiteAttribute);
+      rig && rig->look.white_auto && white != header.texts.end()) {
+    rig->look.white_balance = parse_white(white->second);
+  }
   return rig ? std::optional(
                    RecordedLook{View(rig->look, ev->second), rig->look.bloom, rig_text->second})
              : std::nullopt;
@@ -211,7 +215,7 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
 
 std::string look_of(const RenderedImage& image) {
   const auto document = parse_toml(image.rig_text, "jovilux:rig");
-  return document && image.view ? look_text(*document, image.view->ev()) : "";
+  return document && image.view ? look_text(*document, *image.view) : "";
 }
 
 View RenderedImage::shown() const {

@@ -9,7 +9,7 @@
 namespace jovilux {
 
 /// How many light paths a sample of the whole picture is to have for each of its pixels: 0, or a
-/// power of two from 1/64 to 1/2, so that variance times work is least. The variance is the square
+/// power of two from 1/64 to 2, so that variance times work is least. The variance is the square
 /// of the mean standard deviation of a sample over its level, from a few camera paths over the
 /// picture and, for each number of paths, that of what a round of light paths found, joined with
 /// the camera's paths by their weights; work counts rays and steps of marches. The same for all

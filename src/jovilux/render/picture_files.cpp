@@ -137,7 +137,7 @@ void save_exr(const std::string& path,
               const std::vector<std::string>& names,
               const RenderOptions& options,
               const Render& r,
-              double ev) {
+              const View& view) {
   using Type = ExrChannel::Type;
   const Film& film = r.film();
   std::vector<ExrChannel> channels;
@@ -200,12 +200,12 @@ void save_exr(const std::string& path,
   };
   header.texts[kRigAttribute] = rig_text;
   header.texts[kCameraAttribute] = rig.cameras[static_cast<std::size_t>(options.camera)].name;
-  header.numbers[kEvAttribute] = static_cast<float>(ev);
+  tell_look(header, view);
   header.numbers[kSamplesAttribute] = static_cast<float>(r.stats.samples_per_pixel);
   write_exr(path, header, channels);
 }
 
-// The picture as the rig's look shows it; returns its bytes.
+// The picture as the view shows it; returns its bytes.
 std::vector<std::uint8_t> save_view(const std::string& path,
                                     const Rig& rig,
                                     const View& view,
@@ -218,7 +218,7 @@ std::vector<std::uint8_t> save_view(const std::string& path,
                     std::move(rgb),
                     width,
                     height,
-                    look_text(rig.document, view.ev()),
+                    look_text(rig.document, view),
                     rig.title);
 }
 
@@ -229,7 +229,14 @@ nlohmann::json known(double v) {
 
 }  // namespace
 
-std::string look_text(const DocumentNode& rig, double ev) {
+void tell_look(ExrHeader& header, const View& view) {
+  header.numbers[kEvAttribute] = static_cast<float>(view.ev());
+  if (view.found_white()) {
+    header.texts[kWhiteAttribute] = to_string(*view.found_white());
+  }
+}
+
+std::string look_text(const DocumentNode& rig, const View& view) {
   const auto text = [](const std::string& value) {
     DocumentNode node;
     node.value = value;
@@ -245,7 +252,11 @@ std::string look_text(const DocumentNode& rig, double ev) {
     look = *own;
   }
   std::erase_if(look.table(), [](const DocumentEntry& e) { return e.key == "exposure"; });
-  look.table().push_back({"exposure", {}, text(fmt::format("EV {:.6f}", ev))});
+  look.table().push_back({"exposure", {}, text(fmt::format("EV {:.6f}", view.ev()))});
+  if (const auto& white = view.found_white()) {
+    std::erase_if(look.table(), [](const DocumentEntry& e) { return e.key == "white_balance"; });
+    look.table().push_back({"white_balance", {}, text(to_string(*white))});
+  }
   out.table().push_back({"look", {}, std::move(look)});
   return to_toml(out);
 }
@@ -279,7 +290,7 @@ void save_view_so_far(const std::string& folder, const Rig& rig, int camera, con
   each_pixel(film, [&](std::size_t i) {
     Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);
   });
-  const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
+  const View view = look_view(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film);
   save_view((fs::path(folder) / "view.png").string(), rig, view, rgb, film.width(), film.height());
 }
 
@@ -309,9 +320,10 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
   if (denoised) {
     header.texts[kDenoisedAttribute] = "yes";
   }
-  header.numbers[kEvAttribute] = static_cast<float>(ev);
+  const View view(rig.look, ev);
+  tell_look(header, view);
   write_exr(exr, header, channels);
-  return save_view(png, rig, View(rig.look, ev), rgb, width, height);
+  return save_view(png, rig, view, rgb, width, height);
 }
 
 std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height) {
@@ -399,13 +411,13 @@ void save_render(const std::string& folder,
   const fs::path dir(folder);
   const Film& film = r.film();
   const std::string rig_text = resolved_toml(rig, folder);
-  const View view(rig.look,
-                  look_ev(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film));
+  const View view =
+      look_view(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], film);
   // A denoised picture that is there tells of another render.
   std::error_code ec;
   fs::remove(dir / kDenoisedPicture, ec);
   fs::remove(dir / kDenoisedView, ec);
-  save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view.ev());
+  save_exr((dir / "image.exr").string(), rig_text, rig, layers, options, r, view);
   std::vector<float> rgb(film.pixels() * 3);
   each_pixel(film, [&](std::size_t i) {
     Eigen::Map<Eigen::Vector3f>(rgb.data() + 3 * i) = picture_rgb(film, i);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "jovilux/files/exr.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/render/view.h"
 #include "jovilux/rig/rig.h"
@@ -15,6 +16,7 @@ namespace jovilux {
 /// Header texts and numbers of our EXR files.
 inline constexpr const char* kRigAttribute = "jovilux:rig";
 inline constexpr const char* kEvAttribute = "jovilux:ev100";
+inline constexpr const char* kWhiteAttribute = "jovilux:white";  ///< that "auto" has found
 inline constexpr const char* kCameraAttribute = "jovilux:camera";
 /// Channel of how many samples each pixel took, where they were not all alike.
 inline constexpr const char* kSamplesChannel = "samples.N";
@@ -48,8 +50,10 @@ void save_render(const std::string& folder,
 
 /// The text chunk of a view.png that holds its look as a rig's text: what undoes the view.
 inline constexpr const char* kLookText = "jovilux-look";
-/// A rig's [look] with the exposure that was found, as TOML.
-std::string look_text(const DocumentNode& rig, double ev);
+/// A rig's [look] with the exposure and the white that were found, as TOML.
+std::string look_text(const DocumentNode& rig, const View& view);
+/// Adds what recorded_look() needs of a view beside the rig.
+void tell_look(ExrHeader& header, const View& view);
 
 /// Writes a picture as it is to be seen, its lens included: linear Rec.709 [cd/m2], 3 a pixel, as
 /// an 8-bit PNG, atomically; `bloom`: the lens's share; `look`: the look's text. Returns its bytes.

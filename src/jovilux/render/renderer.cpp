@@ -248,7 +248,7 @@ class Renderer {
       if (left - mean < kScramblings) {
         mean = left;
       }
-      const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+      const View view = look_view(rig_.look, camera_spec_, film_);
       std::vector<float> taken(film_.pixels());
       for (std::size_t i = 0; i < taken.size(); ++i) {
         taken[i] = static_cast<float>(film_.taken(i));
@@ -337,7 +337,7 @@ class Renderer {
     const bool told = (whole || !options_.exchange) &&
                       (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
     if (s_.taken >= kScramblings) {
-      const View view(rig_.look, look_ev(rig_.look, camera_spec_, film_));
+      const View view = look_view(rig_.look, camera_spec_, film_);
       s_.white = view.white_luminance();
       const NoiseFigures figures = noise_figures(film_, view.white_luminance(), !whole);
       s_.noise = figures.p95;
@@ -1048,7 +1048,7 @@ RenderStats stats_of(const Rig& rig,
   const auto pixels = static_cast<double>(film.pixels());
   stats.samples_per_pixel = samples / pixels;
   stats.mean_luminance = luminance / pixels;
-  const View view(rig.look, look_ev(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film));
+  const View view = look_view(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film);
   stats.white_luminance = view.white_luminance();
   stats.noise = noise_figures(film, stats.white_luminance);
   std::vector<double> variance(of_layer.size()), noise(of_layer.size()), clamped(of_layer.size()),

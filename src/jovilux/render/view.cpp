@@ -1,6 +1,7 @@
 #include "jovilux/render/view.h"
 
 #include "jovilux/base/statistics.h"
+#include "jovilux/color/chromaticity.h"
 #include "jovilux/photometry/exposure.h"
 
 #include <Eigen/Dense>
@@ -43,6 +44,9 @@ double film_curve_undone(double y) {
 
 View::View(const LookSpec& look, double ev)
     : ev_(ev), scale_(0.18 / luminance_at(ev).value), curve_(look.curve) {
+  if (look.white_auto) {
+    found_white_ = look.white_balance;
+  }
   if (look.white_balance) {
     balance_ = rec709_from_xyz() *
                adaptation(tristimulus(spectrum(*look.white_balance)), from_xy({0.3127, 0.3290})) *
@@ -95,12 +99,16 @@ bool shows_lamp(const Film& film, std::size_t pixel) {
   return guide[7] > 0 && guide[0] + guide[1] + guide[2] <= 0;
 }
 
-float brightest_channel(const Film& film, std::size_t pixel) {
+Rgb picture_color(const Film& film, std::size_t pixel) {
   Eigen::Vector3f xyz = Eigen::Vector3f::Zero();
   for (int slot = 0; slot < film.slots(); ++slot) {
     xyz += film.slot_mean(pixel, slot);
   }
-  return (rec709_from_xyz() * xyz.cast<double>()).cast<float>().maxCoeff();
+  return rec709_from_xyz() * xyz.cast<double>();
+}
+
+float brightest_channel(const Film& film, std::size_t pixel) {
+  return static_cast<float>(picture_color(film, pixel).maxCoeff());
 }
 
 // By the picture, lamps left out.
@@ -142,6 +150,58 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
       break;
   }
   return metered_ev(look, film) - look.brighter;
+}
+
+std::optional<White> metered_white(const Film& film) {
+  constexpr float kLeastAlbedo = 0.02f;
+  constexpr double kColdest = 1000, kHottest = 40000, kFarthest = 0.05;
+  struct Lit {
+    float luminance;
+    Rgb light;
+  };
+  std::vector<Lit> lit;
+  std::vector<float> luminances;
+  each_pixel(film, [&](std::size_t i) {
+    const float* guide = film.guide(i);
+    const float luminance = film.luminance(i);
+    if (!(guide[7] > 0) || !(luminance > 0)) {
+      return;
+    }
+    const Eigen::Vector3f albedo = Eigen::Vector3f(guide[0], guide[1], guide[2]) / guide[7];
+    if (!(albedo.minCoeff() >= kLeastAlbedo)) {
+      return;
+    }
+    lit.push_back({luminance, picture_color(film, i).cwiseQuotient(albedo.cast<double>())});
+    luminances.push_back(luminance);
+  });
+  if (lit.empty()) {
+    return std::nullopt;
+  }
+  const auto most = static_cast<double>(percentile(std::move(luminances), 0.95));
+  Xyz sum = Xyz::Zero();
+  for (const Lit& pixel : lit) {
+    const Xyz light = xyz_from_rec709() * pixel.light;
+    if (light.y() > 0) {
+      sum += std::min<double>(pixel.luminance, most) / light.y() * light;
+    }
+  }
+  if (!(sum.minCoeff() > 0)) {
+    return std::nullopt;
+  }
+  const Cct found = correlated_color_temperature(sum);
+  if (!(std::abs(found.duv) <= kFarthest)) {
+    return std::nullopt;
+  }
+  return White{White::Kind::kPlanck,
+               Kelvin{std::round(std::clamp(found.cct.value, kColdest, kHottest))}};
+}
+
+View look_view(const LookSpec& look, const CameraSpec& camera, const Film& film) {
+  LookSpec seen = look;
+  if (look.white_auto && !look.white_balance) {
+    seen.white_balance = metered_white(film);
+  }
+  return View(seen, look_ev(look, camera, film));
 }
 
 }  // namespace jovilux

@@ -23,6 +23,8 @@ class View {
   View(const LookSpec& look, double ev);
 
   double ev() const { return ev_; }
+  /// The white that a look of "auto" was given; nothing for other looks.
+  const std::optional<White>& found_white() const { return found_white_; }
   /// The display value in front of the curve, per cd/m2.
   double scale() const { return scale_; }
   /// Linear Rec.709 adapted to the white balance.
@@ -42,6 +44,7 @@ class View {
   double ev_, scale_;
   Eigen::Matrix3d balance_ = Eigen::Matrix3d::Identity();
   LookSpec::Curve curve_;
+  std::optional<White> found_white_;
 };
 
 /// The film curve and its end.
@@ -55,5 +58,14 @@ inline constexpr double kAutoClipped = 0.02;
 /// the lit pixels as 18 % gray, or darker, so that at most kAutoClipped of the lit surfaces and
 /// haze are white: bright lamps in the picture do not count.
 double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film);
+
+/// The white of the light on what is seen: of each pixel its color over its albedo, which is the
+/// color of the light that fell there, weighed by its luminance up to the 95th percentile; the
+/// nearest Planckian white. Nothing where no lit surface is seen, or where the color is no white
+/// (|Duv| > 0.05).
+std::optional<White> metered_white(const Film& film);
+
+/// How a look shows a picture, with what `auto` finds in it.
+View look_view(const LookSpec& look, const CameraSpec& camera, const Film& film);
 
 }  // namespace jovilux

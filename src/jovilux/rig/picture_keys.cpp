@@ -83,7 +83,9 @@ TableDescription look_keys() {
           .called("ev, brightness"),
       key("white_balance", "the white that shall look white")
           .other()
-          .expects("\"3200 K\" (1000 to 100000), \"D6504\" or \"daylight 5600 K\"")
+          .expects(
+              "\"3200 K\" (1000 to 100000), \"D6504\", \"daylight 5600 K\" or \"auto\", that of "
+              "the light on what is seen")
           .shown("\"3200 K\"")
           .otherwise_text("D65")
           .called("temperature, white, wb, kelvin"),

@@ -312,7 +312,10 @@ void read_look(TableReader& r, Rig& rig) {
   constexpr double kColdest = 1000;  // [K]
   LookSpec& look = rig.look;
   read_exposure(r, look);
-  if (const DocumentNode* white = r.find("white_balance")) {
+  if (const DocumentNode* white = r.find("white_balance");
+      white != nullptr && white->is_text() && white->text() == "auto") {
+    look.white_auto = true;
+  } else if (white != nullptr) {
     const auto parsed = white->is_text()     ? parse_white(white->text())
                         : white->is_number() ? parse_white(fmt::format("{} K", white->number()))
                                              : std::nullopt;

@@ -273,9 +273,10 @@ struct CameraSpec {
 
 struct LookSpec {
   enum class Exposure { kAuto, kCamera, kFixed } exposure = Exposure::kAuto;
-  double ev = 0;        ///< EV100, with kFixed
-  double brighter = 0;  ///< than metered [stops], with kAuto
-  std::optional<White> white_balance;
+  double ev = 0;                       ///< EV100, with kFixed
+  double brighter = 0;                 ///< than metered [stops], with kAuto
+  std::optional<White> white_balance;  ///< nothing: D65, or what white_auto finds
+  bool white_auto = false;             ///< the white of the light that falls on what is seen
   enum class Curve { kFilm, kLinear } curve = Curve::kFilm;
   double bloom = 0;  ///< share of the light that the lens spreads
 };
