@@ -114,7 +114,8 @@ void tame_fireflies(std::vector<Pixel>& pixels, int width, int height) {
       }
       // The median of those around, or their mean without the brightest: of few samples many are
       // dark.
-      std::sort(around.begin(), around.begin() + static_cast<std::ptrdiff_t>(n));
+      const auto end = around.begin() + static_cast<std::ptrdiff_t>(n);
+      std::partial_sort(around.begin(), end, end);
       const float mean =
           std::accumulate(
               around.begin(), around.begin() + static_cast<std::ptrdiff_t>(n - 1), 0.0f) /
