@@ -333,7 +333,7 @@ TEST_CASE(
             "brass'\nshape={kind='sphere', radius=0.3}\nat=[0,0,0.3]\n"
             "[[light]]\nname='lamp'\nkind='sphere'\nradius='3 cm'\nat=[0.5,0.3,1.2]\noutput='500 "
             "lm'\n[render]\nsize=[32,20]\nsamples=4096\nbounces=4\nseed=3\nlayers='lights+parts'"
-            "\nguiding=false\nlight_tracing=false\n");  // paths from the lights leave no noise to it
+            "\nguiding=false\nlight_tracing=false\n");  // which would leave little noise
     const ProgramRun r = run_program({"render", rig, "-o", dir.path(name), "--quiet"});
     REQUIRE(r.status == 0);
     return std::pair(nlohmann::json::parse(dir.read(name + "/stats.json")), r.out);

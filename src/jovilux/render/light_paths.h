@@ -36,27 +36,26 @@ struct LightPathStart {
 /// surfaces that the camera sees: caustics, which the camera's own paths find by chance, and those
 /// of lights without size through mirrors not at all.
 ///
-/// Each mirroring or glossy object has a box. A path begins by a place on the inner side of a box, chosen by
-/// what the lights bring there and by what a first round of paths brought to the picture; a light
-/// is chosen there (LightClusters) and a place on it (sample_toward); the straight way from the
-/// light through the box to that place is the path's first ray. Only what first falls on the box's
-/// own object counts, so that a ray belongs to one box; it leaves a box in one place, so that its
-/// density is known. From there the path goes on as the surfaces scatter it, and wherever one is no
-/// mirror what it throws to the camera is kept. Of gloss, directions are chosen by its lobe alone:
-/// what the body below it does, camera paths find well.
+/// Each mirroring or glossy object has a box. A path begins by a place on the inner side of a box,
+/// chosen by what the lights bring there and by what a first round of paths brought to the picture;
+/// a light is chosen there (LightClusters) and a place on it (sample_toward); the straight way from
+/// the light through the box to that place is the path's first ray. Only what first falls on the
+/// box's own object counts, so that a ray belongs to one box; it leaves a box in one place, so that
+/// its density is known. From there the path goes on as the surfaces scatter it, and wherever one
+/// is no mirror what it throws to the camera is kept. Of gloss, directions are chosen by its lobe
+/// alone: what the body below it does, camera paths find well.
 ///
 /// Joined with the camera's paths by multiple importance sampling (power heuristic, E. Veach,
-/// "Robust Monte Carlo Methods
-/// for Light Transport Simulation", 1997, ch. 8 to 10): where a path has a mirror next to the
-/// light, all else that both densities share cancels, and what is left is (docs/physics.md)
+/// "Robust Monte Carlo Methods for Light Transport Simulation", 1997, ch. 8 to 10): where a path
+/// has a mirror next to the light, all else that both densities share cancels, and what is left is
+/// (docs/physics.md)
 ///
 ///     R = M q cos_1 / (p_1 f) prod over i >= 2 of (b_i / a_i) (cos_i / p_i)
 ///
 /// with M paths from lights for each sample of the whole picture, q the density of the first ray
-/// [1/(m2 sr)], and for each
-/// surface that is no mirror, from the camera on, cos_i the cosine toward the light, a_i the cosine
-/// toward the camera, p_i and b_i the densities of scattering toward light and camera; f the
-/// density of the camera's samples at the first [1/m2]. Where gloss is next to the light, camera
+/// [1/(m2 sr)], and for each surface that is no mirror, from the camera on, cos_i the cosine toward
+/// the light, a_i the cosine toward the camera, p_i and b_i the densities of scattering toward
+/// light and camera; f the density of the camera's samples at the first [1/m2]. Where gloss is next to the light, camera
 /// paths sample toward the light from there; then R has the factor
 ///
 ///     G = cos_l p_g / (cos_y p_L)
