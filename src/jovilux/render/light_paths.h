@@ -55,8 +55,8 @@ struct LightPathStart {
 /// with M paths from lights for each sample of the whole picture, q the density of the first ray
 /// [1/(m2 sr)], and for each surface that is no mirror, from the camera on, cos_i the cosine toward
 /// the light, a_i the cosine toward the camera, p_i and b_i the densities of scattering toward
-/// light and camera; f the density of the camera's samples at the first [1/m2]. Where gloss is next to the light, camera
-/// paths sample toward the light from there; then R has the factor
+/// light and camera; f the density of the camera's samples at the first [1/m2]. Where gloss is next
+/// to the light, camera paths sample toward the light from there; then R has the factor
 ///
 ///     G = cos_l p_g / (cos_y p_L)
 ///
