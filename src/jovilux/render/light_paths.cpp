@@ -97,8 +97,15 @@ LightPaths::LightPaths(const Scene& scene,
   if (targets_.empty()) {
     return;
   }
+  const bool mirrors = std::any_of(targets_.begin(), targets_.end(), [&](const Target& t) {
+    const std::uint32_t material = scene_.surfaces[t.surface].material;
+    return !begin_on_gloss(scene_.materials[scene_.after_bounce(material)]);
+  });
   for (const Emitter& e : scene_.emitters) {
     aims_.push_back(aimed(e));
+    if (!mirrors && !gloss_throws(e)) {  // nothing would send its light on
+      aims_.back().luminance = aims_.back().intensity = 0;
+    }
   }
   clusters_ = LightClusters(aims_);
   std::vector<double> brought(targets_.size() * 6 * grid_ * grid_);
