@@ -60,8 +60,7 @@ constexpr const char* kHelp =
     "                                  squared error of two programs after equal times, and its "
     "ratio\n"
     "  squared-error REFERENCE RENDER...   error of renders, of each of their layers and parts, "
-    "and "
-    "in the worst pixels\n"
+    "and in the worst pixels\n"
     "  track COMMIT RIG...             samples of each rig in the time of a fixed piece of work "
     "beside "
     "it; see bench/track.sh\n";

@@ -27,6 +27,18 @@ std::vector<double> levels_of(const RenderedImage& reference) {
   return out;
 }
 
+// Of each pixel's luminance in `rgb` against that in `wanted` (3 a pixel), over its level.
+std::vector<double> squared_of(const std::vector<float>& rgb,
+                               const std::vector<float>& wanted,
+                               const std::vector<double>& levels) {
+  std::vector<double> out(levels.size());
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const double off = luminance_of(&rgb[3 * i]) - luminance_of(&wanted[3 * i]);
+    out[i] = off * off / levels[i];
+  }
+  return out;
+}
+
 // The pixels whose error decides, the worst first, with their luminances [cd/m2] and the layer or
 // part that is farthest off.
 nlohmann::ordered_json worst_pixels(const RenderedImage& image,
@@ -87,11 +99,7 @@ double trimmed_mean(std::vector<double>& squared, std::array<double, 2>* worst =
 double layer_error(const RenderedImage::Layer& layer,
                    const RenderedImage::Layer& wanted,
                    const std::vector<double>& levels) {
-  std::vector<double> squared(levels.size());
-  for (std::size_t i = 0; i < levels.size(); ++i) {
-    const double off = luminance_of(&layer.rgb[3 * i]) - luminance_of(&wanted.rgb[3 * i]);
-    squared[i] = off * off / levels[i];
-  }
+  std::vector<double> squared = squared_of(layer.rgb, wanted.rgb, levels);
   return trimmed_mean(squared);
 }
 
@@ -99,13 +107,9 @@ double layer_error(const RenderedImage::Layer& layer,
 
 double squared_error(const RenderedImage& image, const RenderedImage& reference) {
   const std::vector<double> levels = levels_of(reference);
+  const std::vector<double> squared = squared_of(image.rgb, reference.rgb, levels);
   std::vector<std::size_t> order(levels.size());
-  std::vector<double> squared(levels.size());
-  for (std::size_t i = 0; i < levels.size(); ++i) {
-    const double off = image.luminance(i) - reference.luminance(i);
-    squared[i] = off * off / levels[i];
-    order[i] = i;
-  }
+  std::iota(order.begin(), order.end(), std::size_t{0});
   std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
     return squared[a] < squared[b];
   });
@@ -135,11 +139,7 @@ int squared_errors(const std::string& reference_path, const std::vector<std::str
     if (image.pixels() != reference.pixels()) {
       throw std::runtime_error(path + " has another size than the reference");
     }
-    std::vector<double> squared(levels.size());
-    for (std::size_t i = 0; i < levels.size(); ++i) {
-      const double off = image.luminance(i) - reference.luminance(i);
-      squared[i] = off * off / levels[i];
-    }
+    std::vector<double> squared = squared_of(image.rgb, reference.rgb, levels);
     const nlohmann::ordered_json worst_first = worst_pixels(image, reference, squared);
     std::array<double, 2> worst{};
     trimmed_mean(squared, &worst);

@@ -126,7 +126,9 @@ void measure_look(Animation& an) {
     an.ev = found.ev();
   }
   for (Rig& rig : an.rigs) {
-    rig.look.white_balance = rig.look.white_auto ? found.found_white() : rig.look.white_balance;
+    if (rig.look.white_auto) {  // D65 where the middle frame shows no light: frames do not flicker
+      rig.look.white_balance = found.found_white().value_or(White{});
+    }
   }
 }
 
