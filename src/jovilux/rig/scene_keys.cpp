@@ -149,8 +149,7 @@ TableDescription render_keys() {
           .otherwise("true")
           .called("path_guiding"),
       key("light_tracing",
-          "traces caustics from the lights as well: through mirrors and glass, of "
-          "lights without size")
+          "traces caustics from the lights as well: by mirrors, glass and narrow gloss")
           .flag()
           .over(OverTime::kNever)
           .shown("false")
