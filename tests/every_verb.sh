@@ -88,6 +88,10 @@ run 0 read a --at 16,9
 run 0 false-color a -o fc --pixels
 run 1 noise a --target "5 %"
 run 0 why a --at 16,9 --samples 4096
+cat rig.toml > shadowed.toml
+printf 'catches_shadow = true\n' | sed -i '/name = "floor"/r /dev/stdin' shadowed.toml
+printf '[[object]]\nname = "ball"\nat = [0, 0, 0.2]\nshape = { kind = "sphere", radius = 0.2 }\n' >> shadowed.toml
+run 0 shadow shadowed.toml -o shadow --quiet --threads "$threads"
 run 0 compare a b -o cmp
 run 0 balance a -o bal --dim lamp=0.5
 run 0 balance a --target "m=100 lx" -o bal2

@@ -49,6 +49,9 @@ Json to_json(const LightReport& r) {
             {"y", r.xy.y},
             {"dimmer", r.dimmed},
             {"gel_transmittance", r.gel_transmittance},
+            {"diffused_beam_deg",
+             r.diffused ? Json{r.diffused->beam * 180 / kPiD, r.diffused->field * 180 / kPiD}
+                        : Json(nullptr)},
             {"gobo_transmittance", r.gobo_transmittance},
             {"doors_transmittance", r.doors_transmittance},
             {"camera_fade", r.camera_fade},

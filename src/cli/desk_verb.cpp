@@ -135,6 +135,9 @@ int run_desk(int argc, char** argv) {
   page.ev = view.ev();
   page.scale = view.scale();
   page.balance = view.balance();
+  if (view.studio() != nullptr) {
+    page.cube = baked(*view.studio(), figures::kDeskCubeSide);
+  }
   if (!a.flag("no-meters") && !rig.meters.empty()) {
     page.meters = meters_of(image, rig, render.scene, error, threads_of(a), a.flag("quiet"));
   }

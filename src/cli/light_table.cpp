@@ -87,6 +87,12 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports) {
                                 r.name,
                                 short_number(100 * r.gel_transmittance, 3)));
     }
+    if (r.diffused) {
+      out.push_back(fmt::format("{}: behind its sheet the beam is {} deg wide, its field {} deg",
+                                r.name,
+                                short_number(r.diffused->beam * 180 / kPiD, 3),
+                                short_number(r.diffused->field * 180 / kPiD, 3)));
+    }
     if (r.gobo_transmittance < 1) {
       const std::string lumens =
           r.levels.flux
@@ -132,6 +138,11 @@ std::vector<std::string> departures(const Rig& rig, const std::vector<LightRepor
     const std::string& name = o.array.empty() ? o.name : o.array;
     if (!o.throws_shadow) {
       out.push_back(name + ".throws_shadow = false: the direct light of all lamps passes it");
+    }
+    if (!o.receives_shadow) {
+      out.push_back(name +
+                    ".receives_shadow = false: the direct light of all lamps reaches it, whatever "
+                    "stands between");
     }
     if (!o.seen_by_camera) {
       out.push_back(name + ".seen_by_camera = false: the camera looks through it");

@@ -103,8 +103,13 @@ Json schema_of_value(const TableDescription& table, const KeyDescription& key) {
       return key.standard_node.is_text() ? Json{{"anyOf", {{{"type", "string"}}, std::move(j)}}}
                                          : j;
     }
-    case ValueType::kTables:
-      return array_of(schema_of_table(*table_within(table, key)), 0);
+    case ValueType::kTables: {
+      const TableDescription* inner = table_within(table, key);
+      // Members written inside an assembly are what the rig's own lists hold.
+      return inner != nullptr
+                 ? array_of(schema_of_table(*inner), 0)
+                 : array_of({{"$ref", fmt::format("#/properties/{}/items", key.name)}}, 0);
+    }
     case ValueType::kOther:
       return Json::object();
   }

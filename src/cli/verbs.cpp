@@ -31,6 +31,7 @@ constexpr Verb kVerbs[] = {
     {"false-color", "luminance in bands of stops or cd/m2, with a legend", run_false_color},
     {"meter", "lux and cd/m2 at the rig's meters, against their targets", run_meter},
     {"why", "where the light at a pixel comes from, and what keeps it away", run_why},
+    {"shadow", "what objects leave of the light on surfaces of a real place", run_shadow},
     {"noise", "where the noise is, which light makes it, what a target takes", run_noise},
     {"compare", "two pictures: stops, color, and whether noise explains it", run_compare},
     {"sweep", "one or two parameters: contact sheet, curves, readings", run_sweep},

@@ -19,6 +19,7 @@ int run_read(int argc, char** argv);
 int run_false_color(int argc, char** argv);
 int run_meter(int argc, char** argv);
 int run_why(int argc, char** argv);
+int run_shadow(int argc, char** argv);
 int run_noise(int argc, char** argv);
 int run_compare(int argc, char** argv);
 int run_sweep(int argc, char** argv);

@@ -127,6 +127,25 @@ Json slide_of(const LayerControls& controls) {
   return out;
 }
 
+// In 16 bits, which a browser reads in its own order: little-endian everywhere.
+Json cube_of(const std::vector<float>& cube) {
+  if (cube.empty()) {
+    return nullptr;
+  }
+  std::vector<unsigned char> bytes;
+  bytes.reserve(2 * cube.size());
+  for (const float v : cube) {
+    const auto step = static_cast<unsigned>(std::lround(65535 * v));
+    bytes.push_back(static_cast<unsigned char>(step & 0xff));
+    bytes.push_back(static_cast<unsigned char>(step >> 8));
+  }
+  return {{"side", kDeskCubeSide},
+          {"steepness", kBakedSteepness},
+          {"end", kBakedEnd},
+          {"axes", rows_of(rec2020_from_rec709())},
+          {"values", base64({bytes.begin(), bytes.end()})}};
+}
+
 Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
   const Xyz d65 = from_xy({0.3127, 0.3290});
   Json j = {{"title", page.title},
@@ -142,6 +161,7 @@ Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
             {"luminances", kLuminances},
             {"whites", whites()},
             {"bands", bands()},
+            {"cube", cube_of(page.cube)},
             {"groups", Json::array()},
             {"lights", Json::array()},
             {"meters", Json::array()}};

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "jovilux/color/studio_transform.h"
 #include "jovilux/judge/layer_scaling.h"
 
 #include <Eigen/Core>
@@ -30,9 +31,14 @@ struct DeskPage {
   bool denoised = false, film = true;
   double ev = 0, scale = 1;  ///< of the view: display value in front of the curve per cd/m2
   Eigen::Matrix3d balance = Eigen::Matrix3d::Identity();
+  /// A studio's own transform instead of the curve, as baked() gives it with kDeskCubeSide; empty:
+  /// none.
+  std::vector<float> cube;
   std::vector<DeskLight> lights;
   std::vector<DeskMeter> meters;
 };
+
+inline constexpr int kDeskCubeSide = 65;
 
 /// Writes one self-contained page with a fader for each light, atomically, and returns its size in
 /// bytes. Layers are held in the view's white balance by their signs and 1023 steps of their

@@ -107,6 +107,77 @@ rotate = [30, 50, 70]
   CHECK((frame(light(tipped, "panel")) - turn * frame(light(plain, "panel"))).norm() < 1e-9);
 }
 
+TEST_CASE("members written inside an assembly are those of the rig's lists", "[rig][assembly]") {
+  const std::string by_name = R"(
+[[assembly]]
+name = "outer"
+members = ["light.panel", "assembly.inner"]
+at = [0, 0, 1]
+[[assembly]]
+name = "inner"
+members = ["light.bulb", "object.shade"]
+at = [1, 0, 0]
+scale = 2
+[[light]]
+name = "panel"
+kind = "rect"
+at = [0.5, 0, 0]
+aim = [0, 0, -1]
+size = [0.4, 0.2]
+output = "900 lm"
+[[light]]
+name = "bulb"
+kind = "sphere"
+at = [0, 0, 0]
+radius = "3 cm"
+output = "400 lm"
+[[object]]
+name = "shade"
+shape = { kind = "cone", radius = [0.2, 0.1], height = 0.2 }
+)";
+  const std::string inside = R"(
+[[assembly]]
+name = "outer"
+at = [0, 0, 1]
+[[assembly.light]]
+name = "panel"
+kind = "rect"
+at = [0.5, 0, 0]
+aim = [0, 0, -1]
+size = [0.4, 0.2]
+output = "900 lm"
+[[assembly.assembly]]
+name = "inner"
+at = [1, 0, 0]
+scale = 2
+[[assembly.assembly.light]]
+name = "bulb"
+kind = "sphere"
+at = [0, 0, 0]
+radius = "3 cm"
+output = "400 lm"
+[[assembly.assembly.object]]
+name = "shade"
+shape = { kind = "cone", radius = [0.2, 0.1], height = 0.2 }
+)";
+  const Rig named = good_rig(by_name), written = good_rig(inside);
+  for (const char* name : {"panel", "bulb"}) {
+    CHECK(light(written, name).at == light(named, name).at);
+    CHECK(light(written, name).levels.luminance->value ==
+          light(named, name).levels.luminance->value);
+  }
+  CHECK(light(written, "bulb").at == Vec3d(1, 0, 1));
+  CHECK(written.objects.at(0).transform.linear == named.objects.at(0).transform.linear);
+  // One name for two members is one too many; what is no list of tables is told with its place.
+  CHECK(
+      faults(inside + "[[light]]\nname = 'bulb'\nkind = 'point'\noutput = '9 lm'\n").find("bulb") !=
+      std::string::npos);
+  const auto wrong = rig_of_for_assembly("[[assembly]]\nname = 'a'\nlight = 3\n");
+  REQUIRE_FALSE(wrong);
+  CHECK(wrong.problems().front().address == "assembly.a.light");
+  CHECK(wrong.problems().front().place.line == 4);
+}
+
 TEST_CASE("assemblies nest, move over time and are copied", "[rig][assembly]") {
   const std::string nested = kPartsForAssembly + R"(
 [[assembly]]

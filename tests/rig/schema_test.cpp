@@ -1,6 +1,7 @@
 // The descriptions of the rig's keys: whole, true to the docs, and all that the program needs.
 #include "jovilux/rig/schema.h"
 
+#include "jovilux/color/studio_transform.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
 #include "jovilux/render/renderer.h"
@@ -155,6 +156,11 @@ class RigAround {
     }
     if (address == "look") {
       return rig("", "", "", render() + "[look]\n" + line);
+    }
+    if (address == "look.transform") {
+      const std::string rest = (name == "config" ? "" : "config = 'studio.ocio'\n") +
+                               std::string(name == "input" ? "" : "input = 'lin_rec709'\n");
+      return rig("", "", "", render() + "[look.transform]\n" + rest + line);
     }
     if (address == "time") {
       return rig(
@@ -581,6 +587,14 @@ std::vector<float> picture_of(const Rig& rig) {
 // Files of the names that the examples have.
 void write_example_files(const TemporaryFolder& dir) {
   dir.write("in/pot.obj", "v 0 0 0\nv 1 0 0\nv 0 1 1\nf 1 2 3\n");
+  dir.write("in/studio.ocio",
+            "ocio_profile_version: 2\nsearch_path: \"\"\nroles: {default: lin_rec709, "
+            "aces_interchange: lin_rec709}\ndisplays:\n  sRGB:\n"
+            "    - !<View> {name: Film, colorspace: screen}\nlooks:\n  - !<Look>\n    name: warm\n"
+            "    process_space: lin_rec709\n    transform: !<ExponentTransform> {value: 1.1}\n"
+            "colorspaces:\n  - !<ColorSpace> {name: lin_rec709, bitdepth: 32f}\n"
+            "  - !<ColorSpace>\n    name: screen\n"
+            "    from_scene_reference: !<ExponentTransform> {value: 0.45}\n");
   dir.write("in/straw.csv", "400,0.1\n500,0.4\n700,0.9\n");
   dir.write("in/set.toml", "");
   dir.write("in/lamp.ies",
@@ -600,6 +614,9 @@ void write_example_files(const TemporaryFolder& dir) {
 // Density files are read by a program beside the built one, not beside this: their keys are tried
 // through it, where density files are tested.
 bool can_be_tried(const std::string& address, std::string_view key) {
+  if (address == "look.transform" || (address == "look" && key == "transform")) {
+    return StudioTransform::is_built_in();
+  }
   return address != "haze" ||
          (key != "file" && key != "grid" && key != "at" && key != "rotate" && key != "scale");
 }

@@ -73,7 +73,9 @@ void write_exr(const std::string& path,
   use_threads();
   exr::Header header(info.width, info.height);
   header.compression() = exr::ZIP_COMPRESSION;
-  exr::addWhiteLuminance(header, static_cast<float>(info.white_luminance));
+  if (info.white_luminance > 0) {
+    exr::addWhiteLuminance(header, static_cast<float>(info.white_luminance));
+  }
   exr::addChromaticities(header, exr::Chromaticities());  // Rec.709 primaries, D65
   for (const auto& [name, text] : info.texts) {
     header.insert(name, exr::StringAttribute(text));

@@ -24,7 +24,7 @@ struct ExrChannel {
 /// What the header says besides the picture.
 struct ExrHeader {
   int width = 0, height = 0;
-  double white_luminance = 1;  ///< cd/m2 of (1, 1, 1)
+  double white_luminance = 1;  ///< cd/m2 of (1, 1, 1); 0: the picture holds no luminances
   std::map<std::string, std::string> texts;
   std::map<std::string, float> numbers;
   /// Of a file to be written: called when so many rows from the top are done; may be empty.

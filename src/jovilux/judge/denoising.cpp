@@ -282,7 +282,10 @@ void write_denoised(const std::string& path,
 }
 
 // The picture of these sums, to be judged and shown.
-RenderedImage image_of(const Sums& sums, const ExrHeader& header, std::vector<float> variance) {
+RenderedImage image_of(const Sums& sums,
+                       const ExrHeader& header,
+                       const std::string& file,
+                       std::vector<float> variance) {
   RenderedImage out;
   out.width = header.width;
   out.height = header.height;
@@ -291,7 +294,7 @@ RenderedImage image_of(const Sums& sums, const ExrHeader& header, std::vector<fl
     out.rgb[i] = sums.picture(i / 3, i % 3);
   }
   out.variance = std::move(variance);
-  if (auto look = recorded_look(header)) {
+  if (auto look = recorded_look(header, file)) {
     out.view = look->view;
     out.bloom = look->bloom;
     out.rig_text = std::move(look->rig_text);
@@ -344,7 +347,7 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   out.height = header.height;
   out.layers = traced->layers.front().name.empty() ? 0 : traced->layers.size();
   const ImageNoise before =
-      noise_of(image_of({*traced, traced->picture.mean}, header, traced->picture.variance));
+      noise_of(image_of({*traced, traced->picture.mean}, header, path, traced->picture.variance));
   NoisyPicture noisy = std::move(traced->picture);
   traced->picture = {};
   traced->picture.slots = noisy.slots;  // what the sums go by
@@ -352,7 +355,7 @@ Result<DenoisingReport> denoise_render(const std::string& folder) {
   const DenoisedPicture denoised = denoise(std::move(noisy));
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   const Sums sums{*traced, denoised.mean};
-  RenderedImage image = image_of(sums, header, denoised.error);
+  RenderedImage image = image_of(sums, header, path, denoised.error);
   const ImageNoise after = noise_of(image);
   out.median_before = before.median;
   out.p95_before = before.p95;

@@ -310,16 +310,42 @@ double level_ratio(const Emitter& from, const Emitter& to) {
   return from.shines() && to.shines() ? level_of(to) / level_of(from) : 0;
 }
 
+namespace {
+
+// The gels of a light's table that spread its beam, by their text.
+std::vector<std::string> diffusion_sheets(const DocumentNode& light) {
+  std::vector<std::string> out;
+  const auto one = [&](const DocumentNode& gel) {
+    if (gel.is_text() && diffusion_gel(gel.text())) {
+      out.push_back(gel.text());
+    }
+  };
+  if (const DocumentNode* gel = light.find("gel"); gel != nullptr && gel->is_array()) {
+    std::for_each(gel->array().begin(), gel->array().end(), one);
+  } else if (gel != nullptr) {
+    one(*gel);
+  }
+  return out;
+}
+
+}  // namespace
+
 std::string levels_aside(const Rig& rig, const std::vector<std::string>& also) {
   Problems ignored;
   DocumentNode now = at_time(rig.document, rig.render.time, ignored);
   const TableDescription* light_keys = table_at("light.any");
   const auto drop_levels = [&](DocumentNode& light) {
     if (light.is_table()) {
+      const std::vector<std::string> sheets = diffusion_sheets(light);
       std::erase_if(light.table(), [&](const DocumentEntry& e) {
         const KeyDescription* key = light_keys->find(e.key);
         return key != nullptr && key->effect != LayerEffect::kOther;
       });
+      if (!sheets.empty()) {  // these shape the beam
+        DocumentNode left;
+        left.value = join_and(sheets);
+        light.set("gel", light.place, std::move(left));
+      }
     }
   };
   const auto each = [&](const char* list_name, const auto& fn) {

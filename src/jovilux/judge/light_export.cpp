@@ -214,8 +214,8 @@ std::string usd_light(const ExportedLight& l,
       break;
     case LightKind::kSpot:
       usd_point(l, out);
-      out.number("shaping:cone:angle", s.beam.half_field * kDegrees);
-      out.number("shaping:cone:softness", 1 - s.beam.half_beam / s.beam.half_field);
+      out.number("shaping:cone:angle", l.beam.half_field * kDegrees);
+      out.number("shaping:cone:softness", 1 - l.beam.half_beam / l.beam.half_field);
       break;
     case LightKind::kSphere:
       out.number("intensity", l.luminance);
@@ -289,6 +289,11 @@ std::vector<ExportedLight> exported_lights(const Rig& rig, const Scene& scene) {
     const Rgb color = (rec709_from_xyz() * from_xy(r.xy)).cwiseMax(0);
     l.color = luminance_of(color) > 0 ? Rgb(color / luminance_of(color)) : Rgb(Rgb::Ones());
     l.kelvin = r.cct_k;
+    l.beam = s.shape.beam;
+    if (r.diffused) {
+      l.beam = spot_beam({std::min(r.diffused->beam, kPiD)},
+                         {std::clamp(r.diffused->field, r.diffused->beam, kPiD)});
+    }
     l.plain_white = s.gels.empty() && !s.tint && !s.spectrum && s.spectrum_file.empty() &&
                     s.white.kind == White::Kind::kPlanck;
     out.push_back(std::move(l));
@@ -316,8 +321,8 @@ LightFile lights_as_csv(const std::vector<ExportedLight>& lights) {
                            s.shape.width,
                            s.shape.height,
                            s.shape.length,
-                           spot ? 2 * s.shape.beam.half_beam * kDegrees : 0.0,
-                           spot ? 2 * s.shape.beam.half_field * kDegrees : 0.0,
+                           spot ? 2 * l.beam.half_beam * kDegrees : 0.0,
+                           spot ? 2 * l.beam.half_field * kDegrees : 0.0,
                            l.flux,
                            l.intensity,
                            l.luminance,
@@ -355,7 +360,7 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
     const Rgb color = l.color / std::max(1e-12, l.color.maxCoeff());
     one["color"] = {color[0], color[1], color[2]};
     if (s.kind == LightKind::kSpot) {
-      const Cone cone = cone_of(s.beam);
+      const Cone cone = cone_of(l.beam);
       one["spot"] = {{"innerConeAngle", cone.inner}, {"outerConeAngle", cone.outer}};
       if (!cone.exact) {
         out.notes.push_back(

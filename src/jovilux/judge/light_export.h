@@ -19,6 +19,7 @@ struct ExportedLight {
   Rgb color = Rgb::Ones();       ///< that leaves it, linear Rec.709, of luminance 1
   std::optional<double> kelvin;  ///< where it is near the Planck locus
   bool plain_white = false;      ///< its color is its white alone: no gel, no tint
+  SpotBeam beam;                 ///< of a spot, behind its diffusion sheets
 };
 
 std::vector<ExportedLight> exported_lights(const Rig& rig, const Scene& scene);

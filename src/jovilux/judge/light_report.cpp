@@ -318,6 +318,10 @@ std::vector<LightReport> light_reports(const Rig& rig, const Scene& scene) {
     r.levels = parts.levels;
     r.dimmed = light.dimmed();
     r.gel_transmittance = parts.color.transmittance;
+    if (const auto& beam = parts.shape.profile; light.diffusion() && beam != nullptr) {
+      constexpr double kBeam = 0.5, kField = 0.1;  // IES LS-1
+      r.diffused = LightReport::Beam{beam->full_angle(0, kBeam), beam->full_angle(0, kField)};
+    }
     r.gobo_transmittance = parts.gobo_transmittance;
     r.doors_transmittance = parts.doors_transmittance;
     r.camera_fade = parts.camera_fade;

@@ -13,12 +13,17 @@ namespace jovilux {
 struct LightReport {
   std::string name;
   LightKind kind = LightKind::kPoint;
-  SourceLevels levels;             ///< of the bare source
-  double dimmed = 1;               ///< what the dimmer leaves; 0 when off
-  double gel_transmittance = 1;    ///< luminous share that the gels let through
+  SourceLevels levels;           ///< of the bare source; behind diffusion sheets but for their loss
+  double dimmed = 1;             ///< what the dimmer leaves; 0 when off
+  double gel_transmittance = 1;  ///< luminous share that the gels let through
   double gobo_transmittance = 1;   ///< share of the flux that passes the gobo
   double doors_transmittance = 1;  ///< of that, the share that passes its barn doors
   double camera_fade = 1;          ///< what fade_with_camera leaves
+  /// Behind diffusion sheets: the full angles to 50 and to 10 % of the peak [rad].
+  struct Beam {
+    double beam = 0, field = 0;
+  };
+  std::optional<Beam> diffused;
   std::optional<double> efficacy_lm_w;
   std::optional<double> cct_k;  ///< empty where the color is too far from the Planck locus
   double duv = 0;

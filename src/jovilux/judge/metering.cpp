@@ -93,20 +93,23 @@ class Metering {
     p.first = first;
     p.at = at;
     p.receiver = {at.cast<float>(), meter.facing.cast<float>(), {}};
-    p.receiver.surface.links = links_of(meter.on);
+    if (const Scene::Surface* object = surface_of(meter.on)) {
+      p.receiver.surface.links = object->links;
+      p.receiver.surface.receives_shadow = object->receives_shadow;
+    }
     p.sums.assign(layers_ * kPartsWithHaze, 0);
     p.of_layers.assign(layers_ * kScrambledPaths, 0);
     return p;
   }
 
-  // Of the object of that name; a meter that lies on none is lit by all lights.
-  std::uint64_t links_of(const std::string& object) const {
+  // Of the object of that name; null: a meter that lies on none is lit by all lights.
+  const Scene::Surface* surface_of(const std::string& object) const {
     for (const Scene::Surface& s : scene_.surfaces) {
       if (!object.empty() && s.object != kNoIndex && rig_.objects[s.object].name == object) {
-        return s.links;
+        return &s;
       }
     }
-    return ~std::uint64_t{0};
+    return nullptr;
   }
 
   void measure() {

@@ -37,7 +37,7 @@ Result<ImageReadings> read_image(const std::string& path, const std::vector<Pixe
   out.denoised = file->header().texts.contains(kDenoisedAttribute);
   const std::string error = out.denoised ? "error.V" : "variance.V";
   out.has_error = file->has(error);
-  const auto look = recorded_look(file->header());
+  const auto look = recorded_look(file->header(), path);
   const std::optional<View> view = look ? std::optional(look->view) : std::nullopt;
   out.has_view = view.has_value();
 

@@ -166,7 +166,7 @@ Result<RenderedImage> load_exr_image(const std::string& path, bool layers, bool 
   if (Problems p = planes.read(*file); !p.empty()) {
     return p;
   }
-  if (auto look = recorded_look(header)) {
+  if (auto look = recorded_look(header, path)) {
     out.view = look->view;
     out.bloom = look->bloom;
     out.rig_text = std::move(look->rig_text);
@@ -187,13 +187,15 @@ std::optional<View> view_of_look(const std::string& text) {
              : std::nullopt;
 }
 
-std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
+std::optional<RecordedLook> recorded_look(const ExrHeader& header, const std::string& file) {
   const auto rig_text = header.texts.find(kRigAttribute);
   const auto ev = header.numbers.find(kEvAttribute);
   if (rig_text == header.texts.end() || ev == header.numbers.end()) {
     return std::nullopt;
   }
-  const auto document = parse_toml(rig_text->second, "jovilux:rig");
+  // Names of files count from the picture's folder.
+  const std::string source = (fs::path(file).parent_path() / "jovilux:rig").string();
+  const auto document = parse_toml(rig_text->second, source);
   if (!document) {
     return std::nullopt;
   }
@@ -203,7 +205,7 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header) {
       look_only.table().push_back(e);
     }
   }
-  auto rig = read_rig(std::move(look_only), "jovilux:rig");
+  auto rig = read_rig(std::move(look_only), source);
   if (const auto white = header.texts.find(kWhiteAttribute);
       rig && rig->look.white_auto && white != header.texts.end()) {
     rig->look.white_balance = parse_white(white->second);

@@ -20,8 +20,9 @@ struct RecordedLook {
 /// that.
 std::optional<View> view_of_look(const std::string& text);
 
-/// From the rig and the exposure in the header; nothing where they are not there.
-std::optional<RecordedLook> recorded_look(const ExrHeader& header);
+/// From the rig and the exposure in the header of `file`, from whose folder the rig names files;
+/// nothing where they are not there.
+std::optional<RecordedLook> recorded_look(const ExrHeader& header, const std::string& file);
 
 /// A picture to judge, whole in memory: ours with its layers and variance, or one from elsewhere.
 struct RenderedImage {

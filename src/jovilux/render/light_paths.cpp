@@ -348,6 +348,9 @@ void LightPaths::connect(Walk& w,
                          const Frame& frame,
                          const Vec3& normal,
                          std::vector<Splat>& out) const {
+  if (scene_.surfaces[p.surface].held_out) {
+    return;
+  }
   const auto seen = camera_.film_point(p.position, w.lens);
   if (!seen || !(seen->x > -0.5f) || !(seen->y > -0.5f) ||
       !(seen->x < static_cast<float>(width_) + 0.5f) ||

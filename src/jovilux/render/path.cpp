@@ -68,6 +68,7 @@ struct Departure {
   const SurfaceModel* material = nullptr;   // null: haze
   const float* row = nullptr;  // chances of clusters of virtual lights; null: none were asked
   bool inside = false;         // glass, left from within
+  bool unshadowed = false;     // a surface that receives no shadow: lights are sampled toward alone
   std::uint32_t surface = kNoIndex;
   // How unlikely the way from the camera was, for LightPaths; 0: they have none like it. And up to
   // here, where paths of light begin by the gloss of the surface; 0: none do.
@@ -289,7 +290,7 @@ class PathTracer {
     const Emitter& e = scene_.emitters[index];
     const Departure& from = s.from;
     const Ray& ray = s.ray;
-    if (from.certain ? !e.cheats.visible : e.only_sampled) {
+    if (from.certain ? !e.cheats.visible : e.only_sampled || from.unshadowed) {
       return;
     }
     float luminance = seen_luminance(e, ray.direction, place);
@@ -798,7 +799,7 @@ class PathTracer {
     from.rough_before = s.rough_before;
     from.material = nullptr;
     from.unlike_to_gloss = 0;
-    from.certain = false;
+    from.certain = from.unshadowed = false;
     from.arrives = haze_arrives(from.p);
     from.lights = {};
     s.way = with_vertex(s.way, from.p, Vec3::Zero(), kNoIndex, false);
@@ -921,6 +922,9 @@ class PathTracer {
           covered < 1 && !(sampler_.single(kMaskPairs + s.panes) < covered)) {
         return straight_on(s, v);
       }
+    }
+    if (v.surface->held_out && s.scatterings == 0 && !s.hazy) {
+      return Next::kEnd;
     }
     if (v.surface->emitter != kNoIndex) {
       meet_light(s, v.surface->emitter, {v.p.position, v.p.normal});
@@ -1117,7 +1121,7 @@ class PathTracer {
       f = reflection(material, v.local_wo, local_wi, v.inside);
     }
     float weight = light.weight * std::abs(local_wi.z()) / chance;
-    if (light.pdf > 0 && !e.only_sampled) {
+    if (light.pdf > 0 && !e.only_sampled && v.surface->receives_shadow) {
       weight *= power_heuristic(chance * light.pdf, direction_pdf(v, local_wi, light.wi));
     }
     if (joined && (thrown > 0.0f).any()) {
@@ -1161,8 +1165,9 @@ class PathTracer {
       body = scene_.emitter_surface[index];
     }
     Spectrum passed = Spectrum::Constant(haze_passes(scene_, shadow, shadow.t_max, random_));
-    // A light without shadows asks no ray.
-    if (shadow.t_max > 0 && passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any()) {
+    // A light without shadows asks no ray, nor does a surface without.
+    if (shadow.t_max > 0 && passed[0] > 0 && (e.cheats.shadow_color != 1.0f).any() &&
+        v.surface->receives_shadow) {
       ++counts_.shadow;
       passed *=
           timed([&] { return passage(scene_, ShadowRule::of(scene_, e), shadow, body, counts_); });
@@ -1290,6 +1295,7 @@ class PathTracer {
     from.wo = v.local_wo;
     from.wi = next.wi;
     from.inside = v.inside;
+    from.unshadowed = !v.surface->receives_shadow;
     if (options_.light_paths.paths != nullptr && !next.mirror) {
       tell_light_paths(s, v, next.wi, own);
     }

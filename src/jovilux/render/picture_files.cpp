@@ -253,6 +253,12 @@ std::string look_text(const DocumentNode& rig, const View& view) {
   }
   std::erase_if(look.table(), [](const DocumentEntry& e) { return e.key == "exposure"; });
   look.table().push_back({"exposure", {}, text(fmt::format("EV {:.6f}", view.ev()))});
+  if (view.studio() != nullptr) {  // a picture may be moved away from its folder
+    if (DocumentNode* transform = look.find("transform"); transform != nullptr) {
+      std::error_code ec;
+      transform->set("config", {}, text(fs::absolute(view.studio()->spec().config, ec).string()));
+    }
+  }
   if (const auto& white = view.found_white()) {
     std::erase_if(look.table(), [](const DocumentEntry& e) { return e.key == "white_balance"; });
     look.table().push_back({"white_balance", {}, text(to_string(*white))});

@@ -685,7 +685,8 @@ class Renderer {
   }
 
   void prepare_light_paths() {
-    if (!rig_.render.light_tracing || s_.tiles() == 0) {
+    // Paths from the lights are shadowed everywhere: camera paths alone know of what is not.
+    if (!rig_.render.light_tracing || s_.tiles() == 0 || views_.front().scene->has_unshadowed) {
       return;
     }
     // All moments' paths begin where those of the middle one do, which is like the others.

@@ -19,9 +19,14 @@ constexpr double kStart = 0.4, kPower = (kFilmWhite - kStart) / (1 - kStart);
 double clipping_display() { return srgb_decoded(254.5 / 255); }
 
 // The value in front of the curve that gives it.
-double clipping_value(LookSpec::Curve curve) {
-  return curve == LookSpec::Curve::kFilm ? film_curve_undone(clipping_display())
-                                         : clipping_display();
+double clipping_value(const LookSpec& look) {
+  return look.studio                            ? look.studio->white()
+         : look.curve == LookSpec::Curve::kFilm ? film_curve_undone(clipping_display())
+                                                : clipping_display();
+}
+
+double white_value(const LookSpec& look) {
+  return look.studio ? look.studio->white() : look.curve == LookSpec::Curve::kFilm ? kFilmWhite : 1;
 }
 
 }  // namespace
@@ -43,7 +48,11 @@ double film_curve_undone(double y) {
 }
 
 View::View(const LookSpec& look, double ev)
-    : ev_(ev), scale_(0.18 / luminance_at(ev).value), curve_(look.curve) {
+    : ev_(ev),
+      scale_(0.18 / luminance_at(ev).value),
+      white_(white_value(look)),
+      curve_(look.curve),
+      studio_(look.studio) {
   if (look.white_auto) {
     found_white_ = look.white_balance;
   }
@@ -54,12 +63,15 @@ View::View(const LookSpec& look, double ev)
   }
 }
 
-double View::white_luminance() const {
-  return (curve_ == LookSpec::Curve::kFilm ? kFilmWhite : 1) / scale_;
-}
-
 Rgb View::display(const Rgb& absolute) const {
   Rgb v = balance_ * absolute * scale_;
+  if (studio_ != nullptr) {
+    v = studio_->encoded(v);
+    for (int c = 0; c < 3; ++c) {
+      v[c] = srgb_decoded(std::clamp(v[c], 0.0, 1.0));
+    }
+    return v;
+  }
   for (int c = 0; c < 3; ++c) {
     v[c] = curve_ == LookSpec::Curve::kFilm ? film_curve(v[c]) : std::clamp(v[c], 0.0, 1.0);
   }
@@ -71,6 +83,11 @@ std::optional<Rgb> View::absolute(const Rgb& display) const {
     return std::nullopt;
   }
   Rgb v = display;
+  if (studio_ != nullptr) {
+    const auto undone =
+        studio_->linear({srgb_encoded(v[0]), srgb_encoded(v[1]), srgb_encoded(v[2])});
+    return undone ? std::optional(Rgb(balance_.inverse() * *undone / scale_)) : std::nullopt;
+  }
   for (int c = 0; c < 3; ++c) {
     v[c] = curve_ == LookSpec::Curve::kFilm ? film_curve_undone(v[c]) : v[c];
   }
@@ -135,7 +152,7 @@ double metered_ev(const LookSpec& look, const Film& film) {
   }
   const double mean = std::exp2(sum / static_cast<double>(lit.size() - 2 * skip));
   const auto bright = static_cast<double>(percentile(std::move(brightest), 1 - kAutoClipped));
-  return ev100(Nits{std::max(mean, 0.18 * bright / clipping_value(look.curve))});
+  return ev100(Nits{std::max(mean, 0.18 * bright / clipping_value(look))});
 }
 
 }  // namespace

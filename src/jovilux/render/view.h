@@ -6,6 +6,7 @@
 
 #include <array>
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <vector>
 
@@ -18,6 +19,8 @@ namespace jovilux {
 ///     linear  y = x, white at x = 1
 ///     film    y = x up to 0.4, then 1 - 0.6 ((4 - x) / 3.6)^6, white at x = 4: a soft shoulder
 ///     without a corner
+///
+/// Or x through a studio's own transform instead, whose values are what the display is sent.
 class View {
  public:
   View(const LookSpec& look, double ev);
@@ -30,11 +33,13 @@ class View {
   /// Linear Rec.709 adapted to the white balance.
   const Eigen::Matrix3d& balance() const { return balance_; }
   /// The luminance that is shown as white [cd/m2].
-  double white_luminance() const;
+  double white_luminance() const { return white_ / scale_; }
+  /// The studio's transform; null: the look's curve.
+  const std::shared_ptr<const StudioTransform>& studio() const { return studio_; }
   /// Linear display values in [0, 1] of absolute linear RGB.
   Rgb display(const Rgb& absolute) const;
   /// Absolute linear RGB of linear display values; nothing where a channel is shown at its highest
-  /// value, which many luminances are.
+  /// value, which many luminances are, or where a studio's transform has no inverse.
   std::optional<Rgb> absolute(const Rgb& display) const;
   std::array<std::uint8_t, 3> srgb8(const Rgb& absolute) const;
   /// Whether a channel is shown at its highest value.
@@ -43,7 +48,9 @@ class View {
  private:
   double ev_, scale_;
   Eigen::Matrix3d balance_ = Eigen::Matrix3d::Identity();
+  double white_;  // in front of the curve
   LookSpec::Curve curve_;
+  std::shared_ptr<const StudioTransform> studio_;
   std::optional<White> found_white_;
 };
 

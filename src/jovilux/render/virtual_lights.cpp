@@ -40,12 +40,12 @@ constexpr std::size_t kPlacesPerBlock = 256;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
 
 // Lights with declared departures that depend on the way from light to surface, or on the camera
-// path, are left to camera paths.
-bool can_carry(const Emitter& e) {
+// path, are left to camera paths; all are, where some surface receives no shadow.
+bool can_carry(const Scene& scene, const Emitter& e) {
   const LightCheats& c = e.cheats;
-  return !e.is_distant() && !e.endless && e.link_bit == 0 && e.casters == kNoIndex &&
-         !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 && !c.any_on_reflection() &&
-         (e.detail == nullptr || !e.detail->inside);
+  return !scene.has_unshadowed && !e.is_distant() && !e.endless && e.link_bit == 0 &&
+         e.casters == kNoIndex && !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 &&
+         !c.any_on_reflection() && (e.detail == nullptr || !e.detail->inside);
 }
 
 // What a place sends on or takes in of the direction `to` (unit), as a diffuse surface or even
@@ -62,7 +62,7 @@ std::vector<bool> VirtualLights::could_carry(const Scene& scene) {
     for (std::uint32_t l = e.layer;
          e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U);
          ++l) {
-      out[l] = out[l] && (!e.shines() || can_carry(e));
+      out[l] = out[l] && (!e.shines() || can_carry(scene, e));
     }
   }
   return out;
@@ -71,7 +71,7 @@ std::vector<bool> VirtualLights::could_carry(const Scene& scene) {
 bool VirtualLights::could_carry_all(const Scene& scene) {
   return std::all_of(scene.emitters.begin(),
                      scene.emitters.end(),
-                     [](const Emitter& e) { return !e.shines() || can_carry(e); }) &&
+                     [&](const Emitter& e) { return !e.shines() || can_carry(scene, e); }) &&
          std::none_of(
              scene.hazes.begin(), scene.hazes.end(), [](const Haze& h) { return h.emission > 0; });
 }
@@ -410,7 +410,7 @@ VirtualLights::VirtualLights(const Scene& scene,
   std::vector<std::uint32_t> shining;
   for (std::uint32_t i = 0; i < scene.emitters.size(); ++i) {
     const Emitter& e = scene.emitters[i];
-    if (e.shines() && can_carry(e)) {
+    if (e.shines() && can_carry(scene, e)) {
       shining.push_back(i);
       carried_[i] = 1;
       aims_[i] = without_place(e);

@@ -4,6 +4,7 @@
 #include "jovilux/rig/read_tables.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <functional>
 #include <set>
@@ -35,11 +36,14 @@ const DocumentNode* named(const DocumentNode& root,
   return nullptr;
 }
 
+// What may be a member.
+constexpr std::array<const char*, 4> kMemberKinds = {"light", "object", "array", "assembly"};
+
 // "light.bulb" as kind and name; the kind is empty where the address is none of a member's.
 std::pair<std::string, std::string> parts_of_member(const std::string& address) {
   const std::size_t dot = address.find('.');
   const std::string kind = dot == std::string::npos ? "" : address.substr(0, dot);
-  const bool may = kind == "light" || kind == "object" || kind == "array" || kind == "assembly";
+  const bool may = std::find(kMemberKinds.begin(), kMemberKinds.end(), kind) != kMemberKinds.end();
   return {may ? kind : "", dot == std::string::npos ? address : address.substr(dot + 1)};
 }
 
@@ -98,7 +102,20 @@ class Placing {
     const Vec3d scales = own.transform.linear.colwise().norm();
     own.scale = scales.mean();
     own.even = scales.maxCoeff() - scales.minCoeff() < 1e-9 * own.scale;
-    r.require("members");
+    bool written_wrongly = false;
+    for (const char* kind : kMemberKinds) {
+      if (const DocumentNode* left = r.find(kind)) {  // lift_members took all lists of tables
+        r.error(kind,
+                left->place,
+                "wrong-type",
+                fmt::format("found {}; expected members written out", left->kind()),
+                fmt::format("write [[assembly.{}]] above the keys of each", kind));
+        written_wrongly = true;
+      }
+    }
+    if (!written_wrongly) {
+      r.require("members");
+    }
     r.texts("members");
     r.finish();
     const AssemblyPlacement whole = outer.after(own);
@@ -113,7 +130,7 @@ class Placing {
     const Place at = r.place("members");
     if (table == nullptr) {
       std::vector<std::string> known;
-      for (const char* of : {"light", "object", "array", "assembly"}) {
+      for (const char* of : kMemberKinds) {
         for (const DocumentNode& t : tables_of(root_, of)) {
           known.push_back(std::string(of) + "." + text_at(t, "name"));
         }
@@ -207,6 +224,70 @@ Assemblies read_assemblies(const DocumentNode& root, double length, Problems& pr
   Assemblies out;
   Placing(root, length, problems, out).all();
   return out;
+}
+
+namespace {
+
+bool holds_tables(const DocumentNode* list) {
+  return list != nullptr && list->is_array() &&
+         std::all_of(list->array().begin(), list->array().end(), [](const DocumentNode& one) {
+           return one.is_table();
+         });
+}
+
+DocumentNode empty_list(const Place& place) {
+  DocumentNode list;
+  list.place = place;
+  list.value = DocumentNode::Array{};
+  return list;
+}
+
+// Takes the members of one kind out of an assembly; their addresses are added to its `members`.
+DocumentNode::Array taken_members(DocumentNode& assembly, const char* kind) {
+  const DocumentNode* list = assembly.find(kind);
+  if (!holds_tables(list)) {
+    return {};
+  }
+  DocumentNode::Array out = list->array();
+  if (assembly.find("members") == nullptr) {
+    assembly.set("members", list->place, empty_list(list->place));
+  }
+  if (DocumentNode* members = assembly.find("members"); members->is_array()) {
+    for (const DocumentNode& member : out) {
+      if (const std::string name = text_at(member, "name"); !name.empty()) {
+        DocumentNode address;
+        address.place = member.place;
+        address.value = std::string(kind) + "." + name;
+        members->array().push_back(std::move(address));
+      }
+    }
+  }
+  std::erase_if(assembly.table(), [&](const DocumentEntry& e) { return e.key == kind; });
+  return out;
+}
+
+}  // namespace
+
+void lift_members(DocumentNode& root) {
+  // Assemblies written inside others come to the end of the list, and are asked in turn.
+  for (std::size_t i = 0; i < tables_of(root, "assembly").size(); ++i) {
+    for (const char* kind : kMemberKinds) {
+      DocumentNode& assembly = root.find("assembly")->array()[i];
+      if (!assembly.is_table()) {
+        continue;
+      }
+      DocumentNode::Array members = taken_members(assembly, kind);
+      if (members.empty()) {
+        continue;
+      }
+      if (root.find(kind) == nullptr) {
+        root.set(kind, members.front().place, empty_list(members.front().place));
+      }
+      if (DocumentNode* list = root.find(kind); list->is_array()) {
+        std::move(members.begin(), members.end(), std::back_inserter(list->array()));
+      }
+    }
+  }
 }
 
 void expand_assembly_arrays(DocumentNode& root, Problems& problems) {

@@ -36,6 +36,11 @@ struct Assemblies {
 /// assemblies or to themselves. `length`: meters of a bare length.
 Assemblies read_assemblies(const DocumentNode& root, double length, Problems& problems);
 
+/// Moves the lights, objects, arrays and assemblies that are written inside an assembly, as
+/// [[assembly.light]] and so on, to the rig's own lists, and their addresses to the assembly's
+/// `members`. A list that is none of tables stays where it is.
+void lift_members(DocumentNode& root);
+
 /// Replaces arrays whose pattern is an assembly by arrays of its members, ARRAY-MEMBER, with the
 /// same path. Says where such an array has keys that its members cannot take.
 void expand_assembly_arrays(DocumentNode& root, Problems& problems);

@@ -1,6 +1,7 @@
 #include "jovilux/rig/document.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/rig/assembly.h"
 #include "jovilux/rig/schema.h"
 #include "jovilux/units/text.h"
 
@@ -198,6 +199,7 @@ Result<DocumentNode> load_document(const std::string& file) {
   if (has_errors(loader.problems)) {
     return loader.problems;
   }
+  lift_members(root);  // so that addresses find them
   return root;
 }
 

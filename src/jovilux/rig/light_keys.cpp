@@ -230,9 +230,8 @@ std::vector<KeyDescription> color_and_level() {
       key("gel", "filters in its beam: their luminous transmittance is taken from the level")
           .other()
           .over(OverTime::kStepped)
-          .expects(
-              "a gel's name, \"#rrggbb\", an effect such as \"half warm\" or \"+60 mired\", or a "
-              "list of them")
+          .expects("a gel's name, \"#rrggbb\", an effect such as \"half warm\", \"+60 mired\" or "
+                   "\"diffusion 20 deg\", or a list of them")
           .shown("\"#ffd9a0\"")
           .called("color_filter, filter, gels, color, colour, correction, warming, cooling")
           .does(LayerEffect::kTints),

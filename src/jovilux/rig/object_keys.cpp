@@ -75,6 +75,20 @@ TableDescription object_keys() {
           .shown("false")
           .otherwise("true")
           .called("shadow, shadows, occlude, block"),
+      key("receives_shadow",
+          "false: the direct light of all lamps reaches it, whatever stands between; light after "
+          "bounces is shadowed as ever")
+          .flag()
+          .shown("false")
+          .otherwise("true")
+          .called("receives, receive, receive_shadows"),
+      key("catches_shadow",
+          "true: it stands for a real surface; the command shadow tells what the other objects do "
+          "to the light on it")
+          .flag()
+          .shown("true")
+          .otherwise("false")
+          .called("catcher, shadow_catcher, matte, holdout, stand_in"),
   };
   return t;
 }
@@ -310,12 +324,30 @@ TableDescription assembly_keys() {
           .over(OverTime::kNever)
           .shown("\"pendant\"")
           .needed(),
-      key("members", "addresses of lights, objects, arrays and other assemblies")
+      key("members",
+          "addresses of lights, objects, arrays and other assemblies; not needed where all of "
+          "them are written inside")
           .texts()
           .over(OverTime::kNever)
           .shown("[\"light.bulb\", \"object.shade\"]")
-          .called("children, of, parts, objects, lights")
-          .needed(),
+          .called("children, of, parts"),
+      key("light", "members written inside: [[assembly.light]] above the keys of each")
+          .tables()
+          .over(OverTime::kNever)
+          .shown("[{ name = \"candle\", kind = \"point\", at = [0, 0, 0.1], output = \"12 lm\" }]"),
+      key("object", "the same of objects")
+          .tables()
+          .over(OverTime::kNever)
+          .shown("[{ name = \"saucer\", shape = { kind = \"disk\", radius = 0.06 } }]"),
+      key("array", "the same of arrays")
+          .tables()
+          .over(OverTime::kNever)
+          .shown("[{ name = \"bulbs\", of = \"bulb\", count = 2, output = \"total\", "
+                 "along = { path = \"line\", from = [0, 0, 0], to = [1, 0, 0] } }]"),
+      key("assembly", "the same of assemblies")
+          .tables()
+          .over(OverTime::kNever)
+          .shown("[{ name = \"inner\", members = [\"light.bulb\"] }]"),
       key("at", "where its origin stands")
           .position()
           .shown("[0, 0, 2.1]")

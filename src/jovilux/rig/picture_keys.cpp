@@ -93,12 +93,52 @@ TableDescription look_keys() {
           .word({"film", "linear"})
           .shown("\"linear\"")
           .otherwise("\"film\"")
-          .called("tone, tonemap, tone_mapping, lut"),
+          .called("tone, tonemap, tone_mapping"),
+      key("transform",
+          "instead of curve, a view of a studio's own OpenColorIO configuration, in pictures, "
+          "pages "
+          "and clips; an optional part of the program")
+          .table()
+          .expects("{ config = \"file.ocio\", display = \"...\", view = \"...\" }")
+          .shown("{ config = \"studio.ocio\" }")
+          .called("ocio, opencolorio, lut, display, view, color_management"),
       key("bloom", "the share of light that the lens spreads: halos round lamps, in the view only")
           .number({0, 0.9})
           .shown("0.02")
           .otherwise("0")
           .called("glare, glow, halo"),
+  };
+  return t;
+}
+
+TableDescription transform_keys() {
+  TableDescription t{"look.transform", "a view transform of a studio's own", "", {}, {}};
+  t.keys = {
+      key("config", "the configuration")
+          .file({".ocio"})
+          .over(OverTime::kNever)
+          .shown("\"studio.ocio\"")
+          .needed(),
+      key("display", "one of its displays")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"sRGB\"")
+          .otherwise_text("its first"),
+      key("view", "a view of that display")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"Film\"")
+          .otherwise_text("the display's first"),
+      key("look", "one of its looks, instead of those of the view")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"warm\"")
+          .otherwise_text("the view's"),
+      key("input", "its color space that is linear with Rec.709's primaries and a white of D65")
+          .text()
+          .over(OverTime::kNever)
+          .shown("\"lin_rec709\"")
+          .otherwise_text("by its role aces_interchange"),
   };
   return t;
 }
@@ -198,7 +238,7 @@ TableDescription grid_keys() {
 }  // namespace
 
 std::vector<TableDescription> picture_tables() {
-  return {camera_keys(), look_keys(), meter_keys(), grid_keys()};
+  return {camera_keys(), look_keys(), transform_keys(), meter_keys(), grid_keys()};
 }
 
 }  // namespace jovilux

@@ -69,6 +69,22 @@ void read_dim_to_warm(TableReader& r, LightSpec& light) {
   }
 }
 
+// Only what has a beam can be spread.
+void check_diffusion(TableReader& r, const DocumentNode& gel, const LightSpec& light) {
+  const SourceShape& s = light.shape;
+  const bool flat = s.kind == LightKind::kDisk || s.kind == LightKind::kRect;
+  if (s.kind == LightKind::kSpot || !light.profile_file.empty() || r.has("profile") ||
+      (flat && r.has("spread"))) {
+    return;
+  }
+  r.error("gel",
+          gel.place,
+          "conflict",
+          fmt::format("\"{}\" spreads a beam, and this light has none", printable(gel.text())),
+          flat ? "it shines as a diffuser does already; give it a spread, or leave the sheet out"
+               : "use kind = \"spot\" or a profile, or leave the sheet out");
+}
+
 void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
   const DocumentNode* gel = r.find("gel");
   if (gel == nullptr) {
@@ -80,7 +96,7 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
       return;
     }
     if (const auto color = parse_hex_color(node.text())) {
-      light.gels.push_back({node.text(), node.place, spectrum_over_nm(*color), ""});
+      light.gels.push_back({node.text(), node.place, spectrum_over_nm(*color), "", std::nullopt});
       return;
     }
     std::vector<std::string> names;
@@ -92,7 +108,24 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
       names.push_back(g.name);
     }
     if (const auto shift = gel_by_effect(node.text())) {
-      light.gels.push_back({node.text(), node.place, *shift, ""});
+      light.gels.push_back({node.text(), node.place, *shift, "", std::nullopt});
+      return;
+    }
+    if (const auto sheet = diffusion_gel(node.text())) {
+      GelSpec gel{node.text(), node.place, {}, "", sheet};
+      gel.transmittance.value.fill(sheet->transmittance);
+      check_diffusion(r, node, light);
+      light.gels.push_back(std::move(gel));
+      return;
+    }
+    if (node.text().find("diffusion") != std::string::npos) {
+      r.error("gel",
+              node.place,
+              "bad-quantity",
+              fmt::format("found \"{}\"; expected the spread of a parallel beam behind the sheet, "
+                          "5 to 120 deg, and at will the share of the light that passes",
+                          printable(node.text())),
+              "write \"diffusion 20 deg\" or \"diffusion 20 deg 70 %\"");
       return;
     }
     for (std::string& effect : gel_effects()) {

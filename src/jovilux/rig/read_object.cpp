@@ -127,6 +127,8 @@ void read_object(TableReader& r, const std::string& name, Rig& rig) {
   read_object_material(r, rig, o);
   o.seen_by_camera = r.flag_or_standard("seen_by_camera");
   o.throws_shadow = r.flag_or_standard("throws_shadow");
+  o.receives_shadow = r.flag_or_standard("receives_shadow");
+  o.catches_shadow = r.flag_or_standard("catches_shadow");
   o.tags = r.texts("tags").value_or(std::vector<std::string>{});
   r.finish(r.has("solid") ? "a solid" : "a shape");
   rig.objects.push_back(std::move(o));

@@ -308,6 +308,58 @@ void stand_at(MeterSpec& meter, const CameraSpec& camera) {
   }
 }
 
+namespace {
+
+void read_transform(TableReader& r, LookSpec& look) {
+  const DocumentNode* node = r.table("transform");
+  if (node == nullptr) {
+    return;
+  }
+  TableReader t = r.within("transform", *node);
+  t.require("config");
+  Place place;
+  StudioTransformSpec spec;
+  const auto config = t.file("config", &place);
+  spec.display = t.text("display").value_or("");
+  spec.view = t.text("view").value_or("");
+  spec.look = t.text("look").value_or("");
+  spec.input = t.text("input").value_or("");
+  t.finish();
+  if (r.has("curve")) {
+    r.error("curve",
+            r.place("curve"),
+            "conflict",
+            "curve and transform are both given; either makes the picture",
+            "leave one of them out");
+  }
+  if (!config || config->empty()) {
+    return;
+  }
+  spec.config = *config;
+  auto opened = StudioTransform::open(spec);
+  if (auto* transform = std::get_if<std::shared_ptr<const StudioTransform>>(&opened)) {
+    look.studio = std::move(*transform);
+    return;
+  }
+  const StudioTransformFault& fault = std::get<StudioTransformFault>(opened);
+  const std::string value = t.text(fault.key).value_or("");
+  if (!fault.known.empty()) {
+    t.unknown_name(fault.key,
+                   t.place(fault.key),
+                   fmt::format("\"{}\" {}", printable(value, 60), printable(fault.text, 300)),
+                   value,
+                   fault.known);
+  } else {
+    t.error(fault.key,
+            t.has(fault.key) ? t.place(fault.key) : node->place,
+            "bad-transform",
+            printable(fault.text, 400),
+            fault.hint);
+  }
+}
+
+}  // namespace
+
 void read_look(TableReader& r, Rig& rig) {
   constexpr double kColdest = 1000;  // [K]
   LookSpec& look = rig.look;
@@ -329,6 +381,7 @@ void read_look(TableReader& r, Rig& rig) {
     }
   }
   look.curve = r.word_or_standard("curve") == 0 ? LookSpec::Curve::kFilm : LookSpec::Curve::kLinear;
+  read_transform(r, look);
   look.bloom = r.number_or_standard("bloom");
   r.finish();
 }

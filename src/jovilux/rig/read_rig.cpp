@@ -481,6 +481,7 @@ Result<Rig> read_rig(DocumentNode document, const std::string& file) {
   Rig rig;
   rig.file = file;
   Problems problems;
+  lift_members(document);
   expand_assembly_arrays(document, problems);
   for (Problem& p : read_at_moment(document, moment_in(document), rig)) {
     problems.push_back(std::move(p));

@@ -6,10 +6,12 @@
 #include "jovilux/color/rgb.h"
 #include "jovilux/color/sources_by_name.h"
 #include "jovilux/color/spectra.h"
+#include "jovilux/color/studio_transform.h"
 #include "jovilux/geometry/shapes.h"
 #include "jovilux/geometry/solid.h"
 #include "jovilux/geometry/transform.h"
 #include "jovilux/photometry/barn_doors.h"
+#include "jovilux/photometry/diffusion.h"
 #include "jovilux/photometry/exposure.h"
 #include "jovilux/photometry/falloff.h"
 #include "jovilux/photometry/flicker.h"
@@ -38,6 +40,7 @@ struct GelSpec {
   NmTable transmittance;
   /// Path relative to the working folder; empty where the rig holds the values.
   std::string file;
+  std::optional<Diffusion> diffusion;  ///< of a sheet that spreads the beam
 };
 
 /// A mask in a beam: a picture from a file, or a pattern.
@@ -127,6 +130,8 @@ struct LightSpec {
   /// [K], what the white slides towards as the dimmer goes to 0.
   std::optional<double> dim_to_warm;
   std::vector<GelSpec> gels;  ///< in the order of the light's way
+  /// Of its diffusion sheets together.
+  std::optional<Radians> diffusion() const;
   std::optional<Rgb> tint;
   /// For rendering: three layers, one for each channel of any tint, instead of one.
   bool split_tint = false;
@@ -233,6 +238,11 @@ struct ObjectSpec {
   std::vector<std::string> tags;
   bool seen_by_camera = true;  ///< else only in mirrors, through glass and by its light
   bool throws_shadow = true;   ///< else it keeps no lamp's direct light away
+  bool receives_shadow =
+      true;  ///< else all lamps' direct light reaches it, whatever stands between
+  bool catches_shadow = false;  ///< stands for a real surface, on which shadow measures the others
+  /// What a study of shadows changes: left out of the scene, or black where the camera sees it.
+  bool absent = false, held_out = false;
 };
 
 /// A meter: what it measures, where.
@@ -278,7 +288,8 @@ struct LookSpec {
   std::optional<White> white_balance;  ///< nothing: D65, or what white_auto finds
   bool white_auto = false;             ///< the white of the light that falls on what is seen
   enum class Curve { kFilm, kLinear } curve = Curve::kFilm;
-  double bloom = 0;  ///< share of the light that the lens spreads
+  std::shared_ptr<const StudioTransform> studio;  ///< instead of the curve; null: none
+  double bloom = 0;                               ///< share of the light that the lens spreads
 };
 
 struct RenderSpec {

@@ -55,6 +55,16 @@ void follow(const LevelKeys& keys, double moment, LightSpec& light) {
 
 }  // namespace
 
+std::optional<Radians> LightSpec::diffusion() const {
+  std::optional<Radians> out;
+  for (const GelSpec& gel : gels) {
+    if (gel.diffusion) {
+      out = out ? spread_of_both(*out, gel.diffusion->spread) : gel.diffusion->spread;
+    }
+  }
+  return out;
+}
+
 double LightSpec::level_between(double from, double to) const {
   const double length = to - from;
   const auto dimmed_at = [&](double t) {

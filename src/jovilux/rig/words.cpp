@@ -277,7 +277,10 @@ std::string hint_for_key(std::string_view address, std::string_view kind, std::s
   for (const KeyDescription& key : described->keys) {
     if (key.goes_with(kind) && is_called(key, word)) {
       return key.type == ValueType::kTables
-                 ? fmt::format("write [[{}]], a table for each", key.name)
+                 ? fmt::format(
+                       "write [[{}{}]], a table for each",
+                       described->address.empty() ? "" : std::string(described->address) + ".",
+                       key.name)
                  : fmt::format("write {} = {}", key.name, key.form_or_example());
     }
   }

@@ -165,6 +165,34 @@ std::shared_ptr<const PhotometricFile> LightLoader::profile(const LightSpec& lig
   return out;
 }
 
+// The beam spreads; the source's flux, which the sheet's transmittance then takes its part of,
+// stays.
+void LightLoader::put_behind_sheet(const LightSpec& light, Radians spread, LightParts& parts) {
+  SourceShape& s = parts.shape;
+  const std::string key = fmt::format("{} {} {} {} {} {} {}",
+                                      light.profile_file,
+                                      static_cast<int>(s.kind),
+                                      s.beam.half_beam,
+                                      s.beam.half_field,
+                                      s.half_spread,
+                                      s.two_sided,
+                                      spread.value);
+  auto& beam = diffused_[key];
+  if (beam == nullptr) {
+    beam = diffused(s, spread);
+  }
+  if (beam == nullptr || !parts.levels.flux) {
+    return;
+  }
+  s.profile = beam;
+  s.half_spread = 0;
+  const LevelsOrFault levels =
+      source_levels(s, {Output::Kind::kFlux, parts.levels.flux->value, std::nullopt, {}});
+  if (levels.levels) {
+    parts.levels = *levels.levels;
+  }
+}
+
 std::shared_ptr<const DomePicture> LightLoader::dome(const LightSpec& light) {
   auto image = load_image(light.image);
   const std::string address = "light." + light.name + ".image";
@@ -428,6 +456,11 @@ LightParts LightLoader::parts(const LightSpec& light,
     divide(out.levels.flux);
     divide(out.levels.intensity);
     divide(out.levels.luminance);
+  }
+  if (const auto spread = light.diffusion()) {
+    put_behind_sheet(light, *spread, out);
+    detail->profile = out.shape.profile;
+    needed = needed || detail->profile != nullptr;
   }
   if (light.shape.kind == LightKind::kRect && !light.image.empty()) {
     detail->screen = screen(light);

@@ -27,8 +27,8 @@ struct LightParts {
   double gobo_transmittance = 1;
   /// Of what passes the mask, the share that barn doors let through.
   double doors_transmittance = 1;
-  double camera_fade = 1;  ///< what fade_with_camera leaves
-  std::shared_ptr<const PhotometricFile> profile;
+  double camera_fade = 1;                          ///< what fade_with_camera leaves
+  std::shared_ptr<const PhotometricFile> profile;  ///< of the bare source
   std::shared_ptr<const LuminousSurface> surface;
   std::shared_ptr<const EmitterDetail> detail;  ///< may be null
 
@@ -54,6 +54,7 @@ class LightLoader {
 
  private:
   std::shared_ptr<const PhotometricFile> profile(const LightSpec& light);
+  void put_behind_sheet(const LightSpec& light, Radians spread, LightParts& parts);
   std::shared_ptr<const DomePicture> dome(const LightSpec& light);
   std::shared_ptr<const ScreenPicture> screen(const LightSpec& light);
   std::shared_ptr<const Gobo> gobo(const LightSpec& light);
@@ -67,6 +68,8 @@ class LightLoader {
   std::map<std::string, std::shared_ptr<const PhotometricFile>> profiles_;
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
   std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
+  /// Of diffused beams, by light and what shapes it.
+  std::map<std::string, std::shared_ptr<const LuminousDistribution>> diffused_;
   std::string copied_layer_;  // the array whose copies come now
   SourceColor copied_color_;
 };

@@ -497,7 +497,7 @@ class SceneBuilder {
     scene_.luminous.resize(rig_.lights.size());
     for (std::size_t i = 0; i < rig_.objects.size(); ++i) {
       const ObjectSpec& object = rig_.objects[i];
-      if (!object.shape && object.solid < 0 && light_of_object_[i] < 0 &&
+      if (!object.absent && !object.shape && object.solid < 0 && light_of_object_[i] < 0 &&
           scene_.holders.count(static_cast<int>(i)) == 0) {
         ++shared_meshes_[object.mesh].objects;
       }
@@ -506,7 +506,9 @@ class SceneBuilder {
       const int material = rig_.objects[i].material;
       scene_.surfaces.push_back(
           {i, material < 0 ? plain : static_cast<std::uint32_t>(material), kNoIndex});
-      add_object(i);
+      if (!rig_.objects[i].absent) {
+        add_object(i);
+      }
     }
   }
 
@@ -775,8 +777,13 @@ class SceneBuilder {
   void link_surfaces() {
     for (Scene::Surface& surface : scene_.surfaces) {
       surface.links = 0;
-      surface.seen_by_camera =
-          surface.object == kNoIndex || rig_.objects[surface.object].seen_by_camera;
+      if (surface.object != kNoIndex) {
+        const ObjectSpec& object = rig_.objects[surface.object];
+        surface.seen_by_camera = object.seen_by_camera;
+        surface.receives_shadow = object.receives_shadow;
+        surface.held_out = object.held_out;
+        scene_.has_unshadowed = scene_.has_unshadowed || !object.receives_shadow;
+      }
       for (std::size_t list = 0; list < link_lists_.size(); ++list) {
         if (surface.object != kNoIndex &&
             std::binary_search(

@@ -29,6 +29,8 @@ struct Scene {
     /// Bits of the lists of linked objects that it belongs to.
     std::uint64_t links = ~std::uint64_t{0};
     bool seen_by_camera = true;
+    bool receives_shadow = true;  ///< else the direct light of all lamps reaches it
+    bool held_out = false;        ///< black where the camera sees it
   };
   World world;
   std::vector<Surface> surfaces;
@@ -60,6 +62,7 @@ struct Scene {
   std::vector<Pictures> pictures;  ///< one for each material
   /// Some material lets light straight through: panes, masks.
   bool has_openings = false;
+  bool has_unshadowed = false;  ///< some surface receives no shadow
   bool has_pictures = false;
   std::vector<Haze> hazes;
   LightTable emission_table;  ///< of their glow: D65
