@@ -57,7 +57,8 @@ struct Animation {
   Rig rig;                    // at the first frame
   std::vector<Frame> frames;  // to be made
   std::vector<Rig> rigs;      // of all frames of [time]
-  std::optional<double> ev;   // of an automatic exposure
+  std::optional<double> ev;    // of an automatic exposure
+  std::optional<White> white;  // of an automatic white
 
   const Rig& rig_of(const Frame& f) const { return rigs[f.at]; }
   std::string rig_text(const Frame& f) const {
@@ -125,9 +126,10 @@ void measure_look(Animation& an) {
   if (exposure) {
     an.ev = found.ev();
   }
+  an.white = found.found_white().value_or(White{});  // D65 where the middle frame shows no light
   for (Rig& rig : an.rigs) {
-    if (rig.look.white_auto) {  // D65 where the middle frame shows no light: frames do not flicker
-      rig.look.white_balance = found.found_white().value_or(White{});
+    if (rig.look.white_auto) {
+      rig.look.white_balance = an.white;
     }
   }
 }
@@ -227,6 +229,7 @@ bool frames_one_by_one(Animation& an) {
     task.resume = true;
     task.check = false;
     task.ev = an.ev;
+    task.white = an.rig.look.white_auto ? an.white : std::nullopt;
     task.denoise = an.denoised;
     const auto began = std::chrono::steady_clock::now();
     const Rendered done_now = render_to_folder(task);

@@ -288,6 +288,9 @@ Rendered render_to_folder(const RenderTask& task) {
     rig->look.exposure = LookSpec::Exposure::kFixed;
     rig->look.ev = *task.ev;
   }
+  if (task.white && rig->look.white_auto) {
+    rig->look.white_balance = task.white;
+  }
   if (task.share && rig->render.noise) {
     throw UsageError(
         "--slice needs a fixed number of samples: adaptive sampling needs the whole picture; set "

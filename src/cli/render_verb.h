@@ -31,7 +31,8 @@ struct RenderTask {
   bool check = true;                     ///< look for mistakes in the rig as well
   /// Asked besides Ctrl-C; may be empty; then an interrupted render leaves nothing.
   StopFn stop;
-  std::optional<double> ev;  ///< instead of an automatic exposure
+  std::optional<double> ev;    ///< instead of an automatic exposure
+  std::optional<White> white;  ///< instead of an automatic white
   /// The scene of the same rig from another camera, whose meshes and pictures serve again; null:
   /// none.
   std::shared_ptr<const Scene> like;

@@ -205,3 +205,40 @@ TEST_CASE("faults of a studio's configuration are told with their place", "[cli]
   has("transform = { config = 'none.ocio' }\n", "none.ocio");
   has("transform = { config = 's.ocio', input = 'lin' }\ncurve = 'film'\n", "leave one of them");
 }
+
+TEST_CASE("a studio's view makes the frames of a clip, the pictures of a sweep and of a balance",
+          "[cli][look][ocio]") {
+  if (!StudioTransform::is_built_in()) {
+    return;
+  }
+  const TemporaryFolder dir;
+  dir.write("s.ocio", studio_config());
+  const std::string look = "transform = { config = 's.ocio', input = 'lin', look = 'warm' }\n";
+  const std::vector<float> still = view_of(dir, look);
+  const std::string rig = dir.write("a.toml", rig_with_look(look) + "[time]\nframes = [1, 2]\n");
+  const auto picture = [&](const std::string& path) {
+    const auto loaded = load_image(dir.path(path), false);
+    REQUIRE(loaded);
+    return loaded->rgb;
+  };
+  const ProgramRun clip = run_program({"animate", rig, "-o", dir.path("clip"), "--quiet"});
+  INFO(clip.err);
+  REQUIRE(clip.status == 0);
+  double mean_clip = 0, mean_still = 0;
+  const std::vector<float> frame = picture("clip/frames/frame.0001.png");
+  for (std::size_t i = 0; i < still.size(); ++i) {
+    mean_clip += static_cast<double>(frame[i]) / static_cast<double>(still.size());
+    mean_still += static_cast<double>(still[i]) / static_cast<double>(still.size());
+  }
+  CHECK(mean_clip == Approx(mean_still).epsilon(0.01));
+  // Balanced at the levels that are there: the same picture; the folder may be moved with its rig.
+  REQUIRE(run_program({"balance", dir.path("o"), "--dim", "warm=1", "-o", dir.path("b")}).status ==
+          0);
+  CHECK(furthest_apart(picture("b/view.png"), still) <= 1);
+  const ProgramRun read = run_program({"read", dir.path("o"), "--at", "32,30", "--json"});
+  CHECK(read.status == 0);
+  CHECK(read.out.find("\"clipped\": false") != std::string::npos);
+  const ProgramRun report = run_program({"report", dir.path("o"), "-o", dir.path("r.html")});
+  INFO(report.err);
+  CHECK(report.status == 0);
+}

@@ -12,6 +12,7 @@
 #include <fstream>
 #include <functional>
 #include <random>
+#include <set>
 #include <sstream>
 #include <thread>
 
@@ -122,6 +123,65 @@ ProgramRun run_ranks(int ranks, const std::vector<std::string>& words) {
 }
 
 }  // namespace
+
+TEST_CASE("a clip keeps the white and the exposure that its middle shows", "[cli][animate]") {
+  // The light goes from candle to sky: a white found for each frame would undo that.
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", R"(jovilux = 1
+[render]
+size = [16, 12]
+samples = 8
+bounces = 1
+[look]
+white_balance = "auto"
+[time]
+frames = [1, 3]
+rate = 1
+[[camera]]
+name = "c"
+at = [0, -3, 1]
+look_at = [0, 0, 0]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[light]]
+name = "lamp"
+kind = "sphere"
+radius = 0.1
+at = [0, 0, 2]
+output = "800 lm"
+white = { keys = [["0 s", "2000 K"], ["2 s", "9000 K"]] }
+)");
+  for (const char* how : {"--exact", "--quiet"}) {
+    const ProgramRun run =
+        run_program({"animate", rig, "-o", dir.path("a"), "--quiet", how, "--force"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    std::set<std::string> whites;
+    std::set<float> exposures;
+    for (int frame = 1; frame <= 3; ++frame) {
+      const auto exr = ExrReader::open(dir.path(fmt::format("a/frames/frame.{:04}.exr", frame)));
+      REQUIRE(exr);
+      whites.insert(exr->header().texts.at("jovilux:white"));
+      exposures.insert(exr->header().numbers.at("jovilux:ev100"));
+    }
+    CHECK(whites.size() == 1);
+    CHECK(exposures.size() == 1);
+    // The frames themselves go from warm to cold.
+    const auto red_over_blue = [&](int frame) {
+      const auto view = load_image(dir.path(fmt::format("a/frames/frame.{:04}.png", frame)), false);
+      REQUIRE(view);
+      double red = 0, blue = 0;
+      for (std::size_t i = 0; i < view->rgb.size(); i += 3) {
+        red += static_cast<double>(view->rgb[i]);
+        blue += static_cast<double>(view->rgb[i + 2]);
+      }
+      return red / blue;
+    };
+    CHECK(red_over_blue(1) > 1.2);
+    CHECK(red_over_blue(3) < 0.95);
+  }
+}
 
 TEST_CASE("frames from layers are frames rendered outright, within noise", "[cli][animate]") {
   const TemporaryFolder dir;

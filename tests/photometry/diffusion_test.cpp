@@ -63,7 +63,7 @@ TEST_CASE("a profile of a von Mises-Fisher lobe behind a sheet has a closed form
   CHECK(behind->flux() == Approx(source.profile->flux()).epsilon(0.003));
 }
 
-TEST_CASE("what a sheet spreads of a front light stays in front; what is even stays so",
+TEST_CASE("what a sheet spreads of a front light stays in front, and what is even stays so",
           "[photometry][diffusion]") {
   SourceShape spot;
   spot.kind = LightKind::kSpot;
