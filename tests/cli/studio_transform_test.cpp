@@ -39,11 +39,17 @@ colorspaces:
   - !<ColorSpace>
     name: aces
     bitdepth: 32f
-    to_scene_reference: !<MatrixTransform> {matrix: [2.52168618674388, -1.13413098823972, -0.38755519850416, 0, -0.27647991422992, 1.37271908766826, -0.09623917343834, 0, -0.01537806496603, -0.15297533586740, 1.16835340083343, 0, 0, 0, 0, 1]}
+    to_scene_reference: !<MatrixTransform>
+      matrix: [2.52168618674388, -1.13413098823972, -0.38755519850416, 0,
+        -0.27647991422992, 1.37271908766826, -0.09623917343834, 0,
+        -0.01537806496603, -0.15297533586740, 1.16835340083343, 0, 0, 0, 0, 1]
   - !<ColorSpace>
     name: screen
     bitdepth: 32f
-    from_scene_reference: !<ExponentWithLinearTransform> {gamma: 2.4, offset: 0.055, direction: inverse}
+    from_scene_reference: !<ExponentWithLinearTransform>
+      gamma: 2.4
+      offset: 0.055
+      direction: inverse
   - !<ColorSpace>
     name: dim screen
     bitdepth: 32f

@@ -29,7 +29,8 @@ Radians spread_of_both(Radians first, Radians second);
 /// The intensity distribution of a source behind a sheet: its own, convolved on the sphere with a
 /// von Mises-Fisher lobe
 ///
-///     k(w, w') = kappa / (4 pi sinh kappa) exp(kappa w . w'),  kappa = ln 2 / (1 - cos(spread / 2))
+///     k(w, w') = kappa / (4 pi sinh kappa) exp(kappa w . w')
+///     kappa = ln 2 / (1 - cos(spread / 2))
 ///
 /// which keeps the flux. What shines to the front alone stays in front: the lobe's share behind the
 /// sheet's plane is cut, and source_levels() gives the rest the same flux. Of a spot, of a source
