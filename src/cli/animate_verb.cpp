@@ -54,9 +54,9 @@ struct Animation {
   RigRequest request;
   int threads = 0;
   bool quiet = false, denoised = false;
-  Rig rig;                    // at the first frame
-  std::vector<Frame> frames;  // to be made
-  std::vector<Rig> rigs;      // of all frames of [time]
+  Rig rig;                     // at the first frame
+  std::vector<Frame> frames;   // to be made
+  std::vector<Rig> rigs;       // of all frames of [time]
   std::optional<double> ev;    // of an automatic exposure
   std::optional<White> white;  // of an automatic white
 
