@@ -3,6 +3,8 @@
 #include "jovilux/base/sampler.h"
 #include "jovilux/render/renderer.h"
 
+#include <algorithm>
+#include <cmath>
 #include <numeric>
 
 #include "tests/support/statistics.h"
@@ -49,6 +51,14 @@ output = "500 lm"
 size = [12, 8]
 bounces = 2
 )";
+
+double mean_luminance(const Render& r) {
+  double sum = 0;
+  for (std::size_t i = 0; i < r.film().pixels(); ++i) {
+    sum += r.film().luminance(i);
+  }
+  return sum / static_cast<double>(r.film().pixels());
+}
 
 Rig uneven_rig() {
   auto document = parse_toml(kUneven, "rig.toml");
@@ -171,4 +181,112 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   INFO("spread " << std::sqrt(seen) << ", stated " << std::sqrt(said));
   CHECK(worst < kZBound);
   CHECK(std::sqrt(said / seen) == Approx(1).margin(0.15));
+}
+
+TEST_CASE("more samples go in proportion to the deviation, to nobody who has enough",
+          "[render][samples]") {
+  const std::vector<float> deviation = {1, 2, 4, 1}, taken = {8, 8, 8, 200};
+  const auto more = share_more(deviation, taken, 100);
+  CHECK(sum_of(more) == Approx(400).margin(8));
+  CHECK(more[3] == 0);
+  for (const std::uint32_t n : more) {
+    CHECK(n % kScramblings == 0);
+  }
+  // 424 samples in all for the first three, one to two to four.
+  CHECK(more[0] + 8 == Approx(424.0 / 7).margin(8));
+  CHECK(more[1] + 8 == Approx(2 * 424.0 / 7).margin(8));
+  CHECK(more[2] + 8 == Approx(4 * 424.0 / 7).margin(8));
+  // Nothing is known: all alike.
+  const std::vector<float> none(64, 0.0f), eight(64, 8.0f);
+  const auto alike = share_more(none, eight, 16);
+  CHECK(*std::min_element(alike.begin(), alike.end()) == 16);
+  CHECK(*std::max_element(alike.begin(), alike.end()) == 16);
+}
+
+TEST_CASE("a pixel's own noise decides nothing of its samples, and lumps nothing of those beside",
+          "[render][samples]") {
+  constexpr int kSide = 40;
+  const std::vector<float> samples(kSide * kSide, 8.0f);
+  // Noise of whole regions is followed: a region four times noisier gets more.
+  const auto regions = two_halves(kSide, kSide, 0.1f, 4);
+  const auto followed = deviation_around(kSide, kSide, regions, samples);
+  CHECK(followed[20 * kSide + 35] > 3 * followed[20 * kSide + 4]);
+  // Its own value, however large, is not its own.
+  auto one = regions;
+  one[20 * kSide + 4] = 0.2f;
+  const auto with_one = deviation_around(kSide, kSide, one, samples);
+  CHECK(with_one[20 * kSide + 4] == Approx(followed[20 * kSide + 4]).epsilon(0.02));
+  CHECK(with_one[20 * kSide + 5] > 1.02 * followed[20 * kSide + 5]);
+  // Single bright pixels by chance: no place promises more than another.
+  std::vector<float> lumps(kSide * kSide, 0.01f);
+  Rng random(5);
+  for (int k = 0; k < 40; ++k) {
+    lumps[random.next() % lumps.size()] = 3;
+  }
+  const auto even = deviation_around(kSide, kSide, lumps, samples);
+  CHECK(*std::max_element(even.begin(), even.end()) <
+        1.6 * *std::min_element(even.begin(), even.end()));
+}
+
+TEST_CASE("a time limit shares out samples without a bias, and its error is what it says",
+          "[render][samples]") {
+  Rig rig = uneven_rig();
+  rig.render.guiding = false;
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  rig.render.samples = 4096;
+  const Render reference = render(rig, *scene, {});
+  rig.render.samples = 100'000;
+  RunningMoments means;
+  double squares = 0, stated = 0;
+  for (int seed = 1; seed <= 24; ++seed) {
+    rig.render.seed = static_cast<std::uint32_t>(1000 + seed);
+    RenderOptions options;
+    options.time_limit = 0.05;
+    const Render r = render(rig, *scene, options);
+    REQUIRE(r.stats.stopped_by == StoppedBy::kTime);
+    CHECK(r.stats.most_samples > r.stats.least_samples);
+    CHECK(r.stats.least_samples >= kScramblings);
+    means.add(mean_luminance(r));
+    for (std::size_t i = 0; i < r.film().pixels(); ++i) {
+      squares += std::pow(r.film().luminance(i) - reference.film().luminance(i), 2);
+      stated += r.film().variance(i);
+    }
+    // Each light's noise is told, too.
+    CHECK(r.stats.lights.at(0).noise > 0);
+    CHECK(r.stats.lights.at(0).noise < 0.5);
+  }
+  const double exact = mean_luminance(reference);
+  INFO(means.mean() << " +- " << means.standard_error() << " against " << exact);
+  CHECK(std::abs(means.mean() - exact) < 5 * means.standard_error() + 5e-4 * exact);
+  CHECK(std::sqrt(stated / squares) > 0.7);
+  CHECK(std::sqrt(stated / squares) < 1.6);
+}
+
+TEST_CASE("time enough for all samples gives the picture without a limit, and so does going on",
+          "[render][samples]") {
+  Rig rig = uneven_rig();
+  rig.render.samples = 64;
+  rig.render.guiding = false;
+  rig.render.light_tracing = false;
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Render plain = render(rig, *scene, {});
+  RenderOptions long_limit;
+  long_limit.time_limit = 600;
+  const Render limited = render(rig, *scene, long_limit);
+  // One that was stopped unevenly, and then goes on without a limit: the same samples.
+  rig.render.samples = 40'000;
+  RenderOptions options;
+  options.time_limit = 0.03;
+  Render stopped = render(rig, *scene, options);
+  REQUIRE(stopped.stats.most_samples > stopped.stats.least_samples);
+  rig.render.samples = static_cast<int>(stopped.stats.most_samples) + 16;
+  const auto samples = static_cast<double>(rig.render.samples);
+  const Render whole = render_on(rig, *scene, {}, std::move(stopped.state));
+  CHECK(whole.stats.least_samples == samples);
+  CHECK(whole.stats.most_samples == samples);
+  for (std::size_t i = 0; i < plain.film().pixels(); ++i) {
+    CHECK(limited.film().luminance(i) == plain.film().luminance(i));
+  }
 }

@@ -345,7 +345,7 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["width"] = width;
   j["height"] = height;
   j["samples_per_pixel"] = stats.samples_per_pixel;
-  j["sampling"] = {{"even", !rig.render.noise.has_value()},
+  j["sampling"] = {{"even", !rig.render.noise.has_value() && stats.rounds.empty()},
                    {"least", stats.least_samples},
                    {"most", stats.most_samples},
                    {"rounds", nlohmann::json::array()}};

@@ -37,13 +37,15 @@ struct TileTally {
 };
 
 /// Some samples for every pixel. `round` 0: the pixel's own sequences go on; else each round has
-/// sequences of its own.
+/// sequences of its own. Weight 0: they go on by `counts`, and a sample counts like any other.
 struct Pass {
   int begin = 0;             ///< of each pixel's samples in those sequences
   std::uint32_t mean = 0;    ///< samples a pixel
   std::uint32_t weight = 0;  ///< of this pass's mean in the picture's
   std::uint32_t round = 0;
   std::vector<std::uint32_t> counts;  ///< samples of each pixel; empty: `mean` each
+
+  bool goes_on_unevenly() const { return weight == 0 && !counts.empty(); }
 };
 
 /// How clean the picture was on the way.

@@ -47,6 +47,8 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 // four times as much: the first ones are too few where it is noisy.
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
+// With a time limit, so many samples each tell where more of them are worth most.
+constexpr int kFirstLook = kScramblings;
 // Sets of virtual lights kept at once, multiples of the scramblings: of a pass, one for each
 // sample; of a round, whose pixels have different numbers of samples, so many that few serve twice.
 constexpr int kVirtualSets = 16;
@@ -117,6 +119,7 @@ class Renderer {
       s_.threads = std::max(s_.threads, threads);
       prepare_light_paths();
       prepare_guide();
+      began_s_ = seconds_now();
       stopped_by = passes();
     });
     tell_time();
@@ -157,7 +160,7 @@ class Renderer {
       trace_path(*view.scene,
                  camera_ray(view, sampler, x, y),
                  sampler,
-                 sample_options(view, sample),
+                 sample_options(view, sample - s_.pass.begin),
                  sink,
                  nullptr,
                  rays);
@@ -189,6 +192,21 @@ class Renderer {
     return s_.pass.counts.empty() ? s_.pass.mean : s_.pass.counts[pixel];
   }
 
+  // What a pixel's samples of this pass count, all together.
+  std::uint32_t weight_of(std::size_t pixel) const {
+    return s_.pass.goes_on_unevenly() ? s_.pass.counts[pixel] : s_.pass.weight;
+  }
+  // Where in its sequences a pixel goes on.
+  int begin_of(std::size_t pixel) const {
+    return s_.pass.goes_on_unevenly() ? static_cast<int>(film_.taken(pixel)) : s_.pass.begin;
+  }
+
+  // Of the pixels' own sequences, or of a round's.
+  std::uint32_t seed_of_sequences() const {
+    return s_.pass.round == 0 || s_.pass.goes_on_unevenly() ? rig_.render.seed
+                                                            : mix(rig_.render.seed, s_.pass.round);
+  }
+
   StoppedBy passes() {
     if (options_.exchange && s_.passes_done > 0 && !s_.in_pass) {
       if (const auto stopped = join(false)) {
@@ -214,13 +232,89 @@ class Renderer {
            light_is_found(film_, *rig_.render.noise, s_.taken);
   }
 
+  // Whether samples go where they lower the squared error most: with a time limit, in a render of
+  // one piece, once the first samples have told where, unless there is time for all of them.
+  bool shares_time() const {
+    if (!options_.time_limit || rig_.render.noise || options_.in_parts || options_.in_haste ||
+        !options_.share.whole() || options_.exchange || s_.taken < kFirstLook) {
+      return false;
+    }
+    if (rig_.render.samples - s_.taken < kScramblings) {
+      return false;
+    }
+    constexpr double kSurely = 0.8;
+    return is_uneven() || samples_left() < (rig_.render.samples - s_.taken) / kSurely;
+  }
+
+  // How many more samples a pixel the time limit is likely to allow, by the rate so far.
+  double samples_left() const {
+    const double left = limit_now() - (seconds_now() - unlimited_s_);
+    const double a_sample = (seconds_now() - began_s_) / s_.taken;
+    return std::max(0.0, left / a_sample);
+  }
+
+  // As many samples as there are so far, or as the time allows; at least one of each scrambling.
+  void plan_shared_pass() {
+    const double left = std::min<double>(samples_left(), rig_.render.samples - s_.taken);
+    // What would be left after a doubling is taken along, less what the rate may be off.
+    constexpr double kLastPass = 1.6, kSure = 0.95;
+    const double mean = left < kLastPass * s_.taken ? kSure * left : s_.taken;
+    const int multiples = std::max(1, static_cast<int>(mean / kScramblings));
+    const View view = look_view(rig_.look, camera_spec_, film_);
+    std::vector<float> taken(film_.pixels());
+    for (std::size_t i = 0; i < taken.size(); ++i) {
+      taken[i] = static_cast<float>(film_.taken(i));
+    }
+    const auto more = static_cast<std::uint32_t>(multiples * kScramblings);
+    const std::vector<float> deviation = deviation_around(
+        film_.width(), film_.height(), noise_of_pixels(film_, view.white_luminance()), taken);
+    go_on_unevenly(more, share_more(deviation, taken, more));
+  }
+
+  // What a pixel has not yet taken of the rig's number of samples: its sequences are as long.
+  std::uint32_t room_of(std::size_t pixel) const {
+    const int room = rig_.render.samples - static_cast<int>(film_.taken(pixel));
+    return static_cast<std::uint32_t>(std::max(0, room / kScramblings * kScramblings));
+  }
+
+  void go_on_unevenly(std::uint32_t mean, std::vector<std::uint32_t> counts) {
+    for (std::size_t i = 0; i < counts.size(); ++i) {
+      counts[i] = std::min(counts[i], room_of(i));
+    }
+    const auto round = static_cast<std::uint32_t>(s_.rounds.size() + 1);
+    s_.pass = {s_.taken, mean, 0, round, std::move(counts)};
+  }
+
+  bool is_uneven() const { return !s_.rounds.empty() && !rig_.render.noise; }
+
+  // Of a render that a time limit had made uneven and that goes on without one: brings all pixels
+  // to the rig's number of samples; false where they have it.
+  bool plan_evening_pass() {
+    std::vector<std::uint32_t> counts(film_.pixels());
+    double sum = 0;
+    for (std::size_t i = 0; i < counts.size(); ++i) {
+      counts[i] = room_of(i);
+      sum += counts[i];
+    }
+    const double mean = sum / static_cast<double>(counts.size());
+    const auto multiples = static_cast<std::uint32_t>(std::ceil(mean / kScramblings));
+    go_on_unevenly(multiples * kScramblings, std::move(counts));
+    return sum > 0;
+  }
+
   // Plans what comes next from what there is; false where all is done.
   bool next_pass() {
     if (s_.noise >= 0 && target_is_reached()) {
       return false;  // a render that had ended is gone on with
     }
     const int samples = rig_.render.samples, even = even_samples();
-    if (s_.taken < even) {
+    if (shares_time()) {
+      plan_shared_pass();
+    } else if (is_uneven()) {
+      if (!plan_evening_pass()) {
+        return false;
+      }
+    } else if (s_.taken < even) {
       int end = even;
       for (const int e : pass_ends(even, options_.in_haste)) {
         if (e > s_.taken) {
@@ -275,8 +369,9 @@ class Renderer {
   // What all samples of a pass share.
   void begin_pass() {
     const std::uint32_t largest =
-        s_.pass.round == 0 ? static_cast<std::uint32_t>(even_samples())
-                           : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
+        s_.pass.round == 0 || s_.pass.goes_on_unevenly()
+            ? static_cast<std::uint32_t>(even_samples())
+            : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
     sample_bits_ =
         static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
     trace_virtual_lights();
@@ -452,10 +547,14 @@ class Renderer {
                    by_light,
                    clamped);
         const std::size_t pixel = film_.pixel(x, y);
+        if (count_of(pixel) == 0) {
+          continue;
+        }
         for (std::size_t l = 0; l < layers; ++l) {
-          tally.clamped[l] += clamped[l] * s_.pass.weight / count_of(pixel);
+          tally.clamped[l] += clamped[l] * weight_of(pixel) / count_of(pixel);
         }
         tally_lights(by_light,
+                     pixel,
                      static_cast<int>(count_of(pixel)),
                      level_after(pixel, batches.data() + i * kScramblings),
                      tally);
@@ -470,9 +569,9 @@ class Renderer {
         const std::size_t pixel = film_.pixel(x, y);
         const std::uint32_t count = count_of(pixel);
         // The round's mean times its weight; exactly the sum where the two are the same.
-        const float scale = count == s_.pass.weight
-                                ? 1.0f
-                                : static_cast<float>(s_.pass.weight) / static_cast<float>(count);
+        const std::uint32_t weight = weight_of(pixel);
+        const float scale =
+            count == weight ? 1.0f : static_cast<float>(weight) / static_cast<float>(count);
         for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
           film_.xyz(pixel)[k] += scale * sums[i * slots * 3 * kHalves + k];
         }
@@ -485,7 +584,7 @@ class Renderer {
         if (s_.pass.begin == 0 && s_.pass.round == 0) {
           film_.object(pixel) = objects[i];
         }
-        film_.weight(pixel) += s_.pass.weight;
+        film_.weight(pixel) += weight;
         film_.taken(pixel) += count;
       }
     }
@@ -513,12 +612,12 @@ class Renderer {
     RayCounts& rays = tally.rays;
     const auto slots = static_cast<std::size_t>(film_.slots());
     const bool first_round = s_.pass.round == 0;
-    const std::uint32_t seed =
-        first_round ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
-    const int end = s_.pass.begin + static_cast<int>(count_of(film_.pixel(x, y)));
+    const std::uint32_t seed = seed_of_sequences();
+    const int begin = begin_of(film_.pixel(x, y)),
+              end = begin + static_cast<int>(count_of(film_.pixel(x, y)));
     const PixelSampling sampling(
         seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
-    for (int s = s_.pass.begin; s < end; ++s) {
+    for (int s = begin; s < end; ++s) {
       const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
       const Sampler sampler =
           sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
@@ -529,8 +628,9 @@ class Renderer {
                      film_.parts(),
                      clamped);
       FirstHit first;
-      FirstHit* const wanted = first_round && s < Film::kGuideSamples ? &first : nullptr;
-      const PathOptions path = sample_options(view, s);
+      FirstHit* const wanted =
+          (first_round || s_.pass.goes_on_unevenly()) && s < Film::kGuideSamples ? &first : nullptr;
+      const PathOptions path = sample_options(view, s - begin);
       if (options_.time_queries) {
         trace_path<true>(*view.scene, ray, sampler, path, sink, wanted, rays);
       } else {
@@ -572,12 +672,11 @@ class Renderer {
                            lens);
   }
 
-  // Of a sample of the pass, with its set of virtual lights.
-  PathOptions sample_options(const MomentView& view, int sample) const {
+  // Of a pixel's k-th sample of the pass, with its set of virtual lights.
+  PathOptions sample_options(const MomentView& view, int k) const {
     PathOptions out = path_options(view);
     if (!virtual_sets_.empty()) {
-      out.virtual_set =
-          &virtual_sets_[static_cast<std::size_t>(sample - s_.pass.begin) % virtual_sets_.size()];
+      out.virtual_set = &virtual_sets_[static_cast<std::size_t>(k) % virtual_sets_.size()];
     }
     return out;
   }
@@ -764,8 +863,7 @@ class Renderer {
       std::uint32_t scrambling;
     };
     const std::uint64_t all = light_path_sets() * paths_per_sample_;
-    const std::uint32_t seed =
-        s_.pass.round == 0 ? rig_.render.seed : mix(rig_.render.seed, s_.pass.round);
+    const std::uint32_t seed = seed_of_sequences();
     std::vector<std::array<std::vector<Brought>, kBands>> jobs(kJobs);
     std::vector<RayCounts> rays(kJobs);
     for (std::uint64_t begin = 0; begin < all; begin += kJob * kJobs) {
@@ -877,6 +975,7 @@ class Renderer {
   // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that
   // is not known yet.
   void tally_lights(const std::vector<float>& by_light,
+                    std::size_t pixel,
                     int n,
                     double level,
                     TileTally& into) const {
@@ -886,7 +985,7 @@ class Renderer {
     const auto layers = static_cast<std::size_t>(film_.layers());
     std::array<float, kScramblings> sums{};
     std::array<std::uint32_t, kScramblings> counts{};
-    for (int s = s_.pass.begin; s < s_.pass.begin + n; ++s) {
+    for (int s = begin_of(pixel); s < begin_of(pixel) + n; ++s) {
       ++counts[static_cast<std::size_t>(s % kScramblings)];
     }
     const auto slots = static_cast<std::size_t>(film_.slots()),
@@ -898,7 +997,7 @@ class Renderer {
           sums[b] += by_light[b * slots + s];
         }
       }
-      return static_cast<double>(s_.pass.weight) * s_.pass.weight *
+      return sqr(static_cast<double>(weight_of(pixel))) *
              variance_of_mean(sums.data(), counts.data());
     };
     for (std::size_t l = 0; l < layers; ++l) {
@@ -916,15 +1015,15 @@ class Renderer {
   // The larger of a pixel's luminance with this pass and the floor of the measure; 0 before the
   // white is known.
   double level_after(std::size_t pixel, const float* batches) const {
-    if (!(s_.white > 0)) {
+    if (!(s_.white > 0) || count_of(pixel) == 0) {
       return 0;
     }
     double sum = 0;
-    const double scale = static_cast<double>(s_.pass.weight) / count_of(pixel);
+    const double scale = static_cast<double>(weight_of(pixel)) / count_of(pixel);
     for (int b = 0; b < kScramblings; ++b) {
       sum += film_.batch(pixel)[b] + scale * batches[b];
     }
-    return std::max(sum / (film_.weight(pixel) + s_.pass.weight), kNoiseFloor * s_.white);
+    return std::max(sum / (film_.weight(pixel) + weight_of(pixel)), kNoiseFloor * s_.white);
   }
 
   void report(double tiles_done) {
@@ -994,6 +1093,7 @@ class Renderer {
   RayCounts light_path_rays_;
   std::vector<VirtualLightSet> virtual_sets_;  // of this pass, one for each of its samples
   std::shared_ptr<const Guide> guide_;         // null: nothing is known of where light goes
+  double began_s_ = 0;                         // when the first pass began
   double unlimited_s_ = 0;                     // of learning, which the time limit does not count
   int own_tiles_ = 0, own_done_ = 0;
   double wall_before_ = 0, cpu_before_ = 0, cpu_start_ = 0;
@@ -1013,6 +1113,39 @@ int parts_of(const Rig& rig) {
          : rig.hazes.empty()                                      ? kParts
                                                                   : kPartsWithHaze;
 }
+
+namespace {
+
+// The variance of each light's mean over the picture's pixels, and that over the square of their
+// level: from the two halves, where pixels have different numbers of samples. Of layers and of
+// their parts.
+void add_light_noise_by_halves(const Film& film,
+                               double white,
+                               std::vector<double>& variance,
+                               std::vector<double>& noise,
+                               std::vector<double>& slot_variance,
+                               std::vector<double>& slot_noise) {
+  for (std::vector<double>* sums : {&variance, &noise, &slot_variance, &slot_noise}) {
+    std::fill(sums->begin(), sums->end(), 0.0);
+  }
+  const auto parts = static_cast<std::size_t>(film.parts());
+  each_pixel(film, [&](std::size_t i) {
+    const double level = std::max<double>(film.luminance(i), kNoiseFloor * white);
+    for (std::size_t l = 0; l < variance.size(); ++l) {
+      double whole = 0;
+      for (std::size_t s = l * parts; s < (l + 1) * parts; ++s) {
+        const double half = film.half_difference(i, static_cast<int>(s)).y();
+        whole += half;
+        slot_variance[s] += half * half;
+        slot_noise[s] += level > 0 ? sqr(half / level) : 0;
+      }
+      variance[l] += whole * whole;
+      noise[l] += level > 0 ? sqr(whole / level) : 0;
+    }
+  });
+}
+
+}  // namespace
 
 RenderStats stats_of(const Rig& rig,
                      int camera,
@@ -1080,6 +1213,11 @@ RenderStats stats_of(const Rig& rig,
       slot_noise[s] += t.slot_noise[s];
     }
   }
+  const bool uneven = !state.rounds.empty() && !rig.render.noise;
+  if (uneven) {
+    add_light_noise_by_halves(
+        film, stats.white_luminance, variance, noise, slot_variance, slot_noise);
+  }
   if (const double n = roughened[0]; n > 1) {
     const double mean = roughened[1] / n;
     stats.by_bounce_roughness = {
@@ -1111,7 +1249,7 @@ RenderStats stats_of(const Rig& rig,
       // The lone first sample told nothing of the variance: what the others told stands for it too.
       const double n = weight / pixels, told = n - 1;
       const auto noise_of = [&](double sum) {
-        const double of_mean = sum / pixels / (n * told);
+        const double of_mean = uneven ? sum / pixels : sum / pixels / (n * told);
         return told <= 0                  ? std::numeric_limits<double>::quiet_NaN()
                : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance
                                           : 0;

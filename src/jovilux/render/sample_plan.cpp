@@ -36,6 +36,51 @@ double factor_for(const Fn& rising, double value, double start) {
       .second;
 }
 
+// Sums over the pixels within kReach of each, cut off at the picture's edges, and how many those
+// are.
+void box_sums(int width, int height, std::vector<float>& v, std::vector<float>& counts) {
+  std::vector<float> rows(v.size());
+  const auto at = [width](int x, int y) {
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+           static_cast<std::size_t>(x);
+  };
+  const auto pass = [&](const std::vector<float>& from, std::vector<float>& to, bool along_x) {
+    for (int y = 0; y < height; ++y) {
+      for (int x = 0; x < width; ++x) {
+        const int here = along_x ? x : y, end = along_x ? width : height;
+        float sum = 0;
+        for (int k = std::max(0, here - kReach); k <= std::min(end - 1, here + kReach); ++k) {
+          sum += from[along_x ? at(k, y) : at(x, k)];
+        }
+        to[at(x, y)] = sum;
+      }
+    }
+  };
+  pass(v, rows, true);
+  pass(rows, v, false);
+  counts.assign(v.size(), 1);
+  pass(counts, rows, true);
+  pass(rows, counts, false);
+}
+
+// The relative variance of a sample of each pixel, cut at the percentile `kept`.
+std::vector<float> sample_variances(const std::vector<float>& noise,
+                                    const std::vector<float>& samples,
+                                    double kept) {
+  std::vector<float> one(noise.size());
+  for (std::size_t i = 0; i < noise.size(); ++i) {
+    const float v = noise[i] * noise[i] * samples[i];
+    one[i] = std::isfinite(v) ? v : 0;
+  }
+  if (!one.empty()) {
+    const float most = percentile(one, kept);
+    for (float& v : one) {
+      v = std::min(v, most);
+    }
+  }
+  return one;
+}
+
 double mean_of(const std::vector<float>& need, double factor) {
   double sum = 0;
   for (const float n : need) {
@@ -50,38 +95,87 @@ std::vector<float> sample_need(int width,
                                int height,
                                const std::vector<float>& noise,
                                const std::vector<float>& samples) {
-  const auto at = [&](int x, int y) {
-    return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-           static_cast<std::size_t>(x);
-  };
-  std::vector<float> one(noise.size()), rows(noise.size()), need(noise.size());
-  for (std::size_t i = 0; i < noise.size(); ++i) {
-    const float v = noise[i] * noise[i] * samples[i];
-    one[i] = std::isfinite(v) ? v : 0;
+  std::vector<float> need = sample_variances(noise, samples, kKept), counts;
+  box_sums(width, height, need, counts);
+  for (std::size_t i = 0; i < need.size(); ++i) {
+    need[i] /= counts[i];
   }
-  if (one.empty()) {
-    return one;
-  }
-  const float most = percentile(one, kKept);
-  for (float& v : one) {
-    v = std::min(v, most);
-  }
-  const auto average = [&](const std::vector<float>& from, std::vector<float>& to, bool along_x) {
-    for (int y = 0; y < height; ++y) {
-      for (int x = 0; x < width; ++x) {
-        const int here = along_x ? x : y, end = along_x ? width : height;
-        float sum = 0;
-        const int first = std::max(0, here - kReach), last = std::min(end - 1, here + kReach);
-        for (int k = first; k <= last; ++k) {
-          sum += from[along_x ? at(k, y) : at(x, k)];
-        }
-        to[at(x, y)] = sum / static_cast<float>(last - first + 1);
-      }
-    }
-  };
-  average(one, rows, true);
-  average(rows, need, false);
   return need;
+}
+
+namespace {
+
+// Draws deviations towards their mean as far as makes the sum of variance over samples least, where
+// samples are in proportion to them.
+void draw_to_mean(const std::vector<float>& variances, std::vector<float>& deviations) {
+  double sum = 0;
+  for (const float d : deviations) {
+    sum += d;
+  }
+  const double mean = sum / static_cast<double>(std::max<std::size_t>(1, deviations.size()));
+  const auto drawn = [mean](float d, double share) { return (1 - share) * d + share * mean; };
+  double least = HUGE_VAL, best = 1;
+  for (const double share : {1.0, 0.75, 0.5, 0.35, 0.25, 0.15, 0.1, 0.05}) {
+    double error = 0;
+    for (std::size_t i = 0; i < deviations.size(); ++i) {
+      error += variances[i] / std::max(1e-30, drawn(deviations[i], share));
+    }
+    if (error < least) {
+      least = error;
+      best = share;
+    }
+  }
+  for (float& d : deviations) {
+    d = static_cast<float>(drawn(d, best));
+  }
+}
+
+}  // namespace
+
+std::vector<float> deviation_around(int width,
+                                    int height,
+                                    const std::vector<float>& noise,
+                                    const std::vector<float>& samples) {
+  constexpr double kAlmostAll = 0.999;
+  const std::vector<float> own = sample_variances(noise, samples, kAlmostAll);
+  std::vector<float> out = own, counts;
+  box_sums(width, height, out, counts);
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    out[i] = counts[i] > 1 ? std::sqrt(std::max(0.0f, (out[i] - own[i]) / (counts[i] - 1))) : 0.0f;
+  }
+  draw_to_mean(own, out);
+  return out;
+}
+
+std::vector<std::uint32_t> share_more(const std::vector<float>& deviation,
+                                      const std::vector<float>& taken,
+                                      double more) {
+  const auto n = static_cast<double>(deviation.size());
+  const auto wanted = [&](std::size_t i, double factor) {
+    return std::max(0.0, factor * deviation[i] - taken[i]);
+  };
+  const auto mean = [&](double factor) {
+    double sum = 0;
+    for (std::size_t i = 0; i < deviation.size(); ++i) {
+      sum += wanted(i, factor);
+    }
+    return sum / n;
+  };
+  double most = 0;
+  for (const float d : deviation) {
+    most = std::max<double>(most, d);
+  }
+  const bool known = most > 0;
+  const double factor = known ? factor_for(mean, more, more / most) : 0;
+  std::vector<std::uint32_t> out(deviation.size());
+  double owed = 0;  // what rounding has left, handed on to the next pixel
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const double due = (known ? wanted(i, factor) : more) + owed;
+    const double multiples = std::max(0.0, std::round(due / kScramblings));
+    out[i] = static_cast<std::uint32_t>(multiples) * kScramblings;
+    owed = due - out[i];
+  }
+  return out;
 }
 
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean) {

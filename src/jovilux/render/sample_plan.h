@@ -26,6 +26,26 @@ std::vector<float> sample_need(int width,
                                const std::vector<float>& noise,
                                const std::vector<float>& samples);
 
+/// The relative standard deviation of a pixel's sample, from the pixels around it within 5 x 5 and
+/// not from itself: what a pixel's own samples are decides nothing of how many more it gets, so
+/// that its plain mean stays unbiased. Cut at the 999th thousandth, and drawn towards the mean of
+/// all as far as lowers the error that pixels' own variances would then have (leave-one-out
+/// cross-validation): noise that comes as rare lumps says nothing of the pixels beside it.
+/// Arguments as of sample_need().
+std::vector<float> deviation_around(int width,
+                                    int height,
+                                    const std::vector<float>& noise,
+                                    const std::vector<float>& samples);
+
+/// How many more samples make `taken` as near as possible to numbers in proportion to `deviation`,
+/// which give the least mean squared error for their sum (Neyman's allocation): multiples of
+/// kScramblings, 0 where a pixel has enough; their mean is `more` within one multiple.
+/// Source: J. Neyman, "On the Two Different Aspects of the Representative Method", J. R. Stat. Soc.
+/// 97(4), 1934.
+std::vector<std::uint32_t> share_more(const std::vector<float>& deviation,
+                                      const std::vector<float>& taken,
+                                      double more);
+
 /// Shares out `mean` samples a pixel in proportion to `need`: multiples of kScramblings, at least
 /// that many each; their sum is that of the mean within one multiple. mean >= kScramblings.
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean);
