@@ -102,9 +102,7 @@ std::string table_of(const ShadowStudy& s) {
   return text_table(rows);
 }
 
-}  // namespace
-
-int run_shadow(int argc, char** argv) {
+Usage shadow_usage() {
   std::vector<Option> options = {{"o,output", "folder for shadow.exr and shadow.png", "DIR"},
                                  {"camera", "camera by name; without it, the first", "NAME"},
                                  {"force", "replace files that are there", ""},
@@ -114,7 +112,7 @@ int run_shadow(int argc, char** argv) {
   for (auto more : {rig_options(), picture_options()}) {
     options.insert(options.end(), more.begin(), more.end());
   }
-  const Usage usage{
+  return {
       "shadow",
       "RIG",
       "What the light on surfaces with catches_shadow = true would be without the other objects, "
@@ -122,12 +120,30 @@ int run_shadow(int argc, char** argv) {
       "multiplied.",
       options,
       "Renders three pictures: all, the same with the objects black where the camera sees them, "
-      "and "
-      "without\nthem. shadow.exr holds the factor as R, G, B (its error as error.Y), the light "
+      "and without\nthem. shadow.exr holds the factor as R, G, B (its error as error.Y), the light "
       "without the objects as\nwithout.R.., and what is added for the objects as objects.R.., in "
       "cd/m2:\nphotograph * factor + objects. Objects that are lamps stay.",
-      "jovilux shadow demo-out/rig/pot-on-a-plate.toml -o demo-out/shadow"};
-  const Arguments a(usage, argc, argv);
+      "jovilux shadow plate.toml -o shadow"};
+}
+
+// What people read after the pictures.
+std::string summary_of(const ShadowStudy& s, const std::string& folder) {
+  std::string caught =
+      fmt::format("surfaces that catch fill {} of the picture", share_left(s.caught));
+  if (s.darkest_x >= 0) {
+    caught += fmt::format("; darkest {} at {},{}", share_left(s.darkest), s.darkest_x, s.darkest_y);
+  }
+  return fmt::format("{}\n{}\n\nlook at {}\nread    jovilux read {} --at X,Y\n",
+                     table_of(s),
+                     caught,
+                     printable((fs::path(folder) / kPng).string(), 200),
+                     printable((fs::path(folder) / kExr).string(), 200));
+}
+
+}  // namespace
+
+int run_shadow(int argc, char** argv) {
+  const Arguments a(shadow_usage(), argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
@@ -165,22 +181,7 @@ int run_shadow(int argc, char** argv) {
     return kInterrupted;
   }
   write_pictures(*folder, *study);
-  if (a.flag("json")) {
-    print_out(json_text(to_json(*study)));
-    return kDone;
-  }
-  print_out(fmt::format(
-      "{}\n{}\n\nlook at {}\nread    jovilux read {} --at X,Y\n",
-      table_of(*study),
-      study->darkest_x < 0
-          ? fmt::format("surfaces that catch fill {} of the picture", share_left(study->caught))
-          : fmt::format("surfaces that catch fill {} of the picture; darkest {} at {},{}",
-                        share_left(study->caught),
-                        share_left(study->darkest),
-                        study->darkest_x,
-                        study->darkest_y),
-      printable((fs::path(*folder) / kPng).string(), 200),
-      printable((fs::path(*folder) / kExr).string(), 200)));
+  print_out(a.flag("json") ? json_text(to_json(*study)) : summary_of(*study, *folder));
   return kDone;
 }
 

@@ -48,7 +48,7 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 // With a time limit, so many samples each tell where more of them are worth most.
-constexpr int kFirstLook = kScramblings;
+constexpr int kPilotOfLimit = kScramblings;
 // Sets of virtual lights kept at once, multiples of the scramblings: of a pass, one for each
 // sample; of a round, whose pixels have different numbers of samples, so many that few serve twice.
 constexpr int kVirtualSets = 16;
@@ -236,7 +236,7 @@ class Renderer {
   // one piece, once the first samples have told where, unless there is time for all of them.
   bool shares_time() const {
     if (!options_.time_limit || rig_.render.noise || options_.in_parts || options_.in_haste ||
-        !options_.share.whole() || options_.exchange || s_.taken < kFirstLook) {
+        !options_.share.whole() || options_.exchange || s_.taken < kPilotOfLimit) {
       return false;
     }
     if (rig_.render.samples - s_.taken < kScramblings) {
