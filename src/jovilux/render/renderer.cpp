@@ -738,7 +738,7 @@ class Renderer {
     plan.connects = views_.size() == 1;
     if (options_.time_limit && !options_.in_parts) {
       constexpr double kSamplesASecond = 3e5, kShortest = 2;
-      plan.most_seconds = 1 + 0.1 * *options_.time_limit;
+      plan.most_seconds = 0.2 + 0.1 * *options_.time_limit;
       plan.samples = *options_.time_limit < kShortest
                          ? 0
                          : std::min(plan.samples, kSamplesASecond * *options_.time_limit);
