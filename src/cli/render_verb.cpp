@@ -594,7 +594,8 @@ int run_render(int argc, char** argv) {
         "NAME"},
        {"noise", "stop when 95 % of the pixels are cleaner than this, such as \"2 %\"", "SHARE"},
        {"time-limit",
-        "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s",
+        "stop after this time, such as 90s or \"5000 ms\"; a bare number is in s; samples go where "
+        "they help most",
         "TIME"},
        {"denoise", "also write denoised.exr and view-denoised.png, as jovilux denoise does", ""},
        {"resume",

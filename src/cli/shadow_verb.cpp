@@ -25,26 +25,11 @@ using Json = nlohmann::ordered_json;
 constexpr const char* kExr = "shadow.exr";
 constexpr const char* kPng = "shadow.png";
 
-// The channels of one picture of three floats a pixel, under a name that may be empty.
-void add_channels(std::vector<ExrChannel>& out,
-                  const std::string& name,
-                  const std::vector<float>& rgb,
-                  int width) {
-  for (std::size_t c = 0; c < 3; ++c) {
-    out.push_back({name + "RGB"[c], ExrChannel::Type::kFloat, [&rgb, width, c](int y, float* row) {
-                     const auto w = static_cast<std::size_t>(width);
-                     for (std::size_t x = 0; x < w; ++x) {
-                       row[x] = rgb[3 * (static_cast<std::size_t>(y) * w + x) + c];
-                     }
-                   }});
-  }
-}
-
 void write_pictures(const std::string& folder, const ShadowStudy& s) {
   std::vector<ExrChannel> channels;
-  add_channels(channels, "", s.factor, s.width);
-  add_channels(channels, "without.", s.without, s.width);
-  add_channels(channels, "objects.", s.objects, s.width);
+  add_rgb_channels(channels, "", s.factor, s.width);
+  add_rgb_channels(channels, "without.", s.without, s.width);
+  add_rgb_channels(channels, "objects.", s.objects, s.width);
   channels.push_back(
       {"error.Y", ExrChannel::Type::kFloat, [&s](int y, float* row) {
          std::copy_n(s.error.data() + static_cast<std::ptrdiff_t>(y) * s.width, s.width, row);

@@ -66,6 +66,20 @@ void limit_exr_threads(int threads) { wanted_threads = std::max(0, threads); }
 
 int exr_threads() { return exr::globalThreadCount(); }
 
+void add_rgb_channels(std::vector<ExrChannel>& channels,
+                      const std::string& name,
+                      const std::vector<float>& rgb,
+                      int width) {
+  const auto w = static_cast<std::size_t>(width);
+  for (std::size_t c = 0; c < 3; ++c) {
+    channels.push_back({name + "RGB"[c], ExrChannel::Type::kFloat, [&rgb, w, c](int y, float* out) {
+                          for (std::size_t x = 0; x < w; ++x) {
+                            out[x] = rgb[3 * (static_cast<std::size_t>(y) * w + x) + c];
+                          }
+                        }});
+  }
+}
+
 void write_exr(const std::string& path,
                const ExrHeader& info,
                const std::vector<ExrChannel>& channels) {

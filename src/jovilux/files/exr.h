@@ -21,6 +21,13 @@ struct ExrChannel {
   std::function<void(int y, float* out)> row;
 };
 
+/// Adds the channels NAME R, NAME G, NAME B of a picture of three floats a pixel, row by row from
+/// the top, which must stay where it is; `name` such as "objects." or empty.
+void add_rgb_channels(std::vector<ExrChannel>& channels,
+                      const std::string& name,
+                      const std::vector<float>& rgb,
+                      int width);
+
 /// What the header says besides the picture.
 struct ExrHeader {
   int width = 0, height = 0;

@@ -341,7 +341,7 @@ std::string levels_aside(const Rig& rig, const std::vector<std::string>& also) {
         const KeyDescription* key = light_keys->find(e.key);
         return key != nullptr && key->effect != LayerEffect::kOther;
       });
-      if (!sheets.empty()) {  // these shape the beam
+      if (!sheets.empty()) {  // sheets shape the beam, which no factor of a layer tells
         DocumentNode left;
         left.value = join_and(sheets);
         light.set("gel", light.place, std::move(left));

@@ -118,6 +118,9 @@ void note_losses(const ExportedLight& l, std::vector<std::string>& notes) {
   if (s.doors) {
     note("its barn doors stay behind");
   }
+  if (s.diffusion() && s.shape.kind != LightKind::kSpot) {
+    note("its diffusion sheet stays behind; export -o NAME.ies writes the beam behind it");
+  }
   if (!s.profile_file.empty()) {
     note("give the other tool its photometric file: " + s.profile_file);
   }

@@ -37,14 +37,6 @@ Result<Picture> picture_of(const Rig& rig, RenderOptions options) {
       std::move(render.state.film), layers, render.stats.stopped_by != StoppedBy::kSignal};
 }
 
-Eigen::Vector3f mean_xyz(const Film& film, std::size_t pixel) {
-  Eigen::Vector3f sum = Eigen::Vector3f::Zero();
-  for (int slot = 0; slot < film.slots(); ++slot) {
-    sum += film.slot_mean(pixel, slot);
-  }
-  return sum;
-}
-
 // What a real surface stands for is not taken away, nor is a lamp.
 std::vector<std::size_t> removable(const Rig& rig) {
   std::vector<std::size_t> out;
@@ -110,11 +102,11 @@ class Comparing {
   }
 
   void pixel(std::size_t i) {
-    const Eigen::Vector3f with = mean_xyz(with_.film, i), without = mean_xyz(without_.film, i);
+    const Eigen::Vector3f with = with_.film.mean(i), without = without_.film.mean(i);
     const auto rgb = [](const Eigen::Vector3f& xyz) {
       return (rec709_from_xyz() * xyz.cast<double>()).cast<float>().eval();
     };
-    const Eigen::Vector3f c = rgb(with), w = rgb(without), p = rgb(mean_xyz(whole_, i));
+    const Eigen::Vector3f c = rgb(with), w = rgb(without), p = rgb(whole_.mean(i));
     for (int k = 0; k < 3; ++k) {
       const std::size_t at = 3 * i + static_cast<std::size_t>(k);
       out_.without[at] = w[k];

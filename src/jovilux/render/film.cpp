@@ -128,6 +128,14 @@ void Film::rest(std::size_t first, std::size_t tiles) const {
   ::madvise(memory_.data() + begin, (first + tiles) * tile - begin, MADV_DONTNEED);
 }
 
+Eigen::Vector3f Film::mean(std::size_t pixel) const {
+  Eigen::Vector3f sum = Eigen::Vector3f::Zero();
+  for (int slot = 0; slot < slots(); ++slot) {
+    sum += slot_mean(pixel, slot);
+  }
+  return sum;
+}
+
 Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
   const std::uint32_t n = weight(pixel);
   const float* even = xyz(pixel) + slot * 3;

@@ -65,10 +65,9 @@ class FilmMemory {
 ///                 its error
 ///     batch       weighted sum of the whole Y of the samples of each scrambling,
 ///     [pixel][kScramblings]
-///     weight      what the sums are to be divided by, [pixel]: the samples taken, where all pixels
-///     take as many; else the
-///                 sum of the weights of the rounds, whatever number of samples each gave this
-///                 pixel
+///     weight      what the sums are to be divided by, [pixel]: the samples taken; toward a noise
+///                 target, the sum of the rounds' weights, whatever number of samples each gave
+///                 this pixel
 ///     taken       how many samples there were, [pixel]
 ///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how
 ///     many met something
@@ -123,6 +122,8 @@ class Film {
     return *of<std::uint32_t>(pixel, before_counts() + 2, 1);
   }
 
+  /// Mean XYZ of a pixel, all slots together; 0 without samples.
+  Eigen::Vector3f mean(std::size_t pixel) const;
   /// Mean XYZ of one slot of a pixel; 0 without samples.
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
   /// The same of the samples of one half: 0 of the even scramblings, 1 of the odd ones.

@@ -309,16 +309,7 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        bool denoised) {
   const int width = rig.render.width, height = rig.render.height;
   std::vector<ExrChannel> channels;
-  for (std::size_t c = 0; c < 3; ++c) {
-    channels.push_back(
-        {std::string(1, "RGB"[c]), ExrChannel::Type::kFloat, [&rgb, width, c](int y, float* out) {
-           for (int x = 0; x < width; ++x) {
-             out[x] = rgb[3 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-                               static_cast<std::size_t>(x)) +
-                          c];
-           }
-         }});
-  }
+  add_rgb_channels(channels, "", rgb, width);
   ExrHeader header;
   header.width = width;
   header.height = height;

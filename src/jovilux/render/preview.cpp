@@ -31,11 +31,7 @@ std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
   std::vector<Pixel> out(film.pixels());
   for (std::size_t i = 0; i < out.size(); ++i) {
     Pixel& p = out[i];
-    Eigen::Vector3f xyz = Eigen::Vector3f::Zero();
-    for (int s = 0; s < film.slots(); ++s) {
-      xyz += film.slot_mean(i, s);
-    }
-    p.light = (rec709_from_xyz() * xyz.cast<double>()).cast<float>().array();
+    p.light = (rec709_from_xyz() * film.mean(i).cast<double>()).cast<float>().array();
     const float* guide = film.guide(i);
     const float met = guide[7],
                 taken =

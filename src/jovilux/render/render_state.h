@@ -52,7 +52,7 @@ struct Pass {
 struct NoiseMoment {
   double samples = 0, seconds = 0, median = 0, p95 = 0;
 };
-/// Samples a pixel that a round toward a noise target shared out.
+/// Samples a pixel that a round shared out, toward a noise target or within a time limit.
 struct SampleRound {
   double mean = 0, least = 0, most = 0;
 };

@@ -16,9 +16,11 @@
 namespace jovilux {
 
 struct RenderOptions {
-  int camera = 0;                    ///< index into the rig's cameras
-  int threads = 0;                   ///< 0: all of the machine's
-  std::optional<double> time_limit;  ///< [s]; the samples finished by then are kept
+  int camera = 0;   ///< index into the rig's cameras
+  int threads = 0;  ///< 0: all of the machine's
+  /// [s]; the samples finished by then are kept. Alone, where there is no time for all of them,
+  /// they are shared out (see sample_plan.h).
+  std::optional<double> time_limit;
   /// Stops after `seconds` already, where each pixel has so many samples by then.
   struct Enough {
     double samples, seconds;
@@ -98,7 +100,7 @@ struct RenderStats {
   };
   /// At 8, 16, 32 .. samples a pixel and at the end; after each round.
   std::vector<NoiseMoment> history;
-  /// Empty without a target, and where the first samples reached it.
+  /// Empty where all pixels took as many samples.
   std::vector<SampleRound> rounds;
   double least_samples = 0, most_samples = 0;  ///< of any pixel
   std::vector<Light> lights;                   ///< all of the rig's, in its order; an array as one

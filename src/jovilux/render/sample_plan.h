@@ -13,6 +13,9 @@ namespace jovilux {
 /// Unbiased: a round draws samples of its own, so that its mean expects the true value whatever
 /// made it take that many, and its weight is the same for every pixel, so that no pixel's value
 /// decides how much it counts.
+///
+/// Within a time limit the pixels' own sequences go on instead, each as far as the noise around it
+/// asks (deviation_around, share_more), and a sample counts like any other.
 
 /// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut
 /// at its 95th percentile, for the target lets 5 % be noisier, and averaged over 5 x 5 pixels

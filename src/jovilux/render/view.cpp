@@ -117,11 +117,7 @@ bool shows_lamp(const Film& film, std::size_t pixel) {
 }
 
 Rgb picture_color(const Film& film, std::size_t pixel) {
-  Eigen::Vector3f xyz = Eigen::Vector3f::Zero();
-  for (int slot = 0; slot < film.slots(); ++slot) {
-    xyz += film.slot_mean(pixel, slot);
-  }
-  return rec709_from_xyz() * xyz.cast<double>();
+  return rec709_from_xyz() * film.mean(pixel).cast<double>();
 }
 
 float brightest_channel(const Film& film, std::size_t pixel) {

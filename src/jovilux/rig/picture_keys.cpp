@@ -96,8 +96,7 @@ TableDescription look_keys() {
           .called("tone, tonemap, tone_mapping"),
       key("transform",
           "instead of curve, a view of a studio's own OpenColorIO configuration, in pictures, "
-          "pages "
-          "and clips; an optional part of the program")
+          "pages and clips; an optional part of the program")
           .table()
           .expects("{ config = \"file.ocio\", display = \"...\", view = \"...\" }")
           .shown("{ config = \"studio.ocio\" }")

@@ -238,8 +238,8 @@ struct ObjectSpec {
   std::vector<std::string> tags;
   bool seen_by_camera = true;  ///< else only in mirrors, through glass and by its light
   bool throws_shadow = true;   ///< else it keeps no lamp's direct light away
-  bool receives_shadow =
-      true;  ///< else all lamps' direct light reaches it, whatever stands between
+  /// Else the direct light of all lamps reaches it, whatever stands between.
+  bool receives_shadow = true;
   bool catches_shadow = false;  ///< stands for a real surface, on which shadow measures the others
   /// What a study of shadows changes: left out of the scene, or black where the camera sees it.
   bool absent = false, held_out = false;
