@@ -379,7 +379,7 @@ bounces = 4
   double caustic = 0;
   for (std::size_t i = 0; i < all.film().pixels(); ++i) {
     CHECK(all.film().luminance(i) == parts.film().luminance(i));
-    CHECK(all.film().variance(i) == parts.film().variance(i));
+    CHECK(all.film().batch_variance(i) == parts.film().batch_variance(i));
     caustic += all.film().luminance(i);
   }
   CHECK(caustic > 0);

@@ -18,7 +18,7 @@ Film noisy_wall(int width, int height) {
     const bool left = static_cast<int>(i) % width < width / 2;
     const float albedo = left ? 0.2f : 0.6f;
     film.weight(i) = film.taken(i) = 8;
-    for (int b = 0; b < kScramblings; ++b) {
+    for (int b = 0; b < kBatches; ++b) {
       const auto y = static_cast<float>(100 * albedo *
                                         (1 + 0.3 * std::sqrt(8 * 12.0) * (rng.uniform() - 0.5)));
       film.batch(i)[b] = y;

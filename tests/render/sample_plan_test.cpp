@@ -83,15 +83,15 @@ Rig uneven_rig() {
 
 }  // namespace
 
-TEST_CASE("samples are shared out in multiples of the scramblings, in proportion to need",
+TEST_CASE("samples are shared out in multiples of the batches, in proportion to need",
           "[render][adaptive]") {
   const std::vector<float> need = {0, 1, 2, 4, 8, 16, 0.5f, 100};
   for (const double mean : {8.0, 13.0, 64.0, 1000.0}) {
     const auto counts = share_out(need, mean);
-    CHECK(std::abs(sum_of(counts) - mean * 8) <= kScramblings);
+    CHECK(std::abs(sum_of(counts) - mean * 8) <= kBatches);
     for (const auto n : counts) {
-      CHECK(n >= kScramblings);
-      CHECK(n % kScramblings == 0);
+      CHECK(n >= kBatches);
+      CHECK(n % kBatches == 0);
     }
   }
   const auto many = share_out(need, 100000);
@@ -159,10 +159,11 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
     rounds += static_cast<double>(r.stats.rounds.size()) / kSeeds;
     spread += r.stats.most_samples / r.stats.least_samples / kSeeds;
     mean.add(r.stats.mean_luminance);
+    const FilmVariance variance = film_variance(r.film());
     double unequal = 0;  // what weighting each pixel by its own samples would do
     for (std::size_t i = 0; i < pixel.size(); ++i) {
       pixel[i].add(r.film().luminance(i));
-      stated[i] += r.film().variance(i) / kSeeds;
+      stated[i] += variance.whole[i] / kSeeds;
       unequal += static_cast<double>(r.film().luminance(i)) * r.film().taken(i) /
                  r.stats.samples_per_pixel / static_cast<double>(pixel.size());
     }
@@ -171,9 +172,10 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   CHECK(rounds > 1.5);
   CHECK(spread > 4);
   const double exact = reference.stats.mean_luminance;
+  const FilmVariance variance = film_variance(reference.film());
   double known = 0;  // standard error of the reference
   for (std::size_t i = 0; i < pixel.size(); ++i) {
-    known += reference.film().variance(i);
+    known += variance.whole[i];
   }
   known = std::sqrt(known) / static_cast<double>(pixel.size());
   const double error = std::hypot(mean.standard_error(), known);
@@ -186,10 +188,9 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   for (std::size_t i = 0; i < pixel.size(); ++i) {
     seen += pixel[i].variance();
     said += stated[i];
-    worst = std::max(
-        worst,
-        std::abs(pixel[i].mean() - reference.film().luminance(i)) /
-            std::hypot(pixel[i].standard_error(), std::sqrt(reference.film().variance(i))));
+    worst = std::max(worst,
+                     std::abs(pixel[i].mean() - reference.film().luminance(i)) /
+                         std::hypot(pixel[i].standard_error(), std::sqrt(variance.whole[i])));
   }
   INFO("spread " << std::sqrt(seen) << ", stated " << std::sqrt(said));
   CHECK(worst < kZBound);
@@ -203,7 +204,7 @@ TEST_CASE("more samples go in proportion to the deviation, to nobody who has eno
   CHECK(sum_of(more) == Approx(400).margin(8));
   CHECK(more[3] == 0);
   for (const std::uint32_t n : more) {
-    CHECK(n % kScramblings == 0);
+    CHECK(n % kBatches == 0);
   }
   // 424 samples in all for the first three, one to two to four.
   CHECK(more[0] + 8 == Approx(424.0 / 7).margin(8));
@@ -257,11 +258,12 @@ TEST_CASE("a time limit shares out samples without a bias, and its error is what
     const Render r = stopped_unevenly(rig, *scene);
     REQUIRE(r.stats.stopped_by == StoppedBy::kTime);
     CHECK(r.stats.most_samples > r.stats.least_samples);
-    CHECK(r.stats.least_samples >= kScramblings);
+    CHECK(r.stats.least_samples >= kBatches);
     means.add(mean_luminance(r));
+    const FilmVariance variance = film_variance(r.film());
     for (std::size_t i = 0; i < r.film().pixels(); ++i) {
       squares += std::pow(r.film().luminance(i) - reference.film().luminance(i), 2);
-      stated += r.film().variance(i);
+      stated += variance.whole[i];
     }
     // Each light's noise is told, too.
     CHECK(r.stats.lights.at(0).noise > 0);

@@ -145,7 +145,7 @@ class Denoiser {
     }
   }
 
-  // Of a few samples the scramblings tell no variance: then the difference of the halves stands
+  // Of a few samples the batches tell no variance: then the difference of the halves stands
   // for it, and of a lone sample the square of the mean around.
   void settle_variances() {
     bool known = true;

@@ -118,8 +118,8 @@ class Comparing {
       return;
     }
     const double share = static_cast<double>(with.y()) / l,
-                 with_variance = static_cast<double>(with_.film.variance(i)),
-                 without_variance = static_cast<double>(without_.film.variance(i)),
+                 with_variance = static_cast<double>(of_with_.whole[i]),
+                 without_variance = static_cast<double>(of_without_.whole[i]),
                  error = std::sqrt(with_variance + share * share * without_variance) / l;
     out_.error[i] = static_cast<float>(error);
     if (!catches(i)) {
@@ -167,6 +167,8 @@ class Comparing {
   const Rig& rig_;
   const Film& whole_;
   const Picture &with_, &without_;
+  const FilmVariance of_with_ = film_variance(with_.film),
+                     of_without_ = film_variance(without_.film);
   ShadowStudy out_;
   std::size_t caught_ = 0;
   double with_variance_ = 0, without_variance_ = 0;

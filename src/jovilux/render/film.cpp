@@ -1,5 +1,6 @@
 #include "jovilux/render/film.h"
 
+#include "jovilux/base/box_sums.h"
 #include "jovilux/base/statistics.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/render/fireflies.h"
@@ -10,6 +11,7 @@
 #include <cstdlib>
 #include <cstring>
 #include <limits>
+#include <numeric>
 #include <string>
 
 #include <fcntl.h>
@@ -104,7 +106,7 @@ Film::Film(int width, int height, int layers, int parts, bool in_file)
 
 double Film::memory_bytes(int width, int height, int layers, int parts) {
   return static_cast<double>(width) * height *
-         (12.0 * kHalves * layers * parts + 4.0 * (kScramblings + kGuides + 3));
+         (12.0 * kHalves * layers * parts + 4.0 * (kBatches + kGuides + 3));
 }
 
 std::string Film::file_folder() {
@@ -146,7 +148,7 @@ Eigen::Vector3f Film::slot_mean(std::size_t pixel, int slot) const {
 }
 
 std::uint32_t Film::half_weight(std::size_t pixel, int half) const {
-  // Samples go to the scramblings in turn.
+  // Samples go to the halves in turn.
   const std::uint32_t n = weight(pixel);
   return half == 0 ? (n + 1) / 2 : n / 2;
 }
@@ -166,21 +168,25 @@ Eigen::Vector3f Film::half_difference(std::size_t pixel, int slot) const {
 
 float Film::luminance(std::size_t pixel) const {
   float sum = 0;
-  for (int b = 0; b < kScramblings; ++b) {
+  for (int b = 0; b < kBatches; ++b) {
     sum += batch(pixel)[b];
   }
   return weight(pixel) == 0 ? 0 : sum / static_cast<float>(weight(pixel));
 }
 
-double variance_of_mean(const float* sums, const std::uint32_t* counts) {
+namespace {
+
+// Variance of the mean of all samples, from the sums and counts of kBatches batches: the scatter of
+// their means, weighted by their counts. Infinite where fewer than two have samples.
+double variance_of_batches(const float* sums, const std::uint32_t* counts) {
   double n = 0, total = 0;
-  for (int b = 0; b < kScramblings; ++b) {
+  for (int b = 0; b < kBatches; ++b) {
     n += counts[b];
     total += sums[b];
   }
   double scatter = 0, squares = 0;  // of w_b^2 (mean_b - mean)^2, of w_b^2
   int used = 0;
-  for (int b = 0; b < kScramblings; ++b) {
+  for (int b = 0; b < kBatches; ++b) {
     if (counts[b] == 0) {
       continue;
     }
@@ -192,34 +198,127 @@ double variance_of_mean(const float* sums, const std::uint32_t* counts) {
   return used < 2 ? std::numeric_limits<double>::infinity() : scatter / (1 - squares);
 }
 
-float Film::variance(std::size_t pixel) const {
-  std::array<std::uint32_t, kScramblings> counts{};
-  const std::uint32_t n = weight(pixel);
-  for (std::uint32_t b = 0; b < kScramblings; ++b) {
-    counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
+}  // namespace
+
+double variance_of_halves(const std::array<double, kHalves>& sums,
+                          const std::array<double, kHalves>& counts) {
+  if (!(counts[0] > 0) || !(counts[1] > 0)) {
+    return std::numeric_limits<double>::infinity();
   }
-  return static_cast<float>(variance_of_mean(batch(pixel), counts.data()));
+  const double n = counts[0] + counts[1];
+  return counts[0] / n * (counts[1] / n) * sqr(sums[0] / counts[0] - sums[1] / counts[1]);
 }
 
-float Film::half_variance(std::size_t pixel, int half) const {
-  std::array<std::uint32_t, kScramblings> counts{};
-  std::array<float, kScramblings> sums{};  // the other half's stay 0
+float Film::variance_of_halves(std::size_t pixel) const {
+  std::array<double, kHalves> sums{};
+  for (std::size_t b = 0; b < kBatches; ++b) {
+    sums[b % kHalves] += static_cast<double>(batch(pixel)[b]);
+  }
+  return static_cast<float>(jovilux::variance_of_halves(
+      sums,
+      {static_cast<double>(half_weight(pixel, 0)), static_cast<double>(half_weight(pixel, 1))}));
+}
+
+float Film::batch_variance(std::size_t pixel) const {
+  double sum = 0;
+  for (int half = 0; half < kHalves; ++half) {
+    sum += sqr(static_cast<double>(half_weight(pixel, half)) / weight(pixel)) *
+           static_cast<double>(half_batch_variance(pixel, half));
+  }
+  return static_cast<float>(sum);
+}
+
+float Film::half_batch_variance(std::size_t pixel, int half) const {
+  std::array<std::uint32_t, kBatches> counts{};
+  std::array<float, kBatches> sums{};  // the other half's stay 0
   const std::uint32_t n = weight(pixel);
-  for (std::uint32_t b = static_cast<std::uint32_t>(half); b < kScramblings; b += kHalves) {
-    counts[b] = n / kScramblings + (b < n % kScramblings ? 1 : 0);
+  for (std::uint32_t b = static_cast<std::uint32_t>(half); b < kBatches; b += kHalves) {
+    counts[b] = n / kBatches + (b < n % kBatches ? 1 : 0);
     sums[b] = batch(pixel)[b];
   }
-  return static_cast<float>(variance_of_mean(sums.data(), counts.data()));
+  return static_cast<float>(variance_of_batches(sums.data(), counts.data()));
 }
 
-std::vector<float> noise_of_pixels(const Film& film, double white) {
-  std::vector<float> noise(film.pixels());
+namespace {
+
+// The ratio of unbiased variances to those of batches, from their sums and the sum of the latter's
+// squares. Where one pixel holds most of the variance, the difference of its two halves alone would
+// decide, and may be next to nothing by chance: four pixels more speak for `prior`.
+double ratio_of_windows(double of_halves, double of_batches, double squares, double prior) {
+  constexpr double kPriorPixels = 4;
+  if (!(squares > 0)) {
+    return prior;
+  }
+  const double equal = of_batches * of_batches / squares;  // as so many pixels of equal variance
+  return (equal * of_halves / of_batches + kPriorPixels * prior) / (equal + kPriorPixels);
+}
+
+}  // namespace
+
+FilmVariance film_variance(const Film& film) {
+  constexpr int kReach = 4;
+  FilmVariance out;
+  out.whole.resize(film.pixels());
+  std::vector<float> of_halves(film.pixels()), of_batches(film.pixels()), squares(film.pixels());
+  each_pixel(film, [&](std::size_t i) {
+    of_batches[i] = film.batch_variance(i);
+    of_halves[i] = film.variance_of_halves(i);
+    const bool has_batches = std::isfinite(of_batches[i]);
+    out.whole[i] = has_batches ? of_batches[i] : of_halves[i];
+    if (!has_batches) {
+      of_batches[i] = of_halves[i] = 0;
+    }
+  });
+  const float most = std::max(*std::max_element(of_batches.begin(), of_batches.end()),
+                              std::numeric_limits<float>::min());
+  for (std::size_t i = 0; i < squares.size(); ++i) {
+    of_batches[i] /= most;  // their squares are floats as well
+    of_halves[i] /= most;
+    squares[i] = sqr(of_batches[i]);
+  }
+  const auto sum = [](const std::vector<float>& v) {
+    return std::accumulate(v.begin(), v.end(), 0.0);
+  };
+  const double anywhere = ratio_of_windows(sum(of_halves), sum(of_batches), sum(squares), 1);
+  for (std::vector<float>* v : {&of_halves, &of_batches, &squares}) {
+    box_sums(film.width(), film.height(), kReach, *v);
+  }
+  for (std::vector<float>& half : out.half) {
+    half.resize(film.pixels());
+  }
+  each_pixel(film, [&](std::size_t i) {
+    const bool has_batches = std::isfinite(film.batch_variance(i));
+    const auto ratio = static_cast<float>(
+        has_batches ? ratio_of_windows(of_halves[i], of_batches[i], squares[i], anywhere) : 1.0);
+    out.whole[i] *= ratio;
+    for (int h = 0; h < kHalves; ++h) {
+      out.half[static_cast<std::size_t>(h)][i] = ratio * film.half_batch_variance(i, h);
+    }
+  });
+  return out;
+}
+
+namespace {
+
+std::vector<float> relative_noise(const Film& film, double white, std::vector<float> variance) {
   const double floor = std::max(kNoiseFloor * white, 1e-12);
   each_pixel(film, [&](std::size_t i) {
-    noise[i] = static_cast<float>(std::sqrt(film.variance(i)) /
-                                  std::max<double>(film.luminance(i), floor));
+    variance[i] =
+        static_cast<float>(std::sqrt(variance[i]) / std::max<double>(film.luminance(i), floor));
   });
-  return noise;
+  return variance;
+}
+
+}  // namespace
+
+std::vector<float> noise_of_pixels(const Film& film, double white) {
+  return relative_noise(film, white, film_variance(film).whole);
+}
+
+std::vector<float> own_noise_of_pixels(const Film& film, double white) {
+  std::vector<float> variance(film.pixels());
+  each_pixel(film, [&](std::size_t i) { variance[i] = film.variance_of_halves(i); });
+  return relative_noise(film, white, std::move(variance));
 }
 
 NoiseFigures noise_figures(const Film& film, double white, bool sampled_only) {

@@ -10,12 +10,24 @@
 
 namespace jovilux {
 
-/// How many independent scramblings share a pixel's samples: sample i belongs to scrambling i mod
-/// kScramblings. Their means are independent, which is what makes the standard error of
-/// low-discrepancy samples known.
-inline constexpr int kScramblings = 8;
-/// Scrambling b belongs to half b mod kHalves.
+/// A pixel's samples come from two sequences, scrambled independently of each other: sample i is
+/// point i / kHalves of sequence i mod kHalves. The means of the two halves are independent, so
+/// that their difference tells the error of their mean without bias.
 inline constexpr int kHalves = 2;
+/// Each half is divided into batches of samples that follow each other: batch b is of half
+/// b mod kHalves. A batch is spread less evenly than its half, so that the scatter of the batches
+/// is an upper bound of the variance in the mean; see film_variance().
+inline constexpr int kBatches = 8;
+
+/// The batch of sample `i` in a pass of `count` samples that begins with sample `begin`. Whole
+/// multiples of kBatches go to the batches in equal runs, what is left to one after the other:
+/// n samples of passes of which all but the last are such multiples leave n / kBatches in each,
+/// and one more in the first n mod kBatches.
+constexpr int batch_of(int i, int begin, int count) {
+  const int even = begin % kBatches == 0 ? count / kBatches * kBatches : 0;
+  return i - begin < even ? i % kHalves + (i - begin) / kHalves / (even / kBatches) * kHalves
+                          : i % kBatches;
+}
 
 /// What of a light a contribution is: seen or after one scattering; after more; after more, and a
 /// mirror or gloss on which it fell threw it
@@ -60,11 +72,9 @@ class FilmMemory {
 /// The sums that a render gathers, in absolute CIE XYZ (Y in cd/m2).
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
-///     xyz         weighted sums over the samples of the even and of the odd scramblings,
-///                 [pixel][kHalves][slot][3]: independent halves, from which the denoiser tells
-///                 its error
-///     batch       weighted sum of the whole Y of the samples of each scrambling,
-///     [pixel][kScramblings]
+///     xyz         weighted sums over the samples of each half, [pixel][kHalves][slot][3]:
+///                 independent of each other, from which the denoiser tells its error
+///     batch       weighted sum of the whole Y of the samples of each batch, [pixel][kBatches]
 ///     weight      what the sums are to be divided by, [pixel]: the samples taken; toward a noise
 ///                 target, the sum of the rounds' weights, whatever number of samples each gave
 ///                 this pixel
@@ -95,15 +105,11 @@ class Film {
   /// Neighbors along a row of a tile follow each other in each of these.
   float* xyz(std::size_t pixel) { return of<float>(pixel, 0, before_batch()); }
   const float* xyz(std::size_t pixel) const { return of<float>(pixel, 0, before_batch()); }
-  float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kScramblings); }
-  const float* batch(std::size_t pixel) const {
-    return of<float>(pixel, before_batch(), kScramblings);
-  }
-  float* guide(std::size_t pixel) {
-    return of<float>(pixel, before_batch() + kScramblings, kGuides);
-  }
+  float* batch(std::size_t pixel) { return of<float>(pixel, before_batch(), kBatches); }
+  const float* batch(std::size_t pixel) const { return of<float>(pixel, before_batch(), kBatches); }
+  float* guide(std::size_t pixel) { return of<float>(pixel, before_batch() + kBatches, kGuides); }
   const float* guide(std::size_t pixel) const {
-    return of<float>(pixel, before_batch() + kScramblings, kGuides);
+    return of<float>(pixel, before_batch() + kBatches, kGuides);
   }
   std::uint32_t& weight(std::size_t pixel) { return *of<std::uint32_t>(pixel, before_counts(), 1); }
   std::uint32_t weight(std::size_t pixel) const {
@@ -126,7 +132,7 @@ class Film {
   Eigen::Vector3f mean(std::size_t pixel) const;
   /// Mean XYZ of one slot of a pixel; 0 without samples.
   Eigen::Vector3f slot_mean(std::size_t pixel, int slot) const;
-  /// The same of the samples of one half: 0 of the even scramblings, 1 of the odd ones.
+  /// The same of the samples of one half: 0 or 1.
   Eigen::Vector3f half_mean(std::size_t pixel, int half, int slot) const;
   /// Half the difference of the two halves' means: they are slot_mean plus and minus it. 0 where
   /// the second has no sample.
@@ -135,12 +141,14 @@ class Film {
   std::uint32_t half_weight(std::size_t pixel, int half) const;
   /// Mean luminance of a pixel [cd/m2].
   float luminance(std::size_t pixel) const;
-  /// Variance of the mean luminance [(cd/m2)^2], from the scatter of the scramblings; infinite for
-  /// fewer than two.
-  float variance(std::size_t pixel) const;
-  /// Variance of the mean luminance of one half alone, from its own scramblings only, so that it
-  /// is independent of the other half; infinite for fewer than two.
-  float half_variance(std::size_t pixel, int half) const;
+  /// Variance of the mean luminance [(cd/m2)^2] from the difference of the halves: unbiased, with
+  /// one degree of freedom; infinite where a half has no sample.
+  float variance_of_halves(std::size_t pixel) const;
+  /// The same from the scatter of the batches in their halves: not below the true one in the mean,
+  /// with six degrees of freedom; infinite where a half has fewer than two batches.
+  float batch_variance(std::size_t pixel) const;
+  /// Of the mean of one half, from its own batches only; infinite for fewer than two.
+  float half_batch_variance(std::size_t pixel, int half) const;
 
   bool in_file() const { return memory_.in_file(); }
   /// Of a film in a file: the memory of the tiles from `first` on is free for others until they are
@@ -158,7 +166,7 @@ class Film {
  private:
   // Numbers of four bytes that come before these in a tile, for each of its pixels.
   std::size_t before_batch() const { return static_cast<std::size_t>(slots()) * 3 * kHalves; }
-  std::size_t before_counts() const { return before_batch() + kScramblings + kGuides; }
+  std::size_t before_counts() const { return before_batch() + kBatches + kGuides; }
   // The `each` numbers of a pixel that follow `before` in its tile.
   template <class T>
   T* of(std::size_t pixel, std::size_t before, std::size_t each) const {
@@ -189,10 +197,24 @@ void each_pixel(const Film& film, const Body& body) {
   }
 }
 
-/// Variance of the mean of all samples, from the sums and counts of kScramblings independent
-/// scramblings: the scatter of their means, weighted by their counts. Infinite where fewer than two
-/// have samples.
-double variance_of_mean(const float* sums, const std::uint32_t* counts);
+/// Variance of the mean of all samples from the sums and counts of the two halves: unbiased, with
+/// one degree of freedom; infinite where a half has no sample.
+double variance_of_halves(const std::array<double, kHalves>& sums,
+                          const std::array<double, kHalves>& counts);
+
+/// Variances of the mean luminance of a film's pixels [(cd/m2)^2], [pixel]; infinite where a pixel
+/// has too few samples.
+struct FilmVariance {
+  std::vector<float> whole;                      ///< of all samples
+  std::array<std::vector<float>, kHalves> half;  ///< of each half alone
+};
+/// The scatter of a pixel's batches, times the ratio by which the differences of the halves within
+/// 9 x 9 pixels are less than the batches there would have them be. A window tells so many ratios
+/// n = (sum V)^2 / sum V^2 (Kish's effective number of its variances V); the estimate is their mean
+/// with four more of the whole picture's ratio, which noisy pixels decide, so that it
+/// rather errs towards more noise.
+/// Source: L. Kish, "Survey Sampling", 1965 (effective sample size).
+FilmVariance film_variance(const Film& film);
 
 /// The noise of a picture: of each pixel, its standard error over the larger of its luminance and 2
 /// % of `white`
@@ -211,5 +233,7 @@ NoiseFigures noise_figures(const Film& film, double white_cd_m2, bool sampled_on
 inline constexpr double kNoiseFloor = 0.02;
 /// Each pixel's standard error over the larger of its luminance and that floor.
 std::vector<float> noise_of_pixels(const Film& film, double white_cd_m2);
+/// The same by variance_of_halves(): uncertain for one pixel, but made from no other one.
+std::vector<float> own_noise_of_pixels(const Film& film, double white_cd_m2);
 
 }  // namespace jovilux

@@ -3,6 +3,7 @@
 #include "jovilux/color/rgb.h"
 
 #include <limits>
+#include <utility>
 
 namespace jovilux {
 namespace {
@@ -22,10 +23,10 @@ NoisyPicture noisy_picture(const Film& film) {
   for (std::vector<float>* v : {&out.mean, &out.halves, &out.albedo, &out.normal}) {
     v->resize(3 * count);
   }
-  for (std::vector<float>* v :
-       {&out.variance, &out.half_variance[0], &out.half_variance[1], &out.depth}) {
-    v->resize(count);
-  }
+  out.depth.resize(count);
+  FilmVariance variance = film_variance(film);
+  out.variance = std::move(variance.whole);
+  out.half_variance = std::move(variance.half);
   each_pixel(film, [&](std::size_t i) {
     Eigen::Vector3f mean = Eigen::Vector3f::Zero(), difference = Eigen::Vector3f::Zero();
     for (int slot = 0; slot < film.slots(); ++slot) {
@@ -46,10 +47,6 @@ NoisyPicture noisy_picture(const Film& film) {
         met > 0 ? Eigen::Vector3f(Eigen::Map<const Eigen::Vector3f>(guide + 3) / met)
                 : Eigen::Vector3f(Eigen::Vector3f::Zero()));
     out.depth[i] = met > 0 ? guide[6] / met : std::numeric_limits<float>::infinity();
-    out.variance[i] = film.variance(i);
-    for (int half = 0; half < kHalves; ++half) {
-      out.half_variance[static_cast<std::size_t>(half)][i] = film.half_variance(i, half);
-    }
   });
   return out;
 }

@@ -892,8 +892,10 @@ class PathTracer {
     return true;
   }
 
+  // Russian roulette by what surfaces and haze have left of the path. White ones take nothing and
+  // end nothing: a least share that ends would make long paths in white hollows rare and heavy.
   static bool survives(State& s, float u) {
-    const float survival = std::min(0.95f, s.reflected.maxCoeff());
+    const float survival = std::min(1.0f, s.reflected.maxCoeff());
     if (!(u < survival)) {
       return false;
     }

@@ -93,12 +93,13 @@ void add_one(std::vector<ExrChannel>& channels,
                       }});
 }
 
-// Half the difference between the means of the even and of the odd scramblings' samples, of the
-// picture and of each layer and part: the halves are the mean plus and minus it. The denoiser
-// weighs with one half and averages the other.
+// Half the difference between the means of the two halves of the samples, of the picture and of
+// each layer and part: the halves are the mean plus and minus it. The denoiser weighs with one half
+// and averages the other.
 void add_halves(std::vector<ExrChannel>& channels,
                 const Rig& rig,
                 const Film& film,
+                const FilmVariance& variance,
                 const std::vector<std::string>& names) {
   const auto add = [&](const std::string& stem, int first, int count) {
     add_rgb(channels,
@@ -115,8 +116,8 @@ void add_halves(std::vector<ExrChannel>& channels,
   };
   add("", 0, film.slots());
   for (int half = 0; half < kHalves; ++half) {
-    add_one(channels, film, kHalfVariance[half], ExrChannel::Type::kFloat, [&film, half](auto i) {
-      return film.half_variance(i, half);
+    add_one(channels, film, kHalfVariance[half], ExrChannel::Type::kFloat, [&, half](auto i) {
+      return variance.half[static_cast<std::size_t>(half)][i];
     });
   }
   if (rig.render.layers == RenderSpec::Layers::kNone) {
@@ -143,8 +144,9 @@ void save_exr(const std::string& path,
   std::vector<ExrChannel> channels;
   add_rgb(
       channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
-  add_one(channels, film, "variance.V", Type::kFloat, [&film](std::size_t i) {
-    return film.variance(i);
+  const FilmVariance variance = film_variance(film);
+  add_one(channels, film, "variance.V", Type::kFloat, [&variance](std::size_t i) {
+    return variance.whole[i];
   });
   if (rig.render.noise) {
     add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) {
@@ -169,7 +171,7 @@ void save_exr(const std::string& path,
       }
     }
   }
-  add_halves(channels, rig, film, names);
+  add_halves(channels, rig, film, variance, names);
   const auto guide = [&film](std::size_t i, int first) -> Eigen::Vector3f {
     const float n = film.guide(i)[7];
     const float* g = film.guide(i) + first;

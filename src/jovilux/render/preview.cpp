@@ -29,6 +29,7 @@ struct Pixel {
 std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
   constexpr float kBeyond = 1e6f;  // [m]
   std::vector<Pixel> out(film.pixels());
+  const FilmVariance variance = film_variance(film);
   for (std::size_t i = 0; i < out.size(); ++i) {
     Pixel& p = out[i];
     p.light = (rec709_from_xyz() * film.mean(i).cast<double>()).cast<float>().array();
@@ -47,7 +48,7 @@ std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
       p.normal = Eigen::Vector3f::UnitZ();
       p.depth = kBeyond;
     }
-    const float v = film.variance(i), a = luminance_of(p.albedo);
+    const float v = variance.whole[i], a = luminance_of(p.albedo);
     p.variance = v / (a * a);  // infinite with one sample
   }
   return out;

@@ -11,9 +11,9 @@ namespace jovilux {
 inline constexpr double kPreviewPixels = 57600;
 void shrink_for_preview(RenderSpec& render);
 
-/// Samples a pixel from which a preview is denoised (jovilux/denoise/denoise.h): each scrambling
+/// Samples a pixel from which a preview is denoised (jovilux/denoise/denoise.h): each batch
 /// has one then. Of fewer, the halves tell too little, and smoothing shows more.
-inline constexpr double kDenoisedFrom = kScramblings;
+inline constexpr double kDenoisedFrom = kBatches;
 
 /// Linear Rec.709 of a film [cd/m2], 3 a pixel, with its noise smoothed where albedo, normal and
 /// depth tell that a surface goes on and where luminances differ by no more than noise explains.

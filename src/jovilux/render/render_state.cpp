@@ -18,7 +18,7 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little);
 
-constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '5'};
+constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '6'};
 
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
@@ -189,7 +189,7 @@ void tiles_part(Stream& s, RenderState& state, Share share) {
     for (int y = y0; y < std::min(film.height(), y0 + kTile); ++y) {
       const std::size_t first = film.pixel(x0, y);
       s.numbers(film.xyz(first), across * slots * 3 * kHalves);
-      s.numbers(film.batch(first), across * kScramblings);
+      s.numbers(film.batch(first), across * kBatches);
       s.numbers(film.guide(first), across * Film::kGuides);
       s.numbers(&film.weight(first), across);
       s.numbers(&film.taken(first), across);
@@ -258,7 +258,7 @@ bool sound(const Film& film) {
   const auto slots = static_cast<std::size_t>(film.slots());
   for (std::size_t i = 0; i < film.pixels(); ++i) {
     const float* guide = film.guide(i);
-    if (!fine(film.xyz(i), slots * 3 * kHalves) || !fine(film.batch(i), kScramblings) ||
+    if (!fine(film.xyz(i), slots * 3 * kHalves) || !fine(film.batch(i), kBatches) ||
         !std::all_of(guide, guide + Film::kGuides, [](float x) { return !std::isnan(x); })) {
       return false;
     }

@@ -48,8 +48,8 @@ std::vector<int> pass_ends(int samples, bool in_haste) {
 constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 // With a time limit, so many samples each tell where more of them are worth most.
-constexpr int kPilotOfLimit = kScramblings;
-// Sets of virtual lights kept at once, multiples of the scramblings: of a pass, one for each
+constexpr int kPilotOfLimit = kBatches;
+// Sets of virtual lights kept at once, multiples of kBatches: of a pass, one for each
 // sample; of a round, whose pixels have different numbers of samples, so many that few serve twice.
 constexpr int kVirtualSets = 16;
 constexpr std::uint32_t kVirtualSetsOfRound = 128;
@@ -67,7 +67,7 @@ bool light_is_found(const Film& film, double target, int taken) {
   std::size_t dark = 0;
   for (std::size_t i = 0; i < film.pixels(); ++i) {
     const double luminance = film.luminance(i);
-    variance += film.variance(i);
+    variance += film.variance_of_halves(i);
     light += luminance;
     dark += !(luminance > 0) && film.guide(i)[7] > 0 ? 1 : 0;
   }
@@ -148,8 +148,8 @@ class Renderer {
                                    static_cast<std::uint32_t>(x),
                                    static_cast<std::uint32_t>(y),
                                    sample_bits_);
-      const Sampler sampler = sampling.sample(static_cast<std::uint32_t>(sample % kScramblings),
-                                              static_cast<std::uint32_t>(sample / kScramblings));
+      const Sampler sampler = sampling.sample(static_cast<std::uint32_t>(sample % kHalves),
+                                              static_cast<std::uint32_t>(sample / kHalves));
       const MomentView& view = views_[moment_of(sampler)];
       std::vector<float> sums(static_cast<std::size_t>(film_.slots()) * 3);
       std::vector<double> clamped(static_cast<std::size_t>(film_.layers()));
@@ -224,7 +224,7 @@ class Renderer {
   // Samples that all pixels take alike.
   int even_samples() const {
     const int samples = rig_.render.samples;
-    return rig_.render.noise && samples >= kPilotSamples + kScramblings ? kPilotSamples : samples;
+    return rig_.render.noise && samples >= kPilotSamples + kBatches ? kPilotSamples : samples;
   }
 
   bool target_is_reached() const {
@@ -239,7 +239,7 @@ class Renderer {
         !options_.share.whole() || options_.exchange || s_.taken < kPilotOfLimit) {
       return false;
     }
-    if (rig_.render.samples - s_.taken < kScramblings) {
+    if (rig_.render.samples - s_.taken < kBatches) {
       return false;
     }
     constexpr double kSurely = 0.8;
@@ -253,28 +253,28 @@ class Renderer {
     return std::max(0.0, left / a_sample);
   }
 
-  // As many samples as there are so far, or as the time allows; at least one of each scrambling.
+  // As many samples as there are so far, or as the time allows; at least one for each batch.
   void plan_shared_pass() {
     const double left = std::min<double>(samples_left(), rig_.render.samples - s_.taken);
     // What would be left after a doubling is taken along, less what the rate may be off.
     constexpr double kLastPass = 1.6, kSure = 0.95;
     const double mean = left < kLastPass * s_.taken ? kSure * left : s_.taken;
-    const int multiples = std::max(1, static_cast<int>(mean / kScramblings));
+    const int multiples = std::max(1, static_cast<int>(mean / kBatches));
     const View view = look_view(rig_.look, camera_spec_, film_);
     std::vector<float> taken(film_.pixels());
     for (std::size_t i = 0; i < taken.size(); ++i) {
       taken[i] = static_cast<float>(film_.taken(i));
     }
-    const auto more = static_cast<std::uint32_t>(multiples * kScramblings);
+    const auto more = static_cast<std::uint32_t>(multiples * kBatches);
     const std::vector<float> deviation = deviation_around(
-        film_.width(), film_.height(), noise_of_pixels(film_, view.white_luminance()), taken);
+        film_.width(), film_.height(), own_noise_of_pixels(film_, view.white_luminance()), taken);
     go_on_unevenly(more, share_more(deviation, taken, more));
   }
 
   // What a pixel has not yet taken of the rig's number of samples: its sequences are as long.
   std::uint32_t room_of(std::size_t pixel) const {
     const int room = rig_.render.samples - static_cast<int>(film_.taken(pixel));
-    return static_cast<std::uint32_t>(std::max(0, room / kScramblings * kScramblings));
+    return static_cast<std::uint32_t>(std::max(0, room / kBatches * kBatches));
   }
 
   void go_on_unevenly(std::uint32_t mean, std::vector<std::uint32_t> counts) {
@@ -297,8 +297,8 @@ class Renderer {
       sum += counts[i];
     }
     const double mean = sum / static_cast<double>(counts.size());
-    const auto multiples = static_cast<std::uint32_t>(std::ceil(mean / kScramblings));
-    go_on_unevenly(multiples * kScramblings, std::move(counts));
+    const auto multiples = static_cast<std::uint32_t>(std::ceil(mean / kBatches));
+    go_on_unevenly(multiples * kBatches, std::move(counts));
     return sum > 0;
   }
 
@@ -329,7 +329,7 @@ class Renderer {
       s_.pass = {s_.taken, more, more, 0, {}};
     } else {
       const int left = samples - s_.taken;
-      if (left < kScramblings || even == samples) {
+      if (left < kBatches || even == samples) {
         return false;
       }
       // As many more as the noise tells are needed, a tenth beyond for what that is uncertain; at
@@ -338,8 +338,8 @@ class Renderer {
       const bool by_noise = s_.noise > *rig_.render.noise;
       const double times = by_noise ? std::pow(s_.noise / *rig_.render.noise, 2) * 1.1 - 1 : 1;
       int mean = static_cast<int>(std::clamp(times, 0.0, 1.0) * s_.taken);
-      mean = std::clamp(mean, std::min(left, 2 * kScramblings), left);
-      if (left - mean < kScramblings) {
+      mean = std::clamp(mean, std::min(left, 2 * kBatches), left);
+      if (left - mean < kBatches) {
         mean = left;
       }
       const View view = look_view(rig_.look, camera_spec_, film_);
@@ -347,10 +347,9 @@ class Renderer {
       for (std::size_t i = 0; i < taken.size(); ++i) {
         taken[i] = static_cast<float>(film_.taken(i));
       }
-      // A multiple of the scramblings, so that each holds the same part of it.
+      // A multiple of kBatches, so that each batch holds the same part of it.
       const std::uint32_t weight =
-          (kRoundWeight * static_cast<std::uint32_t>(mean) + kScramblings / 2) / kScramblings *
-          kScramblings;
+          (kRoundWeight * static_cast<std::uint32_t>(mean) + kBatches / 2) / kBatches * kBatches;
       s_.pass = {0,
                  static_cast<std::uint32_t>(mean),
                  weight,
@@ -372,8 +371,7 @@ class Renderer {
         s_.pass.round == 0 || s_.pass.goes_on_unevenly()
             ? static_cast<std::uint32_t>(even_samples())
             : *std::max_element(s_.pass.counts.begin(), s_.pass.counts.end());
-    sample_bits_ =
-        static_cast<unsigned>(std::bit_width((largest + kScramblings - 1) / kScramblings - 1));
+    sample_bits_ = static_cast<unsigned>(std::bit_width((largest + kHalves - 1) / kHalves - 1));
     trace_virtual_lights();
   }
 
@@ -408,7 +406,7 @@ class Renderer {
     }
     const int end = s_.taken + static_cast<int>(s_.pass.mean), even = even_samples();
     const bool last =
-        end >= rig_.render.samples || (rig_.render.samples - end < kScramblings && end >= even);
+        end >= rig_.render.samples || (rig_.render.samples - end < kBatches && end >= even);
     if (options_.exchange && (stopping || rig_.render.noise || last)) {
       if (const auto stopped = join(stopping)) {
         return *stopped;
@@ -431,7 +429,7 @@ class Renderer {
     const bool whole = options_.share.whole() || (options_.exchange && (rig_.render.noise || last));
     const bool told = (whole || !options_.exchange) &&
                       (s_.pass.round > 0 || (end & (end - 1)) == 0 || end == rig_.render.samples);
-    if (s_.taken >= kScramblings) {
+    if (s_.taken >= kBatches) {
       const View view = look_view(rig_.look, camera_spec_, film_);
       s_.white = view.white_luminance();
       const NoiseFigures figures = noise_figures(film_, view.white_luminance(), !whole);
@@ -510,10 +508,10 @@ class Renderer {
     const auto layers = static_cast<std::size_t>(film_.layers()),
                slots = static_cast<std::size_t>(film_.slots());
     const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
-    std::vector<float> sums(area * slots * 3 * kHalves), batches(area * kScramblings),
+    std::vector<float> sums(area * slots * 3 * kHalves), batches(area * kBatches),
         guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
-    std::vector<float> by_light(kScramblings * slots);
+    std::vector<float> by_light(kHalves * slots);
     std::vector<double> clamped(layers);
     std::vector<float> scratch;  // of compare_roughness
     TileTally tally(layers, slots);
@@ -531,7 +529,7 @@ class Renderer {
         render_pixel(x,
                      y,
                      sums.data() + i * slots * 3 * kHalves,
-                     batches.data() + i * kScramblings,
+                     batches.data() + i * kBatches,
                      by_light.data(),
                      guides.data() + i * Film::kGuides,
                      objects[i],
@@ -556,7 +554,7 @@ class Renderer {
         tally_lights(by_light,
                      pixel,
                      static_cast<int>(count_of(pixel)),
-                     level_after(pixel, batches.data() + i * kScramblings),
+                     level_after(pixel, batches.data() + i * kBatches),
                      tally);
       }
     }
@@ -575,8 +573,8 @@ class Renderer {
         for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
           film_.xyz(pixel)[k] += scale * sums[i * slots * 3 * kHalves + k];
         }
-        for (std::size_t k = 0; k < kScramblings; ++k) {
-          film_.batch(pixel)[k] += scale * batches[i * kScramblings + k];
+        for (std::size_t k = 0; k < kBatches; ++k) {
+          film_.batch(pixel)[k] += scale * batches[i * kBatches + k];
         }
         for (std::size_t k = 0; k < Film::kGuides; ++k) {
           film_.guide(pixel)[k] += guides[i * Film::kGuides + k];
@@ -618,15 +616,11 @@ class Renderer {
     const PixelSampling sampling(
         seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
     for (int s = begin; s < end; ++s) {
-      const auto scrambling = static_cast<std::uint32_t>(s % kScramblings);
-      const Sampler sampler =
-          sampling.sample(scrambling, static_cast<std::uint32_t>(s / kScramblings));
+      const auto half = static_cast<std::uint32_t>(s % kHalves);
+      const Sampler sampler = sampling.sample(half, static_cast<std::uint32_t>(s / kHalves));
       const MomentView& view = views_[moment_of(sampler)];
       const Ray ray = camera_ray(view, sampler, x, y);
-      LightSink sink(sums + scrambling % kHalves * slots * 3,
-                     by_light + scrambling * slots,
-                     film_.parts(),
-                     clamped);
+      LightSink sink(sums + half * slots * 3, by_light + half * slots, film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted =
           (first_round || s_.pass.goes_on_unevenly()) && s < Film::kGuideSamples ? &first : nullptr;
@@ -636,7 +630,7 @@ class Renderer {
       } else {
         trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
-      batches[scrambling] += sink.total();
+      batches[batch_of(s, begin, end - begin)] += sink.total();
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),
@@ -830,8 +824,7 @@ class Renderer {
 
   // How many sets of light paths this pass has, each of paths_per_sample_.
   std::uint32_t light_path_sets() const {
-    return s_.pass.round == 0 ? s_.pass.mean
-                              : (s_.pass.mean + kScramblings - 1) / kScramblings * kScramblings;
+    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kBatches - 1) / kBatches * kBatches;
   }
 
   // For how many tiles what paths from lights bring may wait at once, if it came to all of them
@@ -860,9 +853,10 @@ class Renderer {
     constexpr std::size_t kBands = 32;
     struct Brought {
       Splat splat;
-      std::uint32_t scrambling;
+      std::uint32_t batch;
     };
-    const std::uint64_t all = light_path_sets() * paths_per_sample_;
+    const int sets = static_cast<int>(light_path_sets());
+    const std::uint64_t all = static_cast<std::uint64_t>(sets) * paths_per_sample_;
     const std::uint32_t seed = seed_of_sequences();
     std::vector<std::array<std::vector<Brought>, kBands>> jobs(kJobs);
     std::vector<RayCounts> rays(kJobs);
@@ -883,11 +877,12 @@ class Renderer {
         for (std::uint64_t i = first; i < std::min(all, first + kJob); ++i) {
           const std::uint64_t set =
               static_cast<std::uint64_t>(s_.pass.begin) + i / paths_per_sample_;
-          const auto scrambling = static_cast<std::uint32_t>(set % kScramblings);
-          // A sequence has 2^32 points; further ones come from another of the same scrambling.
-          const std::uint64_t point =
-              set / kScramblings * paths_per_sample_ + i % paths_per_sample_;
-          const std::uint32_t stream = mix(kLightStream, scrambling),
+          const auto half = static_cast<std::uint32_t>(set % kHalves);
+          const auto batch =
+              static_cast<std::uint32_t>(batch_of(static_cast<int>(set), s_.pass.begin, sets));
+          // A sequence has 2^32 points; further ones come from another of the same half.
+          const std::uint64_t point = set / kHalves * paths_per_sample_ + i % paths_per_sample_;
+          const std::uint32_t stream = mix(kLightStream, half),
                               beyond = static_cast<std::uint32_t>(point >> 32);
           const Sampler sampler(
               seed, beyond == 0 ? stream : mix(stream, beyond), static_cast<std::uint32_t>(point));
@@ -898,7 +893,7 @@ class Renderer {
             if (const std::size_t tile = tile_of(s.pixel); tile >= first_tile && tile < last_tile &&
                                                            options_.share.holds(tile) &&
                                                            s_.tile_done[tile] == 0) {
-              jobs[j][tile % kBands].push_back({s, scrambling});
+              jobs[j][tile % kBands].push_back({s, batch});
             }
           }
         }
@@ -911,7 +906,7 @@ class Renderer {
       parallel_for(kBands, [&](std::size_t band) {
         for (std::uint64_t j = 0; j < count; ++j) {
           for (const Brought& b : jobs[j][band]) {
-            splats_[tile_of(b.splat.pixel)].add(b.splat, b.scrambling, film_);
+            splats_[tile_of(b.splat.pixel)].add(b.splat, b.batch, film_);
           }
         }
       });
@@ -921,7 +916,7 @@ class Renderer {
     }
   }
 
-  // Which of the exposure's moments a sample sees: each scrambling's samples are spread evenly over
+  // Which of the exposure's moments a sample sees: each half's samples are spread evenly over
   // them.
   std::size_t moment_of(const Sampler& sampler) const {
     constexpr std::uint32_t kMomentPair = 1U << 30;
@@ -963,15 +958,15 @@ class Renderer {
           sums[((i * kHalves + half) * slots + slot.slot) * 3 + c] += scale * p.xyz[half][c];
         }
       }
-      for (std::size_t b = 0; b < kScramblings; ++b) {
-        batches[i * kScramblings + b] += scale * p.luminance[b];
-        by_light[b * slots + slot.slot] += scale * p.luminance[b];
+      for (std::size_t b = 0; b < kBatches; ++b) {
+        batches[i * kBatches + b] += scale * p.luminance[b];
+        by_light[b % kHalves * slots + slot.slot] += scale * p.luminance[b];
       }
     }
   }
 
   // The weight squared times the variance of each light's mean over a pixel's n samples of this
-  // pass, from its scramblings;
+  // pass, from its halves;
   // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that
   // is not known yet.
   void tally_lights(const std::vector<float>& by_light,
@@ -983,22 +978,22 @@ class Renderer {
       return;
     }
     const auto layers = static_cast<std::size_t>(film_.layers());
-    std::array<float, kScramblings> sums{};
-    std::array<std::uint32_t, kScramblings> counts{};
-    for (int s = begin_of(pixel); s < begin_of(pixel) + n; ++s) {
-      ++counts[static_cast<std::size_t>(s % kScramblings)];
+    std::array<double, kHalves> sums{}, counts{};
+    const int begin = begin_of(pixel);
+    for (std::size_t half = 0; half < kHalves; ++half) {
+      const int first = begin % kHalves;  // whose turn it is
+      counts[half] = (n + (static_cast<int>(half) == first ? 1 : 0)) / kHalves;
     }
     const auto slots = static_cast<std::size_t>(film_.slots()),
                parts = static_cast<std::size_t>(film_.parts());
     const auto tally = [&](std::size_t first, std::size_t count) {
-      for (std::size_t b = 0; b < kScramblings; ++b) {
-        sums[b] = 0;
+      for (std::size_t half = 0; half < kHalves; ++half) {
+        sums[half] = 0;
         for (std::size_t s = first; s < first + count; ++s) {
-          sums[b] += by_light[b * slots + s];
+          sums[half] += static_cast<double>(by_light[half * slots + s]);
         }
       }
-      return sqr(static_cast<double>(weight_of(pixel))) *
-             variance_of_mean(sums.data(), counts.data());
+      return sqr(static_cast<double>(weight_of(pixel))) * variance_of_halves(sums, counts);
     };
     for (std::size_t l = 0; l < layers; ++l) {
       const double variance = tally(l * parts, parts);
@@ -1020,7 +1015,7 @@ class Renderer {
     }
     double sum = 0;
     const double scale = static_cast<double>(weight_of(pixel)) / count_of(pixel);
-    for (int b = 0; b < kScramblings; ++b) {
+    for (int b = 0; b < kBatches; ++b) {
       sum += film_.batch(pixel)[b] + scale * batches[b];
     }
     return std::max(sum / (film_.weight(pixel) + weight_of(pixel)), kNoiseFloor * s_.white);
@@ -1048,7 +1043,7 @@ class Renderer {
   struct TileSplats {
     struct Pixel {
       std::array<std::array<float, 3>, kHalves> xyz{};
-      std::array<float, kScramblings> luminance{};
+      std::array<float, kBatches> luminance{};
       float clamped = 0;
     };
     struct Slot {
@@ -1057,7 +1052,7 @@ class Renderer {
     };
     std::vector<Slot> slots;
 
-    void add(const Splat& s, std::uint32_t scrambling, const Film& film) {
+    void add(const Splat& s, std::uint32_t batch, const Film& film) {
       const auto parts = static_cast<std::uint32_t>(film.parts());
       const std::uint32_t slot =
           s.layer * parts + (parts > 1 ? static_cast<std::uint32_t>(s.part) : 0);
@@ -1070,9 +1065,9 @@ class Renderer {
       const auto width = static_cast<std::uint32_t>(film.width());
       Pixel& p = its->pixels[s.pixel / width % kTile * kTile + s.pixel % width % kTile];
       for (std::size_t c = 0; c < 3; ++c) {
-        p.xyz[scrambling % kHalves][c] += s.xyz[static_cast<Eigen::Index>(c)];
+        p.xyz[batch % kHalves][c] += s.xyz[static_cast<Eigen::Index>(c)];
       }
-      p.luminance[scrambling] += s.xyz[1];
+      p.luminance[batch] += s.xyz[1];
       p.clamped += s.clamped;
     }
   };
@@ -1087,7 +1082,7 @@ class Renderer {
   std::vector<bool> found_by_cameras_;
   std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
   std::uint64_t paths_per_sample_ = 0;
-  // A scrambling's samples of a pixel in this round are at most 2 to this power.
+  // A half's samples of a pixel in this round are at most 2 to this power.
   unsigned sample_bits_ = 0;
   std::vector<TileSplats> splats_;  // of this pass, by tile
   RayCounts light_path_rays_;

@@ -1,5 +1,6 @@
 #include "jovilux/render/sample_plan.h"
 
+#include "jovilux/base/box_sums.h"
 #include "jovilux/render/film.h"
 
 #include <algorithm>
@@ -15,7 +16,7 @@ constexpr int kReach = 2;       // of the average, to each side
 constexpr double kKept = 0.95;  // share of the pixels that a target holds for
 
 // What a pixel of this need gets for a factor.
-double given(float need, double factor) { return std::max<double>(kScramblings, factor * need); }
+double given(float need, double factor) { return std::max<double>(kBatches, factor * need); }
 
 // The factor where a rising function reaches a value, from below.
 template <class Fn>
@@ -34,33 +35,6 @@ double factor_for(const Fn& rising, double value, double start) {
                                     hi,
                                     boost::math::tools::eps_tolerance<double>(kBits))
       .second;
-}
-
-// Sums over the pixels within kReach of each, cut off at the picture's edges, and how many those
-// are.
-void box_sums(int width, int height, std::vector<float>& v, std::vector<float>& counts) {
-  std::vector<float> rows(v.size());
-  const auto at = [width](int x, int y) {
-    return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-           static_cast<std::size_t>(x);
-  };
-  const auto pass = [&](const std::vector<float>& from, std::vector<float>& to, bool along_x) {
-    for (int y = 0; y < height; ++y) {
-      for (int x = 0; x < width; ++x) {
-        const int here = along_x ? x : y, end = along_x ? width : height;
-        float sum = 0;
-        for (int k = std::max(0, here - kReach); k <= std::min(end - 1, here + kReach); ++k) {
-          sum += from[along_x ? at(k, y) : at(x, k)];
-        }
-        to[at(x, y)] = sum;
-      }
-    }
-  };
-  pass(v, rows, true);
-  pass(rows, v, false);
-  counts.assign(v.size(), 1);
-  pass(counts, rows, true);
-  pass(rows, counts, false);
 }
 
 // The relative variance of a sample of each pixel, cut at the percentile `kept`.
@@ -95,8 +69,9 @@ std::vector<float> sample_need(int width,
                                int height,
                                const std::vector<float>& noise,
                                const std::vector<float>& samples) {
-  std::vector<float> need = sample_variances(noise, samples, kKept), counts;
-  box_sums(width, height, need, counts);
+  std::vector<float> need = sample_variances(noise, samples, kKept), counts(need.size(), 1.0f);
+  box_sums(width, height, kReach, need);
+  box_sums(width, height, kReach, counts);
   for (std::size_t i = 0; i < need.size(); ++i) {
     need[i] /= counts[i];
   }
@@ -138,8 +113,9 @@ std::vector<float> deviation_around(int width,
                                     const std::vector<float>& samples) {
   constexpr double kAlmostAll = 0.999;
   const std::vector<float> own = sample_variances(noise, samples, kAlmostAll);
-  std::vector<float> out = own, counts;
-  box_sums(width, height, out, counts);
+  std::vector<float> out = own, counts(own.size(), 1.0f);
+  box_sums(width, height, kReach, out);
+  box_sums(width, height, kReach, counts);
   for (std::size_t i = 0; i < out.size(); ++i) {
     out[i] = counts[i] > 1 ? std::sqrt(std::max(0.0f, (out[i] - own[i]) / (counts[i] - 1))) : 0.0f;
   }
@@ -171,15 +147,15 @@ std::vector<std::uint32_t> share_more(const std::vector<float>& deviation,
   double owed = 0;  // what rounding has left, handed on to the next pixel
   for (std::size_t i = 0; i < out.size(); ++i) {
     const double due = (known ? wanted(i, factor) : more) + owed;
-    const double multiples = std::max(0.0, std::round(due / kScramblings));
-    out[i] = static_cast<std::uint32_t>(multiples) * kScramblings;
+    const double multiples = std::max(0.0, std::round(due / kBatches));
+    out[i] = static_cast<std::uint32_t>(multiples) * kBatches;
     owed = due - out[i];
   }
   return out;
 }
 
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean) {
-  std::vector<std::uint32_t> out(need.size(), kScramblings);
+  std::vector<std::uint32_t> out(need.size(), kBatches);
   double most = 0;
   for (const float n : need) {
     most = std::max<double>(most, n);
@@ -190,8 +166,8 @@ std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean
   double owed = 0;  // what rounding has left, handed on to the next pixel
   for (std::size_t i = 0; i < need.size(); ++i) {
     const double wanted = (known ? given(need[i], factor) : mean) + owed;
-    const double multiples = std::max(1.0, std::round(wanted / kScramblings));
-    out[i] = static_cast<std::uint32_t>(multiples) * kScramblings;
+    const double multiples = std::max(1.0, std::round(wanted / kBatches));
+    out[i] = static_cast<std::uint32_t>(multiples) * kBatches;
     owed = wanted - out[i];
   }
   return out;

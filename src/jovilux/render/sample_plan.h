@@ -19,8 +19,8 @@ namespace jovilux {
 
 /// How many samples each pixel needs, up to a common factor: the relative variance of a sample, cut
 /// at its 95th percentile, for the target lets 5 % be noisier, and averaged over 5 x 5 pixels
-/// (eight scramblings tell it to some 50 % only; cut first, a firefly does not make its neighbors
-/// look noisy).
+/// (a pixel's eight batches tell it to some 50 % only; cut first, a firefly does not make its
+/// neighbors look noisy).
 ///
 ///     noise    [pixel], each pixel's standard error over its level
 ///     samples  [pixel], that it was measured with
@@ -42,15 +42,15 @@ std::vector<float> deviation_around(int width,
 
 /// How many more samples make `taken` as near as possible to numbers in proportion to `deviation`,
 /// which give the least mean squared error for their sum (Neyman's allocation): multiples of
-/// kScramblings, 0 where a pixel has enough; their mean is `more` within one multiple.
+/// kBatches, 0 where a pixel has enough; their mean is `more` within one multiple.
 /// Source: J. Neyman, "On the Two Different Aspects of the Representative Method", J. R. Stat. Soc.
 /// 97(4), 1934.
 std::vector<std::uint32_t> share_more(const std::vector<float>& deviation,
                                       const std::vector<float>& taken,
                                       double more);
 
-/// Shares out `mean` samples a pixel in proportion to `need`: multiples of kScramblings, at least
-/// that many each; their sum is that of the mean within one multiple. mean >= kScramblings.
+/// Shares out `mean` samples a pixel in proportion to `need`: multiples of kBatches, at least
+/// that many each; their sum is that of the mean within one multiple. mean >= kBatches.
 std::vector<std::uint32_t> share_out(const std::vector<float>& need, double mean);
 
 /// The samples a pixel that a target takes when all pixels get as many, and when they are shared
