@@ -19,8 +19,9 @@ using Spectrum = Eigen::Array<float, kNodes, 1>;
 /// What turns throughput into color for one light: XYZ_c = L_v * sum over k of table(c, k) * T[k].
 ///
 /// A light of luminance L_v seen through throughput T adds XYZ; the Y row sums to 1, so T = 1 gives
-/// exactly the source's own white. Entries may be slightly negative.
-using LightTable = Eigen::Array<float, 3, kNodes>;
+/// exactly the source's own white. Entries may be slightly negative. Row by row, so that a product
+/// with a throughput reads both in order.
+using LightTable = Eigen::Array<float, 3, kNodes, Eigen::RowMajor>;
 
 /// E[c][k] = sum S cmf_c F_k / sum S y in 1 nm steps (docs/physics.md). `source` holds its gels
 /// already.
@@ -49,7 +50,9 @@ Rgb rgb_under_d65(const Spectrum& spectrum);
 
 /// The XYZ that a light of luminance `luminance` and table `e` adds through throughput `t`.
 inline Eigen::Array3f tristimulus(const LightTable& e, const Spectrum& t, float luminance) {
-  return (e.matrix() * t.matrix()).array() * luminance;
+  return luminance * Eigen::Array3f((e.row(0).transpose() * t).sum(),
+                                    (e.row(1).transpose() * t).sum(),
+                                    (e.row(2).transpose() * t).sum());
 }
 
 }  // namespace jovilux

@@ -25,15 +25,6 @@ constexpr float kLeastCovered = 0.6f;
 // The others are asked with this many times their share, and not less than this.
 constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 
-// Samples toward a light that brings the share `part` of all where `arrives` of it arrives: by the
-// standard deviation of its visibility, sqrt(a (1 - a)), and a little for what else varies.
-std::uint8_t samples_for(float part, float arrives) {
-  constexpr float kElse = 0.01f, kPerDeviation = 6, kMost = 2;
-  const float deviation = part * std::sqrt(std::max(0.0f, arrives * (1 - arrives)) + kElse);
-  return static_cast<std::uint8_t>(
-      std::clamp(std::round(1 + kPerDeviation * deviation), 1.0f, kMost));
-}
-
 // The share of its expectation that a light is chosen by. Of a slot with many lights some arrive
 // and others do not, so that what one choice brings scatters: by the root of the second moment,
 // which is the expectation's square times what arrives.
@@ -675,8 +666,6 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
       break;
     }
     certain[out.certain_count] = largest;
-    out.samples[out.certain_count] =
-        by_slot ? samples_for(largest->x / total, largest->arrives) : 1;
     out.certain[out.certain_count++] = largest->light;
     covered += largest->x;
     largest->x = -largest->x;  // taken out of the choice
@@ -885,8 +874,8 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
                             std::uint32_t light,
                             const LightSet& set,
                             std::span<const float> arrives) const {
-  if (const std::uint8_t samples = set.samples_of(light); samples > 0) {
-    return samples;
+  if (set.is_certain(light)) {
+    return 1;
   }
   if (!(set.other.total > 0)) {
     return 0;

@@ -48,19 +48,14 @@ struct LightSet {
   static constexpr std::size_t kMostCertain = 3;
   std::array<std::uint32_t, kMostCertain> certain{};
   std::size_t certain_count = 0;
-  /// How often each of them is sampled toward: more where its shadow's edge makes the noise.
-  std::array<std::uint8_t, kMostCertain> samples{};
   LightChoice
       other;        ///< its chance includes `asked`; its total is what LightClusters::chance needs
   float asked = 1;  ///< chance that another light is sampled toward at all
   float least = 0;  ///< added to each slot's arriving share, so that no light starves
 
-  /// How often this light is sampled toward for certain; 0: it is none of them.
-  std::uint8_t samples_of(std::uint32_t light) const {
-    const auto at = std::find(certain.begin(), certain.begin() + certain_count, light);
-    return at != certain.begin() + certain_count
-               ? samples[static_cast<std::size_t>(at - certain.begin())]
-               : 0;
+  bool is_certain(std::uint32_t light) const {
+    const auto end = certain.begin() + certain_count;
+    return std::find(certain.begin(), end, light) != end;
   }
 };
 

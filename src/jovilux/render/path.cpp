@@ -1070,11 +1070,7 @@ class PathTracer {
       return sampler_.pair(drawn++ == 0 ? v.pairs + kLight : pair);
     };
     for (std::size_t k = 0; k < from.lights.certain_count; ++k) {
-      const std::uint8_t samples = from.lights.samples[k];
-      const Vec2 first = next_pair();
-      for (std::uint8_t i = 0; i < samples; ++i) {
-        light_at(s, v, from.lights.certain[k], samples, in_strip(first, i, samples));
-      }
+      light_at(s, v, from.lights.certain[k], 1, next_pair());
     }
     if (const LightChoice& other = from.lights.other; other.index != kNoIndex) {
       light_at(s, v, other.index, other.chance, next_pair());
