@@ -253,19 +253,21 @@ class Renderer {
     return std::max(0.0, left / a_sample);
   }
 
-  // As many samples as there are so far, or as the time allows; at least one for each batch.
+  // As many samples as there are so far, or as the time allows: where that is less than one for
+  // each batch, some pixels get none.
   void plan_shared_pass() {
     const double left = std::min<double>(samples_left(), rig_.render.samples - s_.taken);
     // What would be left after a doubling is taken along, less what the rate may be off.
     constexpr double kLastPass = 1.6, kSure = 0.95;
     const double mean = left < kLastPass * s_.taken ? kSure * left : s_.taken;
-    const int multiples = std::max(1, static_cast<int>(mean / kBatches));
+    const int step = mean < kBatches ? kHalves : kBatches;
+    const auto more =
+        static_cast<std::uint32_t>(std::max(step, static_cast<int>(mean) / step * step));
     const View view = look_view(rig_.look, camera_spec_, film_);
     std::vector<float> taken(film_.pixels());
     for (std::size_t i = 0; i < taken.size(); ++i) {
       taken[i] = static_cast<float>(film_.taken(i));
     }
-    const auto more = static_cast<std::uint32_t>(multiples * kBatches);
     const std::vector<float> deviation = deviation_around(
         film_.width(), film_.height(), own_noise_of_pixels(film_, view.white_luminance()), taken);
     go_on_unevenly(more, share_more(deviation, taken, more));
@@ -824,7 +826,7 @@ class Renderer {
 
   // How many sets of light paths this pass has, each of paths_per_sample_.
   std::uint32_t light_path_sets() const {
-    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kBatches - 1) / kBatches * kBatches;
+    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kHalves - 1) / kHalves * kHalves;
   }
 
   // For how many tiles what paths from lights bring may wait at once, if it came to all of them
