@@ -1,4 +1,5 @@
 #include "jovilux/base/sampler.h"
+#include "jovilux/base/statistics.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/renderer.h"
@@ -260,6 +261,68 @@ TEST_CASE("one sample has no known error, two have one", "[render]") {
   film.batch(0)[1] = 7;
   CHECK(film.luminance(0) == 6);
   CHECK(film_variance(film).whole[0] == Approx(1));  // ((5 - 6)^2 + (7 - 6)^2) / (2 * 1)
+}
+
+TEST_CASE("samples go to the batches in equal runs, each in its half", "[render]") {
+  // Passes of whole multiples of the batches, and what is left in the last one.
+  for (const int last : {0, 1, 5, 7, 13}) {
+    std::array<int, kBatches> counts{};
+    int begin = 0;
+    for (const int count : {8, 16, 40, last}) {
+      int before = 0;  // the batch that the half's sample before this one went to
+      for (int i = begin; i < begin + count; ++i) {
+        const int b = batch_of(i, begin, count);
+        REQUIRE(b % kHalves == i % kHalves);
+        ++counts[static_cast<std::size_t>(b)];
+        const bool whole = count % kBatches == 0;
+        CHECK((!whole || i % kHalves != 0 || b >= before));
+        before = i % kHalves == 0 ? b : before;
+      }
+      begin += count;
+    }
+    for (int b = 0; b < kBatches; ++b) {
+      CHECK(counts[static_cast<std::size_t>(b)] == begin / kBatches + (b < begin % kBatches));
+    }
+  }
+}
+
+TEST_CASE("a film's variance is the true one whether batches tell it or only halves do",
+          "[render][statistical]") {
+  // Of each batch a normal error; then `even` of it is taken away within each half, as where the
+  // half is spread more evenly than its batches.
+  Rng rng(5);
+  const auto normal = [&] {
+    const double r = std::sqrt(-2 * std::log(1 - rng.uniform()));
+    return r * std::cos(2 * kPiD * rng.uniform());
+  };
+  for (const double even : {0.0, 0.5, 0.9}) {
+    Film film(64, 48, 1, 1);
+    RunningMoments mean;
+    double told = 0, batches = 0;
+    for (std::size_t i = 0; i < film.pixels(); ++i) {
+      film.weight(i) = 8;
+      std::array<double, kBatches> error{};
+      std::array<double, kHalves> of_half{};
+      for (std::size_t b = 0; b < kBatches; ++b) {
+        error[b] = normal();
+        of_half[b % kHalves] += error[b] / (kBatches / kHalves);
+      }
+      for (std::size_t b = 0; b < kBatches; ++b) {
+        film.batch(i)[b] = static_cast<float>(10 + error[b] - even * of_half[b % kHalves]);
+      }
+      mean.add(static_cast<double>(film.luminance(i)));
+    }
+    const FilmVariance variance = film_variance(film);
+    for (std::size_t i = 0; i < film.pixels(); ++i) {
+      told += static_cast<double>(variance.whole[i]) / static_cast<double>(film.pixels());
+      batches += static_cast<double>(film.batch_variance(i)) / static_cast<double>(film.pixels());
+    }
+    INFO(even);
+    const double truth = (1 - even) * (1 - even) / kBatches;
+    CHECK(mean.variance() == Approx(truth).epsilon(0.1));
+    CHECK(told == Approx(truth).epsilon(0.1));
+    CHECK(batches == Approx(1.0 / kBatches).epsilon(0.05));  // an upper bound only
+  }
 }
 
 TEST_CASE("noise is the error over the larger of luminance and 2 % of white", "[render]") {
