@@ -2,6 +2,7 @@
 
 #include "jovilux/base/box_sums.h"
 #include "jovilux/base/statistics.h"
+#include "jovilux/base/vec.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/render/fireflies.h"
 
