@@ -264,11 +264,11 @@ TEST_CASE("one sample has no known error, two have one", "[render]") {
 }
 
 TEST_CASE("samples go to the batches in equal runs, each in its half", "[render]") {
-  // Passes of whole multiples of the batches, and what is left in the last one.
+  // Passes of whole multiples of the batches, and what is left in the last one; from any beginning.
   for (const int last : {0, 1, 5, 7, 13}) {
     std::array<int, kBatches> counts{};
     int begin = 0;
-    for (const int count : {8, 16, 40, last}) {
+    for (const int count : {8, 16, 3, 40, last, 24}) {
       int before = 0;  // the batch that the half's sample before this one went to
       for (int i = begin; i < begin + count; ++i) {
         const int b = batch_of(i, begin, count);

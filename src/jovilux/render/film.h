@@ -20,11 +20,11 @@ inline constexpr int kHalves = 2;
 inline constexpr int kBatches = 8;
 
 /// The batch of sample `i` in a pass of `count` samples that begins with sample `begin`. Whole
-/// multiples of kBatches go to the batches in equal runs, what is left to one after the other:
-/// n samples of passes of which all but the last are such multiples leave n / kBatches in each,
-/// and one more in the first n mod kBatches.
+/// multiples of kBatches go to the batches in equal runs, the rest to one batch after the other.
+/// Whatever the passes were, n samples leave n / kBatches in each batch, and one more in the first
+/// n mod kBatches.
 constexpr int batch_of(int i, int begin, int count) {
-  const int even = begin % kBatches == 0 ? count / kBatches * kBatches : 0;
+  const int even = count / kBatches * kBatches;
   return i - begin < even ? i % kHalves + (i - begin) / kHalves / (even / kBatches) * kHalves
                           : i % kBatches;
 }

@@ -824,9 +824,14 @@ class Renderer {
     }
   }
 
-  // How many sets of light paths this pass has, each of paths_per_sample_.
+  // How many sets of light paths this pass has, each of paths_per_sample_: where pixels have
+  // different numbers of samples, as many for each batch, or in a small pass for each half.
   std::uint32_t light_path_sets() const {
-    return s_.pass.round == 0 ? s_.pass.mean : (s_.pass.mean + kHalves - 1) / kHalves * kHalves;
+    if (s_.pass.round == 0) {
+      return s_.pass.mean;
+    }
+    const std::uint32_t step = s_.pass.mean < kBatches ? kHalves : kBatches;
+    return (s_.pass.mean + step - 1) / step * step;
   }
 
   // For how many tiles what paths from lights bring may wait at once, if it came to all of them
