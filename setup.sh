@@ -19,5 +19,5 @@ if [ "${#missing[@]}" -gt 0 ]; then
   "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}"
 fi
 
-cmake --preset release
+cmake --preset release -DJOVILUX_WERROR="${JOVILUX_WERROR:-OFF}"
 cmake --build --preset release --target "${TARGET:-all}"

@@ -119,7 +119,7 @@ TEST_CASE(
       exr->read({"object.id", "light.key.R", "light.key.G", "light.key.B"}, 0, 0, 64, 48);
   REQUIRE(planes);
   const auto& id = (*planes)[0];
-  enum { kFloor = 1, kBall = 2, kBox = 3, kMirror = 4 };  // in the rig's order
+  constexpr float kFloor = 1, kBall = 2, kBox = 3, kMirror = 4;  // in the rig's order
   int inside_dark = 0, mirror_lit = 0, mirror_dark = 0;
   for (int y = 2; y < 46; ++y) {
     for (int x = 2; x < 62; ++x) {

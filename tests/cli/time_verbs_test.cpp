@@ -876,7 +876,7 @@ TEST_CASE("a flicker too fast for the plot is an even area in levels.png", "[cli
       heights.push_back(height);
     }
   }
-  REQUIRE(heights.size() > 0.3 * png->width);
+  REQUIRE(static_cast<double>(heights.size()) > 0.3 * png->width);
   std::sort(heights.begin(), heights.end());
   CHECK(heights[heights.size() / 20] > 0.9 * heights.back());
 }

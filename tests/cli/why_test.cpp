@@ -231,6 +231,36 @@ TEST_CASE("ways add up to what the picture shows, whatever the threads", "[cli][
   CHECK(std::abs(own - r["picture"]["luminance"].get<double>()) < 5 * error + 1e-3 * own);
 }
 
+TEST_CASE("the light of a single pixel at an edge is what the picture shows there", "[cli][why]") {
+  // The pixel lies on black floor beside a lamp's face: what its filter takes of the face is its
+  // light. Pixels by their squares alone would have none.
+  const TemporaryFolder dir;
+  const std::string rig =
+      dir.write("edge.toml",
+                "jovilux = 1\n[render]\nsize = [40, 40]\nsamples = 1024\n"
+                "[[camera]]\nname = 'c'\nat = [0, -2, 0]\nlook_at = [0, 0, 0]\n"
+                "field_of_view = 53.13\n" +
+                    lamp("face",
+                         "kind = 'rect'\nat = [1, 0, 0]\naim = [1, -5, 0]\nsize = [2, 4]\n"
+                         "output = '100 cd/m2'\n"));
+  REQUIRE(run_program({"render", rig, "-o", dir.path("out"), "--quiet"}).status == 0);
+  const auto at = [&](int x) {
+    const ProgramRun run = run_program(
+        {"why", dir.path("out"), "--at", fmt::format("{},20", x), "--samples", "16384", "--json"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    return run.json();
+  };
+  // The edge lies between pixels 19 and 20: each takes an eighth of its filter from beyond it.
+  const nlohmann::json dark = at(19), bright = at(20);
+  CHECK(dark["luminance"].get<double>() == Approx(12.5).epsilon(0.02));
+  CHECK(bright["luminance"].get<double>() == Approx(87.5).epsilon(0.01));
+  for (const nlohmann::json& r : {dark, bright}) {
+    CHECK(r["luminance"].get<double>() ==
+          Approx(r["picture"]["luminance"].get<double>()).epsilon(0.03));
+  }
+}
+
 TEST_CASE("the ways are drawn over the picture and in plan", "[cli][why][figures]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write(

@@ -171,22 +171,23 @@ struct Histogram {
   double deviation = 0, integral = 0;
 };
 Histogram histogram(const Emitter& e, const Vec3& p, float cone, bool bent) {
-  constexpr int kRings = 20, kSides = 24, kFine = 24, kSamples = 200'000;
+  constexpr int kRings = 20, kSides = 24, kWithin = 24, kSamples = 200'000;
   const Frame frame =
       Frame::around(e.is_distant() ? Vec3(-e.frame.z) : Vec3((e.center - p).normalized()));
   std::vector<double> expected(kRings * kSides), found(kRings * kSides);
   const float depth = 1 - std::cos(cone);  // of the cone that holds the light, in 1 - cos
   Histogram out;
-  for (int ring = 0; ring < kRings * kFine; ++ring) {
-    for (int side = 0; side < kSides * kFine; ++side) {
-      const float z = 1 - depth * (static_cast<float>(ring) + 0.5f) / (kRings * kFine),
-                  phi = 2 * kPi * (static_cast<float>(side) + 0.5f) / (kSides * kFine),
+  for (int ring = 0; ring < kRings * kWithin; ++ring) {
+    for (int side = 0; side < kSides * kWithin; ++side) {
+      const float z = 1 - depth * (static_cast<float>(ring) + 0.5f) / (kRings * kWithin),
+                  phi = 2 * kPi * (static_cast<float>(side) + 0.5f) / (kSides * kWithin),
                   r = std::sqrt(std::max(0.0f, 1 - z * z));
       const Vec3 d = frame.to_world(Vec3(r * std::cos(phi), r * std::sin(phi), z));
       if (const auto at = meets(e, p, d)) {
         const double part = static_cast<double>(light_pdf(e, p, d, *at)) * depth * 2 * kPiD /
-                            (kRings * kFine * kSides * kFine);
-        expected[static_cast<std::size_t>(ring / kFine * kSides + side / kFine)] += part * kSamples;
+                            (kRings * kWithin * kSides * kWithin);
+        expected[static_cast<std::size_t>(ring / kWithin * kSides + side / kWithin)] +=
+            part * kSamples;
         out.integral += part;
       }
     }

@@ -108,7 +108,7 @@ TEST_CASE("a picture made of known levels gives them back", "[judge][balance]") 
   const std::vector<double> truth = {0.25, 1.0, 0.6};
   RenderedImage reference = even(40, 30, 0);
   for (std::size_t l = 0; l < 3; ++l) {
-    image.layers.push_back({"l" + std::to_string(l), std::vector<float>(image.rgb.size())});
+    image.layers.push_back({"l" + std::to_string(l), std::vector<float>(image.rgb.size()), {}});
     lights[l].layer = image.layers[l].name;
     for (std::size_t i = 0; i < image.rgb.size(); ++i) {
       const auto v = static_cast<float>(

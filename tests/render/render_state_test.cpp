@@ -82,13 +82,21 @@ RenderState empty_state(const Rig& rig, const Scene& scene) {
 TEST_CASE("a render that stops anywhere, is kept and goes on, ends with the same bits",
           "[render][resume]") {
   const TemporaryFolder dir;
-  for (const char* target : {"", "noise = 0.08\n"}) {
-    const Rig rig = rig_of(kRoomForRenderState + target);
+  // Each part learns anew: the many short ones go without.
+  struct Stops {
+    const char* render;
+    std::vector<int> after;
+  };
+  for (const auto& [more, stops_after] : {Stops{"guiding = false\n", {1, 7}},
+                                          Stops{"", {30, 61, 155}},
+                                          Stops{"guiding = false\nnoise = 0.08\n", {1, 7}},
+                                          Stops{"noise = 0.08\n", {30, 61, 155}}}) {
+    const Rig rig = rig_of(kRoomForRenderState + more);
     const auto scene = prepare_scene(rig);
     REQUIRE(scene);
     const Render whole = render(rig, *scene, {});
-    for (const int stop_after : {1, 7, 30, 61, 155}) {
-      INFO(target << stop_after);
+    for (const int stop_after : stops_after) {
+      INFO(more << stop_after);
       RenderState state = empty_state(rig, *scene);
       int parts = 0;
       Render part{state, {}};

@@ -42,12 +42,21 @@ constexpr std::uint32_t reverse_bits(std::uint32_t x) {
   x = ((x >> 2) & 0x33333333U) | ((x & 0x33333333U) << 2);
   return ((x >> 1) & 0x55555555U) | ((x & 0x55555555U) << 1);
 }
-/// Owen scrambling of the binary digits of x / 2^32.
-constexpr std::uint32_t owen_scramble(std::uint32_t x, std::uint32_t seed) {
-  return reverse_bits(owen_scramble_reversed(reverse_bits(x), seed));
+/// Second dimension of the Sobol' sequence, x / 2^32, with the bits of x from the other end. Its
+/// direction numbers, of the polynomial x + 1, are the rows of Pascal's triangle modulo 2: digit j
+/// is the parity of the index's digits k whose C(k, j) is odd, which are those whose binary digits
+/// hold all of j's (E. Lucas, 1878). One step for each binary digit of j. The first dimension is
+/// reverse_bits(index).
+constexpr std::uint32_t sobol_second_reversed(std::uint32_t index) {
+  index ^= index >> 1 & 0x55555555U;
+  index ^= index >> 2 & 0x33333333U;
+  index ^= index >> 4 & 0x0f0f0f0fU;
+  index ^= index >> 8 & 0x00ff00ffU;
+  return index ^ index >> 16;
 }
-/// Second dimension of the Sobol' sequence, as x / 2^32. The first is reverse_bits(index).
-std::uint32_t sobol_second(std::uint32_t index);
+constexpr std::uint32_t sobol_second(std::uint32_t index) {
+  return reverse_bits(sobol_second_reversed(index));
+}
 
 /// Owen-scrambled Sobol' points in [0, 1)^2, padded: each pair of dimensions is a (0,2)-sequence
 /// with its own shuffling and scrambling, so that pairs are independent of each other and of those
@@ -65,7 +74,8 @@ class Sampler {
     const std::uint32_t key = mix(base_, pair_number);
     const std::uint32_t shuffled = shuffled_index(key);
     return {first(key, shuffled),
-            unit_float(owen_scramble(sobol_second(shuffled), mix(key ^ 0x1b56c4e9U)))};
+            unit_float(reverse_bits(
+                owen_scramble_reversed(sobol_second_reversed(shuffled), mix(key ^ 0x1b56c4e9U))))};
   }
   /// The first coordinate of a pair, for a lone dimension: a scrambled radical inverse.
   float single(std::uint32_t pair_number) const {

@@ -32,7 +32,12 @@ struct Frame {
             Vec3(b, s + n.y() * n.y() * a, -n.y()),
             n};
   }
-  Vec3 to_local(const Vec3& v) const { return {x.dot(v), y.dot(v), z.dot(v)}; }
+  // Written out: GCC leaves Eigen's dot products out of line in large functions.
+  Vec3 to_local(const Vec3& v) const {
+    return {x.x() * v.x() + x.y() * v.y() + x.z() * v.z(),
+            y.x() * v.x() + y.y() * v.y() + y.z() * v.z(),
+            z.x() * v.x() + z.y() * v.y() + z.z() * v.z()};
+  }
   Vec3 to_world(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }
 };
 

@@ -16,6 +16,9 @@ inline constexpr std::array<double, kNodes> kNodeNm = {
 /// Reflectance, transmittance or throughput at the spectral nodes.
 using Spectrum = Eigen::Array<float, kNodes, 1>;
 
+/// Whether a throughput lets anything pass; true for one that is not finite, so that it is counted.
+inline bool any_passes(const Spectrum& throughput) { return !(throughput.maxCoeff() <= 0); }
+
 /// What turns throughput into color for one light: XYZ_c = L_v * sum over k of table(c, k) * T[k].
 ///
 /// A light of luminance L_v seen through throughput T adds XYZ; the Y row sums to 1, so T = 1 gives

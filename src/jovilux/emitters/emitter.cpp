@@ -1,5 +1,6 @@
 #include "jovilux/emitters/emitter.h"
 
+#include "jovilux/base/length.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/emitters/mask_window.h"
 
@@ -100,7 +101,7 @@ struct DiskStrips {
   // Farther, strips would.
   bool near() const {
     constexpr double kNear = 0.8;
-    return height > 0 && std::hypot(height, std::max(0.0, apart - radius)) < kNear * radius;
+    return height > 0 && length_of(height, std::max(0.0, apart - radius)) < kNear * radius;
   }
   // Distances from the foot at which a strip begins and ends; empty where it does not meet the
   // disk.
@@ -109,7 +110,7 @@ struct DiskStrips {
                  half = std::sqrt(std::max(0.0, radius * radius - across * across));
     return {std::max(0.0, along - half), along + half};
   }
-  double cosine(double from_foot) const { return height / std::hypot(height, from_foot); }
+  double cosine(double from_foot) const { return height / length_of(height, from_foot); }
   // Of the azimuth: even where all meet the disk; else by a cosine that is 0 where the strips are
   // short.
   double azimuth_pdf(double azimuth) const {
@@ -155,16 +156,6 @@ float spot_factor(const Emitter& e, const Vec3& away) {
     return theta <= e.half_beam ? 1 : 0;
   }
   return std::exp(-std::numbers::ln2_v<float> * std::pow(theta / e.half_beam, e.beam_exponent));
-}
-
-// The beam in three steps, from the cosine to the axis: enough for choosing among lights, and never
-// 0 inside it.
-float rough_spot_factor(const Emitter& e, float cos_axis) {
-  constexpr float kEdge = 1e-5f;  // cosines of equal angles may differ by roundings
-  if (e.beam_exponent == 0) {
-    return cos_axis >= e.cos_beam - kEdge ? 1.0f : 0.0f;
-  }
-  return cos_axis >= e.cos_beam ? 0.75f : cos_axis >= e.cos_field ? 0.3f : 0.02f;
 }
 
 // The sky's luminance over that at the zenith; `up` is the sine of the elevation.
@@ -804,6 +795,14 @@ bool covers(const Emitter& e, const Vec3& along) {
          (e.kind == LightKind::kSky || along.cross(e.frame.z).squaredNorm() < e.sin2_disc);
 }
 
+BeamSteps beam_steps(const Emitter& spot) {
+  constexpr float kEdge = 1e-5f;  // cosines of equal angles may differ by roundings
+  if (spot.beam_exponent == 0) {
+    return {spot.cos_beam - kEdge, spot.cos_beam - kEdge, 1, 0, 0};
+  }
+  return {spot.cos_beam, spot.cos_field, 0.75f, 0.3f, 0.02f};
+}
+
 namespace {
 
 // The share of some places on a light from which barn doors let light pass to p.
@@ -915,7 +914,7 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
   if (e.kind == LightKind::kPoint || (e.kind == LightKind::kSpot && e.radius == 0)) {
     const float shape = e.detail != nullptr && e.detail->profile
                             ? relative_intensity_along(e, -to / std::max(d, 1e-12f))
-                        : e.kind == LightKind::kSpot ? rough_spot_factor(e, cos_axis)
+                        : e.kind == LightKind::kSpot ? beam_steps(e).at(cos_axis)
                                                      : 1.0f;
     return e.intensity * shape / std::max(d2, 1e-12f) * cosine * falloff;
   }
@@ -924,7 +923,7 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
     const bool profiled = e.detail != nullptr && e.detail->profile;
     const float shape = profiled
                             ? std::max(0.1f, relative_intensity_along(e, -to / std::max(d, 1e-12f)))
-                            : rough_spot_factor(e, std::min(1.0f, cos_axis + sine_reach));
+                            : beam_steps(e).at(std::min(1.0f, cos_axis + sine_reach));
     const bool behind = e.kind != LightKind::kSphere && !e.two_sided && cos_axis <= 0;
     return behind ? 0 : e.intensity * shape / near2 * cosine * falloff;
   }

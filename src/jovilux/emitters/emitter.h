@@ -213,6 +213,18 @@ inline float mean_cosine(float c, float s) {
   return c >= s ? c : c <= -s ? 0 : (c + s) * (c + s) / (4 * s);
 }
 
+/// A spot's beam in three steps by the cosine to its axis: enough for choosing among lights, and
+/// never 0 inside it.
+struct BeamSteps {
+  float cos_beam, cos_field;         ///< cosines of the half angles of beam and field
+  float in_beam, in_field, outside;  ///< shares of the highest intensity
+
+  float at(float cos_axis) const {
+    return cos_axis >= cos_beam ? in_beam : cos_axis >= cos_field ? in_field : outside;
+  }
+};
+BeamSteps beam_steps(const Emitter& spot);
+
 /// An estimate of the illuminance that the light could bring to p [lx], for choosing among lights:
 /// above 0 wherever the light may contribute to the upper side of a surface with unit normal n, 0
 /// where it surely does not.

@@ -361,15 +361,13 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
     box.add(Vec3(e.center + Vec3::Constant(reach)));
     builder.items.push_back({i, e.center, box, directions_of(e), power_of(e)});
   }
-  rough_.resize(lights.size());
-  for (const std::uint32_t i : alone_) {
-    const Emitter& e = lights[i];
-    if (e.shines() && !stands_alone(e) && e.falloff.is_physical() && e.link_bit == 0 &&
-        (e.detail == nullptr || !e.detail->inside)) {
-      rough_[i] = {e.center, reach_of(e), power_of(e)};
-      ++rough_count_;
+  if (shining == 1 && builder.items.empty()) {
+    const Emitter& e = lights[alone_.front()];
+    if (!e.is_distant() && e.link_bit == 0 && (e.detail == nullptr || !e.detail->inside)) {
+      sole_ = alone_.front();
     }
   }
+  lay_out_alone(lights);
   if (builder.items.empty()) {
     number_slots(lights.size());
     return;
@@ -381,12 +379,35 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
   number_slots(lights.size());
 }
 
+void LightClusters::lay_out_alone(const std::vector<Emitter>& lights) {
+  rough_.resize(lights.size());
+  column_.assign(lights.size(), kNoIndex);
+  for (const std::uint32_t i : alone_) {
+    const Emitter& e = lights[i];
+    if (LightBoard::holds(e) && board_.size() < LightBoard::kMost) {
+      column_[i] = static_cast<std::uint32_t>(board_.size());
+      board_.add(e);
+      on_board_.push_back(i);
+      continue;
+    }
+    off_board_.push_back(i);
+    if (!stands_alone(e) && e.falloff.is_physical() && e.link_bit == 0 &&
+        (e.detail == nullptr || !e.detail->inside)) {
+      rough_[i] = {e.center, reach_of(e), power_of(e)};
+      ++rough_count_;
+    }
+  }
+}
+
 // Alone lights have slots in their order; the tree is cut where its nodes have most power and size.
 void LightClusters::number_slots(std::size_t lights) {
   slot_.assign(lights, 0);
   const std::size_t alone = std::min(alone_.size(), kAloneSlots);
   for (std::size_t i = 0; i < alone_.size(); ++i) {
     slot_[alone_[i]] = static_cast<std::uint32_t>(i * alone / alone_.size());
+  }
+  for (const std::uint32_t light : on_board_) {
+    board_slots_.push_back(slot_[light]);
   }
   slots_ = std::max<std::size_t>(alone, 1);
   node_slot_.assign(nodes_.size(), kNoIndex);
@@ -517,17 +538,44 @@ float LightClusters::rough_value(const Rough& r, const LightQuery& query) {
   return r.power / d * std::min(kPi, query.end / d);
 }
 
+float LightClusters::look_at_board(const LightQuery& query, LightBoard::Values& values) const {
+  if (board_.size() == 0) {
+    return 0;
+  }
+  switch (query.kind) {
+    case LightQuery::Kind::kSurface:
+      board_.illuminances(query.p, query.n, values);
+      break;
+    case LightQuery::Kind::kPoint:
+      board_.fluences(query.p, values);
+      break;
+    case LightQuery::Kind::kRay:
+      board_.along(query.ray, query.end, values);
+      break;
+  }
+  // Only lights that are not on the board are judged by the brightest of it.
+  return rough_count_ == 0
+             ? 0
+             : *std::max_element(values.begin(),
+                                 values.begin() + static_cast<std::ptrdiff_t>(board_.size()));
+}
+
 float LightClusters::faint_below(const std::vector<Emitter>& lights,
-                                 const LightQuery& query) const {
+                                 const LightQuery& query,
+                                 float brightest) const {
   constexpr std::size_t kFew = 8;
   constexpr float kFaint = 1.0f / 256, kSure = 0.1f;
-  if (rough_count_ < kFew) {
+  if (rough_count_ == 0) {
     return 0;
+  }
+  float limit = kFaint * brightest;
+  if (rough_count_ < kFew) {
+    return limit;
   }
   // The two that may be brightest: a beam may pass by.
   std::uint32_t first = kNoIndex, second = kNoIndex;
   float highest = 0, next = 0;
-  for (const std::uint32_t light : alone_) {
+  for (const std::uint32_t light : off_board_) {
     if (const Rough& r = rough_[light]; r.power > 0) {
       const float value = rough_value(r, query);
       if (value > highest) {
@@ -541,7 +589,6 @@ float LightClusters::faint_below(const std::vector<Emitter>& lights,
       }
     }
   }
-  float limit = 0;
   for (const auto& [light, value] : {std::pair(first, highest), std::pair(second, next)}) {
     if (light != kNoIndex) {
       const float whole = expected(lights[light], query);
@@ -555,6 +602,11 @@ float LightClusters::alone_value(const std::vector<Emitter>& lights,
                                  std::uint32_t light,
                                  const LightQuery& query,
                                  float faint) const {
+  if (column_[light] != kNoIndex) {
+    LightBoard::Values values;  // NOLINT: filled before use
+    look_at_board(query, values);
+    return values[column_[light]];
+  }
   if (faint > 0 && rough_[light].power > 0) {
     if (const float value = rough_value(rough_[light], query); value < faint) {
       return value;
@@ -563,17 +615,69 @@ float LightClusters::alone_value(const std::vector<Emitter>& lights,
   return expected(lights[light], query);
 }
 
-template <class Visit>
-void LightClusters::each_entry(const std::vector<Emitter>& lights,
-                               const LightQuery& query,
-                               bool by_slot,
-                               float faint,
-                               const Visit& visit) const {
-  for (const std::uint32_t light : alone_) {
-    visit(alone_value(lights, light, query, faint), light, kNoIndex, slot_[light]);
+// All that a choice is made among, in memory that a thread fetches once.
+struct LightClusters::Entries {
+  std::vector<Entry> storage;
+  std::size_t count = 0;
+  float all = 0, arriving = 0;  // sums of what they could bring, and of what arrives of it
+  float faint = 0;              // what lights off the board were judged below
+
+  std::span<Entry> filled() { return std::span(storage).first(count); }
+
+  void add(float x, std::uint32_t light, std::uint32_t node, float arrives) {
+    if (!(x > 0)) {
+      return;
+    }
+    if (count == storage.size()) {
+      storage.resize(2 * count + 1);
+    }
+    storage[count++] = {x, light, node, arrives};
+    all += x;
+    arriving += x * arrives;
+  }
+
+  // The lights of the board, of which most bring something: the first entries.
+  void add_board(const LightBoard::Values& values,
+                 std::span<const std::uint32_t> lights,
+                 std::span<const std::uint32_t> slots,
+                 std::span<const float> arrives) {
+    if (storage.size() < lights.size()) {
+      storage.resize(lights.size());
+    }
+    // Sums and places in registers: what is stored might lie anywhere, for all the compiler knows.
+    Entry* next = storage.data();
+    const float* share_of = arrives.empty() ? nullptr : arrives.data();
+    float sum = 0, sum_arriving = 0;
+    for (std::size_t k = 0; k < lights.size(); ++k) {
+      const float x = values[k] > 0 ? values[k] : 0.0f;  // one that is not a number, too
+      const float share = share_of != nullptr ? share_of[slots[k]] : 1.0f;
+      *next = {x, lights[k], kNoIndex, share};
+      next += x > 0 ? 1 : 0;
+      sum += x;
+      sum_arriving += x * share;
+    }
+    count = static_cast<std::size_t>(next - storage.data());
+    all = sum;
+    arriving = sum_arriving;
+  }
+};
+
+LightClusters::Entries& LightClusters::look_at_all(const std::vector<Emitter>& lights,
+                                                   const LightQuery& query,
+                                                   std::span<const float> arrives) const {
+  thread_local Entries out;
+  out.count = 0;
+  out.all = out.arriving = 0;
+  const bool by_slot = !arrives.empty();
+  const auto share = [&](std::uint32_t slot) { return by_slot ? arrives[slot] : 1.0f; };
+  LightBoard::Values values;  // NOLINT: filled before use
+  out.faint = faint_below(lights, query, look_at_board(query, values));
+  out.add_board(values, on_board_, board_slots_, arrives);
+  for (const std::uint32_t light : off_board_) {
+    out.add(alone_value(lights, light, query, out.faint), light, kNoIndex, share(slot_[light]));
   }
   if (nodes_.empty()) {
-    return;
+    return out;
   }
   std::array<std::uint32_t, kDeepest + 2> stack;  // NOLINT: filled before use
   std::size_t top = 0;
@@ -582,9 +686,7 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
     const std::uint32_t index = stack[--top];
     const Node& node = nodes_[index];
     if (!is_open(index, query, by_slot)) {
-      if (const float x = estimate(node, query); x > 0) {
-        visit(x, kNoIndex, index, node_slot_[index]);
-      }
+      out.add(estimate(node, query), kNoIndex, index, by_slot ? arrives[node_slot_[index]] : 1.0f);
     } else if (!could_reach(node, query)) {
       continue;
     } else if (node.count == 0) {
@@ -592,20 +694,16 @@ void LightClusters::each_entry(const std::vector<Emitter>& lights,
       stack[top++] = node.children + 1;
     } else {
       for (std::uint32_t k = node.first; k < node.first + node.count; ++k) {
-        visit(expected(lights[order_[k]], query), order_[k], kNoIndex, slot_[order_[k]]);
+        const std::uint32_t light = order_[k];
+        out.add(expected(lights[light], query), light, kNoIndex, share(slot_[light]));
       }
     }
   }
+  return out;
 }
 
 float LightClusters::total(const std::vector<Emitter>& lights, const LightQuery& query) const {
-  float sum = 0;
-  each_entry(lights,
-             query,
-             false,
-             faint_below(lights, query),
-             [&](float x, std::uint32_t, std::uint32_t, std::uint32_t) { sum += x; });
-  return sum;
+  return look_at_all(lights, query, {}).all;
 }
 
 LightChoice LightClusters::choose(const std::vector<Emitter>& lights,
@@ -614,68 +712,75 @@ LightChoice LightClusters::choose(const std::vector<Emitter>& lights,
   return choose_set(lights, query, u, {}, 0).other;
 }
 
+void LightClusters::take_certain(
+    std::span<Entry> entries, float total, bool by_slot, std::size_t most, LightSet& set) const {
+  // Few lights are all sampled toward, unless it is known that they bring nothing.
+  const bool few = !by_slot && entries.size() <= LightSet::kMostCertain + 1;
+  const float least = few ? 0 : kCertainShare * total;
+  most = std::min(most, LightSet::kMostCertain);
+  std::array<Entry*, LightSet::kMostCertain> largest{};  // in falling order
+  std::size_t count = 0;
+  for (Entry& e : entries) {
+    if (!(e.x >= least) || !(e.x > 0) || e.light == kNoIndex ||
+        (count == most && !(e.x > largest[most - 1]->x))) {
+      continue;
+    }
+    std::size_t at = std::min(count, most - 1);
+    for (; at > 0 && e.x > largest[at - 1]->x; --at) {
+      largest[at] = largest[at - 1];
+    }
+    largest[at] = &e;
+    count = std::min(count + 1, most);
+  }
+  float covered = 0;
+  for (std::size_t k = 0; k < count; ++k) {
+    covered += largest[k]->x;
+  }
+  if (!(covered >= kLeastCovered * total)) {
+    return;  // they are the lesser part: their rays are better spent on all
+  }
+  for (std::size_t k = 0; k < count; ++k) {
+    set.certain[k] = largest[k]->light;
+    largest[k]->x = 0;  // taken out of the choice
+  }
+  set.certain_count = count;
+}
+
 LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
                                    const LightQuery& query,
                                    float u,
                                    std::span<const float> arrives,
                                    std::size_t most_certain) const {
-  thread_local std::vector<Entry> entries;  // grows to what a thread needs once
-  entries.clear();
   LightSet out;
-  float all = 0, arriving = 0;
-  const bool by_slot = !arrives.empty();
-  const float faint = faint_below(lights, query);
-  out.other.faint = faint;
-  each_entry(lights,
-             query,
-             by_slot,
-             faint,
-             [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t slot) {
-               if (x > 0) {
-                 const float share = by_slot ? arrives[slot] : 1.0f;
-                 entries.push_back({x, light, node, share});
-                 all += x;
-                 arriving += x * share;
-               }
-             });
-  if (!(all > 0)) {
+  if (sole_ != kNoIndex) {  // nothing to choose: whether it brings something its sample tells
+    if (most_certain > 0) {
+      out.certain[out.certain_count++] = sole_;
+    } else {
+      out.other = {sole_, 1, 1, 0};
+    }
     return out;
   }
-  out.least = by_slot ? kWithoutArrival * arriving / all : 0.0f;
-  float total = 0;
-  for (Entry& e : entries) {
-    const bool in_group = e.light == kNoIndex || place_[e.light] != kNoIndex;
-    e.x *= share_to_choose(e.arrives, in_group) + out.least;
-    total += e.x;
+  Entries& looked = look_at_all(lights, query, arrives);
+  const std::span<Entry> entries = looked.filled();
+  const bool by_slot = !arrives.empty();
+  out.other.faint = looked.faint;
+  if (!(looked.all > 0)) {
+    return out;
+  }
+  float total = looked.all;
+  if (by_slot) {
+    out.least = kWithoutArrival * looked.arriving / looked.all;
+    total = 0;
+    for (Entry& e : entries) {
+      const bool in_group = !nodes_.empty() && (e.light == kNoIndex || place_[e.light] != kNoIndex);
+      e.x *= share_to_choose(e.arrives, in_group) + out.least;
+      total += e.x;
+    }
   }
   float rest = total;
-  // Few lights are all sampled toward, unless it is known that they bring nothing.
-  const bool few = !by_slot && entries.size() <= LightSet::kMostCertain + 1;
-  const float least_certain = few ? 0 : kCertainShare * total;
-  std::array<Entry*, LightSet::kMostCertain> certain{};
-  float covered = 0;
-  while (out.certain_count < std::min(most_certain, LightSet::kMostCertain)) {
-    Entry* largest = nullptr;
-    for (Entry& e : entries) {
-      if (e.light != kNoIndex && e.x > 0 && e.x >= least_certain &&
-          (largest == nullptr || e.x > largest->x)) {
-        largest = &e;
-      }
-    }
-    if (largest == nullptr) {
-      break;
-    }
-    certain[out.certain_count] = largest;
-    out.certain[out.certain_count++] = largest->light;
-    covered += largest->x;
-    largest->x = -largest->x;  // taken out of the choice
+  if (most_certain > 0) {
+    take_certain(entries, total, by_slot, most_certain, out);
   }
-  // Where the certain ones are the lesser part, their rays are better spent on all.
-  const bool worth = covered >= kLeastCovered * total;
-  for (std::size_t k = 0; k < out.certain_count; ++k) {
-    certain[k]->x = worth ? 0 : -certain[k]->x;
-  }
-  out.certain_count = worth ? out.certain_count : 0;
   if (out.certain_count > 0) {  // summed anew: what is left may be small
     rest = 0;
     for (const Entry& e : entries) {
@@ -691,7 +796,7 @@ LightSet LightClusters::choose_set(const std::vector<Emitter>& lights,
   constexpr float kOneLess = 0x1.fffffep-1f;
   const float target = std::min(u / out.asked, kOneLess) * rest;
   out.other = picked(entries, target, rest, lights, query);
-  out.other.faint = faint;
+  out.other.faint = looked.faint;
   out.other.chance *= out.asked;
   return out;
 }
@@ -700,25 +805,17 @@ void LightClusters::choose_each(const std::vector<Emitter>& lights,
                                 const LightQuery& query,
                                 std::span<const float> u,
                                 std::span<LightChoice> out) const {
-  thread_local std::vector<Entry> entries;
-  entries.clear();
-  float total = 0;
-  const float faint = faint_below(lights, query);
-  each_entry(lights,
-             query,
-             false,
-             faint,
-             [&](float x, std::uint32_t light, std::uint32_t node, std::uint32_t) {
-               if (x > 0) {
-                 entries.push_back({x, light, node, 1});
-                 total += x;
-               }
-             });
+  if (sole_ != kNoIndex) {
+    std::fill(out.begin(), out.end(), LightChoice{sole_, 1, 1, 0});
+    return;
+  }
+  Entries& looked = look_at_all(lights, query, {});
   constexpr float kOneLess = 0x1.fffffep-1f;
   for (std::size_t i = 0; i < u.size(); ++i) {
-    out[i] = total > 0 ? picked(entries, std::min(u[i], kOneLess) * total, total, lights, query)
-                       : LightChoice{};
-    out[i].faint = faint;
+    const float target = std::min(u[i], kOneLess) * looked.all;
+    out[i] =
+        looked.all > 0 ? picked(looked.filled(), target, looked.all, lights, query) : LightChoice{};
+    out[i].faint = looked.faint;
   }
 }
 
@@ -856,7 +953,10 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
                             float total) const {
   LightChoice choice;
   choice.total = total;
-  choice.faint = faint_below(lights, query);
+  if (sole_ == kNoIndex) {
+    LightBoard::Values values;  // NOLINT: filled before use
+    choice.faint = faint_below(lights, query, look_at_board(query, values));
+  }
   return chance(lights, query, light, choice);
 }
 
@@ -879,6 +979,9 @@ float LightClusters::chance(const std::vector<Emitter>& lights,
   }
   if (!(set.other.total > 0)) {
     return 0;
+  }
+  if (light == sole_) {
+    return 1;
   }
   const float own = place_[light] == kNoIndex ? alone_value(lights, light, query, set.other.faint)
                                               : expected(lights[light], query);

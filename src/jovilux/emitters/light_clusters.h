@@ -1,6 +1,7 @@
 #pragma once
 
 #include "jovilux/emitters/emitter.h"
+#include "jovilux/emitters/light_board.h"
 
 #include <algorithm>
 #include <array>
@@ -150,25 +151,30 @@ class LightClusters {
   bool is_open(std::uint32_t node, const LightQuery& query, bool by_slot) const {
     return (by_slot && node_slot_[node] == kNoIndex) || is_near(nodes_[node], query);
   }
-  // Calls visit(expected, light or kNoIndex, node or kNoIndex, slot).
-  // A light that stands alone, or a cluster, and what it is expected to bring.
+  // A light that stands alone, or a cluster (light: kNoIndex), and what it is expected to bring.
   struct Entry {
     float x;
     std::uint32_t light, node;
     float arrives;
   };
+  // Moves the largest of the entries, `most` >= 1 of them, that bring much of `total` to the lights
+  // of `set` that are sampled toward for certain.
+  void take_certain(
+      std::span<Entry> entries, float total, bool by_slot, std::size_t most, LightSet& set) const;
   // The entry at `target` of the sum `total`, and a light of it.
   LightChoice picked(std::span<const Entry> entries,
                      float target,
                      float total,
                      const std::vector<Emitter>& lights,
                      const LightQuery& query) const;
-  template <class Visit>
-  void each_entry(const std::vector<Emitter>& lights,
-                  const LightQuery& query,
-                  bool by_slot,
-                  float faint,
-                  const Visit& visit) const;
+  struct Entries;
+  // All that could bring something, with the share of each slot's light that arrives (empty: 1);
+  // valid until the thread looks again.
+  Entries& look_at_all(const std::vector<Emitter>& lights,
+                       const LightQuery& query,
+                       std::span<const float> arrives) const;
+  // Puts the lights that stand alone on the board as far as it holds them.
+  void lay_out_alone(const std::vector<Emitter>& lights);
   void number_slots(std::size_t lights);
   LightChoice down_from(std::uint32_t node,
                         float v,
@@ -181,8 +187,8 @@ class LightClusters {
                      float own,
                      std::uint32_t& top) const;
 
-  // Of a light that stands alone: its ball and highest intensity [cd]; power 0: it is always looked
-  // at in full.
+  // Of a light that stands alone and is not on the board: its ball and highest intensity [cd];
+  // power 0: it is always looked at in full.
   struct Rough {
     Vec3 center = Vec3::Zero();
     float reach = 0, power = 0;
@@ -190,15 +196,27 @@ class LightClusters {
   static float rough_value(const Rough& r, const LightQuery& query);
   // Lights whose rough value is below this are chosen by it: next to the brightest here they matter
   // so little that a full look is not worth its time. The result depends on the query only.
-  float faint_below(const std::vector<Emitter>& lights, const LightQuery& query) const;
+  // `brightest`: what the brightest light of the board could bring.
+  float faint_below(const std::vector<Emitter>& lights,
+                    const LightQuery& query,
+                    float brightest) const;
+  // What the lights of the board could bring; the highest of it.
+  float look_at_board(const LightQuery& query, LightBoard::Values& values) const;
   // What a light that stands alone is chosen by.
   float alone_value(const std::vector<Emitter>& lights,
                     std::uint32_t light,
                     const LightQuery& query,
                     float faint) const;
 
+  // The only light that shines, where it stands alone and may reach every place.
+  std::uint32_t sole_ = kNoIndex;
   std::vector<std::uint32_t> alone_, order_;
-  std::vector<Rough> rough_;  // of each light
+  // Of the lights that stand alone: those of the board by their columns there, and the others.
+  LightBoard board_;
+  std::vector<std::uint32_t> on_board_, off_board_;
+  std::vector<std::uint32_t> board_slots_;  // of each column
+  std::vector<std::uint32_t> column_;       // of each light; kNoIndex: it is not on the board
+  std::vector<Rough> rough_;                // of each light
   std::size_t rough_count_ = 0;
   std::vector<std::uint32_t> place_;  // of each light, its leaf; kNoIndex: it stands alone
   std::vector<Node> nodes_;

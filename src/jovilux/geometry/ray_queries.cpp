@@ -335,6 +335,16 @@ double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray
   const Vec3d origin = ray.origin.cast<double>(), direction = ray.direction.cast<double>();
   if (index < world.shape_count) {
     const PlacedShape& placed = world.shapes[index];
+    if (placed.shape.is_flat()) {  // most rays are told by the distance to its plane alone
+      const double t = -(placed.to_local.row(2, origin) + placed.to_local.offset.z()) /
+                       placed.to_local.row(2, direction);
+      if (!(t > 0 && t < static_cast<double>(t_max))) {
+        return -1;
+      }
+      if (placed.shape.kind == ShapeKind::kPlane) {
+        return t;
+      }
+    }
     return intersect(placed.shape,
                      placed.to_local.point(origin),
                      placed.to_local.vector(direction),

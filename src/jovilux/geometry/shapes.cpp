@@ -1,5 +1,7 @@
 #include "jovilux/geometry/shapes.h"
 
+#include "jovilux/base/length.h"
+
 #include <algorithm>
 #include <cmath>
 #include <string>
@@ -224,7 +226,7 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
     case ShapeKind::kCone: {
       const double bottom = s.a, top = s.kind == ShapeKind::kCone ? s.b : s.a;
       const double k = (top - bottom) / (2 * s.c);
-      const double rho = std::hypot(p.x(), p.y());
+      const double rho = length_of(p.x(), p.y());
       const double wall = std::abs(rho - (0.5 * (bottom + top) + k * p.z()));
       if (!s.open && std::abs(std::abs(p.z()) - s.c) < wall) {
         return {0, 0, std::copysign(1.0, p.z())};
@@ -232,7 +234,7 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
       return rho > 0 ? Vec3d(p.x() / rho, p.y() / rho, -k).normalized() : Vec3d::UnitZ();
     }
     case ShapeKind::kTorus: {
-      const double rho = std::hypot(p.x(), p.y());
+      const double rho = length_of(p.x(), p.y());
       const Vec3d ring =
           rho > 0 ? Vec3d(p.x() * s.a / rho, p.y() * s.a / rho, 0) : Vec3d(s.a, 0, 0);
       return (p - ring).normalized();
@@ -287,7 +289,7 @@ Vec2 uv_at(const Shape& shape, const Vec3d& p) {
       break;
     case ShapeKind::kTorus:
       u = around(p.y(), p.x());
-      v = around(p.z(), std::hypot(p.x(), p.y()) - shape.a);
+      v = around(p.z(), length_of(p.x(), p.y()) - shape.a);
       break;
   }
   return {static_cast<float>(u), static_cast<float>(v)};
@@ -307,10 +309,10 @@ bool contains(const Shape& s, const Vec3d& p) {
     case ShapeKind::kCylinder:
     case ShapeKind::kCone: {
       const double top = s.kind == ShapeKind::kCone ? s.b : s.a, t = (p.z() + s.c) / (2 * s.c);
-      return !s.open && std::abs(p.z()) <= s.c && std::hypot(p.x(), p.y()) <= s.a + (top - s.a) * t;
+      return !s.open && std::abs(p.z()) <= s.c && length_of(p.x(), p.y()) <= s.a + (top - s.a) * t;
     }
     case ShapeKind::kTorus:
-      return sqr(std::hypot(p.x(), p.y()) - s.a) + sqr(p.z()) <= s.b * s.b;
+      return sqr(length_of(p.x(), p.y()) - s.a) + sqr(p.z()) <= s.b * s.b;
   }
   return false;
 }

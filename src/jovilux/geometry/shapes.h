@@ -48,6 +48,10 @@ struct Shape {
     return kind == ShapeKind::kBox || kind == ShapeKind::kSphere || kind == ShapeKind::kTorus ||
            ((kind == ShapeKind::kCylinder || kind == ShapeKind::kCone) && !open);
   }
+  /// Whether it lies in z = 0.
+  bool is_flat() const {
+    return kind == ShapeKind::kPlane || kind == ShapeKind::kRect || kind == ShapeKind::kDisk;
+  }
   /// Whether z is its axis or normal, which follows the scene's up; a box has none.
   bool has_axis() const { return kind != ShapeKind::kBox; }
   /// An endless cylinder has c = infinity.

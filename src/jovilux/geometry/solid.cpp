@@ -1,6 +1,7 @@
 #include "jovilux/geometry/solid.h"
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/length.h"
 #include "jovilux/base/sampler.h"
 
 #include <algorithm>
@@ -40,24 +41,24 @@ double box_distance(const Vec3d& p, double a, double b, double c) {
 }
 
 double cylinder_distance(const Vec3d& p, double radius, double half) {
-  const double r = std::hypot(p.x(), p.y()) - radius, z = std::abs(p.z()) - half;
-  return std::max(r, z) <= 0 ? std::max(r, z) : std::hypot(std::max(r, 0.0), std::max(z, 0.0));
+  const double r = length_of(p.x(), p.y()) - radius, z = std::abs(p.z()) - half;
+  return std::max(r, z) <= 0 ? std::max(r, z) : length_of(std::max(r, 0.0), std::max(z, 0.0));
 }
 
 // The cross section is a trapezoid: the distance to its slanted side or to its ends, whichever is
 // nearer.
 double cone_distance(const Vec3d& p, double bottom, double top, double half) {
-  const double r = std::hypot(p.x(), p.y()), z = p.z();
+  const double r = length_of(p.x(), p.y()), z = p.z();
   const double end = std::max(0.0, r - (z < 0 ? bottom : top)), past = std::abs(z) - half;
   const double dr = top - bottom, dz = 2 * half;
   const double t =
       std::clamp(((r - bottom) * dr + (z + half) * dz) / (dr * dr + dz * dz), 0.0, 1.0);
-  const double side = std::hypot(r - bottom - t * dr, z + half - t * dz);
-  const double outward = ((r - bottom) * dz - (z + half) * dr) / std::hypot(dr, dz);
+  const double side = length_of(r - bottom - t * dr, z + half - t * dz);
+  const double outward = ((r - bottom) * dz - (z + half) * dr) / length_of(dr, dz);
   if (outward < 0 && past < 0) {
     return -std::min(side, -past);
   }
-  return std::min(side, std::hypot(end, past));
+  return std::min(side, length_of(end, past));
 }
 
 double frame_distance(const Vec3d& p, const std::array<double, 7>& v) {
@@ -437,7 +438,7 @@ class SolidCompiler {
     double radius = 0;
     for (const double x : {child.lo.x(), child.hi.x()}) {
       for (const double y : {child.lo.y(), child.hi.y()}) {
-        radius = std::max(radius, std::hypot(x, y));
+        radius = std::max(radius, length_of(x, y));
       }
     }
     if (!error.empty()) {
@@ -567,7 +568,7 @@ double Solid::distance(const Vec3d& at) const {
         push(p.z());
         break;
       case Code::kTorus:
-        push(std::hypot(std::hypot(p.x(), p.y()) - v[0], p.z()) - v[1]);
+        push(length_of(length_of(p.x(), p.y()) - v[0], p.z()) - v[1]);
         break;
       case Code::kCylinder:
         push(cylinder_distance(p, v[0], v[1]));
@@ -634,7 +635,7 @@ double Solid::distance(const Vec3d& at) const {
       case Code::kUntwist: {
         // The largest stretch of the twist within the way to the surface: the largest singular
         // value of a shear by k r.
-        const double kr = std::abs(v[0]) * std::max(std::hypot(p.x(), p.y()), v[1]);
+        const double kr = std::abs(v[0]) * std::max(length_of(p.x(), p.y()), v[1]);
         distances[known - 1] /= 0.5 * (kr + std::sqrt(kr * kr + 4));
         break;
       }

@@ -10,8 +10,14 @@ struct Transform {
   Mat3d linear = Mat3d::Identity();
   Vec3d offset = Vec3d::Zero();
 
-  Vec3d point(const Vec3d& p) const { return linear * p + offset; }
-  Vec3d vector(const Vec3d& v) const { return linear * v; }
+  Vec3d point(const Vec3d& p) const {
+    return {row(0, p) + offset.x(), row(1, p) + offset.y(), row(2, p) + offset.z()};
+  }
+  Vec3d vector(const Vec3d& v) const { return {row(0, v), row(1, v), row(2, v)}; }
+  /// One coordinate of vector(v). Written out: a product of matrices is a call in each ray query.
+  double row(int i, const Vec3d& v) const {
+    return linear(i, 0) * v.x() + linear(i, 1) * v.y() + linear(i, 2) * v.z();
+  }
   Transform inverse() const {
     const Mat3d inv = linear.inverse();
     return {inv, -(inv * offset)};

@@ -158,7 +158,9 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
     out.shading_normal = out.normal;
     out.surface = placed.surface;
-    out.uv = flat_uv(local, normal);
+    if (tells_places_) {
+      out.uv = flat_uv(local, normal);
+    }
   } else if (hit.shape != kNoIndex) {
     const PlacedShape& placed = shapes_[hit.shape];
     const Vec3d world =
@@ -169,8 +171,10 @@ SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
     out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
     out.shading_normal = out.normal;
     out.surface = placed.surface;
-    out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal)
-                                                    : uv_at(placed.shape, local);
+    if (tells_places_) {
+      out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal)
+                                                      : uv_at(placed.shape, local);
+    }
   } else {
     const PlacedTriangles* copy = hit.copy == kNoIndex ? nullptr : &copies_[hit.copy];
     TriangleSet::Place place =

@@ -84,6 +84,9 @@ class World {
     meshes_ = other.meshes_;
     copies_ = other.copies_;
   }
+  /// For scenes without pictures: point() leaves the places of shapes and solids on pictures at 0,
+  /// which saves an arc tangent and an arc sine a hit.
+  void skip_places() { tells_places_ = false; }
   /// `split`: see TriangleSet::build.
   void build(bool split = true);
 
@@ -132,6 +135,7 @@ class World {
   std::shared_ptr<TriangleSet> meshes_ = std::make_shared<TriangleSet>();
   std::vector<PlacedTriangles> copies_;
   Bounds bounds_;
+  bool tells_places_ = true;
 };
 
 /// What traversal reads of a World; internal to geometry.

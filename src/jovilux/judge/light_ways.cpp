@@ -115,10 +115,14 @@ class WayTracer {
 
  private:
   Ray ray_of(const Sampler& sampler) const {
-    const Vec2 film = sampler.pair(0), lens = sampler.pair(1);
-    return camera_.ray(static_cast<float>(box_.x) + film.x() * static_cast<float>(box_.width),
-                       static_cast<float>(box_.y) + film.y() * static_cast<float>(box_.height),
-                       lens);
+    // A pixel of the box, evenly, and a place in its filter: what the pixels of the picture show.
+    const Vec2 film = sampler.pair(0);
+    const float across = film.x() * static_cast<float>(box_.width),
+                down = film.y() * static_cast<float>(box_.height);
+    const int x = std::min(static_cast<int>(across), box_.width - 1),
+              y = std::min(static_cast<int>(down), box_.height - 1);
+    const Vec2 place(across - static_cast<float>(x), down - static_cast<float>(y));
+    return camera_.pixel_ray(box_.x + x, box_.y + y, place, sampler.pair(1));
   }
 
   // ---- ways ----

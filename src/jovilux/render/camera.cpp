@@ -39,6 +39,16 @@ Ray Camera::ray(float x, float y, const Vec2& u) const {
   return {from, (at_ + focus_ * towards - from).normalized()};
 }
 
+Ray Camera::pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const {
+  // Inverse of the cumulative tent.
+  const auto tent = [](float u) {
+    return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 - 2 * u);
+  };
+  return ray(static_cast<float>(x) + 0.5f + tent(place.x()),
+             static_cast<float>(y) + 0.5f + tent(place.y()),
+             lens);
+}
+
 std::optional<Camera::FilmPoint> Camera::film_point(const Vec3& p, const Vec2& u) const {
   const Vec3 from = lens_radius_ > 0 ? lens_point(u) : at_;
   const Vec3 way = p - from;

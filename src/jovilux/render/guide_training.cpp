@@ -6,20 +6,26 @@
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cmath>
+#include <numeric>
 
 namespace jovilux {
 namespace {
 
-constexpr std::uint64_t kFirstPaths = 1 << 14, kMostTrainingPaths = 1 << 20;
-constexpr double kPathsOfSamples = 1.0 / 16, kPhotonsOfSamples = 1.0 / 32;
+constexpr std::uint64_t kFirstPaths = 1 << 13, kMostTrainingPaths = 1 << 20;
+// Two rounds are the least that tells enough.
+constexpr double kLeastTrainingPaths = 5 * kFirstPaths;
+// A path that learns takes about three times as long as a sample (demo's bench).
+constexpr double kPathsOfSamples = 1.0 / 32, kPhotonsOfSamples = 1.0 / 32;
 constexpr std::size_t kLeastPhotons = 1 << 15, kMostPhotons = 1 << 18;
 // Paths of light that a sample of all pixels is connected to: an eighth of the pixels.
 constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // Camera paths are connected where that much of the light comes by bounces or haze: connections
-// take about as long as all the rest.
-constexpr double kLeastConnected = 0.1;
+// take about as long as all the rest. With 8 % (bench/scenes/gloss) they lose, with 10.5 % (the
+// demo's bench) they have a third of the squared error.
+constexpr double kLeastConnected = 0.09;
 constexpr int kLearnedBounces = 3;
 constexpr std::size_t kPathsPerBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light
@@ -46,18 +52,70 @@ struct Records {
   }
 };
 
-// What the paths of all rounds brought: all that surfaces and haze send, and what connections could
-// bring of it. Lights that the camera sees straight do not count: they are no noise, and a lamp in
-// a few pixels outshines all the rest.
+// What a path brought: all that surfaces and haze send, and what connections could bring of it.
+// Lights that the camera sees straight do not count: they are no noise.
 struct Brought {
-  double all = 0, scattered = 0, by_connections = 0;
-
-  // Where much of the light comes by bounces or haze, most of it from lights that connections
-  // carry; and where paths found nothing, for connections may.
-  bool pays_to_connect() const {
-    return by_connections >= kLeastConnected * all && by_connections >= 0.5 * scattered;
-  }
+  float all = 0, scattered = 0, by_connections = 0;
 };
+
+// What the paths of a round brought, in blocks that are each spread over the whole picture.
+using BroughtByBlock = std::vector<std::array<Brought, kPathsPerBlock>>;
+
+// The middle one of the blocks' mean luminances: a path that meets a lamp's bright spot on the wall
+// behind it decides nothing. The mean of all where most blocks are dark.
+float middle_level(const BroughtByBlock& blocks) {
+  std::vector<float> levels;
+  for (const auto& block : blocks) {
+    float sum = 0;
+    for (const Brought& path : block) {
+      sum += path.all;
+    }
+    levels.push_back(sum / static_cast<float>(kPathsPerBlock));
+  }
+  const auto middle = levels.begin() + static_cast<std::ptrdiff_t>(levels.size() / 2);
+  std::nth_element(levels.begin(), middle, levels.end());
+  return *middle > 0 ? *middle
+                     : std::accumulate(levels.begin(), levels.end(), 0.0f) /
+                           static_cast<float>(levels.size());
+}
+
+// Whether camera paths are connected: where much of the light comes by bounces or haze, most of it
+// from lights that connections carry; and where paths found nothing, for connections may. A path
+// counts by what it brought relative to itself and the picture's level, as noise does.
+bool pays_to_connect(const BroughtByBlock& blocks) {
+  const float level = middle_level(blocks);
+  double all = 0, scattered = 0, by_connections = 0;
+  for (const auto& block : blocks) {
+    for (const Brought& path : block) {
+      if (path.all > 0) {
+        const double weight = 1 / static_cast<double>(path.all + level);
+        all += weight * static_cast<double>(path.all);
+        scattered += weight * static_cast<double>(path.scattered);
+        by_connections += weight * static_cast<double>(path.by_connections);
+      }
+    }
+  }
+  return by_connections >= kLeastConnected * all && by_connections >= 0.5 * scattered;
+}
+
+// luminance: of each slot, as a picture with haze has them; carried: of each layer, whether
+// connections carry its lights; seen: of lights seen straight.
+Brought what_was_brought(const std::vector<float>& luminance,
+                         const std::vector<bool>& carried,
+                         double seen) {
+  Brought out;
+  out.all = -static_cast<float>(seen);
+  for (std::size_t slot = 0; slot < luminance.size(); ++slot) {
+    const auto part = static_cast<Part>(slot % kPartsWithHaze);
+    const float scattered = part == Part::kBounce || part == Part::kHaze ? luminance[slot] : 0.0f;
+    out.all += luminance[slot];
+    out.scattered += scattered;
+    out.by_connections += carried[slot / kPartsWithHaze] ? scattered : 0.0f;
+  }
+  out.all =
+      std::max(out.all, out.scattered);  // what was seen straight is taken off with a rounding
+  return out;
+}
 
 void trace_round(const Scene& scene,
                  const Camera& camera,
@@ -66,14 +124,14 @@ void trace_round(const Scene& scene,
                  int round,
                  const Guide* guide,
                  Records& records,
-                 Brought& brought,
+                 BroughtByBlock& brought,
                  RayCounts& rays) {
   constexpr std::uint32_t kStream = 0x6775696eU;
   const auto paths = static_cast<std::size_t>(paths_of_round(round));
   std::vector<GuideRecorder> recorders(paths / kPathsPerBlock);
   std::vector<RayCounts> counts(recorders.size());
   const std::size_t parts = kPartsWithHaze, slots = scene.layers.size() * parts;
-  std::vector<Brought> brought_by(recorders.size());
+  brought.assign(recorders.size(), {});
   const std::vector<bool> carried = VirtualLights::could_carry(scene);
   parallel_for(recorders.size(), [&](std::size_t b) {
     std::vector<float> sums(slots * 3), luminance(slots);
@@ -89,32 +147,24 @@ void trace_round(const Scene& scene,
       const Ray ray = camera.ray(place.x() * static_cast<float>(plan.width),
                                  place.y() * static_cast<float>(plan.height),
                                  sampler.pair(1));
+      std::fill(luminance.begin(), luminance.end(), 0.0f);
+      const double seen_before = recorders[b].seen;
       LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
       trace_path(scene, ray, sampler, traced, sink, nullptr, counts[b]);
+      brought[b][i % kPathsPerBlock] =
+          what_was_brought(luminance, carried, recorders[b].seen - seen_before);
     }
     counts[b].march += march_counts() - march_before;
-    brought_by[b].all -= recorders[b].seen;
-    for (std::size_t slot = 0; slot < slots; ++slot) {
-      const auto l = static_cast<double>(luminance[slot]);
-      const auto part = static_cast<Part>(slot % parts);
-      const double scattered = part == Part::kBounce || part == Part::kHaze ? l : 0.0;
-      brought_by[b].all += l;
-      brought_by[b].scattered += scattered;
-      brought_by[b].by_connections += carried[slot / parts] ? scattered : 0.0;
-    }
   });
   for (std::size_t b = 0; b < recorders.size(); ++b) {
-    brought.all += brought_by[b].all;
-    brought.scattered += brought_by[b].scattered;
-    brought.by_connections += brought_by[b].by_connections;
     records.add(recorders[b]);
     rays += counts[b];
   }
 }
 
-// Paths that may be traced for learning; two rounds are the least that tells enough.
+// Paths that may be traced for learning.
 std::uint64_t most_paths(const TrainingPlan& plan) {
-  const double wanted = std::max(plan.samples * kPathsOfSamples, kLeastTrainingSamples);
+  const double wanted = std::max(plan.samples * kPathsOfSamples, kLeastTrainingPaths);
   return static_cast<std::uint64_t>(std::min(wanted, static_cast<double>(kMostTrainingPaths)));
 }
 
@@ -145,7 +195,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   }
   auto guide = std::make_shared<Guide>();
   Records records;
-  Brought brought;
+  BroughtByBlock brought;  // by the newest round
   PhotonRecords photons;
   const bool direct_only = options.bounces < 2;
   // Connections find what directions would be guided to: whether they do, the first round tells.
@@ -184,7 +234,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
     traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
     trace_round(scene, camera, traced, plan, round, guide.get(), records, brought, rays);
     if (round == 0 && plan.connects && !direct_only) {
-      connects = brought.pays_to_connect();
+      connects = pays_to_connect(brought);
       directions = !connects;
       if (directions) {
         learn_photons();

@@ -21,8 +21,8 @@ inline constexpr double kTargetTrainingSamples = 16 * kLeastTrainingSamples;
 struct TrainingPlan {
   int width = 0, height = 0;  ///< of the picture
   std::uint32_t seed = 1;
-  /// Samples of all pixels together that the picture will have at most: a sixteenth of as many
-  /// paths are traced for learning.
+  /// Samples of all pixels together that the picture will have at most: up to one 32nd of as many
+  /// paths are traced for learning, at least 40,960.
   double samples = 0;
   int rounds = 0;         ///< exactly so many; 0: as many as `samples` allows
   bool connects = false;  ///< whether camera paths may be connected to light paths

@@ -364,7 +364,7 @@ void LightPaths::connect(Walk& w,
   }
   const Above v = above(local, w.local_to_light, w.inside);
   const Spectrum f = reflection(material, v.wo, v.wi, v.inside);
-  if (!(f > 0.0f).any()) {
+  if (!any_passes(f)) {
     return;
   }
   const double film = camera_.film_density(-seen->toward) * std::abs(cosine) /
@@ -386,7 +386,7 @@ void LightPaths::connect(Walk& w,
   ray.t_max = std::max(0.0f, seen->distance * (1 - 1e-5f) - p.offset);
   ++w.counts->shadow;
   Spectrum passed = passage(scene_, ShadowRule{}, ray, kNoIndex, *w.counts);
-  if (!(passed > 0.0f).any()) {
+  if (!any_passes(passed)) {
     return;
   }
   passed *= haze_passes(scene_, ray, ray.t_max, w.random);
@@ -513,7 +513,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     const bool own = p.surface == target.surface;
     // What throws none of this light's shadows, or not the whole of one, the light passes; what is
     // left of it, passage() tells.
-    const bool stands = findable || (throws(p.surface) && !(e.cheats.shadow_color > 0.0f).any());
+    const bool stands = findable || (throws(p.surface) && !any_passes(e.cheats.shadow_color));
     if (own || (p.surface != body && stands)) {
       if (m == kNoIndex) {
         return cell;
@@ -559,7 +559,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   if (!findable) {
     w.throughput *= Spectrum(1 - e.cheats.shadow_color);
   }
-  if (!(w.scale > 0) || !(w.throughput > 0.0f).any()) {
+  if (!(w.scale > 0) || !any_passes(w.throughput)) {
     return cell;
   }
   // Back to the light, as a shadow ray; the stretch within holes and panes of the box's own is
@@ -576,7 +576,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
     ++counts.shadow;
     w.throughput *=
         passage(scene_, findable ? ShadowRule{} : ShadowRule::of(scene_, e), back, body, counts);
-    if (!(w.throughput > 0.0f).any()) {
+    if (!any_passes(w.throughput)) {
       return cell;
     }
     w.throughput *= haze_passes(scene_, back, back.t_max, w.random);
@@ -721,7 +721,7 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       p = scene_.world.point(ray, hit);
       const std::uint32_t m = scene_.surfaces[p.surface].material;
-      if (m == kNoIndex || !(w.throughput > 0.0f).any()) {
+      if (m == kNoIndex || !any_passes(w.throughput)) {
         return cell;
       }
       material = &scene_.materials[m];

@@ -603,7 +603,7 @@ class PathTracer {
                      const Spectrum& throughput,
                      float weight) {
     const Emitter& e = scene_.emitters[index];
-    if (!(weight > 0) || !(throughput > 0.0f).any()) {
+    if (!(weight > 0) || !any_passes(throughput)) {
       return;
     }
     const Ray shadow{p, light.wi, shadow_end(e, light.distance)};
@@ -622,7 +622,7 @@ class PathTracer {
                                                 light.weight * passed.mean(),
                                                 0});
     }
-    if ((passed > 0.0f).any()) {
+    if (any_passes(passed)) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
       if (options_.ways == nullptr) {
         bring(s, e, throughput * passed, weight, how);
@@ -1122,12 +1122,12 @@ class PathTracer {
     if (light.pdf > 0 && !e.only_sampled && v.surface->receives_shadow) {
       weight *= power_heuristic(chance * light.pdf, direction_pdf(v, local_wi, light.wi));
     }
-    if (joined && (thrown > 0.0f).any()) {
+    if (joined && any_passes(thrown)) {
       const Vec3 on_light = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
       thrown *= left_by_light_paths(
           s.from, index, on_light, material, {v.local_wo, local_wi, light.wi}, light.pdf);
     }
-    if (!(weight > 0) || !(f + thrown > 0.0f).any()) {
+    if (!(weight > 0) || !any_passes(f + thrown)) {
       return;
     }
     const Spectrum passed = passes_to(v, e, index, light, local_wi);
@@ -1140,10 +1140,10 @@ class PathTracer {
                                                    sent * passed.mean(),
                                                    sent * passed.mean() / chance});
     }
-    if ((passed > 0.0f).any()) {
+    if (any_passes(passed)) {
       way_end_ = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
       bring(s, e, s.throughput * f * passed, weight, how);
-      if ((thrown > 0.0f).any()) {
+      if (any_passes(thrown)) {
         how.caustic = true;
         bring(s, e, s.throughput * thrown * passed, weight, how);
       }
@@ -1181,14 +1181,23 @@ class PathTracer {
   void probe_lights(const State& s, const Vertex& v) {
     const LightQuery query = query_of(s.from);
     const std::size_t probes = std::min<std::size_t>(kProbes, scene_.emitters.size() / 4);
-    for (std::uint32_t i = 0; i < probes; ++i) {
-      const std::uint32_t pair =
-          kProbePairs + 2 * (kProbes * static_cast<std::uint32_t>(s.scatterings) + i);
-      const LightChoice choice =
-          scene_.light_clusters.choose(scene_.emitters, query, sampler_.single(pair));
+    const auto pair_of = [&](std::size_t i) {
+      return kProbePairs + 2 * (kProbes * static_cast<std::uint32_t>(s.scatterings) +
+                                static_cast<std::uint32_t>(i));
+    };
+    std::array<float, kProbes> u{};
+    for (std::size_t i = 0; i < probes; ++i) {
+      u[i] = sampler_.single(pair_of(i));
+    }
+    std::array<LightChoice, kProbes> choices;
+    scene_.light_clusters.choose_each(
+        scene_.emitters, query, std::span(u).first(probes), std::span(choices).first(probes));
+    for (std::size_t i = 0; i < probes; ++i) {
+      const LightChoice& choice = choices[i];
       if (choice.index == kNoIndex) {
         return;
       }
+      const std::uint32_t pair = pair_of(i);
       const Emitter& e = scene_.emitters[choice.index];
       const LightSample light = sample_toward(
           e, v.p.position, sampler_.pair(pair + 1), v.both_sides ? nullptr : &v.normal);
@@ -1277,7 +1286,7 @@ class PathTracer {
              s.throughput,
              std::abs(next.wi.z()));
     }
-    if (!to_its_side || !(s.throughput > 0.0f).any()) {
+    if (!to_its_side || !any_passes(s.throughput)) {
       return false;  // to the other side than meant: an interpolated normal's doing, or the guide's
     }
     if (material.kind == SurfaceKind::kGlass && next.wi.z() < 0) {
@@ -1407,7 +1416,7 @@ class PathTracer {
     const float d2 = (y.position - x).squaredNorm();
     const Emitter& e = scene_.emitters[y.emitter];
     const Lobes sent_on = sent_lobes(y, wi, from);
-    if (!((sent_on.diffuse + sent_on.gloss) > 0.0f).any()) {
+    if (!any_passes(sent_on.diffuse + sent_on.gloss)) {
       return;
     }
     const Vec3 end = y.position - (y.normal.dot(wi) > 0 ? y.offset : -y.offset) * y.normal;
@@ -1420,7 +1429,7 @@ class PathTracer {
     }
     ++counts_.shadow;
     passed *= timed([&] { return passage(scene_, ShadowRule{}, shadow, kNoIndex, counts_); });
-    if (!(passed > 0.0f).any()) {
+    if (!any_passes(passed)) {
       return;
     }
     Arrival how{s.scatterings + 1 + y.scatterings,
@@ -1431,7 +1440,7 @@ class PathTracer {
                 y.caustic};
     const Spectrum through = s.throughput * scattered * passed * y.flux;
     weight /= d2;
-    const bool first = y.scatterings == 1 && (sent_on.gloss > 0.0f).any();
+    const bool first = y.scatterings == 1 && any_passes(sent_on.gloss);
     if (!first) {
       bring(s, e, through * (sent_on.diffuse + sent_on.gloss), weight, how);
       return;
@@ -1563,7 +1572,7 @@ class PathTracer {
           const Vec3 local_wi = v.frame.to_local(wi);
           const Spectrum f =
               reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
-          if ((f > 0.0f).any()) {
+          if (any_passes(f)) {
             connect(s, y, v.p.position, World::leave(v.p, wi), f, weight, false);
           }
         });

@@ -25,9 +25,6 @@
 namespace jovilux {
 namespace {
 
-// Inverse of the cumulative tent filter of radius one pixel: where in its filter a sample lies.
-float tent(float u) { return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 - 2 * u); }
-
 double cpu_seconds() { return static_cast<double>(std::clock()) / CLOCKS_PER_SEC; }
 
 // Cumulative sample counts after each pass: a rough picture soon, then passes short enough to stop
@@ -661,11 +658,8 @@ class Renderer {
   }
 
   static Ray camera_ray(const MomentView& view, const Sampler& sampler, int x, int y) {
-    const Vec2 place = sampler.pair(0);
     const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
-    return view.camera.ray(static_cast<float>(x) + 0.5f + tent(place.x()),
-                           static_cast<float>(y) + 0.5f + tent(place.y()),
-                           lens);
+    return view.camera.pixel_ray(x, y, sampler.pair(0), lens);
   }
 
   // Of a pixel's k-th sample of the pass, with its set of virtual lights.

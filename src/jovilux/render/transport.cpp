@@ -69,7 +69,7 @@ Spectrum passage(
         return left * past;
       }
       left *= (1 - covered) + covered * past;
-      if (!(left > 0.0f).any()) {
+      if (!any_passes(left)) {
         return left;
       }
     }

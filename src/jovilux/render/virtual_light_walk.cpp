@@ -96,7 +96,7 @@ bool VirtualLightWalk::falls_on(const Vec3& p) {
     rgb_ *= emitter_->detail->tint->at(p);
     colored_ = true;
   }
-  return (flux_ > 0.0f).any();
+  return any_passes(flux_);
 }
 
 VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<VirtualLight>& out) {
@@ -162,7 +162,7 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
   const Scene::Pictures& pictures = scene_.pictures[surface.material];
   if (straight_on(p, *material, pictures)) {
     ray_ = {World::leave(p, ray_.direction), ray_.direction};
-    return (flux_ > 0.0f).any();
+    return any_passes(flux_);
   }
   if (!falls_on(p.position)) {
     return false;

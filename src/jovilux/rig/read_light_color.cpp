@@ -112,10 +112,10 @@ void read_gels(TableReader& r, const Rig& rig, LightSpec& light) {
       return;
     }
     if (const auto sheet = diffusion_gel(node.text())) {
-      GelSpec gel{node.text(), node.place, {}, "", sheet};
-      gel.transmittance.value.fill(sheet->transmittance);
+      GelSpec spread{node.text(), node.place, {}, "", sheet};
+      spread.transmittance.value.fill(sheet->transmittance);
       check_diffusion(r, node, light);
-      light.gels.push_back(std::move(gel));
+      light.gels.push_back(std::move(spread));
       return;
     }
     if (node.text().find("diffusion") != std::string::npos) {

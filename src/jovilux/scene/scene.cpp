@@ -430,6 +430,9 @@ class SceneBuilder {
     scene_.light_clusters = LightClusters(scene_.emitters);
     give_hazes_layers();
     link_surfaces();
+    if (!scene_.has_pictures) {
+      scene_.world.skip_places();
+    }
     scene_.world.build();
     return {std::move(scene_), std::move(problems_)};
   }
