@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/render_verb.h"
@@ -17,12 +18,6 @@ namespace jovilux::cli {
 namespace {
 
 using Json = nlohmann::ordered_json;
-
-template <class Quantity>
-Json number_or_null(const std::optional<Quantity>& q) {
-  return q ? Json(q->value) : Json(nullptr);
-}
-Json number_or_null(const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); }
 
 Json to_json(const Problem& p) {
   return {{"code", p.code},

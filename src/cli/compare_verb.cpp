@@ -7,6 +7,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
@@ -151,8 +152,6 @@ int run_compare(int argc, char** argv) {
   }
   const bool past = max && c.p95_stops > *max;
   if (a.flag("json")) {
-    using Json = nlohmann::ordered_json;
-    const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     print_out(json_text({{"a", a.positionals()[0]},
                          {"b", a.positionals()[1]},
                          {"exposure_stops", std::log2(exposure)},
@@ -164,8 +163,8 @@ int run_compare(int argc, char** argv) {
                          {"rmse_cd_m2", c.rmse},
                          {"mean_a_cd_m2", c.mean_a},
                          {"mean_b_cd_m2", c.mean_b},
-                         {"z", known(c.z)},
-                         {"share_beyond_noise", known(c.beyond_noise)}}));
+                         {"z", number_or_null(c.z)},
+                         {"share_beyond_noise", number_or_null(c.beyond_noise)}}));
     return past ? kFellShort : kDone;
   }
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };

@@ -4,6 +4,7 @@
 #include "jovilux/units/text.h"
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
@@ -264,13 +265,12 @@ int run_convert(int argc, char** argv) {
   const Conversion& c = *result.conversion;
   const bool is_sun = is_distant(shape.kind);
   if (a.flag("json")) {
-    const auto value = [](const auto& q) { return q ? Json(q->value) : Json(nullptr); };
     const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
     Json j = {{"kind", to_string(shape.kind)},
-              {"flux_lm", c.levels.per_meter ? Json(nullptr) : value(c.levels.flux)},
-              {"flux_lm_per_m", c.levels.per_meter ? value(c.levels.flux) : Json(nullptr)},
-              {"intensity_cd", value(c.levels.intensity)},
-              {"luminance_cd_m2", value(c.levels.luminance)},
+              {"flux_lm", c.levels.per_meter ? Json(nullptr) : number_or_null(c.levels.flux)},
+              {"flux_lm_per_m", c.levels.per_meter ? number_or_null(c.levels.flux) : Json(nullptr)},
+              {"intensity_cd", number_or_null(c.levels.intensity)},
+              {"luminance_cd_m2", number_or_null(c.levels.luminance)},
               {"illuminance_lx", Json::array()},
               {"power_w", plain(c.power_w)},
               {"efficacy_lm_w", plain(c.efficacy_lm_w)},

@@ -168,9 +168,355 @@ std::vector<std::pair<std::string, std::string>> pictures(bool denoised) {
           {"report.html", "all of it on one page"}};
 }
 
-}  // namespace
+// The loop on the orchid house, in the order of the functions.
+class Demo {
+ public:
+  Demo(const Arguments& a, const Scale& scale)
+      : scale_(scale),
+        dir_(a.text("output").value_or("demo-out")),
+        rig_(in_dir("rig/orchid-house.toml")),
+        tour_(kSteps + (scale.animations ? kClips : 0)) {
+    common_ = {"--force"};
+    if (const auto threads = a.text("threads")) {
+      common_.insert(common_.end(), {"--threads", *threads});
+    }
+    if (scale_.denoised) {
+      common_.emplace_back("--denoise");
+    }
+  }
 
-int run_demo(int argc, char** argv) {
+  // The exit status.
+  int run() {
+    write_rig();
+    lamps_alone();
+    if (!pictures_of_house()) {
+      return status_;
+    }
+    readings();
+    noise_and_ways();
+    changes();
+    pages_and_clips();
+    return status_;
+  }
+
+  // What stands where and how long it took.
+  Json json() const {
+    Json j = {{"rig", rig_}, {"seconds", tour_.seconds()}, {"steps", tour_.done()}};
+    for (const auto& [name, shows] : pictures(scale_.denoised)) {
+      j["pictures"].push_back({{"file", in_dir(name)}, {"shows", shows}});
+    }
+    return j;
+  }
+  std::string summary() const {
+    std::vector<std::vector<std::string>> rows = {{"picture", "what it shows"}};
+    for (const auto& [name, shows] : pictures(scale_.denoised)) {
+      rows.push_back({in_dir(name), shows});
+    }
+    return fmt::format("\nDone after {:.0f} s. Open these:\n", tour_.seconds()) + text_table(rows);
+  }
+
+ private:
+  static constexpr int kSteps = 22, kClips = 2;
+  using Words = std::vector<std::string>;
+  using Verb = int (*)(int, char**);
+
+  std::string in_dir(const std::string& name) const { return (dir_ / name).string(); }
+  int step(const std::string& what, const Words& words, Verb verb) {
+    return tour_.step(what, words, verb);
+  }
+  // The same, of what there is denoised.
+  int clean_step(const std::string& what, Words words, Verb verb) {
+    if (scale_.denoised) {
+      words.emplace_back("--denoised");
+    }
+    return tour_.step(what, words, verb);
+  }
+  int render_step(const std::string& what, const std::string& out, const Words& words) {
+    Words all = {"render", rig_, "-o", in_dir(out)};
+    all.insert(all.end(), common_.begin(), common_.end());
+    all.insert(all.end(), words.begin(), words.end());
+    return step(what, all, run_render);
+  }
+
+  // The words of a verb that looks at a picture: its folder comes first.
+  Words picture(const std::string& name, Words words) const {
+    words.insert(words.begin() + 1, in_dir(name));
+    return words;
+  }
+  // Places in shares of the picture: the same things whatever its size.
+  std::string at(double x, double y) const {
+    const double width = std::atof(scale_.other_size), height = width * 9 / 16;
+    return fmt::format("{:.0f},{:.0f}", x * width, y * height);
+  }
+  std::string box(double x, double y, double side) const {
+    const double width = std::atof(scale_.other_size);
+    return at(x, y) + fmt::format(",{0:.0f},{0:.0f}", side * width);
+  }
+  std::string sweep_box(double x, double y, double across, double down) const {
+    const double width = std::atof(scale_.sweep_size), height = width * 9 / 16;
+    return fmt::format(
+        "{:.0f},{:.0f},{:.0f},{:.0f}", x * width, y * height, across * width, down * height);
+  }
+
+  void write_rig() const {
+    for (const DemoFile& file : kFiles) {
+      write_text_file((dir_ / "rig" / file.name).string(), file.text);
+    }
+    print_out(fmt::format("wrote {} and {} files that it includes\n", rig_, std::size(kFiles) - 1));
+  }
+
+  void lamps_alone() {
+    status_ =
+        step("Is the rig sound, and how much light is each lamp?", {"check", rig_}, run_check);
+    step("The mistakes that check catches", {"check", rig_, "--variant", "mistakes"}, run_check);
+    step("The pendant in every unit",
+         {"convert", "1350 lm", "--kind", "sphere", "--radius", "3cm", "--at", "1m"},
+         run_convert);
+    step("The colors of its sources",
+         {"color",
+          "2700 K",
+          "1900 K",
+          "led-3000",
+          "straw",
+          "cie-f11",
+          "D65",
+          "--rig",
+          rig_,
+          "-o",
+          in_dir("color"),
+          "--force"},
+         run_color);
+    step("What the heat lamp's photometric file says",
+         {"profile", in_dir("rig/heat-lamp.ies"), "-o", in_dir("heat-lamp"), "--force"},
+         run_profile);
+    step("How the pendant and the indicator weaken, beside laws that bend physics",
+         {"falloff",
+          rig_,
+          "--light",
+          "pendant",
+          "--light",
+          "indicator",
+          "--law",
+          "none",
+          "--law",
+          "linear zero_at=6m matches_at=2m",
+          "--to",
+          "4m",
+          "-o",
+          in_dir("falloff"),
+          "--force"},
+         run_falloff);
+  }
+
+  // False: a signal stopped it.
+  bool pictures_of_house() {
+    for (const auto& [what, out, words] :
+         {std::tuple<std::string, std::string, std::vector<std::string>>{
+              "The house",
+              "wide",
+              {"--camera", "wide", "--size", scale_.size, "--samples", scale_.samples}},
+          {"The bench, with the direct and the bounced light of each lamp apart",
+           "bench",
+           {"--camera",
+            "bench",
+            "--size",
+            scale_.other_size,
+            "--samples",
+            scale_.other_samples,
+            "--set",
+            "render.layers=\"lights+parts\""}},
+          {"The same bench as work light",
+           "bench-work-light",
+           {"--camera",
+            "bench",
+            "--variant",
+            "work-light",
+            "--size",
+            scale_.other_size,
+            "--samples",
+            scale_.other_samples}},
+          {"The house at dawn",
+           "wide-dawn",
+           {"--camera",
+            "wide",
+            "--variant",
+            "dawn",
+            "--size",
+            scale_.other_size,
+            "--samples",
+            scale_.other_samples}},
+          {"Thin mist against a lamp in the yard",
+           "shafts",
+           {"--variant",
+            "shafts",
+            "--size",
+            scale_.other_size,
+            "--samples",
+            scale_.other_samples}}}) {
+      status_ = std::max(status_, render_step(what, out, words));
+      if (status_ == kInterrupted) {
+        return false;
+      }
+    }
+    return true;
+  }
+
+  void readings() {
+    clean_step(
+        "What a spot meter reads: the gray card, the wall near and far from its spot",
+        picture(
+            "bench",
+            {"read", "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}),
+        run_read);
+    step("The lux that the bench gets",
+         {"meter", rig_, "--error", scale_.meter_error, "-o", in_dir("meters"), "--force"},
+         run_meter);
+    clean_step("Luminance in bands of a stop",
+               picture("bench", {"false-color", "-o", in_dir("false-color"), "--force"}),
+               run_false_color);
+  }
+
+  void noise_and_ways() {
+    std::vector<std::string> words = {
+        "noise", in_dir("bench"), "--target", "5 %", "-o", in_dir("noise"), "--force"};
+    if (scale_.trials) {
+      words.emplace_back("--try");  // a render for each change that it proposes
+    }
+    step("Where the noise is, and who makes it", words, run_noise);
+    step("Where the light on the blue pot comes from",
+         picture("bench",
+                 {"why",
+                  "--at",
+                  at(0.62, 0.66),
+                  "--samples",
+                  scale_.why_samples,
+                  "-o",
+                  in_dir("why"),
+                  "--force",
+                  "--quiet"}),
+         run_why);
+  }
+
+  // A parameter, a pair of pictures, levels.
+  void changes() {
+    clean_step(
+        "A softer near field: the pendant's near_softening, read on the bench below it and on the "
+        "far floor",
+        {"sweep",     rig_,
+         "--camera",  "wide",
+         "--vary",    "light.pendant.near_softening = 0 cm .. 40 cm / 6",
+         "--set",     "light.yard.on=false",
+         "--set",     "light.heat-lamp.on=false",
+         "--set",     "light.lantern.on=false",
+         "--size",    scale_.sweep_size,
+         "--samples", scale_.sweep_samples,
+         "--box",     sweep_box(0.469, 0.574, 0.028, 0.025),
+         "--box",     sweep_box(0.139, 0.802, 0.069, 0.062),
+         "-o",        in_dir("near_softening"),
+         "--quiet"},
+        run_sweep);
+    clean_step("Work light against the evening",
+               picture("bench",
+                       {"compare",
+                        in_dir("bench-work-light"),
+                        "--names",
+                        "evening,work light",
+                        "-o",
+                        in_dir("compare"),
+                        "--force"}),
+               run_compare);
+    clean_step(
+        "500 lx on the bench, without rendering again",
+        picture("bench-work-light",
+                {"balance", "--target", "bench-level=500 lx", "-o", in_dir("balanced"), "--force"}),
+        run_balance);
+  }
+
+  void pages_and_clips() {
+    clean_step("The same by hand: a page with a fader for each lamp",
+               picture("bench",
+                       {"desk",
+                        "-o",
+                        in_dir("desk.html"),
+                        "--error",
+                        scale_.page_error,
+                        "--force",
+                        "--quiet"}),
+               run_desk);
+    clean_step("Two seconds of the lantern's flame, all frames from one render",
+               {"animate",
+                rig_,
+                "--camera",
+                "wide",
+                "--meter",
+                "seedlings",
+                "--size",
+                scale_.flame_size,
+                "--samples",
+                scale_.flame_samples,
+                "-o",
+                in_dir("flame"),
+                "--force",
+                "--quiet"},
+               run_animate);
+    if (scale_.animations) {
+      clips();
+    }
+    clean_step("All of it on one page",
+               {"report",
+                dir_.string(),
+                "--error",
+                scale_.page_error,
+                "-o",
+                in_dir("report.html"),
+                "--force"},
+               run_report);
+  }
+
+  void clips() {
+    step("Sunrise, a frame at a time",
+         {"animate",
+          rig_,
+          "--camera",
+          "wide",
+          "--variant",
+          "sunrise",
+          "--set",
+          "time.frames=[1, 12]",
+          "--set",
+          "time.rate=6",
+          "--size",
+          "320x180",
+          "--samples",
+          "48",
+          "-o",
+          in_dir("sunrise"),
+          "--force",
+          "--quiet"},
+         run_animate);
+    step("The mist drifts",
+         {"animate",   rig_,
+          "--camera",  "wide",
+          "--variant", "misty",
+          "--set",     "time.frames=[1, 6]",
+          "--set",     "time.rate=1",
+          "--set",     "haze.spray.clumps.drift=[-0.2, 0, 0.08]",
+          "--size",    "240x135",
+          "--samples", "24",
+          "-o",        in_dir("drift"),
+          "--force",   "--quiet"},
+         run_animate);
+  }
+
+  const Scale& scale_;
+  fs::path dir_;
+  std::string rig_;
+  Words common_;  // options of each render
+  Tour tour_;
+  int status_ = kDone;  // of the check and the renders
+};
+
+Usage demo_usage() {
   Usage usage{
       "demo",
       "",
@@ -186,319 +532,48 @@ int run_demo(int argc, char** argv) {
       "",
       "jovilux demo -o demo-out --quick"};
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  const fs::path dir(a.text("output").value_or("demo-out"));
-  const fs::path rig_dir = dir / "rig";
+  return usage;
+}
+
+// Makes the folder; throws UsageError where it holds a demo already.
+void prepare_demo_folder(const fs::path& dir, bool force) {
   std::error_code ec;
-  if (!a.flag("force") && fs::exists(rig_dir / "orchid-house.toml", ec)) {
+  if (!force && fs::exists(dir / "rig" / "orchid-house.toml", ec)) {
     throw UsageError(fmt::format(
         "{} holds a demo already; choose another folder with -o, or add --force to replace it",
         printable(dir.string(), 200)));
   }
-  fs::create_directories(rig_dir, ec);
+  fs::create_directories(dir / "rig", ec);
   if (ec) {
     throw UsageError(fmt::format(
         "-o {}: the folder cannot be made: {}", printable(dir.string(), 200), ec.message()));
   }
+}
+
+}  // namespace
+
+int run_demo(int argc, char** argv) {
+  const Arguments a(demo_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
   if (a.flag("quick") && a.flag("full")) {
     throw UsageError("--quick and --full are both given; choose one");
   }
+  prepare_demo_folder(a.text("output").value_or("demo-out"), a.flag("force"));
+  Demo demo(a, a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual);
   std::optional<OutputAside> aside;
   if (a.flag("json")) {
     aside.emplace();
   }
-  const Scale& scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
-  constexpr int kSteps = 22, kClips = 2;
-  Tour tour(kSteps + (scale.animations ? kClips : 0));
-  const auto step = [&tour](const std::string& what,
-                            const std::vector<std::string>& words,
-                            int (*verb)(int, char**)) { return tour.step(what, words, verb); };
-  // The same, of what there is denoised.
-  const auto clean_step =
-      [&](const std::string& what, std::vector<std::string> words, int (*verb)(int, char**)) {
-        if (scale.denoised) {
-          words.emplace_back("--denoised");
-        }
-        return tour.step(what, words, verb);
-      };
-  for (const DemoFile& file : kFiles) {
-    write_text_file((rig_dir / file.name).string(), file.text);
+  const int status = demo.run();
+  aside.reset();
+  if (a.flag("json") && status != kInterrupted) {
+    print_out(json_text(demo.json()));
+  } else if (status != kInterrupted) {
+    print_out(demo.summary());
   }
-  const std::string rig = (rig_dir / "orchid-house.toml").string();
-  print_out(fmt::format("wrote {} and {} files that it includes\n", rig, std::size(kFiles) - 1));
-
-  std::vector<std::string> common = {"--force"};
-  if (const auto threads = a.text("threads")) {
-    common.insert(common.end(), {"--threads", *threads});
-  }
-  if (scale.denoised) {
-    common.emplace_back("--denoise");
-  }
-  const auto render_step =
-      [&](const std::string& what, const std::string& out, const std::vector<std::string>& words) {
-        std::vector<std::string> all = {"render", rig, "-o", (dir / out).string()};
-        all.insert(all.end(), common.begin(), common.end());
-        all.insert(all.end(), words.begin(), words.end());
-        return step(what, all, run_render);
-      };
-  int status =
-      step("Is the rig sound, and how much light is each lamp?", {"check", rig}, run_check);
-  step("The mistakes that check catches", {"check", rig, "--variant", "mistakes"}, run_check);
-  step("The pendant in every unit",
-       {"convert", "1350 lm", "--kind", "sphere", "--radius", "3cm", "--at", "1m"},
-       run_convert);
-  step("The colors of its sources",
-       {"color",
-        "2700 K",
-        "1900 K",
-        "led-3000",
-        "straw",
-        "cie-f11",
-        "D65",
-        "--rig",
-        rig,
-        "-o",
-        (dir / "color").string(),
-        "--force"},
-       run_color);
-  step("What the heat lamp's photometric file says",
-       {"profile",
-        (rig_dir / "heat-lamp.ies").string(),
-        "-o",
-        (dir / "heat-lamp").string(),
-        "--force"},
-       run_profile);
-  step("How the pendant and the indicator weaken, beside laws that bend physics",
-       {"falloff",
-        rig,
-        "--light",
-        "pendant",
-        "--light",
-        "indicator",
-        "--law",
-        "none",
-        "--law",
-        "linear zero_at=6m matches_at=2m",
-        "--to",
-        "4m",
-        "-o",
-        (dir / "falloff").string(),
-        "--force"},
-       run_falloff);
-  for (const auto& [what, out, words] :
-       {std::tuple<std::string, std::string, std::vector<std::string>>{
-            "The house",
-            "wide",
-            {"--camera", "wide", "--size", scale.size, "--samples", scale.samples}},
-        {"The bench, with the direct and the bounced light of each lamp apart",
-         "bench",
-         {"--camera",
-          "bench",
-          "--size",
-          scale.other_size,
-          "--samples",
-          scale.other_samples,
-          "--set",
-          "render.layers=\"lights+parts\""}},
-        {"The same bench as work light",
-         "bench-work-light",
-         {"--camera",
-          "bench",
-          "--variant",
-          "work-light",
-          "--size",
-          scale.other_size,
-          "--samples",
-          scale.other_samples}},
-        {"The house at dawn",
-         "wide-dawn",
-         {"--camera",
-          "wide",
-          "--variant",
-          "dawn",
-          "--size",
-          scale.other_size,
-          "--samples",
-          scale.other_samples}},
-        {"Thin mist against a lamp in the yard",
-         "shafts",
-         {"--variant", "shafts", "--size", scale.other_size, "--samples", scale.other_samples}}}) {
-    status = std::max(status, render_step(what, out, words));
-    if (status == kInterrupted) {
-      return status;
-    }
-  }
-  // Places in shares of the picture: the same things whatever its size.
-  const double w = std::atof(scale.other_size), h = w * 9 / 16;
-  const auto picture = [&](const std::string& name, std::vector<std::string> words) {
-    words.insert(words.begin() + 1, (dir / name).string());
-    return words;
-  };
-  const auto at = [&](double x, double y) { return fmt::format("{:.0f},{:.0f}", x * w, y * h); };
-  const auto box = [&](double x, double y, double size) {
-    return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * w, y * h, size * w, size * w);
-  };
-  const auto sweep_box = [&](double x, double y, double across, double down) {
-    const double sw = std::atof(scale.sweep_size), sh = sw * 9 / 16;
-    return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}", x * sw, y * sh, across * sw, down * sh);
-  };
-  clean_step(
-      "What a spot meter reads: the gray card, the wall near and far from its spot",
-      picture("bench",
-              {"read", "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}),
-      run_read);
-  step("The lux that the bench gets",
-       {"meter", rig, "--error", scale.meter_error, "-o", (dir / "meters").string(), "--force"},
-       run_meter);
-  clean_step("Luminance in bands of a stop",
-             picture("bench", {"false-color", "-o", (dir / "false-color").string(), "--force"}),
-             run_false_color);
-  std::vector<std::string> noise = {"noise",
-                                    (dir / "bench").string(),
-                                    "--target",
-                                    "5 %",
-                                    "-o",
-                                    (dir / "noise").string(),
-                                    "--force"};
-  if (scale.trials) {
-    noise.emplace_back("--try");  // a render for each change that it proposes
-  }
-  step("Where the noise is, and who makes it", noise, run_noise);
-  step("Where the light on the blue pot comes from",
-       picture("bench",
-               {"why",
-                "--at",
-                at(0.62, 0.66),
-                "--samples",
-                scale.why_samples,
-                "-o",
-                (dir / "why").string(),
-                "--force",
-                "--quiet"}),
-       run_why);
-  clean_step(
-      "A softer near field: the pendant's near_softening, read on the bench below it and on the "
-      "far floor",
-      {"sweep",     rig,
-       "--camera",  "wide",
-       "--vary",    "light.pendant.near_softening = 0 cm .. 40 cm / 6",
-       "--set",     "light.yard.on=false",
-       "--set",     "light.heat-lamp.on=false",
-       "--set",     "light.lantern.on=false",
-       "--size",    scale.sweep_size,
-       "--samples", scale.sweep_samples,
-       "--box",     sweep_box(0.469, 0.574, 0.028, 0.025),
-       "--box",     sweep_box(0.139, 0.802, 0.069, 0.062),
-       "-o",        (dir / "near_softening").string(),
-       "--quiet"},
-      run_sweep);
-  clean_step("Work light against the evening",
-             picture("bench",
-                     {"compare",
-                      (dir / "bench-work-light").string(),
-                      "--names",
-                      "evening,work light",
-                      "-o",
-                      (dir / "compare").string(),
-                      "--force"}),
-             run_compare);
-  clean_step("500 lx on the bench, without rendering again",
-             picture("bench-work-light",
-                     {"balance",
-                      "--target",
-                      "bench-level=500 lx",
-                      "-o",
-                      (dir / "balanced").string(),
-                      "--force"}),
-             run_balance);
-  clean_step("The same by hand: a page with a fader for each lamp",
-             picture("bench",
-                     {"desk",
-                      "-o",
-                      (dir / "desk.html").string(),
-                      "--error",
-                      scale.page_error,
-                      "--force",
-                      "--quiet"}),
-             run_desk);
-  clean_step("Two seconds of the lantern's flame, all frames from one render",
-             {"animate",
-              rig,
-              "--camera",
-              "wide",
-              "--meter",
-              "seedlings",
-              "--size",
-              scale.flame_size,
-              "--samples",
-              scale.flame_samples,
-              "-o",
-              (dir / "flame").string(),
-              "--force",
-              "--quiet"},
-             run_animate);
-  if (scale.animations) {
-    step("Sunrise, a frame at a time",
-         {"animate",
-          rig,
-          "--camera",
-          "wide",
-          "--variant",
-          "sunrise",
-          "--set",
-          "time.frames=[1, 12]",
-          "--set",
-          "time.rate=6",
-          "--size",
-          "320x180",
-          "--samples",
-          "48",
-          "-o",
-          (dir / "sunrise").string(),
-          "--force",
-          "--quiet"},
-         run_animate);
-    step("The mist drifts",
-         {"animate",   rig,
-          "--camera",  "wide",
-          "--variant", "misty",
-          "--set",     "time.frames=[1, 6]",
-          "--set",     "time.rate=1",
-          "--set",     "haze.spray.clumps.drift=[-0.2, 0, 0.08]",
-          "--size",    "240x135",
-          "--samples", "24",
-          "-o",        (dir / "drift").string(),
-          "--force",   "--quiet"},
-         run_animate);
-  }
-  clean_step("All of it on one page",
-             {"report",
-              dir.string(),
-              "--error",
-              scale.page_error,
-              "-o",
-              (dir / "report.html").string(),
-              "--force"},
-             run_report);
-  if (a.flag("json")) {
-    aside.reset();
-    Json j = {{"rig", rig}, {"seconds", tour.seconds()}, {"steps", tour.done()}};
-    for (const auto& [name, shows] : pictures(scale.denoised)) {
-      j["pictures"].push_back({{"file", (dir / name).string()}, {"shows", shows}});
-    }
-    print_out(json_text(j));
-    return status;
-  }
-  print_out(fmt::format("\nDone after {:.0f} s. Open these:\n", tour.seconds()));
-  std::vector<std::vector<std::string>> rows = {{"picture", "what it shows"}};
-  for (const auto& [name, shows] : pictures(scale.denoised)) {
-    rows.push_back({(dir / name).string(), shows});
-  }
-  print_out(text_table(rows));
   return status;
 }
 

@@ -9,6 +9,7 @@
 #include <sstream>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/falloff_figure.h"
@@ -241,23 +242,22 @@ int run_falloff(int argc, char** argv) {
   }
   if (a.flag("json")) {
     Json j = {{"curves", Json::array()}};
-    const auto finite = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     for (const FalloffCurveReport& c : study.curves) {
       Json curve = {{"name", c.name},
                     {"law", c.law},
                     {"departure", departure_words(c)},
                     {"agrees_from_m", c.agrees_from},
                     {"agrees_to_m", c.agrees_to},
-                    {"largest_factor", finite(c.largest_factor)},
+                    {"largest_factor", number_or_null(c.largest_factor)},
                     {"largest_at_m", c.largest_at},
                     {"smallest_factor", c.smallest_factor},
                     {"smallest_at_m", c.smallest_at},
                     {"points", Json::array()}};
       for (std::size_t i = 0; i < study.distance_m.size(); i += 8) {
         curve["points"].push_back({{"distance_m", study.distance_m[i]},
-                                   {"illuminance_lx", finite(c.illuminance_lx[i])},
-                                   {"physical_lx", finite(c.physical_lx[i])},
-                                   {"factor", finite(c.factor[i])}});
+                                   {"illuminance_lx", number_or_null(c.illuminance_lx[i])},
+                                   {"physical_lx", number_or_null(c.physical_lx[i])},
+                                   {"factor", number_or_null(c.factor[i])}});
       }
       j["curves"].push_back(std::move(curve));
     }
@@ -271,8 +271,9 @@ int run_falloff(int argc, char** argv) {
   for (const FalloffCurveReport& c : study.curves) {
     rows.push_back({c.name});
     for (const std::size_t i : shown) {
-      rows.back().push_back(
-          std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
+      rows.back().push_back(std::isfinite(c.illuminance_lx[i])
+                                ? short_number(c.illuminance_lx[i], 3)
+                                : "inside");
     }
   }
   std::string out = text_table(rows) + "\n";

@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
@@ -77,14 +78,13 @@ int run_noise(int argc, char** argv) {
   const auto percent = [](double v) { return short_number(100 * v, 3) + " %"; };
   if (a.flag("json")) {
     using Json = nlohmann::ordered_json;
-    const auto known = [](double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); };
     Json j = {{"median", r.median},
               {"p95", r.p95},
               {"target", r.target},
-              {"samples_per_pixel", known(r.samples)},
-              {"samples_needed", known(r.samples_needed)},
-              {"seconds_needed", known(r.seconds_needed)},
-              {"even_samples_needed", known(r.even_samples_needed)},
+              {"samples_per_pixel", number_or_null(r.samples)},
+              {"samples_needed", number_or_null(r.samples_needed)},
+              {"seconds_needed", number_or_null(r.seconds_needed)},
+              {"even_samples_needed", number_or_null(r.even_samples_needed)},
               {"even", r.even},
               {"order", r.order},
               {"fireflies", Json::array()},
@@ -92,10 +92,11 @@ int run_noise(int argc, char** argv) {
               {"history", Json::array()},
               {"advice", r.advice},
               {"changes", Json::array()}};
-    j["denoised"] = r.denoised ? Json{{"median", known(r.denoised->median)},
-                                      {"p95", known(r.denoised->p95)},
-                                      {"samples_needed", known(r.denoised->samples_needed)}}
-                               : Json(nullptr);
+    j["denoised"] = r.denoised
+                        ? Json{{"median", number_or_null(r.denoised->median)},
+                               {"p95", number_or_null(r.denoised->p95)},
+                               {"samples_needed", number_or_null(r.denoised->samples_needed)}}
+                        : Json(nullptr);
     for (const auto& c : r.changes) {
       j["changes"].push_back({{"address", c.address},
                               {"value", c.value},
@@ -104,7 +105,7 @@ int run_noise(int argc, char** argv) {
                               {"trial_p95_before", trial ? Json(*trial) : Json(nullptr)}});
     }
     for (const auto& f : r.fireflies) {
-      j["fireflies"].push_back({{"x", f.x}, {"y", f.y}, {"times", known(f.times)}});
+      j["fireflies"].push_back({{"x", f.x}, {"y", f.y}, {"times", number_or_null(f.times)}});
     }
     for (const auto& l : r.by_light) {
       Json one = {
@@ -117,10 +118,10 @@ int run_noise(int argc, char** argv) {
       j["by_light"].push_back(one);
     }
     for (const auto& m : r.history) {
-      j["history"].push_back({{"samples", known(m.samples)},
-                              {"seconds", known(m.seconds)},
-                              {"median", known(m.median)},
-                              {"p95", known(m.p95)}});
+      j["history"].push_back({{"samples", number_or_null(m.samples)},
+                              {"seconds", number_or_null(m.seconds)},
+                              {"median", number_or_null(m.median)},
+                              {"p95", number_or_null(m.p95)}});
     }
     print_out(json_text(j));
     return r.p95 <= r.target && !r.black ? kDone : kFellShort;

@@ -7,6 +7,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/verbs.h"
@@ -29,8 +30,6 @@ struct ReadImage {
   ImageReadings readings;
 };
 
-Json known(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
-
 Json to_json(const ReadImage& image) {
   const ImageReadings& result = image.readings;
   Json j = {{"image", image.path},
@@ -50,8 +49,8 @@ Json to_json(const ReadImage& image) {
                 {"height", r.box.height},
                 {"luminance_cd_m2", r.luminance},
                 {"rgb", {r.rgb[0], r.rgb[1], r.rgb[2]}},
-                {"standard_error_cd_m2", known(r.standard_error)},
-                {"ev100", known(r.ev100)},
+                {"standard_error_cd_m2", number_or_null(r.standard_error)},
+                {"ev100", number_or_null(r.ev100)},
                 {"clipped", result.has_view ? Json(r.clipped > 0) : Json(nullptr)},
                 {"clipped_share", result.has_view ? Json(r.clipped) : Json(nullptr)},
                 {"layers", layers}};

@@ -16,6 +16,7 @@
 #include <sstream>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/render_verb.h"
@@ -133,10 +134,6 @@ LayerPlan layer_plan(const std::vector<Rig>& rigs, const std::string& camera) {
   return plan;
 }
 
-}  // namespace
-
-namespace {
-
 // Refuses a folder that holds results of another rig, or of a sweep with other folders, which would
 // stand beside these as if they belonged to them; with `force` these are removed.
 void make_room(const std::string& folder,
@@ -171,9 +168,7 @@ void make_room(const std::string& folder,
   }
 }
 
-}  // namespace
-
-int run_sweep(int argc, char** argv) {
+Usage sweep_usage() {
   Usage usage{
       "sweep",
       "RIG",
@@ -203,32 +198,16 @@ int run_sweep(int argc, char** argv) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  const auto folder = a.text("output");
-  if (!folder || folder->empty()) {
-    throw UsageError("missing -o DIR, the folder for the results; see jovilux sweep --help");
-  }
-  std::vector<SweptParameter> parameters;
-  for (const std::string& v : a.texts("vary")) {
-    parameters.push_back(parse_sweep(v));
-  }
-  if (parameters.empty() || parameters.size() > 2) {
-    throw UsageError(
-        "expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
-  }
-  const bool denoised = a.flag("denoised");
-  std::vector<PixelBox> boxes = pixel_boxes(a);
-  RigRequest request = rig_request(a);
-  add_picture_overrides(a, request);
+  return usage;
+}
+
+// One point for each value of the first parameter, row by row over those of the second.
+std::vector<Point> points_of(const std::vector<SweptParameter>& parameters,
+                             const std::string& folder) {
   std::vector<Point> points;
-  const std::size_t columns = parameters[0].values.size(),
-                    rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
+  const std::size_t rows = parameters.size() > 1 ? parameters[1].values.size() : 1;
   for (std::size_t v = 0; v < rows; ++v) {
-    for (std::size_t u = 0; u < columns; ++u) {
+    for (std::size_t u = 0; u < parameters[0].values.size(); ++u) {
       Point p;
       p.at = {u};
       p.overrides = {parameters[0].address + "=" + parameters[0].values[u]};
@@ -238,148 +217,246 @@ int run_sweep(int argc, char** argv) {
         p.overrides.push_back(parameters[1].address + "=" + parameters[1].values[v]);
         p.name += fmt::format("-{:02}", v + 1);
       }
-      p.folder = (fs::path(*folder) / p.name).string();
+      p.folder = (fs::path(folder) / p.name).string();
       points.push_back(std::move(p));
     }
   }
+  return points;
+}
+
+// Throws UsageError for a box that is not inside the rig's picture.
+void require_inside(const std::vector<PixelBox>& boxes, const RenderSpec& picture) {
+  for (const PixelBox& b : boxes) {
+    if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > picture.width - b.width ||
+        b.y > picture.height - b.height) {
+      throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels",
+                                   b.x,
+                                   b.y,
+                                   b.width,
+                                   b.height,
+                                   picture.width,
+                                   picture.height));
+    }
+  }
+}
+
+// The share of a picture's light that haze scattered to the camera; NaN in the dark.
+double share_from_haze(const RenderedImage& image) {
+  double from_haze = 0, total = 0;
+  for (const RenderedImage::Layer& part : image.parts) {
+    double sum = 0;
+    for (std::size_t k = 0; k < image.pixels(); ++k) {
+      sum += luminance_of(&part.rgb[3 * k]);
+    }
+    total += sum;
+    from_haze += part.name.ends_with(".haze") ? sum : 0;
+  }
+  return total > 0 ? from_haze / total : std::nan("");
+}
+
+// The 95th percentile of noise that a folder's stats.json tells; NaN where it tells none.
+double noise_in_stats(const std::string& folder) {
+  const Json stats = Json::parse(text_of(fs::path(folder) / "stats.json"), nullptr, false);
+  return stats.is_object() && stats.contains("noise") && stats["noise"]["p95"].is_number()
+             ? stats["noise"]["p95"].get<double>()
+             : std::nan("");
+}
+
+// Whether haze lets through so little that `check` warns of it.
+bool is_drowned(const Rig& rig) {
+  const auto scene = prepare_scene(rig);
+  if (!scene) {
+    return false;
+  }
+  const Problems found = check_rig(rig, *scene, light_reports(rig, *scene));
+  return std::any_of(
+      found.begin(), found.end(), [](const Problem& w) { return w.code == "haze-too-dense"; });
+}
+
+std::string name_of(const PixelBox& b) {
+  return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y)
+                                       : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height);
+}
+
+// A sweep from its arguments to its results, step by step in the order of the functions.
+class Sweep {
+ public:
+  explicit Sweep(const Arguments& a)
+      : arguments_(a),
+        camera_(a.text("camera").value_or("")),
+        denoised_(a.flag("denoised")),
+        boxes_(pixel_boxes(a)),
+        request_(rig_request(a)) {
+    const auto folder = a.text("output");
+    if (!folder || folder->empty()) {
+      throw UsageError("missing -o DIR, the folder for the results; see jovilux sweep --help");
+    }
+    folder_ = *folder;
+    for (const std::string& v : a.texts("vary")) {
+      parameters_.push_back(parse_sweep(v));
+    }
+    if (parameters_.empty() || parameters_.size() > 2) {
+      throw UsageError(
+          "expected one or two --vary, such as --vary \"light.key.dimmer = 0.1 .. 1 / 5\"");
+    }
+    add_picture_overrides(a, request_);
+    points_ = points_of(parameters_, folder_);
+  }
+
+  int run() {
+    read_rigs();
+    open_folder();
+    if (!arguments_.flag("exact")) {
+      plan_ = layer_plan(rigs_, camera_);
+    }
+    if (!make_pictures()) {
+      return kInterrupted;
+    }
+    // The table first: it needs no program that draws.
+    write_text_file(in_folder("readings.csv"), csv(parameters_, points_));
+    draw_sheet();
+    if (has_curves()) {
+      draw_curves();
+    }
+    print_out(arguments_.flag("json") ? json() : summary());
+    return drawn_.finish(kDone);
+  }
+
+ private:
+  std::string in_folder(const char* file) const { return (fs::path(folder_) / file).string(); }
+  std::size_t columns() const { return parameters_[0].values.size(); }
+  bool has_curves() const { return !parameters_[0].numbers.empty() && columns() > 1; }
+  bool by_layers() const { return !plan_.scalings.empty(); }
+  bool is_approximate() const { return !plan_.exact && derived_ > 0; }
+  // Of a picture that is made from layers, the layers were denoised.
+  bool judged_denoised(const Point& p) const { return denoised_ && !p.derived; }
+
   // All rigs are read before the first is rendered: an error in the last one is told at once.
-  std::vector<Rig> rigs;
-  for (const Point& p : points) {
-    RigRequest of_this = request;
-    of_this.overrides.insert(of_this.overrides.end(), p.overrides.begin(), p.overrides.end());
-    auto rig = load_rig(a.positional(), of_this);
-    if (!rig) {
-      throw BadInput{rig.problems()};
-    }
-    for (const PixelBox& b : boxes) {
-      if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig->render.width - b.width ||
-          b.y > rig->render.height - b.height) {
-        throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels",
-                                     b.x,
-                                     b.y,
-                                     b.width,
-                                     b.height,
-                                     rig->render.width,
-                                     rig->render.height));
+  void read_rigs() {
+    for (const Point& p : points_) {
+      RigRequest of_this = request_;
+      of_this.overrides.insert(of_this.overrides.end(), p.overrides.begin(), p.overrides.end());
+      auto rig = load_rig(arguments_.positional(), of_this);
+      if (!rig) {
+        throw BadInput{rig.problems()};
       }
+      require_inside(boxes_, rig->render);
+      choose_camera(*rig, camera_);
+      rigs_.push_back(std::move(*rig));
     }
-    choose_camera(*rig, a.text("camera").value_or(""));
-    rigs.push_back(std::move(*rig));
   }
-  std::error_code ec;
-  fs::create_directories(*folder, ec);
-  if (ec || !fs::is_directory(*folder)) {
-    throw UsageError(fmt::format("{}: the folder cannot be made", printable(*folder, 200)));
+
+  void open_folder() {
+    std::error_code ec;
+    fs::create_directories(folder_, ec);
+    if (ec || !fs::is_directory(folder_)) {
+      throw UsageError(fmt::format("{}: the folder cannot be made", printable(folder_, 200)));
+    }
+    make_room(folder_, points_, rigs_, arguments_.flag("force"));
   }
-  make_room(*folder, points, rigs, a.flag("force"));
-  const LayerPlan plan =
-      a.flag("exact") ? LayerPlan{} : layer_plan(rigs, a.text("camera").value_or(""));
-  const bool by_layers = !plan.scalings.empty();
-  const std::size_t brightest = plan.base;
-  int rendered = 0, kept = 0, derived = 0;
-  const auto render_point = [&](std::size_t i) {
-    Point& p = points[i];
-    if (holds_finished(p.folder, rigs[i]) &&
-        (!denoised || fs::exists(fs::path(p.folder) / kDenoisedPicture))) {
+
+  // False: a signal stopped it.
+  bool make_pictures() {
+    if (by_layers() && !render(plan_.base)) {
+      return false;
+    }
+    for (std::size_t i = 0; i < points_.size(); ++i) {
+      if (by_layers()) {
+        if (i != plan_.base) {
+          derive(i);
+        }
+      } else if (!render(i)) {
+        return false;
+      }
+      judge(i);
+    }
+    return true;
+  }
+
+  // False: a signal stopped it.
+  bool render(std::size_t i) {
+    Point& p = points_[i];
+    if (holds_finished(p.folder, rigs_[i]) &&
+        (!denoised_ || fs::exists(fs::path(p.folder) / kDenoisedPicture))) {
       p.kept = true;
-      ++kept;
+      ++kept_;
       return true;
     }
     RenderTask task;
-    task.rig_file = a.positional();
+    task.rig_file = arguments_.positional();
     task.folder = p.folder;
-    task.request = request;
+    task.request = request_;
     task.request.overrides.insert(
         task.request.overrides.end(), p.overrides.begin(), p.overrides.end());
-    task.camera = a.text("camera").value_or("");
-    task.threads = threads_of(a);
-    task.quiet = a.flag("quiet");
-    task.force = a.flag("force");
-    task.denoise = denoised;
+    task.camera = camera_;
+    task.threads = threads_of(arguments_);
+    task.quiet = arguments_.flag("quiet");
+    task.force = arguments_.flag("force");
+    task.denoise = denoised_;
     if (!task.quiet) {
-      print_err(fmt::format(
-          "{} of {}: {}\n",
-          i + 1,
-          points.size(),
-          p.overrides.size() > 1 ? p.overrides[0] + ", " + p.overrides[1] : p.overrides[0]));
+      print_err(fmt::format("{} of {}: {}\n", i + 1, points_.size(), fmt::join(p.overrides, ", ")));
     }
     const Rendered done = render_to_folder(task);
-    ++rendered;
+    ++rendered_;
     return done.stats.stopped_by != StoppedBy::kSignal;
-  };
-  FiguresLast drawn;
-  if (by_layers && !render_point(brightest)) {
-    return kInterrupted;
   }
-  for (std::size_t i = 0; i < points.size(); ++i) {
-    Point& p = points[i];
-    if (by_layers && i != brightest) {
-      const auto base = load_rendered(points[brightest].folder, true, denoised);
-      if (!base) {
-        throw BadInput{base.problems()};
-      }
-      RenderedImage image = *base;
-      std::vector<BalancedLight> lights(image.layers.size());
-      for (std::size_t l = 0; l < lights.size(); ++l) {
-        lights[l].factor = plan.scalings[i].factor_of(image.layers[l].name);
-      }
-      apply_balance(image, lights);
-      fs::create_directories(p.folder, ec);
-      save_balanced(p.folder, image, rigs[i]);
-      p.derived = true;
-      ++derived;
-    } else if (!(by_layers && i == brightest) && !render_point(i)) {
-      return kInterrupted;
+
+  // The picture of a point from the layers of the one that was rendered.
+  void derive(std::size_t i) {
+    Point& p = points_[i];
+    const auto base = load_rendered(points_[plan_.base].folder, true, denoised_);
+    if (!base) {
+      throw BadInput{base.problems()};
     }
-    // What came of it.
-    const auto image = load_rendered(p.folder, true, denoised && !p.derived);
+    RenderedImage image = *base;
+    std::vector<BalancedLight> lights(image.layers.size());
+    for (std::size_t l = 0; l < lights.size(); ++l) {
+      lights[l].factor = plan_.scalings[i].factor_of(image.layers[l].name);
+    }
+    apply_balance(image, lights);
+    std::error_code ec;
+    fs::create_directories(p.folder, ec);
+    save_balanced(p.folder, image, rigs_[i]);
+    p.derived = true;
+    ++derived_;
+  }
+
+  // Readings and noise of a point's picture.
+  void judge(std::size_t i) {
+    Point& p = points_[i];
+    const auto image = load_rendered(p.folder, true, judged_denoised(p));
     if (!image) {
       throw BadInput{image.problems()};
     }
-    std::vector<PixelBox> all = boxes;
+    std::vector<PixelBox> all = boxes_;
     all.push_back({0, 0, image->width, image->height});
-    const auto read = read_image(image_in(p.folder, denoised && !p.derived), all);
+    const auto read = read_image(image_in(p.folder, judged_denoised(p)), all);
     if (!read) {
       throw BadInput{read.problems()};
     }
     p.mean = read->readings.back().luminance;
     p.readings.assign(read->readings.begin(), read->readings.end() - 1);
-    const std::string stats = text_of(fs::path(p.folder) / "stats.json");
-    const Json parsed = Json::parse(stats, nullptr, false);
-    p.p95 = denoised || (p.derived && !image->variance.empty()) ? noise_of(*image).p95
-            : parsed.is_object() && parsed.contains("noise") && parsed["noise"]["p95"].is_number()
-                ? parsed["noise"]["p95"].get<double>()
-                : std::nan("");
-    p.has_haze = std::any_of(rigs[i].hazes.begin(), rigs[i].hazes.end(), [](const HazeSpec& h) {
+    p.p95 = denoised_ || (p.derived && !image->variance.empty()) ? noise_of(*image).p95
+                                                                 : noise_in_stats(p.folder);
+    p.has_haze = std::any_of(rigs_[i].hazes.begin(), rigs_[i].hazes.end(), [](const HazeSpec& h) {
       return h.extinction > 0;
     });
-    double from_haze = 0, total = 0;
-    for (const RenderedImage::Layer& part : image->parts) {
-      double sum = 0;
-      for (std::size_t k = 0; k < image->pixels(); ++k) {
-        sum += luminance_of(&part.rgb[3 * k]);
-      }
-      total += sum;
-      from_haze += part.name.ends_with(".haze") ? sum : 0;
-    }
-    p.from_haze = total > 0 ? from_haze / total : std::nan("");
-    if (p.has_haze) {
-      if (const auto scene = prepare_scene(rigs[i])) {
-        const Problems found = check_rig(rigs[i], *scene, light_reports(rigs[i], *scene));
-        p.drowned = std::any_of(found.begin(), found.end(), [](const Problem& w) {
-          return w.code == "haze-too-dense";
-        });
-      }
-    }
+    p.from_haze = share_from_haze(*image);
+    p.drowned = p.has_haze && is_drowned(rigs_[i]);
   }
-  // The sheet, the curves, the table.
-  std::vector<figures::SheetCell> cells;
-  for (const Point& p : points) {
+
+  std::string title() const {
+    return parameters_.size() > 1
+               ? parameters_[0].address + " (across) and " + parameters_[1].address + " (down)"
+               : parameters_[0].address;
+  }
+
+  figures::SheetCell cell(const Point& p) const {
     figures::SheetCell c;
-    c.png = (fs::path(p.folder) / (denoised && !p.derived ? kDenoisedView : "view.png")).string();
-    c.title = shown(parameters[0], p.at[0]);
-    if (parameters.size() > 1) {
-      c.title += "  \u00b7  " + shown(parameters[1], p.at[1]);
+    c.png = (fs::path(p.folder) / (judged_denoised(p) ? kDenoisedView : "view.png")).string();
+    c.title = shown(parameters_[0], p.at[0]);
+    if (parameters_.size() > 1) {
+      c.title += "  \u00b7  " + shown(parameters_[1], p.at[1]);
     }
     c.note = fmt::format("mean {} cd/m\u00b2", short_number(p.mean, 3));
     if (p.has_haze && std::isfinite(p.from_haze)) {
@@ -389,124 +466,154 @@ int run_sweep(int argc, char** argv) {
       c.note = "drowned: under 2 % of what lies ahead is left";
       c.marked = true;
     }
-    cells.push_back(std::move(c));
+    return c;
   }
-  std::string title = parameters[0].address;
-  if (parameters.size() > 1) {
-    title += " (across) and " + parameters[1].address + " (down)";
+
+  void draw_sheet() {
+    std::vector<figures::SheetCell> cells;
+    for (const Point& p : points_) {
+      cells.push_back(cell(p));
+    }
+    drawn_.draw([&] {
+      figures::sheet_figure(in_folder("sheet.png"),
+                            title(),
+                            cells,
+                            parameters_.size() > 1 ? static_cast<int>(columns()) : 0);
+    });
   }
-  write_text_file((fs::path(*folder) / "readings.csv").string(), csv(parameters, points));
-  drawn.draw([&] {
-    figures::sheet_figure((fs::path(*folder) / "sheet.png").string(),
-                          title,
-                          cells,
-                          parameters.size() > 1 ? static_cast<int>(columns) : 0);
-  });
-  const bool curves = !parameters[0].numbers.empty() && columns > 1;
-  if (curves) {
+
+  // A reading over the first parameter, for the value `row` of the second; beyond the boxes: the
+  // picture's mean.
+  figures::Curve curve(std::size_t row, std::size_t reading) const {
+    figures::Curve c;
+    if (reading == boxes_.size()) {
+      c.name = "mean of the picture";
+    } else {
+      const PixelBox& b = boxes_[reading];
+      c.name = (b.width == 1 && b.height == 1 ? "pixel " : "box ") + name_of(b);
+    }
+    if (parameters_.size() > 1) {
+      c.name += ", " + shown(parameters_[1], row);
+    }
+    for (std::size_t u = 0; u < columns(); ++u) {
+      const Point& p = points_[row * columns() + u];
+      c.x.push_back(parameters_[0].numbers[u]);
+      c.y.push_back(reading == boxes_.size() ? p.mean : p.readings[reading].luminance);
+    }
+    return c;
+  }
+
+  void draw_curves() {
+    const SweptParameter& across = parameters_[0];
     figures::Plot plot;
-    plot.title = title;
-    plot.x_label =
-        parameters[0].address + (parameters[0].unit.empty() ? "" : " [" + parameters[0].unit + "]");
+    plot.title = title();
+    plot.x_label = across.address + (across.unit.empty() ? "" : " [" + across.unit + "]");
     plot.y_label = "luminance [cd/m\u00b2]";
-    plot.log_x = parameters[0].logarithmic;
+    plot.log_x = across.logarithmic;
     plot.legend = "outside right top";
     double least = HUGE_VAL, most = 0;
-    for (std::size_t v = 0; v < rows; ++v) {
-      for (std::size_t r = 0; r <= boxes.size(); ++r) {
-        figures::Curve c;
+    for (std::size_t row = 0; row < points_.size() / columns(); ++row) {
+      for (std::size_t reading = 0; reading <= boxes_.size(); ++reading) {
+        figures::Curve c = curve(row, reading);
         c.color = figures::curve_color(plot.curves.size());
-        c.name =
-            r == boxes.size() ? "mean of the picture"
-            : boxes[r].width == 1 && boxes[r].height == 1
-                ? fmt::format("pixel {},{}", boxes[r].x, boxes[r].y)
-                : fmt::format(
-                      "box {},{},{},{}", boxes[r].x, boxes[r].y, boxes[r].width, boxes[r].height);
-        if (rows > 1) {
-          c.name += ", " + shown(parameters[1], v);
-        }
-        for (std::size_t u = 0; u < columns; ++u) {
-          const Point& p = points[v * columns + u];
-          c.x.push_back(parameters[0].numbers[u]);
-          c.y.push_back(r == boxes.size() ? p.mean : p.readings[r].luminance);
-          least = c.y.back() > 0 ? std::min(least, c.y.back()) : least;
-          most = std::max(most, c.y.back());
+        for (const double y : c.y) {
+          least = y > 0 ? std::min(least, y) : least;
+          most = std::max(most, y);
         }
         plot.curves.push_back(std::move(c));
       }
     }
     plot.log_y = most > 20 * least;
-    drawn.draw([&] { figures::plot_figure((fs::path(*folder) / "curves.png").string(), plot); });
+    drawn_.draw([&] { figures::plot_figure(in_folder("curves.png"), plot); });
   }
-  if (a.flag("json")) {
+
+  std::string json() const {
     Json j = {{"parameters", Json::array()},
-              {"rendered", rendered},
-              {"kept", kept},
-              {"from_layers", derived},
-              {"approximate", !plan.exact && derived > 0},
+              {"rendered", rendered_},
+              {"kept", kept_},
+              {"from_layers", derived_},
+              {"approximate", is_approximate()},
               {"points", Json::array()}};
-    for (const SweptParameter& p : parameters) {
+    for (const SweptParameter& p : parameters_) {
       j["parameters"].push_back({{"address", p.address}, {"values", p.values}, {"unit", p.unit}});
     }
-    for (const Point& p : points) {
-      Json one = {
-          {"folder", p.folder},
-          {"at", p.at},
-          {"mean_luminance_cd_m2", p.mean},
-          {"noise_p95", std::isfinite(p.p95) ? Json(p.p95) : Json(nullptr)},
-          {"share_from_haze", std::isfinite(p.from_haze) ? Json(p.from_haze) : Json(nullptr)},
-          {"drowned", p.drowned},
-          {"readings", Json::array()}};
+    for (const Point& p : points_) {
+      Json one = {{"folder", p.folder},
+                  {"at", p.at},
+                  {"mean_luminance_cd_m2", p.mean},
+                  {"noise_p95", number_or_null(p.p95)},
+                  {"share_from_haze", number_or_null(p.from_haze)},
+                  {"drowned", p.drowned},
+                  {"readings", Json::array()}};
       for (const Reading& r : p.readings) {
-        one["readings"].push_back(
-            {{"x", r.box.x},
-             {"y", r.box.y},
-             {"width", r.box.width},
-             {"height", r.box.height},
-             {"luminance_cd_m2", r.luminance},
-             {"standard_error_cd_m2",
-              std::isfinite(r.standard_error) ? Json(r.standard_error) : Json(nullptr)}});
+        one["readings"].push_back({{"x", r.box.x},
+                                   {"y", r.box.y},
+                                   {"width", r.box.width},
+                                   {"height", r.box.height},
+                                   {"luminance_cd_m2", r.luminance},
+                                   {"standard_error_cd_m2", number_or_null(r.standard_error)}});
       }
       j["points"].push_back(one);
     }
-    print_out(json_text(j));
-    return drawn.finish(kDone);
+    return json_text(j);
   }
-  std::vector<std::vector<std::string>> table = {{"folder"}};
-  for (const SweptParameter& p : parameters) {
-    table[0].push_back(p.address);
-  }
-  table[0].insert(table[0].end(), {"mean cd/m2", "noise p95"});
-  for (const PixelBox& b : boxes) {
-    table[0].push_back(b.width == 1 && b.height == 1
-                           ? fmt::format("{},{}", b.x, b.y)
-                           : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height));
-  }
-  for (const Point& p : points) {
-    std::vector<std::string> row = {p.name};
-    for (std::size_t k = 0; k < parameters.size(); ++k) {
-      row.push_back(shown(parameters[k], p.at[k]));
+
+  std::string summary() const {
+    std::vector<std::vector<std::string>> table = {{"folder"}};
+    for (const SweptParameter& p : parameters_) {
+      table[0].push_back(p.address);
     }
-    row.insert(
-        row.end(),
-        {short_number(p.mean), std::isfinite(p.p95) ? short_number(100 * p.p95, 3) + " %" : "-"});
-    for (const Reading& r : p.readings) {
-      row.push_back(short_number(r.luminance));
+    table[0].insert(table[0].end(), {"mean cd/m2", "noise p95"});
+    for (const PixelBox& b : boxes_) {
+      table[0].push_back(name_of(b));
     }
-    table.push_back(std::move(row));
+    for (const Point& p : points_) {
+      std::vector<std::string> row = {p.name};
+      for (std::size_t k = 0; k < parameters_.size(); ++k) {
+        row.push_back(shown(parameters_[k], p.at[k]));
+      }
+      row.insert(
+          row.end(),
+          {short_number(p.mean), std::isfinite(p.p95) ? short_number(100 * p.p95, 3) + " %" : "-"});
+      for (const Reading& r : p.readings) {
+        row.push_back(short_number(r.luminance));
+      }
+      table.push_back(std::move(row));
+    }
+    return text_table(table) +
+           fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n",
+                       rendered_,
+                       derived_,
+                       kept_,
+                       in_folder("sheet.png"),
+                       has_curves() ? ", " + in_folder("curves.png") : "") +
+           (is_approximate() ? "tints from layers are exact on gray, near on colored surfaces; "
+                               "--exact renders each\n"
+                             : "");
   }
-  print_out(
-      text_table(table) +
-      fmt::format("\n{} rendered, {} from layers, {} kept from before\nlook at {}{}\n",
-                  rendered,
-                  derived,
-                  kept,
-                  (fs::path(*folder) / "sheet.png").string(),
-                  curves ? ", " + (fs::path(*folder) / "curves.png").string() : "") +
-      (!plan.exact && derived > 0
-           ? "tints from layers are exact on gray, near on colored surfaces; --exact renders each\n"
-           : ""));
-  return drawn.finish(kDone);
+
+  const Arguments& arguments_;
+  std::string folder_, camera_;
+  bool denoised_;
+  std::vector<PixelBox> boxes_;
+  RigRequest request_;
+  std::vector<SweptParameter> parameters_;
+  std::vector<Point> points_;
+  std::vector<Rig> rigs_;  // of the points
+  LayerPlan plan_;
+  int rendered_ = 0, kept_ = 0, derived_ = 0;
+  FiguresLast drawn_;
+};
+
+}  // namespace
+
+int run_sweep(int argc, char** argv) {
+  const Arguments a(sweep_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  return Sweep(a).run();
 }
 
 }  // namespace jovilux::cli

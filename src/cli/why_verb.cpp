@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
@@ -81,9 +82,7 @@ Json to_json(const WayReport& r, const std::optional<Reading>& picture) {
           {"standard_error", r.standard_error},
           {"picture",
            picture ? Json({{"luminance", picture->luminance},
-                           {"standard_error",
-                            std::isfinite(picture->standard_error) ? Json(picture->standard_error)
-                                                                   : Json(nullptr)}})
+                           {"standard_error", number_or_null(picture->standard_error)}})
                    : Json(nullptr)},
           {"seen", r.seen.empty() ? Json(nullptr) : Json(r.seen)},
           {"distance_m", r.distance},
