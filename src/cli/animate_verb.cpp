@@ -1,29 +1,20 @@
-#include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
-#include "jovilux/files/exr.h"
-#include "jovilux/files/image.h"
-#include "jovilux/files/webp.h"
 #include "jovilux/judge/animation.h"
 #include "jovilux/judge/metering.h"
-#include "jovilux/judge/rendered_image.h"
-#include "jovilux/render/picture_files.h"
-#include "jovilux/render/preview.h"
 
 #include <algorithm>
-#include <chrono>
 #include <cmath>
 #include <filesystem>
 #include <fstream>
-#include <map>
+#include <variant>
 
+#include "cli/animation_frames.h"
 #include "cli/arguments.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
-#include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include "figures/levels_figure.h"
-#include "figures/sheet_figure.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -33,38 +24,6 @@ namespace {
 
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
-
-double seconds_since(std::chrono::steady_clock::time_point start) {
-  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-}
-
-struct Frame {
-  int number = 0;
-  double time_s = 0;
-  std::size_t at = 0;            // among all of the rig's
-  std::string exr, png, folder;  // folder: where it is rendered
-  bool there = false;            // from before
-  double seconds = 0;            // that it took
-};
-
-// Everything that the steps share.
-struct Animation {
-  std::string rig_file, camera;
-  fs::path dir;
-  RigRequest request;
-  int threads = 0;
-  bool quiet = false, denoised = false;
-  Rig rig;                     // at the first frame
-  std::vector<Frame> frames;   // to be made
-  std::vector<Rig> rigs;       // of all frames of [time]
-  std::optional<double> ev;    // of an automatic exposure
-  std::optional<White> white;  // of an automatic white
-
-  const Rig& rig_of(const Frame& f) const { return rigs[f.at]; }
-  std::string rig_text(const Frame& f) const {
-    return resolved_toml(rig_of(f), (dir / "frames").string());
-  }
-};
 
 // "10..20" or "12" within the rig's frames.
 std::pair<int, int> frame_range(const std::string& text, const TimeSpec& time) {
@@ -79,185 +38,6 @@ std::pair<int, int> frame_range(const std::string& text, const TimeSpec& time) {
                                  time.last));
   }
   return {static_cast<int>(*first), static_cast<int>(*last)};
-}
-
-// Whether a frame's files are there and of this rig.
-bool is_there(const Frame& f, const std::string& rig_text, bool denoised) {
-  std::error_code ec;
-  if (!fs::exists(f.exr, ec) || !fs::exists(f.png, ec)) {
-    return false;
-  }
-  const auto exr = ExrReader::open(f.exr);
-  if (!exr) {
-    return false;
-  }
-  const auto text = exr->header().texts.find(kRigAttribute);
-  return text != exr->header().texts.end() && text->second == rig_text &&
-         exr->header().texts.contains(kDenoisedAttribute) == denoised;
-}
-
-// An automatic exposure is measured once, on a rough picture of the middle frame: else it would
-// undo what the lights do.
-View measured_view(const Animation& an) {
-  Rig rig = an.rigs[an.rigs.size() / 2];
-  shrink_for_preview(rig.render);
-  constexpr int kRough = 16;
-  rig.render.samples = kRough;
-  rig.render.noise.reset();
-  RenderOptions options;
-  options.camera = camera_index(rig, an.camera);
-  options.threads = an.threads;
-  options.stop = stop_requested;
-  const auto scene = prepare_scene(rig, options.camera);
-  if (!scene) {
-    throw BadInput{scene.problems()};
-  }
-  const Render r = render(rig, *scene, options);
-  return look_view(rig.look, rig.cameras[static_cast<std::size_t>(options.camera)], r.film());
-}
-
-// What `auto` finds in the middle frame holds for all of them.
-void measure_look(Animation& an) {
-  const bool exposure = an.rig.look.exposure == LookSpec::Exposure::kAuto;
-  if (!exposure && !an.rig.look.white_auto) {
-    return;
-  }
-  const View found = measured_view(an);
-  if (exposure) {
-    an.ev = found.ev();
-  }
-  an.white = found.found_white().value_or(White{});  // D65 where the middle frame shows no light
-  for (Rig& rig : an.rigs) {
-    if (rig.look.white_auto) {
-      rig.look.white_balance = an.white;
-    }
-  }
-}
-
-double ev_of(const Animation& an, const Rig& rig) {
-  const CameraSpec& camera = rig.cameras[static_cast<std::size_t>(camera_index(rig, an.camera))];
-  return rig.look.exposure == LookSpec::Exposure::kAuto
-             ? an.ev.value_or(0)
-             : look_ev(rig.look, camera, Film(1, 1, 0, 1));
-}
-
-// All frames from one render; false when interrupted.
-bool frames_by_layers(Animation& an,
-                      const FramesFromLayers& plan,
-                      double& base_seconds,
-                      bool& base_kept) {
-  RenderTask task;
-  task.rig_file = an.rig_file;
-  task.document = plan.document;
-  task.split_tints = plan.split_tints;
-  task.folder = (an.dir / "layers").string();
-  task.camera = an.camera;
-  task.threads = an.threads;
-  task.quiet = an.quiet;
-  task.force = true;
-  task.resume = true;
-  task.check = false;
-  task.spread = true;
-  task.denoise = an.denoised;
-  const auto start = std::chrono::steady_clock::now();
-  if (!an.quiet) {
-    print_err(fmt::format("one render gives all {} frames: levels and tints act on its layers\n",
-                          an.frames.size()));
-  }
-  const Rendered base = render_to_folder(task);
-  base_kept = base.was_there;
-  base_seconds = seconds_since(start);
-  if (!base.was_there && base.stats.stopped_by == StoppedBy::kSignal) {
-    return false;
-  }
-  const Ranks& ranks = Ranks::of_this_run();
-  if (!ranks.first()) {
-    return true;
-  }
-  const auto image = load_rendered(task.folder, true, an.denoised);
-  if (!image) {
-    throw BadInput{image.problems()};
-  }
-  with_threads(an.threads, [&] {
-    parallel_for(an.frames.size(), [&](std::size_t i) {
-      Frame& f = an.frames[i];
-      if (f.there || stop_requested()) {
-        return;
-      }
-      const auto began = std::chrono::steady_clock::now();
-      save_picture(f.exr,
-                   f.png,
-                   an.rig_of(f),
-                   an.rig_text(f),
-                   ev_of(an, an.rig_of(f)),
-                   frame_of_layers(*image, plan, f.at),
-                   an.denoised);
-      f.seconds = seconds_since(began);
-    });
-  });
-  return !stop_requested();
-}
-
-// Frame by frame, each from its own render; processes of mpirun take them in turn. False when
-// interrupted.
-bool frames_one_by_one(Animation& an) {
-  const Ranks& ranks = Ranks::of_this_run();
-  std::size_t done = 0, mine = 0;
-  for (std::size_t i = 0; i < an.frames.size(); ++i) {
-    mine +=
-        i % static_cast<std::size_t>(ranks.count()) == static_cast<std::size_t>(ranks.index()) &&
-                !an.frames[i].there
-            ? 1
-            : 0;
-  }
-  const auto start = std::chrono::steady_clock::now();
-  for (std::size_t i = 0; i < an.frames.size(); ++i) {
-    Frame& f = an.frames[i];
-    if (f.there ||
-        i % static_cast<std::size_t>(ranks.count()) != static_cast<std::size_t>(ranks.index())) {
-      continue;
-    }
-    RenderTask task;
-    task.rig_file = an.rig_file;
-    task.request = an.request;
-    task.request.frame = f.number;
-    task.folder = f.folder;
-    task.camera = an.camera;
-    task.threads = an.threads;
-    task.quiet = true;
-    task.force = true;
-    task.resume = true;
-    task.check = false;
-    task.ev = an.ev;
-    task.white = an.rig.look.white_auto ? an.white : std::nullopt;
-    task.denoise = an.denoised;
-    const auto began = std::chrono::steady_clock::now();
-    const Rendered done_now = render_to_folder(task);
-    if (!done_now.was_there && done_now.stats.stopped_by == StoppedBy::kSignal) {
-      return false;
-    }
-    f.seconds = seconds_since(began);
-    std::error_code ec;
-    fs::rename(fs::path(f.folder) / (an.denoised ? kDenoisedView : "view.png"), f.png, ec);
-    if (!ec) {
-      fs::rename(fs::path(f.folder) / (an.denoised ? kDenoisedPicture : "image.exr"), f.exr, ec);
-    }
-    if (ec) {
-      throw MachineTrouble(fmt::format("moving {} to {}: {}", f.folder, f.exr, ec.message()));
-    }
-    fs::remove_all(f.folder, ec);
-    ++done;
-    if (!an.quiet) {
-      const double each = seconds_since(start) / static_cast<double>(done);
-      print_err(fmt::format("frame {}: {} of {}, {:.1f} s each, {:.0f} s left\n",
-                            f.number,
-                            done,
-                            mine,
-                            each,
-                            each * static_cast<double>(mine - done)));
-    }
-  }
-  return ranks.exchange("done", stop_requested).has_value();
 }
 
 // What a meter shows over time: [frame], and by light.
@@ -368,60 +148,6 @@ std::string csv(const Animation& an,
   return out;
 }
 
-// The clip, once all frames of the rig's [time] are there. Returns its path; empty where some are
-// missing.
-std::string make_clip(const Animation& an) {
-  const TimeSpec& time = an.rig.time;
-  const auto png_of = [&](int number) {
-    return (an.dir / "frames" / fmt::format("frame.{:04}.png", number)).string();
-  };
-  std::error_code ec;
-  for (int f = time.first; f <= time.last; ++f) {
-    if (!fs::exists(png_of(f), ec)) {
-      return "";
-    }
-  }
-  const std::string path = (an.dir / "clip.webp").string();
-  std::optional<WebpClip> clip;
-  const auto ms = [&](int frames) {
-    return static_cast<int>(std::lround(1000.0 * frames / time.rate));
-  };
-  for (int f = time.first; f <= time.last; ++f) {
-    const auto image = load_image(png_of(f), false);
-    if (!image) {
-      throw BadInput{image.problems()};
-    }
-    if (!clip) {
-      if (std::max(image->width, image->height) > kMostWebpSide) {
-        return "";
-      }
-      clip.emplace(path, image->width, image->height);
-    }
-    std::vector<std::uint8_t> bytes(image->rgb.size());
-    std::transform(image->rgb.begin(), image->rgb.end(), bytes.begin(), [](float v) {
-      return static_cast<std::uint8_t>(std::lround(255 * std::clamp(v, 0.0f, 1.0f)));
-    });
-    clip->add(bytes, ms(f - time.first));
-  }
-  clip->finish(ms(time.last - time.first + 1));
-  return path;
-}
-
-void make_strip(const Animation& an) {
-  constexpr std::size_t kMost = 9;
-  std::vector<figures::SheetCell> cells;
-  const std::size_t n = an.frames.size(), shown = std::min(n, kMost);
-  for (std::size_t k = 0; k < shown; ++k) {
-    const Frame& f = an.frames[shown > 1 ? k * (n - 1) / (shown - 1) : 0];
-    cells.push_back(
-        {f.png, fmt::format("frame {}", f.number), fmt::format("{:.3f} s", f.time_s), false});
-  }
-  figures::sheet_figure((an.dir / "strip.png").string(),
-                        an.rig.title.empty() ? "Frames over time" : an.rig.title,
-                        cells,
-                        0);
-}
-
 // The rig's file wherever the program is started.
 std::string path_of(const Animation& an) {
   std::error_code ec;
@@ -455,9 +181,7 @@ Json figures_json(const FlickerFigures& f) {
           {"flicker_index", f.index}};
 }
 
-}  // namespace
-
-int run_animate(int argc, char** argv) {
+Usage animate_usage() {
   Usage usage{
       "animate",
       "RIG",
@@ -486,11 +210,27 @@ int run_animate(int argc, char** argv) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
+  return usage;
+}
+
+// What --meter names, each a meter of the rig. Throws UsageError.
+std::vector<std::string> meters_asked_for(const Arguments& a, const Rig& rig) {
+  std::vector<std::string> names;
+  for (const MeterSpec& m : rig.meters) {
+    names.push_back(m.name);
   }
+  for (const std::string& name : a.texts("meter")) {
+    if (std::find(names.begin(), names.end(), name) == names.end()) {
+      const std::string hint = did_you_mean(name, names);
+      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
+                                   printable(name),
+                                   hint.empty() ? "" : "; " + hint));
+    }
+  }
+  return a.texts("meter");
+}
+
+Animation animation_of(const Arguments& a) {
   const auto folder = a.text("output");
   if (!folder || folder->empty()) {
     throw UsageError("missing -o DIR, the folder for the results; see jovilux animate --help");
@@ -506,6 +246,11 @@ int run_animate(int argc, char** argv) {
   // Denoising leaves blotches: held still, they do not flicker.
   an.request.hold_noise = a.flag("hold-noise") || an.denoised;
   add_picture_overrides(a, an.request);
+  return an;
+}
+
+// Throws BadInput for a rig that has errors or no frames.
+Rig rig_with_frames(const Animation& an) {
   auto rig = load_rig(an.rig_file, an.request);
   if (!rig) {
     throw BadInput{rig.problems()};
@@ -522,197 +267,256 @@ int run_animate(int argc, char** argv) {
   if (!an.quiet) {
     print_problems(rig.problems());
   }
-  an.rig = std::move(*rig);
-  camera_index(an.rig, an.camera);
-  for (const std::string& name : a.texts("meter")) {
-    std::vector<std::string> names;
-    for (const MeterSpec& m : an.rig.meters) {
-      names.push_back(m.name);
-    }
-    if (std::find(names.begin(), names.end(), name) == names.end()) {
-      const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
-                                   printable(name),
-                                   hint.empty() ? "" : "; " + hint));
-    }
-  }
-  const auto [first, last] = a.text("frames") ? frame_range(*a.text("frames"), an.rig.time)
-                                              : std::pair(an.rig.time.first, an.rig.time.last);
-  std::vector<double> moments;
-  for (int f = first; f <= last; ++f) {
-    Frame frame;
-    frame.number = f;
-    frame.at = static_cast<std::size_t>(f - an.rig.time.first);
-    frame.time_s = an.rig.time.moment_of(f);
-    frame.exr = (an.dir / "frames" / fmt::format("frame.{:04}.exr", f)).string();
-    frame.png = (an.dir / "frames" / fmt::format("frame.{:04}.png", f)).string();
-    frame.folder = (an.dir / fmt::format("work-{:04}", f)).string();
-    an.frames.push_back(frame);
-    moments.push_back(frame.time_s);
-  }
+  return std::move(*rig);
+}
+
+Frame frame_at(const Animation& an, int number) {
+  Frame frame;
+  frame.number = number;
+  frame.at = static_cast<std::size_t>(number - an.rig.time.first);
+  frame.time_s = an.rig.time.moment_of(number);
+  frame.exr = (an.dir / "frames" / fmt::format("frame.{:04}.exr", number)).string();
+  frame.png = (an.dir / "frames" / fmt::format("frame.{:04}.png", number)).string();
+  frame.folder = (an.dir / fmt::format("work-{:04}", number)).string();
+  return frame;
+}
+
+// The rigs of all frames of [time]. Throws BadInput.
+std::vector<Rig> rigs_over_time(const Animation& an) {
+  std::vector<Rig> rigs;
+  const bool own_seed = !an.rig.render.seed_given && !an.request.hold_noise;
   for (int f = an.rig.time.first; f <= an.rig.time.last; ++f) {
-    const bool own_seed = !an.rig.render.seed_given && !an.request.hold_noise;
-    auto there = rig_at(an.rig,
-                        an.rig.time.moment_of(f),
-                        own_seed ? std::optional(frame_seed(an.rig, f)) : std::nullopt);
-    if (!there) {
-      throw BadInput{there.problems()};
+    auto at_frame = rig_at(an.rig,
+                           an.rig.time.moment_of(f),
+                           own_seed ? std::optional(frame_seed(an.rig, f)) : std::nullopt);
+    if (!at_frame) {
+      throw BadInput{at_frame.problems()};
     }
-    an.rigs.push_back(std::move(*there));
+    rigs.push_back(std::move(*at_frame));
   }
-  // The plan is made for all frames of the rig, so that runs over parts of them share it.
-  std::variant<FramesFromLayers, std::string> plan = std::string("--exact was given");
-  if (!a.flag("exact")) {
-    plan = frames_from_layers(an.rig, an.rigs);
-  }
-  auto* by_layers = std::get_if<FramesFromLayers>(&plan);
-  const Ranks& ranks = Ranks::of_this_run();
-  refuse_another_rigs(an, a.flag("force"));
-  prepare_folder(*folder, an.rig, a.flag("force"));
-  std::error_code ec;
-  fs::create_directories(an.dir / "frames", ec);
-  if (ranks.first() && !fs::exists(an.dir / "animation.json", ec)) {
-    // Whose folder it is.
-    write_text_file((an.dir / "animation.json").string(),
-                    json_text({{"rig", an.rig_file}, {"rig_path", path_of(an)}}));
-  }
-  FiguresLast drawn;
-  catch_interrupts();
-  bool finished = true, base_kept = false;
-  double base_seconds = 0;
-  std::size_t kept = 0;
-  if (!a.flag("levels-only")) {
-    measure_look(an);
-    for (std::size_t i = 0; i < an.frames.size(); ++i) {
-      an.frames[i].there = is_there(an.frames[i], an.rig_text(an.frames[i]), an.denoised);
-      kept += an.frames[i].there ? 1 : 0;
+  return rigs;
+}
+
+// An animation from its arguments to its results, step by step in the order of the functions.
+class AnimateRun {
+ public:
+  explicit AnimateRun(const Arguments& a)
+      : arguments_(a), levels_only_(a.flag("levels-only")), an_(animation_of(a)) {
+    an_.rig = rig_with_frames(an_);
+    camera_index(an_.rig, an_.camera);
+    meter_names_ = meters_asked_for(a, an_.rig);
+    const auto [first, last] = a.text("frames") ? frame_range(*a.text("frames"), an_.rig.time)
+                                                : std::pair(an_.rig.time.first, an_.rig.time.last);
+    for (int f = first; f <= last; ++f) {
+      an_.frames.push_back(frame_at(an_, f));
+      moments_.push_back(an_.frames.back().time_s);
     }
-    if (kept < an.frames.size()) {
-      if (by_layers == nullptr && !an.quiet) {
-        print_err(fmt::format("each frame is rendered: {}\n", std::get<std::string>(plan)));
-      }
-      finished = by_layers != nullptr ? frames_by_layers(an, *by_layers, base_seconds, base_kept)
-                                      : frames_one_by_one(an);
+    an_.rigs = rigs_over_time(an_);
+    // The plan is made for all frames of the rig, so that runs over parts of them share it.
+    if (!a.flag("exact")) {
+      plan_ = frames_from_layers(an_.rig, an_.rigs);
     }
   }
-  if (!ranks.first()) {
-    return finished ? kDone : kInterrupted;
-  }
-  if (!finished) {
-    print_err("interrupted; the same command again goes on\n");
-    return kInterrupted;
-  }
-  std::string clip;
-  if (!a.flag("levels-only")) {
-    clip = make_clip(an);
-  }
-  const std::vector<LevelCurve> curves = level_curves(an.rigs.front(), moments);
-  const auto read = meter_curves(an, a.texts("meter"), by_layers);
-  if (!read) {
-    print_err(
-        "interrupted while the meters were read; the frames are kept: run it again to go on\n");
-    return kInterrupted;
-  }
-  const std::vector<MeterCurve>& meters = *read;
-  write_text_file((an.dir / "levels.csv").string(), csv(an, curves, meters));
-  std::vector<figures::MeterOverTime> meter_lines;
-  for (const MeterCurve& m : meters) {
-    meter_lines.push_back({m.name, m.unit, moments, m.values});
-  }
-  Json j = {{"rig", an.rig_file},
-            {"rig_path", path_of(an)},
-            {"rate", an.rig.time.rate},
-            {"shutter", an.rig.time.shutter},
-            {"from_layers", by_layers != nullptr},
-            {"why_not", by_layers != nullptr ? Json(nullptr) : Json(std::get<std::string>(plan))},
-            {"base_wall_s", base_seconds},
-            {"base_kept", base_kept},
-            {"kept", kept},
-            {"clip", clip.empty() ? Json(nullptr) : Json(clip)},
-            {"frames", Json::array()},
-            {"lights", Json::array()},
-            {"meters", Json::array()}};
-  for (const Frame& f : an.frames) {
-    j["frames"].push_back({{"frame", f.number},
-                           {"time_s", f.time_s},
-                           {"exr", f.exr},
-                           {"png", f.png},
-                           {"wall_s", f.seconds},
-                           {"kept", f.there}});
-  }
-  for (const LevelCurve& c : curves) {
-    Json one = {{"name", c.name},
-                {"changes", c.changes},
-                {"cycle_s", c.cycle_s > 0 ? Json(c.cycle_s) : Json(nullptr)},
-                {"over_time", figures_json(c.own)},
-                {"in_frames", figures_json(c.framed)},
-                {"levels", c.in_frames}};
-    one["percent_flicker"] = 100 * c.own.percent;
-    one["flicker_index"] = c.own.index;
-    j["lights"].push_back(one);
-  }
-  for (const MeterCurve& m : meters) {
-    j["meters"].push_back({{"name", m.name},
-                           {"unit", m.unit},
-                           {"standard_error", m.standard_error},
-                           {"values", m.values},
-                           {"in_frames", figures_json(m.framed)}});
-  }
-  write_text_file((an.dir / "animation.json").string(), json_text(j));
-  if (!a.flag("levels-only")) {
-    drawn.draw([&] { make_strip(an); });
-  }
-  drawn.draw([&] {
-    figures::levels_figure((an.dir / "levels.png").string(), curves, moments, meter_lines);
-  });
-  if (a.flag("json")) {
-    print_out(json_text(j));
+
+  int run() {
+    open_folder();
+    FiguresLast drawn;
+    catch_interrupts();
+    const bool finished = levels_only_ || make_frames();
+    if (!Ranks::of_this_run().first()) {
+      return finished ? kDone : kInterrupted;
+    }
+    if (!finished) {
+      print_err("interrupted; the same command again goes on\n");
+      return kInterrupted;
+    }
+    if (!levels_only_) {
+      clip_ = make_clip(an_);
+    }
+    curves_ = level_curves(an_.rigs.front(), moments_);
+    auto read = meter_curves(an_, meter_names_, by_layers());
+    if (!read) {
+      print_err(
+          "interrupted while the meters were read; the frames are kept: run it again to go on\n");
+      return kInterrupted;
+    }
+    meters_ = std::move(*read);
+    write_text_file((an_.dir / "levels.csv").string(), csv(an_, curves_, meters_));
+    const std::string document = json_text(json());
+    write_text_file((an_.dir / "animation.json").string(), document);
+    draw(drawn);
+    print_out(arguments_.flag("json") ? document : summary());
     return drawn.finish(kDone);
   }
-  std::vector<std::vector<std::string>> table = {
-      {"light", "level from", "to", "percent flicker", "index", "over", "in frames"}};
-  for (const LevelCurve& c : curves) {
-    if (c.changes) {
-      table.push_back(
-          {c.name,
-           short_number(c.own.least, 3),
-           short_number(c.own.most, 3),
-           short_number(100 * c.own.percent, 3) + " %",
-           short_number(c.own.index, 3),
-           c.cycle_s > 0 ? "a cycle of " + short_number(1000 * c.cycle_s, 3) + " ms" : "all frames",
-           short_number(100 * c.framed.percent, 3) + " %"});
+
+ private:
+  const FramesFromLayers* by_layers() const { return std::get_if<FramesFromLayers>(&plan_); }
+
+  void open_folder() const {
+    const bool force = arguments_.flag("force");
+    refuse_another_rigs(an_, force);
+    prepare_folder(an_.dir.string(), an_.rig, force);
+    std::error_code ec;
+    fs::create_directories(an_.dir / "frames", ec);
+    if (Ranks::of_this_run().first() && !fs::exists(an_.dir / "animation.json", ec)) {
+      // Whose folder it is.
+      write_text_file((an_.dir / "animation.json").string(),
+                      json_text({{"rig", an_.rig_file}, {"rig_path", path_of(an_)}}));
     }
   }
-  for (const MeterCurve& m : meters) {
-    table.push_back({m.name,
-                     short_number(m.framed.least, 3) + " " + m.unit,
-                     short_number(m.framed.most, 3) + " " + m.unit,
-                     short_number(100 * m.framed.percent, 3) + " %",
-                     short_number(m.framed.index, 3),
-                     "all frames",
-                     short_number(100 * m.framed.percent, 3) + " %"});
+
+  // False when interrupted.
+  bool make_frames() {
+    measure_look(an_);
+    for (Frame& f : an_.frames) {
+      f.there = is_there(an_, f);
+      kept_ += f.there ? 1 : 0;
+    }
+    if (kept_ == an_.frames.size()) {
+      return true;
+    }
+    if (by_layers() != nullptr) {
+      const auto base = frames_by_layers(an_, *by_layers());
+      base_ = base.value_or(BaseRender{});
+      return base.has_value();
+    }
+    if (!an_.quiet) {
+      print_err(fmt::format("each frame is rendered: {}\n", std::get<std::string>(plan_)));
+    }
+    return frames_one_by_one(an_);
   }
-  std::string text;
-  if (!a.flag("levels-only")) {
-    text =
-        fmt::format("frames {} to {} at {} a second: {}, {} kept from before\n\n",
-                    first,
-                    last,
-                    short_number(an.rig.time.rate, 4),
-                    by_layers != nullptr ? fmt::format("from one render of {:.1f} s", base_seconds)
-                                         : "each rendered",
-                    kept);
+
+  Json json() const {
+    Json j = {
+        {"rig", an_.rig_file},
+        {"rig_path", path_of(an_)},
+        {"rate", an_.rig.time.rate},
+        {"shutter", an_.rig.time.shutter},
+        {"from_layers", by_layers() != nullptr},
+        {"why_not", by_layers() != nullptr ? Json(nullptr) : Json(std::get<std::string>(plan_))},
+        {"base_wall_s", base_.seconds},
+        {"base_kept", base_.kept},
+        {"kept", kept_},
+        {"clip", clip_.empty() ? Json(nullptr) : Json(clip_)},
+        {"frames", Json::array()},
+        {"lights", Json::array()},
+        {"meters", Json::array()}};
+    for (const Frame& f : an_.frames) {
+      j["frames"].push_back({{"frame", f.number},
+                             {"time_s", f.time_s},
+                             {"exr", f.exr},
+                             {"png", f.png},
+                             {"wall_s", f.seconds},
+                             {"kept", f.there}});
+    }
+    for (const LevelCurve& c : curves_) {
+      j["lights"].push_back({{"name", c.name},
+                             {"changes", c.changes},
+                             {"cycle_s", c.cycle_s > 0 ? Json(c.cycle_s) : Json(nullptr)},
+                             {"over_time", figures_json(c.own)},
+                             {"in_frames", figures_json(c.framed)},
+                             {"levels", c.in_frames},
+                             {"percent_flicker", 100 * c.own.percent},
+                             {"flicker_index", c.own.index}});
+    }
+    for (const MeterCurve& m : meters_) {
+      j["meters"].push_back({{"name", m.name},
+                             {"unit", m.unit},
+                             {"standard_error", m.standard_error},
+                             {"values", m.values},
+                             {"in_frames", figures_json(m.framed)}});
+    }
+    return j;
   }
-  text += table.size() > 1 ? text_table(table) + "\n" : "no light's level changes\n\n";
-  if (!a.flag("levels-only")) {
-    text += fmt::format("look at {}, {}\n",
-                        clip.empty() ? "the frames (no clip yet: some are missing)" : clip,
-                        (an.dir / "strip.png").string());
+
+  void draw(FiguresLast& drawn) const {
+    if (!levels_only_) {
+      drawn.draw([&] { make_strip(an_); });
+    }
+    std::vector<figures::MeterOverTime> lines;
+    for (const MeterCurve& m : meters_) {
+      lines.push_back({m.name, m.unit, moments_, m.values});
+    }
+    drawn.draw([&] {
+      figures::levels_figure((an_.dir / "levels.png").string(), curves_, moments_, lines);
+    });
   }
-  text += fmt::format(
-      "levels  {}, {}\n", (an.dir / "levels.png").string(), (an.dir / "levels.csv").string());
-  print_out(text);
-  return drawn.finish(kDone);
+
+  // What changes, a row each.
+  std::vector<std::vector<std::string>> changes() const {
+    std::vector<std::vector<std::string>> rows = {
+        {"light", "level from", "to", "percent flicker", "index", "over", "in frames"}};
+    for (const LevelCurve& c : curves_) {
+      if (c.changes) {
+        rows.push_back({c.name,
+                        short_number(c.own.least, 3),
+                        short_number(c.own.most, 3),
+                        short_number(100 * c.own.percent, 3) + " %",
+                        short_number(c.own.index, 3),
+                        c.cycle_s > 0 ? "a cycle of " + short_number(1000 * c.cycle_s, 3) + " ms"
+                                      : "all frames",
+                        short_number(100 * c.framed.percent, 3) + " %"});
+      }
+    }
+    for (const MeterCurve& m : meters_) {
+      rows.push_back({m.name,
+                      short_number(m.framed.least, 3) + " " + m.unit,
+                      short_number(m.framed.most, 3) + " " + m.unit,
+                      short_number(100 * m.framed.percent, 3) + " %",
+                      short_number(m.framed.index, 3),
+                      "all frames",
+                      short_number(100 * m.framed.percent, 3) + " %"});
+    }
+    return rows;
+  }
+
+  std::string summary() const {
+    std::string text;
+    if (!levels_only_) {
+      text = fmt::format("frames {} to {} at {} a second: {}, {} kept from before\n\n",
+                         an_.frames.front().number,
+                         an_.frames.back().number,
+                         short_number(an_.rig.time.rate, 4),
+                         by_layers() != nullptr
+                             ? fmt::format("from one render of {:.1f} s", base_.seconds)
+                             : "each rendered",
+                         kept_);
+    }
+    const auto rows = changes();
+    text += rows.size() > 1 ? text_table(rows) + "\n" : "no light's level changes\n\n";
+    if (!levels_only_) {
+      text += fmt::format("look at {}, {}\n",
+                          clip_.empty() ? "the frames (no clip yet: some are missing)" : clip_,
+                          (an_.dir / "strip.png").string());
+    }
+    return text + fmt::format("levels  {}, {}\n",
+                              (an_.dir / "levels.png").string(),
+                              (an_.dir / "levels.csv").string());
+  }
+
+  const Arguments& arguments_;
+  bool levels_only_;
+  Animation an_;
+  std::vector<std::string> meter_names_;
+  std::vector<double> moments_;  // of the frames [s]
+  // Why each frame is rendered, where layers of one render do not give them.
+  std::variant<FramesFromLayers, std::string> plan_ = std::string("--exact was given");
+  std::size_t kept_ = 0;  // frames from before
+  BaseRender base_;
+  std::string clip_;
+  std::vector<LevelCurve> curves_;
+  std::vector<MeterCurve> meters_;
+};
+
+}  // namespace
+
+int run_animate(int argc, char** argv) {
+  const Arguments a(animate_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  return AnimateRun(a).run();
 }
 
 }  // namespace jovilux::cli

@@ -170,9 +170,7 @@ void measure_from(Rig& rig, const std::string& camera) {
   }
 }
 
-}  // namespace
-
-int run_meter(int argc, char** argv) {
+Usage meter_usage() {
   Usage usage{
       "meter",
       "RIG",
@@ -192,7 +190,203 @@ int run_meter(int argc, char** argv) {
     usage.options.push_back(std::move(o));
   }
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
+  return usage;
+}
+
+// Leaves the meters that --meter names. Throws where the rig has none of a name, or none at all.
+void choose_meters(Rig& rig, const std::string& rig_file, const std::vector<std::string>& wanted) {
+  std::vector<std::string> names;
+  for (const MeterSpec& m : rig.meters) {
+    names.push_back(m.name);
+  }
+  for (const std::string& name : wanted) {
+    if (std::find(names.begin(), names.end(), name) == names.end()) {
+      const std::string hint = did_you_mean(name, names);
+      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
+                                   printable(name),
+                                   hint.empty() ? "" : "; " + hint));
+    }
+  }
+  if (!wanted.empty()) {
+    std::erase_if(rig.meters, [&](const MeterSpec& m) {
+      return std::find(wanted.begin(), wanted.end(), m.name) == wanted.end();
+    });
+  }
+  if (rig.meters.empty()) {
+    throw BadInput{{{Severity::kError,
+                     "no-meter",
+                     {rig_file, 0, 0},
+                     "meter",
+                     "the rig has no meter",
+                     "add [[meter]] with name, kind = \"illuminance\", at and facing"}}};
+  }
+}
+
+void prepare_meter_files(const std::string& folder, const Rig& rig, bool force) {
+  std::vector<std::string> files;
+  for (const MeterSpec& m : rig.meters) {
+    files.push_back(m.name + ".csv");
+    if (m.grid) {
+      files.push_back(m.name + ".png");
+    }
+  }
+  prepare_files(folder, files, force);
+}
+
+void save_readings(const std::string& folder,
+                   const Rig& rig,
+                   const std::vector<MeterResult>& results) {
+  for (const MeterResult& m : results) {
+    if (m.readings.empty()) {
+      continue;
+    }
+    const MeterSpec& meter = rig.meters[m.meter];
+    write_text_file((fs::path(folder) / (meter.name + ".csv")).string(), csv(m, meter));
+    if (meter.grid && m.readings.size() == m.points) {
+      figures::grid_figure((fs::path(folder) / (meter.name + ".png")).string(), meter, m);
+    }
+  }
+}
+
+// Whether a reading misses its target, or the error that was asked for.
+bool falls_short(const std::vector<MeterResult>& results) {
+  return std::any_of(results.begin(), results.end(), [](const MeterResult& m) {
+    return std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+      return r.verdict == Verdict::kFail || !r.settled;
+    });
+  });
+}
+
+Json to_json(const MeterReading& r,
+             const MeterSpec& meter,
+             const std::vector<std::string>& layers) {
+  Json lights = Json::object(), errors = Json::object();
+  for (std::size_t l = 0; l < layers.size(); ++l) {
+    lights[layers[l]] = r.by_light[l].value;
+    errors[layers[l]] = r.by_light[l].standard_error;
+  }
+  return {
+      {"name", r.name},
+      {"kind", r.luminance ? "luminance" : "illuminance"},
+      {"at", {r.at.x(), r.at.y(), r.at.z()}},
+      {"value", r.value},
+      {"unit", unit_of(r)},
+      {"standard_error", r.standard_error},
+      {"direct", r.direct},
+      {"bounce", r.bounce},
+      {"haze", r.haze},
+      {"by_light", lights},
+      {"by_light_standard_error", errors},
+      {"samples", r.samples},
+      {"settled", r.settled},
+      {"target", meter.target ? Json({meter.target->first, meter.target->second}) : Json(nullptr)},
+      {"verdict", word(r.verdict)}};
+}
+
+Json to_json(const Rig& rig,
+             const std::vector<MeterResult>& results,
+             const std::vector<std::string>& lost_lights) {
+  Json j = {{"meters", Json::array()}};
+  for (const MeterResult& m : results) {
+    const MeterSpec& meter = rig.meters[m.meter];
+    for (const MeterReading& r : m.readings) {
+      j["meters"].push_back(to_json(r, meter, m.layers));
+    }
+    if (meter.grid && m.readings.size() == m.points) {
+      j["grids"].push_back({{"name", meter.name},
+                            {"average", m.average},
+                            {"minimum", m.minimum},
+                            {"uniformity", m.uniformity()}});
+    }
+  }
+  j["not_found_in_mirrors"] = lost_lights;
+  return j;
+}
+
+std::string target_text(const MeterSpec& meter) {
+  return meter.target
+             ? fmt::format(
+                   "{}..{}", short_number(meter.target->first), short_number(meter.target->second))
+             : "-";
+}
+
+using Rows = std::vector<std::vector<std::string>>;
+
+// A grid's two rows: its average and its minimum.
+void append_grid(Rows& rows, const MeterSpec& meter, const MeterResult& m) {
+  const auto fails = std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
+    return r.verdict == Verdict::kFail;
+  });
+  double worst = 0;
+  for (const MeterReading& r : m.readings) {
+    worst = std::max(worst, r.standard_error);
+  }
+  const std::string verdict = !meter.target ? "-"
+                              : fails == 0
+                                  ? "pass"
+                                  : fmt::format("fail, {} of {} points", fails, m.readings.size());
+  const std::string unit = unit_of(m.readings[0]);
+  rows.push_back({meter.name + " average",
+                  short_number(m.average),
+                  short_number(worst, 2),
+                  unit,
+                  "",
+                  "",
+                  "",
+                  target_text(meter),
+                  verdict,
+                  ""});
+  rows.push_back({meter.name + " minimum",
+                  short_number(m.minimum),
+                  "",
+                  unit,
+                  "",
+                  "",
+                  "",
+                  "",
+                  "",
+                  fmt::format("uniformity {}", short_number(m.uniformity(), 2))});
+}
+
+std::string readings_table(const Rig& rig, const std::vector<MeterResult>& results) {
+  Rows rows = {{"meter",
+                "value",
+                "\u00b1",
+                "unit",
+                "direct",
+                "bounce",
+                "haze",
+                "target",
+                "verdict",
+                "most from"}};
+  for (const MeterResult& m : results) {
+    const MeterSpec& meter = rig.meters[m.meter];
+    if (m.readings.empty()) {
+      continue;
+    }
+    if (meter.grid) {
+      append_grid(rows, meter, m);
+      continue;
+    }
+    const MeterReading& r = m.readings[0];
+    rows.push_back({r.name,
+                    short_number(r.value),
+                    short_number(r.standard_error, 2),
+                    unit_of(r),
+                    short_number(r.direct),
+                    short_number(r.bounce),
+                    short_number(r.haze),
+                    target_text(meter),
+                    r.verdict == Verdict::kNone ? "-" : word(r.verdict),
+                    strongest_lights(m.layers, r)});
+  }
+  return text_table(rows);
+}
+
+}  // namespace
+
+int run_meter(int argc, char** argv) {
+  const Arguments a(meter_usage(), argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
@@ -202,31 +396,7 @@ int run_meter(int argc, char** argv) {
   if (!rig) {
     throw BadInput{rig.problems()};
   }
-  std::vector<std::string> names;
-  for (const MeterSpec& m : rig->meters) {
-    names.push_back(m.name);
-  }
-  for (const std::string& wanted : a.texts("meter")) {
-    if (std::find(names.begin(), names.end(), wanted) == names.end()) {
-      const std::string hint = did_you_mean(wanted, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
-                                   printable(wanted),
-                                   hint.empty() ? "" : "; " + hint));
-    }
-  }
-  if (const auto only = a.texts("meter"); !only.empty()) {
-    std::erase_if(rig->meters, [&](const MeterSpec& m) {
-      return std::find(only.begin(), only.end(), m.name) == only.end();
-    });
-  }
-  if (rig->meters.empty()) {
-    throw BadInput{{{Severity::kError,
-                     "no-meter",
-                     {a.positional(), 0, 0},
-                     "meter",
-                     "the rig has no meter",
-                     "add [[meter]] with name, kind = \"illuminance\", at and facing"}}};
-  }
+  choose_meters(*rig, a.positional(), a.texts("meter"));
   if (const auto camera = a.text("camera")) {
     measure_from(*rig, *camera);
   }
@@ -236,14 +406,7 @@ int run_meter(int argc, char** argv) {
   }
   const auto folder = a.text("output");
   if (folder) {
-    std::vector<std::string> files;
-    for (const MeterSpec& m : rig->meters) {
-      files.push_back(m.name + ".csv");
-      if (m.grid) {
-        files.push_back(m.name + ".png");
-      }
-    }
-    prepare_files(*folder, files, a.flag("force"));
+    prepare_meter_files(*folder, *rig, a.flag("force"));
   }
   catch_interrupts();
   options.stop = stop_requested;
@@ -253,132 +416,20 @@ int run_meter(int argc, char** argv) {
     options.progress = bar.function();
     results = read_meters(*rig, *scene, options);
   }
-  bool missed = false;
-  for (const MeterResult& m : results) {
-    const MeterSpec& meter = rig->meters[m.meter];
-    missed = missed || std::any_of(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
-               return r.verdict == Verdict::kFail || !r.settled;
-             });
-    if (folder && !m.readings.empty()) {
-      write_text_file((fs::path(*folder) / (meter.name + ".csv")).string(), csv(m, meter));
-      if (meter.grid && m.readings.size() == m.points) {
-        figures::grid_figure((fs::path(*folder) / (meter.name + ".png")).string(), meter, m);
-      }
-    }
+  if (folder) {
+    save_readings(*folder, *rig, results);
   }
   const std::vector<std::string> lost = lights_lost_in_mirrors(*rig, *scene);
   if (a.flag("json")) {
-    Json j = {{"meters", Json::array()}};
-    for (const MeterResult& m : results) {
-      const MeterSpec& meter = rig->meters[m.meter];
-      for (const MeterReading& r : m.readings) {
-        Json lights = Json::object(), errors = Json::object();
-        for (std::size_t l = 0; l < m.layers.size(); ++l) {
-          lights[m.layers[l]] = r.by_light[l].value;
-          errors[m.layers[l]] = r.by_light[l].standard_error;
-        }
-        j["meters"].push_back(
-            {{"name", r.name},
-             {"kind", r.luminance ? "luminance" : "illuminance"},
-             {"at", {r.at.x(), r.at.y(), r.at.z()}},
-             {"value", r.value},
-             {"unit", unit_of(r)},
-             {"standard_error", r.standard_error},
-             {"direct", r.direct},
-             {"bounce", r.bounce},
-             {"haze", r.haze},
-             {"by_light", lights},
-             {"by_light_standard_error", errors},
-             {"samples", r.samples},
-             {"settled", r.settled},
-             {"target",
-              meter.target ? Json({meter.target->first, meter.target->second}) : Json(nullptr)},
-             {"verdict", word(r.verdict)}});
-      }
-      if (meter.grid && m.readings.size() == m.points) {
-        j["grids"].push_back({{"name", meter.name},
-                              {"average", m.average},
-                              {"minimum", m.minimum},
-                              {"uniformity", m.uniformity()}});
-      }
+    print_out(json_text(to_json(*rig, results, lost)));
+  } else {
+    print_out(readings_table(*rig, results) + shortcomings(results, options, stop_requested()) +
+              lost_in_mirrors(lost, "the readings") + way_on(*rig, results, a.positional()));
+    if (folder) {
+      print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
     }
-    j["not_found_in_mirrors"] = lost;
-    print_out(json_text(j));
-    return stop_requested() ? kInterrupted : missed ? kFellShort : kDone;
   }
-  std::vector<std::vector<std::string>> table = {{"meter",
-                                                  "value",
-                                                  "\u00b1",
-                                                  "unit",
-                                                  "direct",
-                                                  "bounce",
-                                                  "haze",
-                                                  "target",
-                                                  "verdict",
-                                                  "most from"}};
-  for (const MeterResult& m : results) {
-    const MeterSpec& meter = rig->meters[m.meter];
-    const std::string target = meter.target ? fmt::format("{}..{}",
-                                                          short_number(meter.target->first),
-                                                          short_number(meter.target->second))
-                                            : "-";
-    if (m.readings.empty()) {
-      continue;
-    }
-    if (meter.grid) {
-      const auto fails =
-          std::count_if(m.readings.begin(), m.readings.end(), [](const MeterReading& r) {
-            return r.verdict == Verdict::kFail;
-          });
-      double worst = 0;
-      for (const MeterReading& r : m.readings) {
-        worst = std::max(worst, r.standard_error);
-      }
-      table.push_back({meter.name + " average",
-                       short_number(m.average),
-                       short_number(worst, 2),
-                       unit_of(m.readings[0]),
-                       "",
-                       "",
-                       "",
-                       target,
-                       meter.target
-                           ? fails == 0
-                                 ? "pass"
-                                 : fmt::format("fail, {} of {} points", fails, m.readings.size())
-                           : "-",
-                       ""});
-      table.push_back({meter.name + " minimum",
-                       short_number(m.minimum),
-                       "",
-                       unit_of(m.readings[0]),
-                       "",
-                       "",
-                       "",
-                       "",
-                       "",
-                       fmt::format("uniformity {}", short_number(m.uniformity(), 2))});
-      continue;
-    }
-    const MeterReading& r = m.readings[0];
-    std::string most = strongest_lights(m.layers, r);
-    table.push_back({r.name,
-                     short_number(r.value),
-                     short_number(r.standard_error, 2),
-                     unit_of(r),
-                     short_number(r.direct),
-                     short_number(r.bounce),
-                     short_number(r.haze),
-                     target,
-                     r.verdict == Verdict::kNone ? "-" : word(r.verdict),
-                     most});
-  }
-  print_out(text_table(table) + shortcomings(results, options, stop_requested()) +
-            lost_in_mirrors(lost, "the readings") + way_on(*rig, results, a.positional()));
-  if (folder) {
-    print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
-  }
-  return stop_requested() ? kInterrupted : missed ? kFellShort : kDone;
+  return stop_requested() ? kInterrupted : falls_short(results) ? kFellShort : kDone;
 }
 
 }  // namespace jovilux::cli

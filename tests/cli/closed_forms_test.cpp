@@ -130,7 +130,7 @@ TEST_CASE("the sun gives its lux and its penumbra has the width of its disc [slo
     const std::string edge = fmt::format(
         "[[object]]\nname='sheet'\nshape={{kind='rect', size=[4, 8]}}\nat=[-2, 0, {}]\n", height);
     std::string text = looking_at({x, 0, 0.02}, {x, 0, 0}, sun + edge);
-    return text.replace(text.find("samples = 32"), 12, "samples = 512");
+    return text.replace(text.find("samples = 96"), 12, "samples = 512");
   };
   const double full = 10000 * kPlaneFactor;
   // Truths: sun_fraction_2m.

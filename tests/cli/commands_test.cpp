@@ -301,7 +301,7 @@ TEST_CASE("a picture of few samples says that its noise is a guess", "[cli]") {
 TEST_CASE("Ctrl-C saves what is finished and says so", "[cli]") {
   const TemporaryFolder dir;
   const std::string rig = dir.write("r.toml", kSmall);
-  // Without learning: before half a million samples it takes seconds, in which no pixel is finished.
+  // Without learning, which takes seconds before half a million samples and finishes no pixel.
   const ProgramRun r = run_program({"render",
                                     rig,
                                     "-o",

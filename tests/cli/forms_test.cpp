@@ -184,7 +184,7 @@ TEST_CASE(
   const std::string emits = light("kind='object'\nobject='lamp'\noutput='3000 cd/m2'\n");
   // Places are chosen over the whole surface, half of it or more in vain: more samples.
   const auto finely = [](std::string text) {
-    return text.replace(text.find("samples = 32"), 12, "samples = 256");
+    return text.replace(text.find("samples = 96"), 12, "samples = 256");
   };
   check_luminance(
       finely(looking_at(
@@ -308,22 +308,22 @@ TEST_CASE("domes and general skies light level ground with their lux", "[cli][tr
   const std::string rig =
       dir.write("r.toml", open + light("kind='dome'\nimage='dome.exr'\noutput='as-is'\n"));
   RunningMoments m;
-  for (int seed = 1; seed <= kScramblingsTested; ++seed) {
+  for (int seed = 1; seed <= kRendersCompared; ++seed) {
     m.add(reading(dir, rig, seed)["luminance_cd_m2"]);
   }
   const double exact = 619.0863429035364 * kPlaneFactor;
   INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
-  CHECK(std::abs(m.mean() - exact) < kScramblingBound * m.standard_error() + 2e-4 * exact);
+  CHECK(std::abs(m.mean() - exact) < kRendersBound * m.standard_error() + 2e-4 * exact);
   CHECK(m.standard_error() < 0.005 * exact);
   // The same in lx.
   const std::string lux = dir.write(
       "s.toml", open + light("kind='dome'\nimage='dome.exr'\nrotate=40\noutput='800 lx'\n"));
   RunningMoments n;
-  for (int seed = 1; seed <= kScramblingsTested; ++seed) {
+  for (int seed = 1; seed <= kRendersCompared; ++seed) {
     n.add(reading(dir, lux, seed)["luminance_cd_m2"]);
   }
   CHECK(std::abs(n.mean() - 800 * kPlaneFactor) <
-        kScramblingBound * n.standard_error() + 2e-4 * 800 * kPlaneFactor);
+        kRendersBound * n.standard_error() + 2e-4 * 800 * kPlaneFactor);
 }
 
 TEST_CASE("drawn and written falloff laws are what they say, and keep the level at match",

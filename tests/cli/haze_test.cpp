@@ -61,7 +61,7 @@ TEST_CASE("haze takes exp(-sigma s) of what is seen and of what lights surfaces"
   // A lamp 2 m over the plane, the camera 1 m from it: both ways count.
   std::string text = looking_at(
       {0, 0, 1}, {0, 0, 0}, haze(0.3, 0, 0) + light("kind='point'\nat=[0,0,2]\noutput='100 cd'\n"));
-  text.replace(text.find("samples = 32"), 12, "samples = 512");
+  text.replace(text.find("samples = 96"), 12, "samples = 512");
   check_luminance(text, 100 / 4.0 * std::exp(-0.3 * 3) * kPlaneFactor, 0.03);
 }
 

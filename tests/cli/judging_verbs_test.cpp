@@ -112,7 +112,7 @@ TEST_CASE("a meter and a gray card rendered agree", "[cli][meter]") {
                                meter("at=[0,0,0.0001]\n") + lamps)[0];
   std::string card = looking_at({0.4, 0, 1}, {0, 0, 0}, lamps);
   card.replace(card.find("bounces = 1"), 11, "bounces = 5");
-  card.replace(card.find("samples = 32"), 12, "samples = 512");
+  card.replace(card.find("samples = 96"), 12, "samples = 512");
   const auto seen = reading(dir, dir.write("card.toml", card), 1);
   const double as_lux = seen["luminance_cd_m2"].get<double>() / kPlaneFactor,
                error = seen["standard_error_cd_m2"].get<double>() / kPlaneFactor;
