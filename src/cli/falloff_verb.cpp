@@ -271,9 +271,8 @@ int run_falloff(int argc, char** argv) {
   for (const FalloffCurveReport& c : study.curves) {
     rows.push_back({c.name});
     for (const std::size_t i : shown) {
-      rows.back().push_back(std::isfinite(c.illuminance_lx[i])
-                                ? short_number(c.illuminance_lx[i], 3)
-                                : "inside");
+      rows.back().push_back(
+          std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
     }
   }
   std::string out = text_table(rows) + "\n";

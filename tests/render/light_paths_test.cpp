@@ -84,6 +84,7 @@ shape = { kind = "rect", size = [0.1, 0.1] }
 at = [1, 0, 0.6666667]
 rotate = [0, 90, 0]
 )";
+  constexpr double kFine = 6e-3;
   const double d2 = 1.5 * 1.5 + 1, exact = 0.5 / kPiD * 1000 / (4 * kPiD) / d2 / std::sqrt(d2);
   SECTION("point") {
     check_exact(
@@ -91,7 +92,9 @@ rotate = [0, 90, 0]
             rig_of(
                 patch(0, 0, 5) + mirror + kFloor +
                 "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
-            Part::kCaustic),
+            Part::kCaustic,
+            kScramblingsTested,
+            kFine),
         exact,
         8e-3);
   }
@@ -99,7 +102,9 @@ rotate = [0, 90, 0]
     check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
                                  "[[light]]\nname = 'lamp'\nkind = 'sphere'\nradius = '5 mm'\nat = "
                                  "[0.5, 0, 1]\noutput = '1000 lm'\n"),
-                          Part::kCaustic),
+                          Part::kCaustic,
+                          kScramblingsTested,
+                          kFine),
                 exact,
                 8e-3);
   }
@@ -107,7 +112,9 @@ rotate = [0, 90, 0]
     check_exact(part_mean(rig_of(patch(0, 0, 5) + mirror + kFloor +
                                  "[[light]]\nname = 'lamp'\nkind = 'sphere'\nradius = '5 mm'\nat = "
                                  "[0.5, 0, 1]\noutput = '1000 lm'\ncheat = { visible = false }\n"),
-                          Part::kCaustic),
+                          Part::kCaustic,
+                          kScramblingsTested,
+                          kFine),
                 exact,
                 8e-3);
   }
@@ -125,7 +132,9 @@ rotate = [0, 90, 0]
             rig_of(
                 patch(0, 0, 5) + pane + kFloor +
                 "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0.5, 0, 1]\noutput = '1000 lm'\n"),
-            Part::kCaustic),
+            Part::kCaustic,
+            kScramblingsTested,
+            kFine),
         exact * 2 * r / (1 + r),
         8e-3);
   }
@@ -155,11 +164,13 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
   const double side = 0.4, from = 0.6 - side / 2, to = 0.6 + side / 2,
                solid_angle = 2 * (corner(to, side / 2) - corner(from, side / 2));
   const double exact = 0.1 / kPiD * 1000 / (4 * kPiD) * solid_angle / (side * side);
-  floor.replace(floor.find("samples = 16"), 12, "samples = 48");
+  floor.replace(floor.find("samples = 16"), 12, "samples = 24");
   const RunningMoments m = part_mean(
       rig_of(patch(0.6, 0, 2 * std::atan(side / 2 / 0.5) * 180 / kPiD) + ball + floor +
              "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
-      Part::kCaustic);
+      Part::kCaustic,
+      kScramblingsTested,
+      3e-3);
   INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
   // The filter takes in a pixel around the patch; and a little comes from the floor by way of the
   // ball.
@@ -318,10 +329,11 @@ layers = "lights+parts"
                              "0.15, 0]\nfield_of_view = "
                              "30\n";
     Rig rig = rig_of(camera + scene + c.objects + "[[light]]\nname = 'lamp'\n" + c.light);
-    const RunningMoments joined = part_mean(rig, Part::kCaustic, 24, 0.02);
+    rig.render.width = rig.render.height = 24;  // a few scenes need most of the renders
+    const RunningMoments joined = part_mean(rig, Part::kCaustic, 96, 0.02);
     rig.render.light_tracing = false;
     rig.render.samples = 48;
-    const RunningMoments alone = part_mean(rig, Part::kCaustic, 24, 0.02);
+    const RunningMoments alone = part_mean(rig, Part::kCaustic, 96, 0.02);
     const double error = std::hypot(joined.standard_error(), alone.standard_error());
     INFO(c.name << ": " << joined.mean() << " +- " << joined.standard_error() << " against "
                 << alone.mean() << " +- " << alone.standard_error());
