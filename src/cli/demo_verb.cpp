@@ -4,6 +4,7 @@
 #include <chrono>
 #include <cstdlib>
 #include <filesystem>
+#include <memory>
 #include <string_view>
 
 #include "cli/arguments.h"
@@ -563,10 +564,7 @@ int run_demo(int argc, char** argv) {
   }
   prepare_demo_folder(a.text("output").value_or("demo-out"), a.flag("force"));
   Demo demo(a, a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual);
-  std::optional<OutputAside> aside;
-  if (a.flag("json")) {
-    aside.emplace();
-  }
+  auto aside = a.flag("json") ? std::make_unique<OutputAside>() : nullptr;
   const int status = demo.run();
   aside.reset();
   if (a.flag("json") && status != kInterrupted) {

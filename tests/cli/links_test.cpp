@@ -14,7 +14,7 @@ using namespace jovilux::test;
 namespace {
 
 // A diffuse ball and a diffuse box on a floor, a mirror behind them; a lamp that goes by `rest`.
-std::string stage(const std::string& rest, int bounces = 6) {
+std::string ball_on_stage(const std::string& rest, int bounces = 6) {
   return fmt::format(R"(jovilux = 1
 [[camera]]
 name = "c"
@@ -99,7 +99,7 @@ TEST_CASE(
   // Linked to the ball alone: its pixels and their image in the mirror, nothing else.
   for (const char* linked :
        {"only = ['ball']", "only = ['tag:hero']", "skip = ['floor', 'box', 'glass-wall']"}) {
-    render(dir, stage(linked));
+    render(dir, ball_on_stage(linked));
     INFO(linked);
     const auto box = run_program({"read", dir.path("out"), "--box", "0,0,64,48", "--json"})
                          .json()["readings"][0];
@@ -112,7 +112,7 @@ TEST_CASE(
   }
   // Everywhere: no pixel inside the floor, the box or their images has any of it; the mirror shows
   // the lit ball, and black.
-  render(dir, stage("only = ['ball']"));
+  render(dir, ball_on_stage("only = ['ball']"));
   const auto exr = ExrReader::open(dir.path("out/image.exr"));
   REQUIRE(exr);
   const auto planes =
@@ -147,7 +147,7 @@ TEST_CASE(
   CHECK(mirror_lit > 3);
   CHECK(mirror_dark > 10 * mirror_lit);
   // Skipped, the ball is dark and all else lit.
-  render(dir, stage("skip = ['ball']"));
+  render(dir, ball_on_stage("skip = ['ball']"));
   CHECK(at(dir, 19, 24, "key") == 0);
   CHECK(at(dir, 45, 28, "key") > 0.1);
   CHECK(at(dir, 32, 46, "key") > 0.5);
@@ -239,7 +239,7 @@ TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
   const TemporaryFolder dir;
   double caustic = 0;  // of the last
   const auto parts = [&](const std::string& cheat, const std::string& more = "") {
-    std::string text = stage("cheat={" + cheat + "}\n" + more);
+    std::string text = ball_on_stage("cheat={" + cheat + "}\n" + more);
     text.replace(text.find("[render]"), 8, "[render]\nguiding=false\nlayers='lights+parts'");
     render(dir, text);
     // Mean luminances over the picture of the light's direct and bounced part.
@@ -282,9 +282,9 @@ TEST_CASE("cheats scale what they name and nothing else", "[cli][links]") {
     CHECK(d == Approx(direct).epsilon(1e-6));
   }
   SECTION("unseen lamps light all the same") {
-    render(dir, stage("cheat={visible=false}"));
+    render(dir, ball_on_stage("cheat={visible=false}"));
     const double lit = at(dir, 32, 46, "key");
-    render(dir, stage(""));
+    render(dir, ball_on_stage(""));
     CHECK(lit == Approx(at(dir, 32, 46, "key")).epsilon(0.1));
   }
   SECTION("direct, bounce and caustics are the whole") {
