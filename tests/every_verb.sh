@@ -28,57 +28,21 @@ run() {
   fi
 }
 small=(--size 32x18 --samples 2 --quiet --threads "$threads" --force)
-demo=$here/demo/orchid-house.toml
-cat > rig.toml <<'TOML'
-jovilux = 1
-[[camera]]
-name = "c"
-at = [0, -3, 1]
-look_at = [0, 0, 0.5]
-[render]
-size = [32, 18]
-samples = 8
-bounces = 2
-[time]
-frames = [1, 3]
-[look]
-bloom = "5 %"
-[[object]]
-name = "floor"
-shape = { kind = "plane" }
-[[light]]
-name = "lamp"
-kind = "spot"
-at = [0, 0, 2]
-aim = [0, 0, 0]
-beam = "30 deg"
-field = "50 deg"
-output = "900 lm"
-flicker = { wave = "flame", rate = "5 Hz", depth = "40 %" }
-[[light]]
-name = "panel"
-kind = "rect"
-at = [1, 0, 2]
-aim = [0, 0, 0]
-size = [0.4, 0.2]
-output = "100 cd/m2"
-[[meter]]
-name = "m"
-kind = "illuminance"
-at = [0, 0, 0.1]
-target = ["50 lx", "5000 lx"]
-TOML
+cp "$here"/tests/support/rigs/*.toml "$here"/demo/{fern.obj,heat-lamp.ies,cedar.png,puddles.png} .
+mv small.toml rig.toml
 run 0 --help
-run 0 check "$demo"
-run 0 check "$demo" --json
+run 0 check rich.toml
+run 0 check rig.toml --json
 run 0 convert "1350 lm" --kind sphere --radius 3cm --at 1m
 run 0 color "2700 K" led-3000 D65
-run 0 profile "$here/demo/heat-lamp.ies"
+run 0 profile heat-lamp.ies
 run 0 falloff rig.toml --light lamp
 run 0 new fresh
 run 0 new fresh-row --scene row
-run 0 render "$demo" -o wide --camera wide "${small[@]}"
-run 0 render "$demo" -o misty --camera wide --variant misty "${small[@]}"
+run 0 render rich.toml -o rich --quiet --threads "$threads"
+run 0 render rich.toml -o learned --quiet --threads "$threads" --size 96x54 --samples 24
+run 0 render "$here/demo/scenes/blind.toml" -o blind "${small[@]}"
+run 0 render "$here/demo/scenes/jar.toml" -o jar "${small[@]}"
 run 0 render rig.toml -o a --quiet --threads "$threads" --denoise
 run 0 render rig.toml -o b --quiet --threads "$threads" --set light.lamp.dimmer=0.5
 run 0 render rig.toml -o s1 --quiet --threads "$threads" --slice 1/2
@@ -97,6 +61,7 @@ run 0 balance a -o bal --dim lamp=0.5
 run 0 balance a --target "m=100 lx" -o bal2
 run 0 sweep rig.toml --vary "light.lamp.dimmer = 0.2 .. 1 / 2" --size 16x9 --samples 2 -o sw --quiet
 run 0 meter rig.toml --error "5 %"
+run 1 meter rich.toml --samples 1024
 run 0 denoise b
 run 0 report a -o report.html
 run 0 desk a -o desk.html
@@ -113,6 +78,6 @@ run 0 completion bash
 run 0 show a
 run 2 render none.toml -o x
 run 2 read rig.toml --at 1,1
-run 0 render "$demo" -o preview --camera bench --preview --size 32x18 --quiet --threads "$threads"
+run 0 render rich.toml -o preview --preview --quiet --threads "$threads"
 run 0 watch rig.toml -o live --times 1 --meters --at 16,9 --quiet --threads "$threads"
 exit "$failed"

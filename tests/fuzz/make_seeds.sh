@@ -16,37 +16,11 @@ cp demo/brick-a.obj demo/seedling.obj "$out/obj"
 cp demo/puddles.png "$out/png"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
-cat > "$work/rig.toml" <<'TOML'
-jovilux = 1
-[[camera]]
-name = "c"
-at = [0, -3, 1]
-look_at = [0, 0, 0.5]
-[render]
-size = [20, 12]
-samples = 2
-bounces = 1
-[[object]]
-name = "floor"
-shape = { kind = "plane" }
-[[light]]
-name = "lamp"
-kind = "spot"
-at = [0, 0, 2]
-aim = [0, 0, 0]
-beam = "30 deg"
-field = "50 deg"
-output = "900 lm"
-[[light]]
-name = "panel"
-kind = "rect"
-at = [1, 0, 2]
-aim = [0, 0, 0]
-size = [0.4, 0.2]
-output = "100 cd/m2"
-TOML
-"$program" render "$work/rig.toml" -o "$work/a" --quiet >/dev/null
-"$program" render "$work/rig.toml" -o "$work/slice" --slice 1/2 --quiet --set light.panel.on=false >/dev/null
+cp tests/support/rigs/small.toml "$work/rig.toml"
+cp tests/support/rigs/*.toml "$out/rig"
+tiny=(--size 20x12 --samples 2 --set render.bounces=1 --quiet)
+"$program" render "$work/rig.toml" -o "$work/a" "${tiny[@]}" >/dev/null
+"$program" render "$work/rig.toml" -o "$work/slice" --slice 1/2 "${tiny[@]}" --set light.panel.on=false >/dev/null
 cp "$work/a/image.exr" "$out/exr/a.exr"
 cp "$work/a/view.png" "$out/png/view.png"
 find "$work/slice" -name '*.part' -o -name '*.slice' | head -1 | xargs -I{} cp {} "$out/slice/a.part"
