@@ -1,6 +1,7 @@
 #include "cli/render_verb.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/render/film.h"
 #include "jovilux/units/text.h"
 
 #include <cmath>
@@ -56,13 +57,6 @@ int choose_camera(Rig& rig, const std::string& name) {
   return index;
 }
 
-namespace {
-
-// Variances come from this many independent scramblings.
-constexpr int kFewSamples = 8;
-
-}  // namespace
-
 std::string render_summary(const Rendered& r, const std::string& folder) {
   const RenderStats& s = r.stats;
   static constexpr const char* kWhy[] = {
@@ -94,11 +88,11 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
         2 * r.rig.render.march.max_steps);
   }
   out += fmt::format("mean luminance {} cd/m2\n\n", short_number(s.mean_luminance));
-  if (s.samples_per_pixel < kFewSamples && s.samples_per_pixel > 0) {
+  if (s.samples_per_pixel < kBatches && s.samples_per_pixel > 0) {
     out += fmt::format(
         "noise and fireflies of fewer than {} samples a pixel mean little: the spread of "
         "so few tells no error\n\n",
-        kFewSamples);
+        kBatches);
   }
   if (s.mean_luminance == 0) {
     out += fmt::format(

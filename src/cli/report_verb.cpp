@@ -369,9 +369,145 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
   return out;
 }
 
-}  // namespace
+// The folders of the pictures that a page shows. Throws UsageError or BadInput where there is none,
+// too many, or one that was not denoised.
+std::vector<fs::path> folders_to_show(const fs::path& folder, bool denoised) {
+  auto folders = renders_in(folder, denoised);
+  if (folders.empty()) {
+    throw UsageError(
+        fmt::format("{}: holds no finished render; give a folder made by jovilux render, or one "
+                    "with such folders in it",
+                    printable(folder.string(), 200)));
+  }
+  if (folders.size() > kMostPictures) {
+    throw UsageError(fmt::format("{}: holds {} renders; a page takes at most {}",
+                                 printable(folder.string(), 200),
+                                 folders.size(),
+                                 kMostPictures));
+  }
+  for (const fs::path& f : folders) {
+    if (Problems missing = denoised ? check_denoised(f.string()) : Problems{}; !missing.empty()) {
+      throw BadInput{std::move(missing)};
+    }
+  }
+  return folders;
+}
 
-int run_report(int argc, char** argv) {
+PageSection views(const std::vector<Shown>& shown, bool denoised) {
+  PageSection out;
+  out.title = shown.size() == 1 ? "Picture" : "Pictures";
+  for (const Shown& s : shown) {
+    out.figures.push_back({(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
+                           "The picture " + s.name,
+                           caption(s, denoised)});
+  }
+  return out;
+}
+
+// Luminance of a picture, in bands about its own gray.
+PageSection luminance_bands(const Shown& shown, bool denoised, const fs::path& scratch) {
+  const auto image = load_rendered(shown.folder.string(), false, denoised);
+  if (!image) {
+    throw BadInput{image.problems()};
+  }
+  figures::FalseColor bands;
+  bands.gray = luminance_at(image->shown().ev()).value;
+  const std::string png = (scratch / "bands.png").string();
+  figures::false_color_figure(png, *image, bands, shown.name);
+  PageSection out;
+  out.title = "Luminance";
+  out.figures.push_back({png,
+                         "Luminance in bands of a stop, its histogram and waveform",
+                         fmt::format("{}: luminance in bands of a stop about {} cd/m\u00b2, the "
+                                     "luminance shown as 18 % gray",
+                                     shown.name,
+                                     short_number(bands.gray, 3))});
+  return out;
+}
+
+PageSection bare_sources(const std::vector<LightReport>& reports) {
+  PageSection out;
+  out.title = "Lights";
+  out.paragraphs.push_back("What leaves each bare source, and the lux on what it is aimed at.");
+  out.tables.push_back({light_table(reports)});
+  out.points = losses(reports);
+  return out;
+}
+
+PageSection shares_of_picture(const std::vector<Shown>& shown) {
+  PageSection out;
+  out.title = "What each gives";
+  out.paragraphs.push_back("Share of the mean luminance.");
+  out.tables.push_back(shares(shown));
+  return out;
+}
+
+// The strongest lights over distance, by what they bring to their subjects; nothing where none has
+// a subject.
+std::optional<PageSection> curves(const Rig& rig,
+                                  const Scene& scene,
+                                  const std::vector<LightReport>& reports,
+                                  const fs::path& scratch) {
+  std::vector<std::pair<double, FalloffSubject>> strongest;
+  for (std::size_t i = 0; i < rig.lights.size(); ++i) {
+    const LightSpec& l = rig.lights[i];
+    if ((l.copies > 1 && !l.name.ends_with("[0]")) || !l.on || l.dimmer <= 0) {
+      continue;
+    }
+    if (auto subject = falloff_subject(rig, scene, i)) {
+      const auto& intensity = reports[i].levels.intensity;
+      strongest.emplace_back(intensity ? intensity->value * subject->remaining : 0,
+                             std::move(*subject));
+    }
+  }
+  if (strongest.empty()) {
+    return std::nullopt;
+  }
+  std::stable_sort(strongest.begin(), strongest.end(), [](const auto& x, const auto& y) {
+    return x.first > y.first;
+  });
+  std::vector<FalloffSubject> subjects;
+  for (std::size_t i = 0; i < std::min(kMostCurves, strongest.size()); ++i) {
+    subjects.push_back(std::move(strongest[i].second));
+  }
+  const std::string png = (scratch / "falloff.png").string();
+  figures::falloff_figure(png, study_falloff(subjects, 8));
+  PageSection out;
+  out.title = "Curves";
+  out.figures.push_back(
+      {png,
+       "Illuminance of the strongest lights against distance",
+       strongest.size() > kMostCurves
+           ? fmt::format(
+                 "The {} strongest of {} lights on their axes", kMostCurves, strongest.size())
+           : "The lights on their axes"});
+  return out;
+}
+
+// A rig's scene, and what is to be said of its lights and of the whole.
+struct JudgedRig {
+  Scene scene;
+  std::vector<LightReport> reports;
+  Problems found;
+};
+
+JudgedRig judge(const Rig& rig, int threads) {
+  std::optional<JudgedRig> out;
+  with_threads(threads, [&] {
+    auto prepared = prepare_scene(rig);
+    if (!prepared) {
+      throw BadInput{prepared.problems()};
+    }
+    Problems found = prepared.problems();
+    std::vector<LightReport> reports = light_reports(rig, *prepared);
+    const Problems more = check_rig(rig, *prepared, reports);
+    found.insert(found.end(), more.begin(), more.end());
+    out = JudgedRig{std::move(*prepared), std::move(reports), std::move(found)};
+  });
+  return std::move(*out);
+}
+
+Usage report_usage() {
   Usage usage{
       "report",
       "DIR",
@@ -391,12 +527,30 @@ int run_report(int argc, char** argv) {
       "Lights, meters and curves are those of the first picture's rig.",
       "jovilux report demo-out/bench -o demo-out/report.html"};
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
+  return usage;
+}
+
+std::string page_summary(const std::string& page,
+                         std::size_t pictures,
+                         std::size_t lights,
+                         std::size_t meters,
+                         std::uintmax_t bytes) {
+  return fmt::format("wrote {}: {}, {}, {}, {} MB\n",
+                     page,
+                     counted(pictures, "picture"),
+                     counted(lights, "light"),
+                     counted(meters, "meter"),
+                     short_number(static_cast<double>(bytes) / 1e6, 2));
+}
+
+}  // namespace
+
+int run_report(int argc, char** argv) {
+  const Arguments a(report_usage(), argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
     return kDone;
   }
-  const fs::path folder = a.positional();
   const auto file = a.text("output");
   if (!file || file->empty()) {
     throw UsageError("missing -o FILE, the page to write; see jovilux report --help");
@@ -404,24 +558,7 @@ int run_report(int argc, char** argv) {
   const double error = a.text("error") ? share_option("--error", *a.text("error")) : 0.02,
                target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
   const bool denoised = a.flag("denoised");
-  const auto folders = renders_in(folder, denoised);
-  if (folders.empty()) {
-    throw UsageError(
-        fmt::format("{}: holds no finished render; give a folder made by jovilux render, or one "
-                    "with such folders in it",
-                    printable(folder.string(), 200)));
-  }
-  if (folders.size() > kMostPictures) {
-    throw UsageError(fmt::format("{}: holds {} renders; a page takes at most {}",
-                                 printable(folder.string(), 200),
-                                 folders.size(),
-                                 kMostPictures));
-  }
-  for (const fs::path& f : folders) {
-    if (Problems missing = denoised ? check_denoised(f.string()) : Problems{}; !missing.empty()) {
-      throw BadInput{std::move(missing)};
-    }
-  }
+  const auto folders = folders_to_show(a.positional(), denoised);
   const fs::path page(*file);
   prepare_files(page.has_parent_path() ? page.parent_path().string() : ".",
                 {page.filename().string()},
@@ -432,112 +569,35 @@ int run_report(int argc, char** argv) {
   }
   const Shown& first = shown.front();
   const figures::Scratch scratch;
-  // Pictures, lights; what else there is goes between and after them.
-  std::vector<PageSection> sections(2);
-  std::optional<Scene> scene;
-  Problems found;
-  std::vector<LightReport> reports;
   catch_interrupts();
-  with_threads(threads_of(a), [&] {
-    auto prepared = prepare_scene(first.rig);
-    if (!prepared) {
-      throw BadInput{prepared.problems()};
-    }
-    found = prepared.problems();
-    scene = std::move(*prepared);
-    reports = light_reports(first.rig, *scene);
-    const Problems more = check_rig(first.rig, *scene, reports);
-    found.insert(found.end(), more.begin(), more.end());
-  });
-  sections[0].title = shown.size() == 1 ? "Picture" : "Pictures";
-  for (const Shown& s : shown) {
-    sections[0].figures.push_back({(s.folder / (denoised ? kDenoisedView : "view.png")).string(),
-                                   "The picture " + s.name,
-                                   caption(s, denoised)});
-  }
-  // Luminance of the first picture, in bands about its own gray.
-  if (const auto image = load_rendered(first.folder.string(), false, denoised)) {
-    figures::FalseColor bands;
-    bands.gray = luminance_at(image->shown().ev()).value;
-    const std::string png = (scratch.dir / "bands.png").string();
-    figures::false_color_figure(png, *image, bands, first.name);
-    PageSection s;
-    s.title = "Luminance";
-    s.figures.push_back({png,
-                         "Luminance in bands of a stop, its histogram and waveform",
-                         fmt::format("{}: luminance in bands of a stop about {} cd/m\u00b2, the "
-                                     "luminance shown as 18 % gray",
-                                     first.name,
-                                     short_number(bands.gray, 3))});
-    sections.insert(sections.begin() + 1, std::move(s));
-  } else {
-    throw BadInput{image.problems()};
-  }
-  PageSection& lights = sections.back();
-  lights.title = "Lights";
-  lights.paragraphs.push_back("What leaves each bare source, and the lux on what it is aimed at.");
-  lights.tables.push_back({light_table(reports)});
-  lights.points = losses(reports);
-  PageSection given;
-  given.title = "What each gives";
-  given.paragraphs.push_back("Share of the mean luminance.");
-  given.tables.push_back(shares(shown));
-  sections.push_back(std::move(given));
-  sections.push_back(realism(first.rig, found, reports));
+  const JudgedRig judged = judge(first.rig, threads_of(a));
+  std::vector<PageSection> sections = {views(shown, denoised),
+                                       luminance_bands(first, denoised, scratch.dir),
+                                       bare_sources(judged.reports),
+                                       shares_of_picture(shown),
+                                       realism(first.rig, judged.found, judged.reports)};
   if (!first.rig.meters.empty()) {
     sections.push_back(
-        metered(first.rig, *scene, error, threads_of(a), a.flag("quiet"), scratch.dir));
+        metered(first.rig, judged.scene, error, threads_of(a), a.flag("quiet"), scratch.dir));
   }
   sections.push_back(noisy(shown, target, scratch.dir));
-  // The strongest lights over distance, by what they bring to their subjects.
-  std::vector<std::pair<double, FalloffSubject>> strongest;
-  for (std::size_t i = 0; i < first.rig.lights.size(); ++i) {
-    const auto& l = first.rig.lights[i];
-    if ((l.copies <= 1 || l.name.ends_with("[0]")) && l.on && l.dimmer > 0) {
-      if (auto subject = falloff_subject(first.rig, *scene, i)) {
-        strongest.emplace_back(reports[i].levels.intensity
-                                   ? reports[i].levels.intensity->value * subject->remaining
-                                   : 0,
-                               std::move(*subject));
-      }
-    }
-  }
-  std::stable_sort(strongest.begin(), strongest.end(), [](const auto& x, const auto& y) {
-    return x.first > y.first;
-  });
-  if (!strongest.empty()) {
-    std::vector<FalloffSubject> subjects;
-    for (std::size_t i = 0; i < std::min(kMostCurves, strongest.size()); ++i) {
-      subjects.push_back(std::move(strongest[i].second));
-    }
-    const std::string png = (scratch.dir / "falloff.png").string();
-    figures::falloff_figure(png, study_falloff(subjects, 8));
-    PageSection s;
-    s.title = "Curves";
-    s.figures.push_back(
-        {png,
-         "Illuminance of the strongest lights against distance",
-         strongest.size() > kMostCurves
-             ? fmt::format(
-                   "The {} strongest of {} lights on their axes", kMostCurves, strongest.size())
-             : "The lights on their axes"});
-    sections.push_back(std::move(s));
+  if (auto over_distance = curves(first.rig, judged.scene, judged.reports, scratch.dir)) {
+    sections.push_back(std::move(*over_distance));
   }
   if (stop_requested()) {
     return kInterrupted;
   }
-  const std::string title =
-      a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title);
   figures::write_page(
       page.string(),
-      title,
-      fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {} render{}.",
+      a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title),
+      fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {}.",
                   printable(fs::path(text(first.stats, "rig")).filename().string(), 200),
                   first.rig.render.seed,
-                  shown.size(),
-                  shown.size() == 1 ? "" : "s"),
+                  counted(shown.size(), "render")),
       sections);
   std::error_code ec;
+  const std::size_t lights = one_of_each(judged.reports).size(), meters = first.rig.meters.size();
+  const std::uintmax_t bytes = fs::file_size(page, ec);
   if (a.flag("json")) {
     Json pictures = Json::array();
     for (const Shown& s : shown) {
@@ -545,19 +605,12 @@ int run_report(int argc, char** argv) {
     }
     print_out(json_text({{"page", page.string()},
                          {"pictures", pictures},
-                         {"lights", one_of_each(reports).size()},
-                         {"meters", first.rig.meters.size()},
-                         {"bytes", fs::file_size(page, ec)}}));
-    return kDone;
+                         {"lights", lights},
+                         {"meters", meters},
+                         {"bytes", bytes}}));
+  } else {
+    print_out(page_summary(page.string(), shown.size(), lights, meters, bytes));
   }
-  print_out(fmt::format("wrote {}: {} picture{}, {} lights, {} meter{}, {} MB\n",
-                        page.string(),
-                        shown.size(),
-                        shown.size() == 1 ? "" : "s",
-                        one_of_each(reports).size(),
-                        first.rig.meters.size(),
-                        first.rig.meters.size() == 1 ? "" : "s",
-                        short_number(static_cast<double>(fs::file_size(page, ec)) / 1e6, 2)));
   return kDone;
 }
 

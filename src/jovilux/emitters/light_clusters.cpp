@@ -1,6 +1,7 @@
 #include "jovilux/emitters/light_clusters.h"
 
 #include "jovilux/emitters/luminous_surface.h"
+#include "jovilux/emitters/seen_shapes.h"
 
 #include <algorithm>
 #include <array>
@@ -30,24 +31,6 @@ constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 // which is the expectation's square times what arrives.
 float share_to_choose(float arrives, bool in_group) {
   return in_group ? std::sqrt(arrives) : arrives;
-}
-
-// Radius of the ball around its center that holds a light.
-float reach_of(const Emitter& e) {
-  switch (e.kind) {
-    case LightKind::kSphere:
-    case LightKind::kSpot:
-    case LightKind::kDisk:
-      return e.radius;
-    case LightKind::kRect:
-      return std::hypot(e.half_width, e.half_height);
-    case LightKind::kTube:
-      return std::hypot(e.half_width, e.radius);
-    case LightKind::kObject:
-      return static_cast<float>(e.detail->surface->reach());
-    default:
-      return 0;
-  }
 }
 
 // The highest intensity [cd].
