@@ -46,4 +46,21 @@ std::vector<PixelBox> pixel_boxes(const Arguments& arguments) {
   return out;
 }
 
+std::string name_of(const PixelBox& box) {
+  return box.width == 1 && box.height == 1
+             ? fmt::format("{},{}", box.x, box.y)
+             : fmt::format("{},{},{},{}", box.x, box.y, box.width, box.height);
+}
+
+std::string outside_picture(const std::vector<PixelBox>& boxes, int width, int height) {
+  for (const PixelBox& b : boxes) {
+    if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > width - b.width ||
+        b.y > height - b.height) {
+      return fmt::format(
+          "{} is not inside the picture of {} x {} pixels", name_of(b), width, height);
+    }
+  }
+  return "";
+}
+
 }  // namespace jovilux::cli

@@ -19,4 +19,9 @@ std::vector<int> numbers_of(const std::string& option,
 /// The pixels and boxes of --at and --box.
 std::vector<PixelBox> pixel_boxes(const Arguments& arguments);
 
+/// "X,Y" of a pixel, "X,Y,W,H" of a box.
+std::string name_of(const PixelBox& box);
+/// What is wrong with the first box that is not inside a picture of this size; empty where all are.
+std::string outside_picture(const std::vector<PixelBox>& boxes, int width, int height);
+
 }  // namespace jovilux::cli

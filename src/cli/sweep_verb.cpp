@@ -224,22 +224,6 @@ std::vector<Point> points_of(const std::vector<SweptParameter>& parameters,
   return points;
 }
 
-// Throws UsageError for a box that is not inside the rig's picture.
-void require_inside(const std::vector<PixelBox>& boxes, const RenderSpec& picture) {
-  for (const PixelBox& b : boxes) {
-    if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > picture.width - b.width ||
-        b.y > picture.height - b.height) {
-      throw UsageError(fmt::format("{},{},{},{} is not inside the picture of {} x {} pixels",
-                                   b.x,
-                                   b.y,
-                                   b.width,
-                                   b.height,
-                                   picture.width,
-                                   picture.height));
-    }
-  }
-}
-
 // The share of a picture's light that haze scattered to the camera; NaN in the dark.
 double share_from_haze(const RenderedImage& image) {
   double from_haze = 0, total = 0;
@@ -271,11 +255,6 @@ bool is_drowned(const Rig& rig) {
   const Problems found = check_rig(rig, *scene, light_reports(rig, *scene));
   return std::any_of(
       found.begin(), found.end(), [](const Problem& w) { return w.code == "haze-too-dense"; });
-}
-
-std::string name_of(const PixelBox& b) {
-  return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y)
-                                       : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height);
 }
 
 // A sweep from its arguments to its results, step by step in the order of the functions.
@@ -340,7 +319,10 @@ class Sweep {
       if (!rig) {
         throw BadInput{rig.problems()};
       }
-      require_inside(boxes_, rig->render);
+      if (const std::string fault = outside_picture(boxes_, rig->render.width, rig->render.height);
+          !fault.empty()) {
+        throw UsageError(fault);
+      }
       choose_camera(*rig, camera_);
       rigs_.push_back(std::move(*rig));
     }

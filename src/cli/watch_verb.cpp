@@ -154,11 +154,6 @@ struct Watched {
   double value = 0, error = 0;
 };
 
-std::string label_of(const PixelBox& b) {
-  return b.width == 1 && b.height == 1 ? fmt::format("{},{}", b.x, b.y)
-                                       : fmt::format("{},{},{},{}", b.x, b.y, b.width, b.height);
-}
-
 // Points of the whole picture in one that may be smaller.
 std::vector<Watched> read_points(const std::string& folder,
                                  const std::vector<PixelBox>& boxes,
@@ -187,7 +182,7 @@ std::vector<Watched> read_points(const std::string& folder,
   }
   for (std::size_t i = 0; i < here.size(); ++i) {
     const Reading& r = read->readings[i];
-    out.push_back({i == boxes.size() ? "mean of the picture" : label_of(boxes[i]),
+    out.push_back({i == boxes.size() ? "mean of the picture" : name_of(boxes[i]),
                    "cd/m2",
                    r.luminance,
                    std::isfinite(r.standard_error) ? r.standard_error : 0});
@@ -344,9 +339,7 @@ Json to_json(int version,
   return j;
 }
 
-}  // namespace
-
-int run_watch(int argc, char** argv) {
+Usage watch_usage() {
   Usage usage{
       "watch",
       "RIG",
@@ -373,20 +366,13 @@ int run_watch(int argc, char** argv) {
     usage.options.insert(usage.options.end(), more.begin(), more.end());
   }
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  const auto folder = a.text("output");
-  if (!folder || folder->empty()) {
-    throw UsageError("missing -o DIR, the folder for the picture; see jovilux watch --help");
-  }
-  const std::string file = a.positional();
-  const std::vector<PixelBox> boxes = pixel_boxes(a);
+  return usage;
+}
+
+RenderTask watch_task(const Arguments& a, const std::string& folder) {
   RenderTask task;
-  task.rig_file = file;
-  task.folder = *folder;
+  task.rig_file = a.positional();
+  task.folder = folder;
   task.request = rig_request(a);
   add_picture_overrides(a, task.request);
   task.camera = a.text("camera").value_or("");
@@ -395,150 +381,214 @@ int run_watch(int argc, char** argv) {
   task.quiet = a.flag("quiet") || ::isatty(STDERR_FILENO) == 0;
   task.check = false;
   task.view_every = 3;
-  const int times = a.whole("times", 1, 1'000'000).value_or(0),
-            width = a.whole("width", 8, 1000).value_or(80);
-  const bool json = a.flag("json");
-  std::error_code ec;
-  if (!fs::exists(file, ec)) {
-    throw BadInput{{{Severity::kError,
-                     "missing-file",
-                     {file, 0, 0},
-                     "",
-                     "file not found",
-                     "jovilux new DIR writes a rig to begin with"}}};
+  return task;
+}
+
+// One version of the rig after the other, until a signal.
+class WatchLoop {
+ public:
+  WatchLoop(const Arguments& a, const std::string& folder)
+      : arguments_(a),
+        file_(a.positional()),
+        folder_(folder),
+        boxes_(pixel_boxes(a)),
+        json_(a.flag("json")),
+        width_(a.whole("width", 8, 1000).value_or(80)),
+        task_(watch_task(a, folder)),
+        files_{file_} {
+    std::error_code ec;
+    if (!fs::exists(file_, ec)) {
+      throw BadInput{{{Severity::kError,
+                       "missing-file",
+                       {file_, 0, 0},
+                       "",
+                       "file not found",
+                       "jovilux new DIR writes a rig to begin with"}}};
+    }
+    auto rig = load_rig(file_, rig_request(a));
+    Rig known;  // a rig that cannot be read yet is known by its path
+    known.file = file_;
+    prepare_folder(folder_, rig ? *rig : known, a.flag("force"));
+    task_.force = true;
+    task_.stop = [this] { return watch_.changed(); };
   }
-  auto first = load_rig(file, rig_request(a));
-  Rig known;  // a rig that cannot be read yet is known by its path
-  known.file = file;
-  prepare_folder(*folder, first ? *first : known, a.flag("force"));
-  task.force = true;
-  catch_interrupts();
-  FileWatch watch;
-  std::vector<std::string> files = {file};
-  watch.look_at(files);
-  task.stop = [&watch] { return watch.changed(); };
-  const StopFn stop = [&watch] { return stop_requested() || watch.changed(); };
-  std::vector<Watched> before, rough_before;
-  Warnings warnings;
-  for (int version = 1; !stop_requested(); ++version) {
-    const auto saved = std::chrono::steady_clock::now();
-    const auto since = [&] {
-      return std::chrono::duration<double>(std::chrono::steady_clock::now() - saved).count();
-    };
-    std::vector<Watched> now, rough;
-    const Snapshot at_start = snapshot_of(files);
-    try {
-      watch.look_at(files);
-      auto rig = load_rig(file, task.request);
-      if (!rig) {
-        // An editor may be between removing the old file and naming the new one.
-        std::this_thread::sleep_for(std::chrono::milliseconds(150));
-        rig = load_rig(file, task.request);
+
+  void run() {
+    const int times = arguments_.whole("times", 1, 1'000'000).value_or(0);
+    watch_.look_at(files_);
+    while (!stop_requested()) {
+      ++version_;
+      saved_ = std::chrono::steady_clock::now();
+      const Snapshot at_start = snapshot_of(files_);
+      try {
+        show_version(at_start);
+      } catch (const BadInput& e) {
+        tell_errors(e.problems);
+        watch_also(e.problems);
+        watch_.look_at(files_, at_start);
       }
-      if (!rig) {
-        throw BadInput{rig.problems()};
+      if (version_ == times) {
+        return;
       }
-      files = files_of(*rig);
-      watch.look_at(files, at_start);
-      for (const PixelBox& b : boxes) {
-        if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 ||
-            b.x > rig->render.width - b.width || b.y > rig->render.height - b.height) {
-          const std::string why = fmt::format("{} is not inside the picture of {} x {} pixels",
-                                              label_of(b),
-                                              rig->render.width,
-                                              rig->render.height);
-          if (version == 1) {
-            throw UsageError(why);
-          }
-          // The picture has become smaller.
-          throw BadInput{
-              {{Severity::kError, "out-of-range", {file, 0, 0}, "render.size", why, ""}}};
-        }
+      while (!outdated()) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
       }
-      const int camera = camera_index(*rig, task.camera);
-      RenderTask look = task;
-      look.preview = true;
-      constexpr double kRoughBy = 1.4;  // reading the picture and telling it come after
-      look.preview_seconds = std::max(1.0, kRoughBy - since());
-      look.stop = nullptr;  // what is begun is shown: it takes 2 s at most
-      render_to_folder(look);
-      rough = read_points(*folder, boxes, rig->render.width, rig->render.height);
-      const double at_rough = since();
-      if (a.flag("meters")) {
-        const auto metered = read_the_meters(*rig, camera, task.threads, stop);
-        rough.insert(rough.end(), metered.begin(), metered.end());
-      }
-      if (json) {
-        print_out(json_text(to_json(version, "rough", at_rough, rough, rough_before), -1));
-      } else {
-        print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}",
-                              clock_now(),
-                              version,
-                              at_rough,
-                              changes(rough, rough_before)));
-        if (a.flag("show")) {
-          const auto picture = load_rendered(*folder, false);
-          print_drawing(picture ? terminal_picture(*picture, width) : "");
-        }
-      }
-      rough_before = rough;
-      if (!stop()) {
-        warnings.tell(version, check_warnings(*rig, rig.problems(), camera, task.threads), json);
-      }
-      if (!a.flag("rough") && !stop()) {
-        const Rendered finer = render_to_folder(task);
-        if (finer.stats.stopped_by != StoppedBy::kSignal) {
-          now = read_points(*folder, boxes, rig->render.width, rig->render.height);
-          if (json) {
-            print_out(json_text(to_json(version, "fine", since(), now, before), -1));
-          } else {
-            print_out(
-                fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}",
+    }
+  }
+
+ private:
+  bool outdated() const { return stop_requested() || watch_.changed(); }
+  double since_save() const {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - saved_).count();
+  }
+
+  void show_version(const Snapshot& at_start) {
+    watch_.look_at(files_);
+    auto rig = load_rig(file_, task_.request);
+    if (!rig) {
+      // An editor may be between removing the old file and naming the new one.
+      std::this_thread::sleep_for(std::chrono::milliseconds(150));
+      rig = load_rig(file_, task_.request);
+    }
+    if (!rig) {
+      throw BadInput{rig.problems()};
+    }
+    files_ = files_of(*rig);
+    watch_.look_at(files_, at_start);
+    require_boxes(rig->render);
+    const int camera = camera_index(*rig, task_.camera);
+    show_rough(*rig, camera);
+    if (!outdated()) {
+      warnings_.tell(version_, check_warnings(*rig, rig.problems(), camera, task_.threads), json_);
+    }
+    if (!arguments_.flag("rough") && !outdated()) {
+      show_finer(*rig);
+    }
+  }
+
+  void require_boxes(const RenderSpec& picture) const {
+    const std::string fault = outside_picture(boxes_, picture.width, picture.height);
+    if (fault.empty()) {
+      return;
+    }
+    if (version_ == 1) {
+      throw UsageError(fault);
+    }
+    // The picture has become smaller.
+    throw BadInput{{{Severity::kError, "out-of-range", {file_, 0, 0}, "render.size", fault, ""}}};
+  }
+
+  void show_rough(const Rig& rig, int camera) {
+    RenderTask look = task_;
+    look.preview = true;
+    constexpr double kRoughBy = 1.4;  // reading the picture and telling it come after
+    look.preview_seconds = std::max(1.0, kRoughBy - since_save());
+    look.stop = nullptr;  // what is begun is shown: it takes 2 s at most
+    render_to_folder(look);
+    std::vector<Watched> now = read_points(folder_, boxes_, rig.render.width, rig.render.height);
+    const double seconds = since_save();
+    if (arguments_.flag("meters")) {
+      const auto metered =
+          read_the_meters(rig, camera, task_.threads, [this] { return outdated(); });
+      now.insert(now.end(), metered.begin(), metered.end());
+    }
+    if (json_) {
+      print_out(json_text(to_json(version_, "rough", seconds, now, rough_before_), -1));
+    } else {
+      print_out(fmt::format("{}  version {}: rough after {:.1f} s\n{}",
                             clock_now(),
-                            version,
+                            version_,
+                            seconds,
+                            changes(now, rough_before_)));
+      draw();
+    }
+    rough_before_ = std::move(now);
+  }
+
+  void show_finer(const Rig& rig) {
+    const Rendered finer = render_to_folder(task_);
+    if (finer.stats.stopped_by == StoppedBy::kSignal) {
+      return;
+    }
+    std::vector<Watched> now = read_points(folder_, boxes_, rig.render.width, rig.render.height);
+    if (json_) {
+      print_out(json_text(to_json(version_, "fine", since_save(), now, before_), -1));
+    } else {
+      print_out(fmt::format("{}  version {}: {} samples a pixel after {:.1f} s, noise {} %\n{}",
+                            clock_now(),
+                            version_,
                             short_number(finer.stats.samples_per_pixel, 3),
-                            since(),
+                            since_save(),
                             short_number(100 * finer.stats.noise.p95, 2),
-                            changes(now, before)));
-            if (a.flag("show")) {
-              const auto picture = load_rendered(*folder, false);
-              print_drawing(picture ? terminal_picture(*picture, width) : "");
-            }
-          }
-          before = now;
-        }
-      }
-    } catch (const BadInput& e) {
-      if (json) {
-        Json errors = Json::array();
-        for (const Problem& p : e.problems) {
-          errors.push_back(to_string(p));
-        }
-        print_out(json_text({{"version", version}, {"stage", "errors"}, {"errors", errors}}, -1));
-      } else {
-        print_problems(e.problems);
-        print_err(fmt::format(
-            "{}  version {}: not rendered; the picture is still that of the version before\n",
-            clock_now(),
-            version));
-      }
-      // What is missing may come, what is wrong may be mended: files that the errors name are
-      // looked at as well.
-      for (const Problem& p : e.problems) {
-        if (!p.place.file.empty() &&
-            std::find(files.begin(), files.end(), p.place.file) == files.end()) {
-          files.push_back(p.place.file);
-        }
-      }
-      watch.look_at(files, at_start);
+                            changes(now, before_)));
+      draw();
     }
-    if (times > 0 && version >= times) {
-      return kDone;
-    }
-    while (!stop()) {
-      std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    before_ = std::move(now);
+  }
+
+  // The picture in the terminal, where it is asked for.
+  void draw() const {
+    if (arguments_.flag("show")) {
+      const auto picture = load_rendered(folder_, false);
+      print_drawing(picture ? terminal_picture(*picture, width_) : "");
     }
   }
+
+  void tell_errors(const Problems& problems) const {
+    if (json_) {
+      Json errors = Json::array();
+      for (const Problem& p : problems) {
+        errors.push_back(to_string(p));
+      }
+      print_out(json_text({{"version", version_}, {"stage", "errors"}, {"errors", errors}}, -1));
+      return;
+    }
+    print_problems(problems);
+    print_err(fmt::format(
+        "{}  version {}: not rendered; the picture is still that of the version before\n",
+        clock_now(),
+        version_));
+  }
+
+  // What is missing may come, what is wrong may be mended: files that errors name are looked at as
+  // well.
+  void watch_also(const Problems& problems) {
+    for (const Problem& p : problems) {
+      if (!p.place.file.empty() &&
+          std::find(files_.begin(), files_.end(), p.place.file) == files_.end()) {
+        files_.push_back(p.place.file);
+      }
+    }
+  }
+
+  const Arguments& arguments_;
+  std::string file_, folder_;
+  std::vector<PixelBox> boxes_;
+  bool json_;
+  int width_;  // of the picture in the terminal [characters]
+  RenderTask task_;
+  std::vector<std::string> files_;  // that the rig is made of
+  FileWatch watch_;
+  Warnings warnings_;
+  int version_ = 0;
+  std::chrono::steady_clock::time_point saved_;
+  std::vector<Watched> before_, rough_before_;  // readings of the version before
+};
+
+}  // namespace
+
+int run_watch(int argc, char** argv) {
+  const Arguments a(watch_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto folder = a.text("output");
+  if (!folder || folder->empty()) {
+    throw UsageError("missing -o DIR, the folder for the picture; see jovilux watch --help");
+  }
+  catch_interrupts();
+  WatchLoop(a, *folder).run();
   return kDone;
 }
 

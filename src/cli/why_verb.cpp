@@ -121,9 +121,7 @@ std::string table_of(const WayReport& r) {
 
 std::string in_words(const WayReport& r, const std::optional<Reading>& picture) {
   const std::string where =
-      r.box.width == 1 && r.box.height == 1
-          ? fmt::format("pixel {},{}", r.box.x, r.box.y)
-          : fmt::format("box {},{},{},{}", r.box.x, r.box.y, r.box.width, r.box.height);
+      (r.box.width == 1 && r.box.height == 1 ? "pixel " : "box ") + name_of(r.box);
   std::string out = fmt::format("{}: {} \u00b1 {} cd/m2",
                                 where,
                                 short_number(r.luminance),
@@ -161,16 +159,11 @@ PixelBox asked_box(const Arguments& a, const Rig& rig) {
     throw UsageError(boxes.empty() ? "missing --at X,Y, the pixel to explain; or --box X,Y,W,H"
                                    : "several pixels are given; explain one at a time");
   }
-  const PixelBox& b = boxes[0];
-  if (b.x < 0 || b.y < 0 || b.width < 1 || b.height < 1 || b.x > rig.render.width - b.width ||
-      b.y > rig.render.height - b.height) {
-    throw UsageError(fmt::format("{},{} is not inside the picture of {} x {} pixels",
-                                 b.x,
-                                 b.y,
-                                 rig.render.width,
-                                 rig.render.height));
+  if (const std::string fault = outside_picture(boxes, rig.render.width, rig.render.height);
+      !fault.empty()) {
+    throw UsageError(fault);
   }
-  return b;
+  return boxes[0];
 }
 
 }  // namespace
