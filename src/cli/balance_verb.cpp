@@ -12,6 +12,7 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
+#include "cli/json_numbers.h"
 #include "cli/layered_render.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
@@ -378,9 +379,7 @@ std::string match_summary(const PictureMatch& m, const std::vector<BalancedLight
   return out;
 }
 
-}  // namespace
-
-int run_balance(int argc, char** argv) {
+Usage balance_usage() {
   Usage usage{
       "balance",
       "DIR",
@@ -404,146 +403,199 @@ int run_balance(int argc, char** argv) {
       "jovilux balance demo-out/bench --target bench-level=\"500 lx\" --mute lantern -o "
       "demo-out/balanced"};
   usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  const std::string dir = a.positional();
-  LayeredRender render = load_layered(dir, a.flag("denoised"), a.flag("match"));
-  RenderedImage& image = render.image;
-  const Rig& rig = render.rig;
-  const Scene& scene = render.scene;
-  std::vector<BalancedLight> lights = balanced_lights(image, rig);
+  return usage;
+}
+
+// What the lights become, and what it was asked for.
+struct BalanceResult {
+  std::vector<BalancedLight> lights;
   std::optional<PictureMatch> matched;
   std::vector<TargetOutcome> outcomes;
-  if (a.flag("target") && a.flag("match")) {
-    throw UsageError("--target and --match are both given; choose one");
+  Balanced balanced;
+
+  static bool met(const TargetOutcome& o) {
+    constexpr double kNear = 0.01;
+    return std::abs(o.got - o.wanted) <= kNear * o.wanted;
   }
-  if (a.flag("target")) {
-    apply_settings(a, rig, image, lights);
-    outcomes = solve_targets(a.texts("target"), rig, scene, threads_of(a), lights);
-  } else if (const auto match = a.text("match")) {
-    matched = match_file(*match, image, a.flag("tints"), lights);
-    if (a.flag("tints")) {
-      std::vector<Rgb> wanted;
-      for (const BalancedLight& l : lights) {
-        wanted.push_back(l.factor);
-      }
-      balance_toward(rig, scene, wanted, lights);
-    }
-    for (std::size_t l = 0; l < lights.size(); ++l) {
-      lights[l].error = matched->errors[l];
-    }
-    apply_settings(a, rig, image, lights);
-  } else {
-    apply_settings(a, rig, image, lights);
-  }
-  const Balanced balanced = balance_rig(rig, scene, lights);
-  std::string lines;
-  std::vector<std::vector<std::string>> table = {{"light", "dimmer", "\u00b1", "was", "tint"}};
-  Json json_lights = Json::array();
-  for (const BalancedLight& l : lights) {
-    const std::string hex =
-        l.tint ? hex_color(Rgb(*l.tint / std::max(1e-12, l.tint->maxCoeff()))) : "";
-    const double wanted = l.dimmer * l.times;
-    const bool solved = l.error && !l.fixed;
-    const double error = l.dimmer * l.error.value_or(0);
-    table.push_back({l.layer,
-                     short_number(wanted, 4),
-                     solved ? short_number(error, 2) : "-",
-                     short_number(l.dimmer, 4),
-                     hex.empty() ? "-" : hex});
-    Json parts = Json::object();
-    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
-      if (l.part_times[p] != 1) {
-        parts[kPartNames[p]] = l.part_times[p];
-        table.push_back({fmt::format("{}.{}", l.layer, kPartNames[p]),
-                         "x " + short_number(l.part_times[p], 4),
-                         "-",
-                         "-",
-                         "-"});
-      }
-    }
-    json_lights.push_back({{"name", l.layer},
-                           {"dimmer", wanted},
-                           {"standard_error", solved ? Json(error) : Json(nullptr)},
-                           {"was", l.dimmer},
-                           {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
-                           {"parts", parts},
-                           {"factor", {l.factor[0], l.factor[1], l.factor[2]}}});
-  }
-  if (!balanced.assignments.empty()) {
-    lines = "[[variant]]\nname = \"balanced\"\n[variant.set]\n";
+  bool falls_short() const { return !std::all_of(outcomes.begin(), outcomes.end(), met); }
+  // A variant to paste into the rig; empty where nothing changes.
+  std::string rig_lines() const {
+    std::string lines;
     for (const std::string& assignment : balanced.assignments) {
       const std::size_t equals = assignment.find('=');
       lines +=
           fmt::format("\"{}\" = {}\n", assignment.substr(0, equals), assignment.substr(equals + 1));
     }
+    return lines.empty() ? "" : "[[variant]]\nname = \"balanced\"\n[variant.set]\n" + lines;
   }
-  if (const auto folder = a.text("output")) {
-    prepare_files(*folder, {"image.exr", "view.png", "rig.resolved.toml"}, a.flag("force"));
-    apply_balance(image, lights);
-    save_balanced(*folder, image, balanced.rig);
+};
+
+BalanceResult solve(const Arguments& a, LayeredRender& render) {
+  if (a.flag("target") && a.flag("match")) {
+    throw UsageError("--target and --match are both given; choose one");
   }
-  const bool short_of = std::any_of(outcomes.begin(), outcomes.end(), [](const TargetOutcome& o) {
-    return std::abs(o.got - o.wanted) > 0.01 * o.wanted;
-  });
-  if (a.flag("json")) {
-    Json j = {{"lights", json_lights},
-              {"residual", Json::object()},
-              {"rig", lines},
-              {"exact", balanced.exact},
-              {"verdict",
-               outcomes.empty() ? "none"
-               : short_of       ? "fail"
-                                : "pass"}};
-    for (const TargetOutcome& o : outcomes) {
-      j["residual"][o.meter] = {
-          {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
+  BalanceResult r;
+  r.lights = balanced_lights(render.image, render.rig);
+  if (a.flag("target")) {
+    apply_settings(a, render.rig, render.image, r.lights);
+    r.outcomes =
+        solve_targets(a.texts("target"), render.rig, render.scene, threads_of(a), r.lights);
+  } else if (const auto match = a.text("match")) {
+    r.matched = match_file(*match, render.image, a.flag("tints"), r.lights);
+    if (a.flag("tints")) {
+      std::vector<Rgb> wanted;
+      for (const BalancedLight& l : r.lights) {
+        wanted.push_back(l.factor);
+      }
+      balance_toward(render.rig, render.scene, wanted, r.lights);
     }
-    if (matched) {
-      j["residual"]["picture"] = matched->residual;
-      j["match"] = {{"absolute", matched->absolute}, {"white_pixels_left_out", matched->clipped}};
-      for (std::size_t l = 0; l < matched->beyond_full.size(); ++l) {
-        if (matched->beyond_full[l] > 0) {
-          j["match"]["beyond_full"][lights[l].layer] = matched->beyond_full[l] * lights[l].dimmer;
-        }
+    for (std::size_t l = 0; l < r.lights.size(); ++l) {
+      r.lights[l].error = r.matched->errors[l];
+    }
+    apply_settings(a, render.rig, render.image, r.lights);
+  } else {
+    apply_settings(a, render.rig, render.image, r.lights);
+  }
+  r.balanced = balance_rig(render.rig, render.scene, r.lights);
+  return r;
+}
+
+// A light's tint as "#rrggbb", its largest channel at full; empty where none is set.
+std::string tint_hex(const BalancedLight& l) {
+  return l.tint ? hex_color(Rgb(*l.tint / std::max(1e-12, l.tint->maxCoeff()))) : "";
+}
+// The standard error of a dimmer that was solved for.
+std::optional<double> dimmer_error(const BalancedLight& l) {
+  return l.error && !l.fixed ? std::optional(l.dimmer * *l.error) : std::nullopt;
+}
+
+Json to_json(const BalancedLight& l) {
+  Json parts = Json::object();
+  for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+    if (l.part_times[p] != 1) {
+      parts[kPartNames[p]] = l.part_times[p];
+    }
+  }
+  const std::string hex = tint_hex(l);
+  return {{"name", l.layer},
+          {"dimmer", l.dimmer * l.times},
+          {"standard_error", number_or_null(dimmer_error(l))},
+          {"was", l.dimmer},
+          {"tint", hex.empty() ? Json(nullptr) : Json(hex)},
+          {"parts", parts},
+          {"factor", {l.factor[0], l.factor[1], l.factor[2]}}};
+}
+
+Json to_json(const BalanceResult& r) {
+  Json j = {{"lights", Json::array()},
+            {"residual", Json::object()},
+            {"rig", r.rig_lines()},
+            {"exact", r.balanced.exact},
+            {"verdict",
+             r.outcomes.empty() ? "none"
+             : r.falls_short()  ? "fail"
+                                : "pass"}};
+  for (const BalancedLight& l : r.lights) {
+    j["lights"].push_back(to_json(l));
+  }
+  for (const TargetOutcome& o : r.outcomes) {
+    j["residual"][o.meter] = {
+        {"wanted", o.wanted}, {"reached", o.got}, {"most", o.most}, {"unit", o.unit}};
+  }
+  if (const auto& m = r.matched) {
+    j["residual"]["picture"] = m->residual;
+    j["match"] = {{"absolute", m->absolute}, {"white_pixels_left_out", m->clipped}};
+    for (std::size_t l = 0; l < m->beyond_full.size(); ++l) {
+      if (m->beyond_full[l] > 0) {
+        j["match"]["beyond_full"][r.lights[l].layer] = m->beyond_full[l] * r.lights[l].dimmer;
       }
     }
-    print_out(json_text(j));
-    return short_of ? kFellShort : kDone;
   }
-  std::string out = text_table(table) + "\n";
-  for (const TargetOutcome& o : outcomes) {
-    out += std::abs(o.got - o.wanted) <= 0.01 * o.wanted
-               ? fmt::format("{}: {} {}\n", o.meter, short_number(o.got), o.unit)
-           : o.most < o.wanted
-               ? fmt::format(
-                     "{}: {} {} cannot be reached: {} with every light at full; more output, or "
-                     "lights nearer\n",
+  return j;
+}
+
+std::string lights_table(const std::vector<BalancedLight>& lights) {
+  std::vector<std::vector<std::string>> rows = {{"light", "dimmer", "\u00b1", "was", "tint"}};
+  for (const BalancedLight& l : lights) {
+    const std::string hex = tint_hex(l);
+    const auto error = dimmer_error(l);
+    rows.push_back({l.layer,
+                    short_number(l.dimmer * l.times, 4),
+                    error ? short_number(*error, 2) : "-",
+                    short_number(l.dimmer, 4),
+                    hex.empty() ? "-" : hex});
+    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+      if (l.part_times[p] != 1) {
+        rows.push_back({fmt::format("{}.{}", l.layer, kPartNames[p]),
+                        "x " + short_number(l.part_times[p], 4),
+                        "-",
+                        "-",
+                        "-"});
+      }
+    }
+  }
+  return text_table(rows);
+}
+
+std::string outcome_line(const TargetOutcome& o) {
+  if (BalanceResult::met(o)) {
+    return fmt::format("{}: {} {}\n", o.meter, short_number(o.got), o.unit);
+  }
+  if (o.most < o.wanted) {
+    return fmt::format(
+        "{}: {} {} cannot be reached: {} with every light at full; more output, or lights nearer\n",
+        o.meter,
+        short_number(o.wanted),
+        o.unit,
+        short_number(o.most));
+  }
+  return fmt::format("{}: {} {} cannot be reached together with the others: {}\n",
                      o.meter,
                      short_number(o.wanted),
                      o.unit,
-                     short_number(o.most))
-               : fmt::format("{}: {} {} cannot be reached together with the others: {}\n",
-                             o.meter,
-                             short_number(o.wanted),
-                             o.unit,
-                             short_number(o.got));
+                     short_number(o.got));
+}
+
+std::string to_text(const BalanceResult& r) {
+  std::string out = lights_table(r.lights) + "\n";
+  for (const TargetOutcome& o : r.outcomes) {
+    out += outcome_line(o);
   }
-  if (matched) {
-    out += match_summary(*matched, lights);
+  if (r.matched) {
+    out += match_summary(*r.matched, r.lights);
   }
+  const std::string lines = r.rig_lines();
   out += lines.empty() ? "nothing changes\n" : "\nfor the rig:\n" + lines;
-  if (!balanced.exact) {
+  if (!r.balanced.exact) {
     out += "\ncolors change: the picture is exact on gray surfaces, near on colored ones\n";
   }
-  if (const auto folder = a.text("output")) {
-    out += fmt::format("\nlook at {}\n", (fs::path(*folder) / "view.png").string());
+  return out;
+}
+
+}  // namespace
+
+int run_balance(int argc, char** argv) {
+  const Arguments a(balance_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
   }
-  print_out(out);
-  return short_of ? kFellShort : kDone;
+  LayeredRender render = load_layered(a.positional(), a.flag("denoised"), a.flag("match"));
+  const BalanceResult r = solve(a, render);
+  const auto folder = a.text("output");
+  if (folder) {
+    prepare_files(*folder, {"image.exr", "view.png", "rig.resolved.toml"}, a.flag("force"));
+    apply_balance(render.image, r.lights);
+    save_balanced(*folder, render.image, r.balanced.rig);
+  }
+  if (a.flag("json")) {
+    print_out(json_text(to_json(r)));
+  } else {
+    print_out(
+        to_text(r) +
+        (folder ? fmt::format("\nlook at {}\n", (fs::path(*folder) / "view.png").string()) : ""));
+  }
+  return r.falls_short() ? kFellShort : kDone;
 }
 
 }  // namespace jovilux::cli

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
+#include <utility>
 
 #include "cli/arguments.h"
 #include "cli/json_numbers.h"
@@ -50,123 +51,122 @@ void tell_display(const std::string& path, const RenderedImage& image) {
       short_number(100.0 * static_cast<double>(clipped) / static_cast<double>(image.pixels()), 2)));
 }
 
-}  // namespace
+Usage compare_usage() {
+  return {"compare",
+          "A B...",
+          "How picture B differs from A, each a render's folder or an .exr, .png or .hdr file: in "
+          "stops, in color, and\nwhether by more than their noise.",
+          {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
+           {"names", "what to call them, such as \"before,after\"", "A,B"},
+           denoised_option(),
+           {"same-exposure", "first bring B to the mean luminance of A, and say by how much", ""},
+           {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
+           {"force", "replace files in DIR", ""},
+           {"json", "print one JSON document instead", ""}},
+          "z is the difference of the mean luminances over its standard error: above 4 it is no "
+          "chance.",
+          "jovilux compare demo-out/wide demo-out/misty -o demo-out/compare"};
+}
 
-int run_compare(int argc, char** argv) {
-  const Usage usage{
-      "compare",
-      "A B...",
-      "How picture B differs from A, each a render's folder or an .exr, .png or .hdr file: in "
-      "stops, in color, and\nwhether by more than their noise.",
-      {{"o,output", "also write DIR/compare.png: both, a split view, the difference", "DIR"},
-       {"names", "what to call them, such as \"before,after\"", "A,B"},
-       denoised_option(),
-       {"same-exposure", "first bring B to the mean luminance of A, and say by how much", ""},
-       {"max", "exit with 1 where 95 % of the pixels differ by more stops than this", "STOPS"},
-       {"force", "replace files in DIR", ""},
-       {"json", "print one JSON document instead", ""}},
-      "z is the difference of the mean luminances over its standard error: above 4 it is no "
-      "chance.",
-      "jovilux compare demo-out/wide demo-out/misty -o demo-out/compare"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
+// Throws BadInput for a pixel that holds no number.
+void require_finite(const std::string& name, const RenderedImage& image) {
+  if (const auto pixel = image.not_finite) {
+    const auto width = static_cast<std::size_t>(image.width);
+    throw BadInput{
+        {{Severity::kError,
+          "not-finite",
+          {image_in(name), 0, 0},
+          "",
+          fmt::format("pixel {},{} holds no finite value", *pixel % width, *pixel / width),
+          "nothing can be compared with it: render again, or mend the file"}}};
   }
-  if (a.positionals().size() != 2) {
-    throw UsageError("expected two pictures; see jovilux compare --help");
-  }
-  const auto max = a.number("max", 0, 100);
-  auto first = load_rendered(a.positionals()[0], false, a.flag("denoised")),
-       second = load_rendered(a.positionals()[1], false, a.flag("denoised"));
+}
+
+// The two pictures, the second as large as the first; tells what sets them apart.
+std::pair<RenderedImage, RenderedImage> load_both(const std::vector<std::string>& names,
+                                                  bool denoised) {
+  auto first = load_rendered(names[0], false, denoised),
+       second = load_rendered(names[1], false, denoised);
   Problems problems = first.problems();
   problems.insert(problems.end(), second.problems().begin(), second.problems().end());
   if (!first || !second) {
     throw BadInput{problems};
   }
   print_problems(problems);
-  const RenderedImage* pictures[] = {&*first, &*second};
-  for (std::size_t p = 0; p < 2; ++p) {
-    if (const auto pixel = pictures[p]->not_finite) {
-      const auto width = static_cast<std::size_t>(pictures[p]->width);
-      throw BadInput{
-          {{Severity::kError,
-            "not-finite",
-            {image_in(a.positionals()[p]), 0, 0},
-            "",
-            fmt::format("pixel {},{} holds no finite value", *pixel % width, *pixel / width),
-            "nothing can be compared with it: render again, or mend the file"}}};
-    }
-  }
-  RenderedImage b = std::move(*second);
-  if (b.width != first->width || b.height != first->height) {
+  require_finite(names[0], *first);
+  require_finite(names[1], *second);
+  if (second->width != first->width || second->height != first->height) {
     print_err(fmt::format("warning: {} has {} x {} pixels: resized to {} x {}\n",
-                          printable(a.positionals()[1], 200),
-                          b.width,
-                          b.height,
+                          printable(names[1], 200),
+                          second->width,
+                          second->height,
                           first->width,
                           first->height));
-    b = resized(b, first->width, first->height);
+    *second = resized(*second, first->width, first->height);
   }
-  for (const std::size_t side : {0, 1}) {
-    tell_cropped(a.positionals()[side]);
-  }
-  if (b.absolute != first->absolute) {
-    const bool a_is_display = is_display(a.positionals()[0]);
-    if (a_is_display || is_display(a.positionals()[1])) {
-      tell_display(a.positionals()[a_is_display ? 0 : 1], a_is_display ? *first : b);
+  tell_cropped(names[0]);
+  tell_cropped(names[1]);
+  if (second->absolute != first->absolute) {
+    if (is_display(names[0])) {
+      tell_display(names[0], *first);
+    } else if (is_display(names[1])) {
+      tell_display(names[1], *second);
     } else {
       print_err("warning: only one of the two says what luminance its numbers stand for\n");
     }
   }
-  double exposure = 1;  // of B, to set differences of the whole aside
-  if (a.flag("same-exposure")) {
-    double sum_a = 0, sum_b = 0;
-    for (std::size_t i = 0; i < b.pixels(); ++i) {
-      sum_a += first->luminance(i);
-      sum_b += b.luminance(i);
-    }
-    exposure = sum_a > 0 && sum_b > 0 ? sum_a / sum_b : 1;
-    for (float& v : b.rgb) {
-      v *= static_cast<float>(exposure);
-    }
-    for (float& v : b.variance) {
-      v *= static_cast<float>(exposure * exposure);
-    }
+  return {std::move(*first), std::move(*second)};
+}
+
+// Brings b to the mean luminance of a; the factor that does.
+double bring_to_mean(const RenderedImage& a, RenderedImage& b) {
+  double sum_a = 0, sum_b = 0;
+  for (std::size_t i = 0; i < b.pixels(); ++i) {
+    sum_a += a.luminance(i);
+    sum_b += b.luminance(i);
   }
-  constexpr double kDark = 1e-5;  // of the white
-  const Comparison c = compare_images(*first, b, kDark * first->shown().white_luminance());
-  std::string name_a = a.positionals()[0], name_b = a.positionals()[1];
-  if (const auto names = a.text("names")) {
-    const auto comma = names->find(',');
-    if (comma == std::string::npos) {
-      throw UsageError("--names: expected two names with a comma between them");
-    }
-    name_a = names->substr(0, comma);
-    name_b = names->substr(comma + 1);
+  const double factor = sum_a > 0 && sum_b > 0 ? sum_a / sum_b : 1;
+  for (float& v : b.rgb) {
+    v *= static_cast<float>(factor);
   }
-  if (const auto folder = a.text("output")) {
-    prepare_files(*folder, {"compare.png"}, a.flag("force"));
-    figures::comparison_figure(
-        (std::filesystem::path(*folder) / "compare.png").string(), *first, b, c, name_a, name_b);
+  for (float& v : b.variance) {
+    v *= static_cast<float>(factor * factor);
   }
-  const bool past = max && c.p95_stops > *max;
-  if (a.flag("json")) {
-    print_out(json_text({{"a", a.positionals()[0]},
-                         {"b", a.positionals()[1]},
-                         {"exposure_stops", std::log2(exposure)},
-                         {"mean_stops", c.mean_stops},
-                         {"p95_stops", c.p95_stops},
-                         {"max_stops", c.max_stops},
-                         {"delta_e_mean", c.delta_e_mean},
-                         {"delta_e_p95", c.delta_e_p95},
-                         {"rmse_cd_m2", c.rmse},
-                         {"mean_a_cd_m2", c.mean_a},
-                         {"mean_b_cd_m2", c.mean_b},
-                         {"z", number_or_null(c.z)},
-                         {"share_beyond_noise", number_or_null(c.beyond_noise)}}));
-    return past ? kFellShort : kDone;
+  return factor;
+}
+
+std::pair<std::string, std::string> names_to_show(const Arguments& a) {
+  const auto names = a.text("names");
+  if (!names) {
+    return {a.positionals()[0], a.positionals()[1]};
   }
+  const auto comma = names->find(',');
+  if (comma == std::string::npos) {
+    throw UsageError("--names: expected two names with a comma between them");
+  }
+  return {names->substr(0, comma), names->substr(comma + 1)};
+}
+
+nlohmann::ordered_json to_json(const std::vector<std::string>& names,
+                               const Comparison& c,
+                               double exposure) {
+  return {{"a", names[0]},
+          {"b", names[1]},
+          {"exposure_stops", std::log2(exposure)},
+          {"mean_stops", c.mean_stops},
+          {"p95_stops", c.p95_stops},
+          {"max_stops", c.max_stops},
+          {"delta_e_mean", c.delta_e_mean},
+          {"delta_e_p95", c.delta_e_p95},
+          {"rmse_cd_m2", c.rmse},
+          {"mean_a_cd_m2", c.mean_a},
+          {"mean_b_cd_m2", c.mean_b},
+          {"z", number_or_null(c.z)},
+          {"share_beyond_noise", number_or_null(c.beyond_noise)}};
+}
+
+std::string to_text(const Comparison& c, double exposure) {
+  constexpr double kNoChance = 4;  // standard errors
   const auto signed_number = [](double v) { return (v >= 0 ? "+" : "") + short_number(v, 3); };
   std::string out = exposure == 1
                         ? ""
@@ -190,18 +190,43 @@ int run_compare(int argc, char** argv) {
                      short_number(c.delta_e_mean, 3),
                      short_number(c.delta_e_p95, 3));
   out += fmt::format("rms             {} cd/m2\n", short_number(c.rmse, 3));
-  out += std::isnan(c.z) ? std::string("noise           one of the two does not tell its own\n")
-                         : fmt::format(
-                               "noise           z = {}: the means differ by {} than noise "
-                               "explains; {} % of the pixels by more than 3 standard errors\n",
-                               short_number(c.z, 3),
-                               std::abs(c.z) > 4 ? "more" : "no more",
-                               short_number(100 * c.beyond_noise, 3));
-  if (const auto folder = a.text("output")) {
-    out += fmt::format("\nlook at {}\n", (std::filesystem::path(*folder) / "compare.png").string());
+  return out + (std::isnan(c.z)
+                    ? std::string("noise           one of the two does not tell its own\n")
+                    : fmt::format("noise           z = {}: the means differ by {} than noise "
+                                  "explains; {} % of the pixels by more than 3 standard errors\n",
+                                  short_number(c.z, 3),
+                                  std::abs(c.z) > kNoChance ? "more" : "no more",
+                                  short_number(100 * c.beyond_noise, 3)));
+}
+
+}  // namespace
+
+int run_compare(int argc, char** argv) {
+  const Arguments a(compare_usage(), argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
   }
-  print_out(out);
-  return past ? kFellShort : kDone;
+  if (a.positionals().size() != 2) {
+    throw UsageError("expected two pictures; see jovilux compare --help");
+  }
+  const auto max = a.number("max", 0, 100);
+  const auto [name_a, name_b] = names_to_show(a);
+  auto [first, second] = load_both(a.positionals(), a.flag("denoised"));
+  // Differences of the whole are set aside where that is asked for.
+  const double exposure = a.flag("same-exposure") ? bring_to_mean(first, second) : 1;
+  constexpr double kDark = 1e-5;  // of the white
+  const Comparison c = compare_images(first, second, kDark * first.shown().white_luminance());
+  const auto folder = a.text("output");
+  const std::string png = (std::filesystem::path(folder.value_or("")) / "compare.png").string();
+  if (folder) {
+    prepare_files(*folder, {"compare.png"}, a.flag("force"));
+    figures::comparison_figure(png, first, second, c, name_a, name_b);
+  }
+  print_out(a.flag("json")
+                ? json_text(to_json(a.positionals(), c, exposure))
+                : to_text(c, exposure) + (folder ? fmt::format("\nlook at {}\n", png) : ""));
+  return max && c.p95_stops > *max ? kFellShort : kDone;
 }
 
 }  // namespace jovilux::cli

@@ -77,3 +77,26 @@ TEST_CASE(
   CHECK(reverse_bits(1) == 0x80000000U);
   CHECK(unit_float(0xffffffffU) < 1.0f);
 }
+
+TEST_CASE("the second dimension is the product with its direction numbers, bit by bit",
+          "[base][sampler]") {
+  // Direction numbers of the polynomial x + 1: m(k) = 2 m(k-1) xor m(k-1), as in the definition by
+  // I. Sobol', 1967; the point is the exclusive or of those of the index's digits.
+  std::uint32_t direction[32];
+  direction[0] = 0x80000000U;
+  for (int k = 1; k < 32; ++k) {
+    direction[k] = direction[k - 1] ^ (direction[k - 1] >> 1);
+  }
+  const auto by_definition = [&](std::uint32_t index) {
+    std::uint32_t out = 0;
+    for (int k = 0; k < 32; ++k) {
+      out ^= (index >> k & 1U) != 0 ? direction[k] : 0U;
+    }
+    return out;
+  };
+  for (std::uint32_t i = 0; i < 4096; ++i) {
+    const std::uint32_t index = i < 1024 ? i : mix(i);
+    REQUIRE(sobol_second(index) == by_definition(index));
+    REQUIRE(sobol_second_reversed(index) == reverse_bits(by_definition(index)));
+  }
+}

@@ -226,3 +226,39 @@ TEST_CASE("what the tree chooses sums up to what all lights bring, with little s
     CHECK(m.variance() < 0.2 * (static_cast<double>(lights.size()) * squares - exact * exact));
   }
 }
+
+TEST_CASE("the only light is chosen without a look, where it could bring something",
+          "[emitters][lights]") {
+  std::vector<Emitter> lights = many(6, 3);
+  for (std::size_t i = 0; i < lights.size(); ++i) {
+    if (i != 2) {  // a disk
+      lights[i].intensity = lights[i].luminance = 0;
+    }
+  }
+  Rng rng(4);
+  const std::vector<float> arrives(LightClusters(lights).slots(), 0.01f);
+  const auto check = [&](std::uint64_t links) {
+    const LightClusters tree(lights);
+    int brought = 0;
+    for (int i = 0; i < 300; ++i) {
+      const LightQuery q = any_query(rng, i, links);
+      const float value = expected(lights[2], q);
+      const LightChoice c = tree.choose(lights, q, static_cast<float>(rng.uniform()));
+      if (value > 0) {
+        ++brought;
+        REQUIRE(c.index == 2);
+        CHECK(c.chance == 1);
+        CHECK(tree.chance(lights, q, 2, c) == Approx(1));
+        const LightSet set = tree.choose_set(lights, q, 0.5f, arrives, 2);
+        CHECK(tree.chance(lights, q, 2, set, arrives) == Approx(1));
+      }
+      CHECK((c.index == 2 || c.index == kNoIndex));
+    }
+    return brought;
+  };
+  CHECK(check(~std::uint64_t{0}) > 20);
+  // Of a light with a list of what it reaches, places that are not on it get nothing.
+  lights[2].link_bit = 4;
+  CHECK(check(2) == 0);
+  CHECK(check(4) > 20);
+}

@@ -21,10 +21,14 @@ case $way in
     tests/fuzz/make_seeds.sh "$build/jovilux" "$seeds"
     failed=0
     for target in "${targets[@]}"; do
-      "$build/tests/fuzz/jovilux_mutate" "$target" "$seeds/$target" "$amount" || {
+      # The input that is read is told in place, again and again: only the last lines matter.
+      if "$build/tests/fuzz/jovilux_mutate" "$target" "$seeds/$target" "$amount" 2> "$seeds/log"; then
+        tr '\r' '\n' < "$seeds/log" | tail -n 1
+      else
+        tr '\r' '\n' < "$seeds/log" | tail -n 60 >&2
         echo "run.sh: $target failed at the input named above" >&2
         failed=1
-      }
+      fi
     done
     exit "$failed"
     ;;

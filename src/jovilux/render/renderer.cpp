@@ -852,14 +852,14 @@ class Renderer {
     constexpr std::uint32_t kLightStream = 0x6c696768U;
     constexpr std::uint64_t kJob = 2048, kJobs = 256;
     constexpr std::size_t kBands = 32;
-    struct Brought {
+    struct BatchSplat {
       Splat splat;
       std::uint32_t batch;
     };
     const int sets = static_cast<int>(light_path_sets());
     const std::uint64_t all = static_cast<std::uint64_t>(sets) * paths_per_sample_;
     const std::uint32_t seed = seed_of_sequences();
-    std::vector<std::array<std::vector<Brought>, kBands>> jobs(kJobs);
+    std::vector<std::array<std::vector<BatchSplat>, kBands>> jobs(kJobs);
     std::vector<RayCounts> rays(kJobs);
     for (std::uint64_t begin = 0; begin < all; begin += kJob * kJobs) {
       const std::uint64_t count = std::min(kJobs, (all - begin + kJob - 1) / kJob);
@@ -906,7 +906,7 @@ class Renderer {
       }
       parallel_for(kBands, [&](std::size_t band) {
         for (std::uint64_t j = 0; j < count; ++j) {
-          for (const Brought& b : jobs[j][band]) {
+          for (const BatchSplat& b : jobs[j][band]) {
             splats_[tile_of(b.splat.pixel)].add(b.splat, b.batch, film_);
           }
         }

@@ -37,7 +37,7 @@ constexpr std::size_t kFirstLook = 4;
 // About so many virtual lights of a set are kept.
 constexpr double kKeptLights = 4096;
 constexpr std::size_t kPlacesPerBlock = 256;
-constexpr std::uint32_t kTrainingStream = 0x76706c74U, kStream = 0x76706c73U;
+constexpr std::uint32_t kTrainingStream = 0x76706c74U, kPictureStream = 0x76706c73U;
 
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths; all are, where some surface receives no shadow.
@@ -531,7 +531,8 @@ std::vector<VirtualLight> VirtualLights::trace_paths(std::uint32_t seed,
 VirtualLightSet VirtualLights::trace(std::uint32_t seed,
                                      std::uint32_t sample,
                                      RayCounts& rays) const {
-  std::vector<VirtualLight> lights = trace_paths(seed, mix(kStream, sample), plan_.paths, rays);
+  std::vector<VirtualLight> lights =
+      trace_paths(seed, mix(kPictureStream, sample), plan_.paths, rays);
   for (VirtualLight& v : lights) {
     v.cluster = cluster_at(v.position, v.is_in_haze());
   }

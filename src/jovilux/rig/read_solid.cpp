@@ -181,8 +181,8 @@ void read_repeat(TableReader& r, SolidNode& n) {
   if (count == nullptr) {
     return;
   }
-  constexpr std::int64_t kMostCopies = 1'000'000;
-  if (const auto wholes = TableReader::wholes_of(*count, 3, 0, kMostCopies)) {
+  constexpr std::int64_t kMostPerAxis = 1'000'000;
+  if (const auto wholes = TableReader::wholes_of(*count, 3, 0, kMostPerAxis)) {
     for (std::size_t i = 0; i < 3; ++i) {
       n.count[i] = static_cast<int>((*wholes)[i]);
     }
