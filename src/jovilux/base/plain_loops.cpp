@@ -1,5 +1,5 @@
-// What parallel.h declares, on threads of the standard library: for the thread sanitizer, which does
-// not see what a task library that was built without it hands from thread to thread.
+// What parallel.h declares, on threads of the standard library: for the thread sanitizer, which
+// does not see what a task library that was built without it hands from thread to thread.
 #include "jovilux/base/parallel.h"
 
 #include <algorithm>

@@ -9,7 +9,8 @@
 
 namespace jovilux {
 
-/// Radius of the ball around its center that holds a light [m]; 0 for a light without size and for a distant one.
+/// Radius of the ball around its center that holds a light [m]; 0 for a light without size and for
+/// a distant one.
 inline float reach_of(const Emitter& e) {
   switch (e.kind) {
     case LightKind::kSphere:
@@ -73,7 +74,7 @@ struct SphericalRect {
 inline constexpr double kSmallSolidAngle = 1e-3;
 
 /// A disk as seen from a point near it, in narrow strips that run away from the point's foot on the
-/// disk's plane: a strip by its azimuth, then a direction evenly over the solid angle that the strip
+/// disk's plane: a strip by its azimuth, then a direction evenly over the solid angle that it
 /// fills. Double precision, for points close to the plane.
 struct DiskStrips {
   double height, apart, radius;  // of p over the plane; of its foot from the center
@@ -135,8 +136,8 @@ struct DiskStrips {
 /// circles that share the axis a, which is level and lies in the surface. Directions a t + sqrt(1 -
 /// t^2) (b cos psi + up sin psi) with 0 < psi < pi - theta, theta the surface's tilt; without a
 /// surface, theta = 0 and the whole sky.
-/// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation, in
-/// their shares.
+/// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation,
+/// in their shares.
 struct SkyLune {
   Vec3 a, b, up;
   float span = kPi, cos_tilt = 1;  // pi - theta, cos theta
