@@ -54,21 +54,27 @@ double ev_of(const Animation& an, const Rig& rig) {
              : look_ev(rig.look, camera, Film(1, 1, 0, 1));
 }
 
-RenderTask task_of_frame(const Animation& an, const Frame& f) {
+// A render that belongs to an animation, in a folder of its own; an earlier run's is gone on with.
+RenderTask task_in(const Animation& an, const std::string& folder) {
   RenderTask task;
   task.rig_file = an.rig_file;
-  task.request = an.request;
-  task.request.frame = f.number;
-  task.folder = f.folder;
+  task.folder = folder;
   task.camera = an.camera;
   task.threads = an.threads;
-  task.quiet = true;
   task.force = true;
   task.resume = true;
   task.check = false;
+  task.denoise = an.denoised;
+  return task;
+}
+
+RenderTask task_of_frame(const Animation& an, const Frame& f) {
+  RenderTask task = task_in(an, f.folder);
+  task.request = an.request;
+  task.request.frame = f.number;
+  task.quiet = true;
   task.ev = an.ev;
   task.white = an.rig.look.white_auto ? an.white : std::nullopt;
-  task.denoise = an.denoised;
   return task;
 }
 
@@ -123,19 +129,11 @@ void measure_look(Animation& an) {
 }
 
 std::optional<BaseRender> frames_by_layers(Animation& an, const FramesFromLayers& plan) {
-  RenderTask task;
-  task.rig_file = an.rig_file;
+  RenderTask task = task_in(an, (an.dir / "layers").string());
   task.document = plan.document;
   task.split_tints = plan.split_tints;
-  task.folder = (an.dir / "layers").string();
-  task.camera = an.camera;
-  task.threads = an.threads;
   task.quiet = an.quiet;
-  task.force = true;
-  task.resume = true;
-  task.check = false;
   task.spread = true;
-  task.denoise = an.denoised;
   const auto start = std::chrono::steady_clock::now();
   if (!an.quiet) {
     print_err(fmt::format("one render gives all {} frames: levels and tints act on its layers\n",

@@ -526,7 +526,7 @@ Usage demo_usage() {
       "why, sweep, compare, balance, desk, animate, report. Each step shows the command that does "
       "it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
-       {"quick", "small pictures, few samples: about a minute on two cores", ""},
+       {"quick", "small pictures, few samples: a little over a minute on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips; several times as long", ""},
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
