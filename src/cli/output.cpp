@@ -2,6 +2,8 @@
 
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/exr.h"
+#include "jovilux/render/picture_files.h"
 
 #include <algorithm>
 #include <cstdio>
@@ -145,6 +147,24 @@ std::string scene_text(DocumentNode document) {
   return to_toml(document);
 }
 
+bool have_one_scene(const std::string& kept, const Rig& rig, const std::string& folder) {
+  auto document = parse_toml(kept, "rig.resolved.toml");
+  auto mine = parse_toml(resolved_toml(rig, folder), "rig");
+  return !kept.empty() && document && mine &&
+         scene_text(std::move(*document)) == scene_text(std::move(*mine));
+}
+
+// The resolved rig that a picture tells; empty where it tells none. A render that was killed while
+// it saved leaves a picture without stats.json.
+std::string rig_in_picture(const std::string& file) {
+  const auto exr = ExrReader::open(file);
+  if (!exr) {
+    return "";
+  }
+  const auto text = exr->header().texts.find(kRigAttribute);
+  return text != exr->header().texts.end() ? text->second : "";
+}
+
 }  // namespace
 
 bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig& rig) {
@@ -153,11 +173,7 @@ bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig
       fs::weakly_canonical(recorded, ec) == fs::weakly_canonical(rig.file, ec)) {
     return true;
   }
-  const std::string kept = text_of(fs::path(folder) / "rig.resolved.toml");
-  auto document = parse_toml(kept, "rig.resolved.toml");
-  auto mine = parse_toml(resolved_toml(rig, folder), "rig");
-  return !kept.empty() && document && mine &&
-         scene_text(std::move(*document)) == scene_text(std::move(*mine));
+  return have_one_scene(text_of(fs::path(folder) / "rig.resolved.toml"), rig, folder);
 }
 
 void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
@@ -182,7 +198,8 @@ void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
                       printable(folder, 200),
                       other.empty() ? "unknown" : printable(other, 200)));
     }
-  } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec))) {
+  } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec)) &&
+             !have_one_scene(rig_in_picture((dir / "image.exr").string()), rig, folder)) {
     throw UsageError(
         fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or "
                     "add --force to replace them",

@@ -472,6 +472,44 @@ TEST_CASE("animate refuses what it cannot do, and writes nothing", "[cli][animat
   }
 }
 
+TEST_CASE("a render killed between its files goes on, another's pictures are not replaced",
+          "[cli][resume]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml", kRoomForTimeVerbs + kSmallForTimeVerbs);
+  const std::string out = dir.path("o");
+  REQUIRE(run_program({"render", rig, "-o", out, "--quiet"}).status == 0);
+  const std::string image = dir.read("o/image.exr");
+  // Files are saved in the order image, view, stats, rig: each moment leaves some of them.
+  for (const auto& missing : std::initializer_list<std::vector<std::string>>{
+           {"rig.resolved.toml"},
+           {"rig.resolved.toml", "stats.json"},
+           {"rig.resolved.toml", "stats.json", "view.png"}}) {
+    for (const std::string& file : missing) {
+      fs::remove(fs::path(out) / file);
+    }
+    const ProgramRun run = run_program({"render", rig, "-o", out, "--resume", "--quiet"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    CHECK(dir.read("o/image.exr") == image);
+    for (const char* file : {"rig.resolved.toml", "stats.json", "view.png"}) {
+      CHECK(fs::exists(fs::path(out) / file));
+    }
+  }
+  // A picture of another scene, or without a rig, stays.
+  fs::remove(dir.path("o/stats.json"));
+  const std::string other =
+      dir.write("other.toml", "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-3,1]\nlook_at=[0,0,0]\n");
+  for (const bool without_rig : {false, true}) {
+    if (without_rig) {
+      fs::remove(dir.path("o/image.exr"));
+    }
+    const ProgramRun run = run_program({"render", other, "-o", out, "--quiet"});
+    CHECK(run.status == 2);
+    CHECK(run.err.find("pictures of unknown origin") != std::string::npos);
+  }
+  CHECK(fs::exists(dir.path("o/view.png")));
+}
+
 TEST_CASE("20 kills at random moments lose no file, what goes on ends with the same bits",
           "[cli][resume][slow]") {
   const TemporaryFolder dir;
@@ -506,6 +544,7 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   }
   std::this_thread::sleep_for(std::chrono::milliseconds(1100));  // leftovers count from a second on
   const ProgramRun end = run_program({"render", rig, "-o", dir.path("k"), "--resume", "--quiet"});
+  INFO(end.err);
   REQUIRE(end.status == 0);
   CHECK(dir.read("k/image.exr") == expected);
   CHECK_FALSE(fs::exists(dir.path("k/checkpoint.part")));

@@ -433,9 +433,10 @@ void save_render(const std::string& folder,
     height = preview->height;
   }
   save_view((dir / "view.png").string(), rig, view, rgb, width, height);
-  write_text_file((dir / "rig.resolved.toml").string(), rig_text);
   write_text_file((dir / "stats.json").string(),
                   stats_json(rig, r.stats, film.width(), film.height()));
+  // The last: with it the folder holds all of this render, and --resume finds nothing left to do.
+  write_text_file((dir / "rig.resolved.toml").string(), rig_text);
 }
 
 }  // namespace jovilux
