@@ -1,7 +1,7 @@
 # jovilux_embed(OUTPUT FILES...)
 #
 # Files compiled in: OUTPUT in the current binary folder is a fragment for an array's braces, of
-# {"name", "text"} for each file; of pictures (.png), {"name", std::string_view("bytes", count)}.
+# {"name", std::string_view("bytes", count)} for each file.
 function(jovilux_embed output)
   set(all "")
   foreach(file IN LISTS ARGN)
@@ -27,7 +27,7 @@ function(jovilux_embed output)
       string(APPEND pieces "R\"~~~~(${piece})~~~~\"\n")
       math(EXPR at "${at} + 12000")
     endwhile()
-    string(APPEND all "{\"${name}\", ${pieces}},\n")
+    string(APPEND all "{\"${name}\", std::string_view(${pieces}, ${length})},\n")
   endforeach()
   file(CONFIGURE OUTPUT "${CMAKE_CURRENT_BINARY_DIR}/${output}" CONTENT "@all@" @ONLY)
 endfunction()

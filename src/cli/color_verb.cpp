@@ -12,6 +12,11 @@
 #include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+}  // namespace
 
 int run_color(int argc, char** argv) {
   Usage usage{
@@ -67,7 +72,6 @@ int run_color(int argc, char** argv) {
     prepare_files(*folder, {"color.png"}, a.flag("force"));
     figures::color_figure((std::filesystem::path(*folder) / "color.png").string(), reports);
   }
-  using Json = nlohmann::ordered_json;
   if (a.flag("json")) {
     const auto known = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
     Json j = {{"colors", Json::array()}};

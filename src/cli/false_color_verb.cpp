@@ -17,6 +17,8 @@
 namespace jovilux::cli {
 namespace {
 
+using Json = nlohmann::ordered_json;
+
 // The bands that the options ask for: of a stop about 18 % gray, or even ones of cd/m2.
 figures::FalseColor bands_of(const Arguments& a, const RenderedImage& image) {
   figures::FalseColor out;
@@ -109,7 +111,6 @@ int run_false_color(int argc, char** argv) {
                    : f.lowest + (f.highest - f.lowest) * b / f.bands;
   };
   if (a.flag("json")) {
-    using Json = nlohmann::ordered_json;
     Json j = {{"image", a.positional()},
               {"gray_cd_m2", f.gray},
               {"clipped", static_cast<double>(clipped) / n},

@@ -16,10 +16,9 @@
 #include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
-using Json = nlohmann::ordered_json;
-
 namespace {
 
+using Json = nlohmann::ordered_json;
 namespace fs = std::filesystem;
 
 // The lights that matter somewhere, brightest first; the rest is summed up.
@@ -63,13 +62,13 @@ std::vector<std::string> brightest_lights(const std::vector<ReadImage>& images) 
   std::vector<std::pair<double, std::string>> lights;
   for (const ReadImage& image : images) {
     for (const Reading& r : image.readings.readings) {
-      for (const auto& [name, luminance] : r.layers) {
+      for (const auto& layer : r.layers) {
         auto it = std::find_if(
-            lights.begin(), lights.end(), [&](const auto& l) { return l.second == name; });
+            lights.begin(), lights.end(), [&](const auto& l) { return l.second == layer.first; });
         if (it == lights.end()) {
-          it = lights.insert(lights.end(), {0.0, name});
+          it = lights.insert(lights.end(), {0.0, layer.first});
         }
-        it->first = std::max(it->first, r.luminance > 0 ? luminance / r.luminance : 0);
+        it->first = std::max(it->first, r.luminance > 0 ? layer.second / r.luminance : 0);
       }
     }
   }

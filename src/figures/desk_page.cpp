@@ -30,7 +30,8 @@ constexpr double kMostStops = 26;
 const std::string& desk_template() {
   static const std::string text = [] {
     struct Embedded {
-      const char *name, *text;
+      const char* name;
+      std::string_view text;
     };
     static constexpr Embedded kFiles[] = {
 #include "desk_page.inc"

@@ -256,6 +256,59 @@ TEST_CASE("a cell's chances of clusters grow to one, and shares lie between noth
   CHECK(known > 100);
 }
 
+TEST_CASE("virtual lights that are chosen sum up to what all of them bring, however many are",
+          "[render][connections]") {
+  const Rig rig = rig_of(closed_box(kBulb, kTube));
+  const auto scene = prepare_scene(rig);
+  const auto guide = learned_lights(rig, *scene);
+  REQUIRE(guide->virtual_lights != nullptr);
+  const VirtualLights& lights = *guide->virtual_lights;
+  RayCounts rays;
+  const VirtualLightSet set = lights.trace(1, 0, rays);
+  const Vec3 eye(1.2f, -1.5f, -2.0f);
+  const float* const row = lights.row_at(eye, Vec3::UnitZ(), false);
+  REQUIRE(row != nullptr);
+  // Chosen by what comes near the eye, but asked for their flux: weights must make up for it.
+  const auto target = [&](const VirtualLightSketch& light, std::uint32_t) {
+    return light.flux / (0.3f + (light.position - eye).squaredNorm());
+  };
+  double all = 0, biased = 0;
+  for (std::size_t k = 0; k + 1 < set.begin.size(); ++k) {
+    for (std::uint32_t i = set.begin[k]; i < set.begin[k + 1]; ++i) {
+      const auto flux = static_cast<double>(set.lights[i].flux.mean());
+      all += row[k + 1] > row[k] ? flux : 0;
+      biased += flux * static_cast<double>(target(set.sketches[i], 0));
+    }
+  }
+  double one_alone = 0;
+  for (const std::uint32_t count : {1U, 3U, 6U, VirtualLights::kMostChosen}) {
+    Rng rng(0xc0ffee + count);
+    const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+    RunningMoments flux;
+    for (int i = 0; i < 60'000; ++i) {
+      double sum = 0;
+      lights.choose_each(set,
+                         row,
+                         count,
+                         {uniform(), uniform()},
+                         uniform(),
+                         target,
+                         [&](const VirtualLight& light, float weight) {
+                           sum += static_cast<double>(weight * light.flux.mean());
+                         });
+      flux.add(sum);
+    }
+    INFO(count << ": " << flux.mean() << " +- " << flux.standard_error() << " of " << all);
+    CHECK(std::abs(z_test(flux, all).z) < kZBound);
+    CHECK(z_test(flux, all).sees < 0.1);
+    // What is chosen by chance alone would be seen.
+    CHECK(std::abs(z_test(flux, biased).z) > kZBound);
+    // Several in strips of their own are worth at least as many apart.
+    one_alone = count == 1 ? flux.variance() : one_alone;
+    CHECK(flux.variance() < 1.1 * one_alone / count);
+  }
+}
+
 TEST_CASE("connected pictures have the same bits for one thread and three",
           "[render][connections]") {
   Rig rig = rig_of(closed_box(kBulb, kTube));

@@ -2,6 +2,7 @@
 
 #include "jovilux/base/vec.h"
 
+#include <algorithm>
 #include <bit>
 #include <cstdint>
 
@@ -94,6 +95,22 @@ class Sampler {
 
   std::uint32_t base_, reversed_index_;
 };
+
+/// Point i of `count` made of one: each in a strip of its own, so that points which are spread
+/// evenly over the square (a net) are so in each strip as well; y with other digits in each.
+inline Vec2 in_strip(const Vec2& u, std::uint32_t i, std::uint32_t count) {
+  constexpr float kOneLess = 0x1.fffffep-1f;
+  const auto y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (reverse_bits(i) >> 8);
+  return {std::min((static_cast<float>(i) + u.x()) / static_cast<float>(count), kOneLess),
+          static_cast<float>(y) * 0x1p-24f};
+}
+
+/// Point i made of one, anywhere in the square: independent of the strip that in_strip() chose.
+inline Vec2 with_other_digits(const Vec2& u, std::uint32_t i) {
+  const auto x = static_cast<std::uint32_t>(u.x() * 0x1p24f) ^ (reverse_bits(i) >> 8),
+             y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (sobol_second(i) >> 8);
+  return {static_cast<float>(x) * 0x1p-24f, static_cast<float>(y) * 0x1p-24f};
+}
 
 /// The bits of x and y in turns, those of x first: pixels of a square of 2^k that begins at a
 /// multiple of 2^k follow each other.

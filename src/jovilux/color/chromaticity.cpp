@@ -114,14 +114,14 @@ LumensPerWatt black_body_efficacy(Kelvin t) {
   // Both in units of c1 / pi: visible power weighted by V against the closed form sigma T^4 =
   // integral of Planck.
   // CODATA 2018: an absolute figure, where chromaticities keep to CIE's older value.
-  constexpr double kC2 = 1.438776877e-2;
+  constexpr double kSecondRadiation = 1.438776877e-2;
   double visible = 0;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;
     visible +=
-        color_matching(1)[i] * std::pow(lambda, -5) / std::expm1(kC2 / (lambda * t.value)) * 1e-9;
+        color_matching(1)[i] * std::pow(lambda, -5) / std::expm1(kSecondRadiation / (lambda * t.value)) * 1e-9;
   }
-  const double all = std::pow(t.value / kC2, 4) * std::pow(std::numbers::pi, 4) / 15;
+  const double all = std::pow(t.value / kSecondRadiation, 4) * std::pow(std::numbers::pi, 4) / 15;
   return {683.002 * visible / all};
 }
 

@@ -208,12 +208,12 @@ void cut_up(const Piece& piece, float least, int depth, const Keep& keep) {
 std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions,
                                       std::span<const std::array<std::uint32_t, 3>> triangles,
                                       bool split) {
-  constexpr std::size_t kBlock = 8192;
-  const std::size_t count = triangles.size(), blocks = (count + kBlock - 1) / kBlock;
+  constexpr std::size_t kTrianglesPerBlock = 8192;
+  const std::size_t count = triangles.size(), blocks = (count + kTrianglesPerBlock - 1) / kTrianglesPerBlock;
   std::vector<BoxedItem> items(count);
   std::vector<double> area_of(blocks);
   const auto each_in = [&](std::size_t block, const auto& body) {
-    for (std::size_t i = block * kBlock; i < std::min(count, (block + 1) * kBlock); ++i) {
+    for (std::size_t i = block * kTrianglesPerBlock; i < std::min(count, (block + 1) * kTrianglesPerBlock); ++i) {
       body(static_cast<std::uint32_t>(i));
     }
   };

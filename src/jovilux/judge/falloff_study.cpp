@@ -90,7 +90,7 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
   for (int i = steps; i >= 0; --i) {
     out.distance_m.push_back(to * std::exp2(-static_cast<double>(i) / kStepsPerDoubling));
   }
-  constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
+  constexpr double kUnknown = std::numeric_limits<double>::quiet_NaN();
   for (const FalloffSubject& s : subjects) {
     FalloffCurveReport c;
     c.name = s.name;
@@ -109,7 +109,7 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
       const double d = out.distance_m[i];
       const bool inside = is_round && d <= s.shape.radius;
       const double physical =
-          inside ? kNone : illuminance_on_axis(s.shape, s.levels, d).value * s.remaining;
+          inside ? kUnknown : illuminance_on_axis(s.shape, s.levels, d).value * s.remaining;
       const double factor = falloff_weight(s.law, d);
       c.physical_lx.push_back(physical);
       c.illuminance_lx.push_back(physical * factor);

@@ -40,12 +40,10 @@ void divide(std::span<DirectionSample> samples,
         return quarter(a) < quarter(b);
       });
   std::array<double, 4> weight{};
-  double sum = 0;
   for (std::size_t q = 0; q < 4; ++q) {
     for (std::size_t i = begin[q]; i < begin[q + 1]; ++i) {
       weight[q] += static_cast<double>(samples[i].weight);
     }
-    sum += weight[q];
   }
   const double area = static_cast<double>(half) * half;
   double shares = 0;

@@ -25,8 +25,12 @@ constexpr std::uint32_t kPanePairs = 1U << 24, kMaskPairs = kPanePairs + kMostPa
                         kVirtualLightPairs = 1U << 27, kVirtualPairsPerVertex = 8;
 // Lights that a path which is recorded asks for what arrives of them, at each surface.
 constexpr std::uint32_t kProbePairs = 1U << 29, kProbes = 3;
-// Connections to virtual lights at the first vertex of a camera path, and at later ones.
-constexpr int kFirstConnections = 2, kLaterConnections = 1;
+// Connections to virtual lights at the first vertex of a camera path, at later ones, and at each of
+// the places where even haze scatters its first ray: the camera's ray and all before it are shared
+// by them. The best of 2, 4, 6 and 8 at equal time (docs/performance.md, "Connections").
+constexpr int kFirstConnections = 6, kLaterConnections = 1, kHazeConnections = 4;
+static_assert(kFirstConnections <= static_cast<int>(VirtualLights::kMostChosen) &&
+              kHazeConnections <= static_cast<int>(VirtualLights::kMostChosen));
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 enum HazeUse : std::uint32_t {
   kAlong = 0,
@@ -556,7 +560,7 @@ class PathTracer {
       light_here(place, at, chosen, sampler_.pair(own).x(), sampler_.pair(own + 1));
       if (virtual_lights_ != nullptr) {
         place.from.row = virtual_lights_->row_at(place.from.p, Vec3::Zero(), true);
-        connect_haze(place, at, kFirstConnections, own + 2);
+        connect_haze(place, at, kHazeConnections, own + 2);
       }
     }
   }
@@ -1077,22 +1081,6 @@ class PathTracer {
     }
   }
 
-  // Point i of `count` made of one: each in a strip of its own, so that points which are spread
-  // evenly over the square (a net) are so in each strip as well; y with other digits in each.
-  static Vec2 in_strip(const Vec2& u, std::uint32_t i, std::uint32_t count) {
-    constexpr float kOneLess = 0x1.fffffep-1f;
-    const auto y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (reverse_bits(i) >> 8);
-    return {std::min((static_cast<float>(i) + u.x()) / static_cast<float>(count), kOneLess),
-            static_cast<float>(y) * 0x1p-24f};
-  }
-
-  // Point i made of one, anywhere in the square: independent of the strip that in_strip() chose.
-  static Vec2 with_other_digits(const Vec2& u, std::uint32_t i) {
-    const auto x = static_cast<std::uint32_t>(u.x() * 0x1p24f) ^ (reverse_bits(i) >> 8),
-               y = static_cast<std::uint32_t>(u.y() * 0x1p24f) ^ (sobol_second(i) >> 8);
-    return {static_cast<float>(x) * 0x1p-24f, static_cast<float>(y) * 0x1p-24f};
-  }
-
   // A light sampled toward from a surface; `chance`: how often that is done, in the mean.
   void light_at(const State& s, const Vertex& v, std::uint32_t index, float chance, const Vec2& u) {
     const Emitter& e = scene_.emitters[index];
@@ -1522,36 +1510,30 @@ class PathTracer {
     const auto share = [&](const Reception& r, std::uint32_t cluster, float facing, float d2) {
       return virtual_lights_->share(from.row, cluster, r.pdf * facing / d2);
     };
-    for (int i = 0; i < count; ++i) {
-      const std::uint32_t pair = first_pair + 2 * static_cast<std::uint32_t>(i);
-      float weight = 0;
-      const VirtualLight* y = virtual_lights_->choose(
-          *options_.virtual_set,
-          from.row,
-          sampler_.pair(pair),
-          sampler_.single(pair + 1),
-          weight,
-          [&](const VirtualLightSketch& light, std::uint32_t cluster) {
-            const Vec3 to = light.position - from.p;
-            const float d2 = to.squaredNorm();
-            if (!(d2 > 0) || !may_connect(s, light, in_haze)) {
-              return 0.0f;
-            }
-            const Vec3 wi = to / std::sqrt(d2);
-            const Reception r = reception(wi);
-            return r.factor > 0 ? share(r, cluster, facing(light, wi), d2) * light.flux *
-                                      sent(light, wi, d2) * r.factor
-                                : 0.0f;
-          });
-      if (y == nullptr) {
-        continue;
-      }
-      const Vec3 to = y->position - from.p;
-      const float d2 = to.squaredNorm();
-      const Vec3 wi = to / std::sqrt(d2);
-      weight *= share(reception(wi), y->cluster, facing(*y, wi), d2) / static_cast<float>(count);
-      arrive(*y, wi, weight);
-    }
+    virtual_lights_->choose_each(
+        *options_.virtual_set,
+        from.row,
+        static_cast<std::uint32_t>(count),
+        sampler_.pair(first_pair),
+        sampler_.single(first_pair + 1),
+        [&](const VirtualLightSketch& light, std::uint32_t cluster) {
+          const Vec3 to = light.position - from.p;
+          const float d2 = to.squaredNorm();
+          if (!(d2 > 0) || !may_connect(s, light, in_haze)) {
+            return 0.0f;
+          }
+          const Vec3 wi = to / std::sqrt(d2);
+          const Reception r = reception(wi);
+          return r.factor > 0 ? share(r, cluster, facing(light, wi), d2) * light.flux *
+                                    sent(light, wi, d2) * r.factor
+                              : 0.0f;
+        },
+        [&](const VirtualLight& y, float weight) {
+          const Vec3 to = y.position - from.p;
+          const float d2 = to.squaredNorm();
+          const Vec3 wi = to / std::sqrt(d2);
+          arrive(y, wi, weight * share(reception(wi), y.cluster, facing(y, wi), d2));
+        });
   }
 
   void connect_surface(const State& s, const Vertex& v) {

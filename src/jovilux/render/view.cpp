@@ -166,7 +166,7 @@ double look_ev(const LookSpec& look, const CameraSpec& camera, const Film& film)
 }
 
 std::optional<White> metered_white(const Film& film) {
-  constexpr float kLeastAlbedo = 0.02f;
+  constexpr float kLeastWhiteAlbedo = 0.02f;
   constexpr double kColdest = 1000, kHottest = 40000, kFarthest = 0.05;
   struct Lit {
     float luminance;
@@ -181,7 +181,7 @@ std::optional<White> metered_white(const Film& film) {
       return;
     }
     const Eigen::Vector3f albedo = Eigen::Vector3f(guide[0], guide[1], guide[2]) / guide[7];
-    if (!(albedo.minCoeff() >= kLeastAlbedo)) {
+    if (!(albedo.minCoeff() >= kLeastWhiteAlbedo)) {
       return;
     }
     lit.push_back({luminance, picture_color(film, i).cwiseQuotient(albedo.cast<double>())});

@@ -462,8 +462,25 @@ VirtualLights::VirtualLights(const Scene& scene,
     }
     builder.weigh_by(set, useful);
   }
+  fill_bins();
   builder.keep_by(set, useful);
   builder.choose_emission_by(set, useful);
+}
+
+void VirtualLights::fill_bins() {
+  const std::size_t rows = rows_.size() / (clusters_ + 1);
+  bins_.assign(rows * (kBins + 1), 0);
+  parallel_for(rows, [&](std::size_t r) {
+    const float* const row = rows_.data() + r * (clusters_ + 1);
+    std::uint32_t cluster = 0;
+    for (std::uint32_t bin = 0; bin < kBins; ++bin) {
+      while (cluster + 1 < clusters_ && row[cluster + 1] <= static_cast<float>(bin) / kBins) {
+        ++cluster;
+      }
+      bins_[r * (kBins + 1) + bin] = static_cast<std::uint16_t>(cluster);
+    }
+    bins_[r * (kBins + 1) + kBins] = static_cast<std::uint16_t>(clusters_ - 1);
+  });
 }
 
 std::uint32_t VirtualLights::cluster_at(const Vec3& y, bool in_haze) const {

@@ -124,24 +124,28 @@ class VirtualLights {
   }
   std::uint32_t cluster_at(const Vec3& y, bool in_haze) const;
 
-  /// One virtual light of a set, chosen among candidates in proportion to `target` (resampled
-  /// importance sampling; J. Talbot et al., "Importance Resampling for Global Illumination", EGSR
-  /// 2005). `weight`: over its chance; 0: none brings anything. target(sketch, cluster) >= 0.
-  template <class Target>
-  const VirtualLight* choose(const VirtualLightSet& set,
-                             const float* row,
-                             const Vec2& u,
-                             float u_choice,
-                             float& weight,
-                             const Target& target) const;
+  /// `count` virtual lights of a set (1 .. kMostChosen), each chosen among candidates in proportion
+  /// to `target` (resampled importance sampling; J. Talbot et al., "Importance Resampling for Global
+  /// Illumination", EGSR 2005). Candidates of all of them are spread evenly over the row's chances.
+  /// target(sketch, cluster) >= 0; use(light, weight) is called for each that was chosen, with the
+  /// weight over its chance of being so, divided by `count`.
+  template <class Target, class Use>
+  void choose_each(const VirtualLightSet& set,
+                   const float* row,
+                   std::uint32_t count,
+                   const Vec2& u,
+                   float u_choice,
+                   const Target& target,
+                   const Use& use) const;
+  static constexpr std::uint32_t kMostChosen = 8;
 
   std::size_t memory_bytes() const {
-    return rows_.size() * sizeof(float) + nodes_.size() * sizeof(Node) +
+    return rows_.size() * sizeof(float) + bins_.size() * sizeof(std::uint16_t) + nodes_.size() * sizeof(Node) +
            density_.size() * sizeof(float);
   }
 
  private:
-  static constexpr std::uint32_t kCandidates = 4;
+  static constexpr std::uint32_t kCandidates = 4, kBins = 64;
   // Connections are preferred by this factor: one shadow ray finds the whole of what y sends on,
   // where a direction goes on with a path that has noise of its own.
   static constexpr float kPreference = 32;
@@ -156,10 +160,12 @@ class VirtualLights {
                                         std::uint32_t sample,
                                         std::size_t paths,
                                         RayCounts& rays) const;
-  // The cluster whose chances hold v in [0, 1): a search without branches.
-  std::uint32_t cluster_of_chance(const float* row, float v) const {
-    const float* first = row + 1;
-    std::size_t left = clusters_ - 1;  // the last one takes all that is left
+  // The cluster whose chances hold v in [0, 1): the one where the part of the row begins that holds
+  // v, or a later one of that part, by a search without branches.
+  std::uint32_t cluster_of_chance(const float* row, const std::uint16_t* bins, float v) const {
+    const auto bin = static_cast<std::size_t>(v * kBins);
+    const float* first = row + 1 + bins[bin];
+    std::size_t left = static_cast<std::size_t>(bins[bin + 1] - bins[bin]);
     while (left > 0) {
       const std::size_t half = (left + 1) / 2;
       first += first[half - 1] <= v ? half : 0;
@@ -167,6 +173,7 @@ class VirtualLights {
     }
     return static_cast<std::uint32_t>(first - row - 1);
   }
+  void fill_bins();
   VirtualLightSet sorted(std::vector<VirtualLight> lights) const;
 
   const Scene& scene_;
@@ -184,60 +191,88 @@ class VirtualLights {
   std::vector<float> density_;  // 1 / size of each cluster
   std::vector<float> kept_;     // the part of each cluster's virtual lights that sets keep
   std::vector<float> rows_;     // of cells of surfaces, then of haze; clusters_ + 1 each
+  // Of each row, the clusters where its parts of equal chance begin, and the last cluster.
+  std::vector<std::uint16_t> bins_;
 };
 
-template <class Target>
-const VirtualLight* VirtualLights::choose(const VirtualLightSet& set,
-                                          const float* row,
-                                          const Vec2& u,
-                                          float u_choice,
-                                          float& weight,
-                                          const Target& target) const {
+template <class Target, class Use>
+void VirtualLights::choose_each(const VirtualLightSet& set,
+                                const float* row,
+                                std::uint32_t count,
+                                const Vec2& u,
+                                float u_choice,
+                                const Target& target,
+                                const Use& use) const {
   constexpr float kGolden = 0.618034f, kOneLess = 0x1.fffffep-1f;
-  std::array<std::uint32_t, kCandidates> cluster, index, count;  // NOLINT: filled before use
+  struct Candidate {
+    std::uint32_t cluster, index, of_cluster;
+  };
+  std::array<Candidate, kMostChosen * kCandidates> candidates;  // NOLINT: filled before use
+  const std::uint16_t* const bins =
+      bins_.data() + static_cast<std::size_t>(row - rows_.data()) / (clusters_ + 1) * (kBins + 1);
   // All candidates are fetched before the first is looked at: most lie in no cache.
-  for (std::uint32_t m = 0; m < kCandidates; ++m) {
-    const float v = std::min((static_cast<float>(m) + u.x()) / kCandidates, kOneLess);
-    const std::uint32_t k = cluster_of_chance(row, v);
-    float place = u.y() + static_cast<float>(m) * kGolden;
-    place -= std::floor(place);
-    cluster[m] = k;
-    count[m] = set.begin[k + 1] - set.begin[k];
-    index[m] = set.begin[k] + static_cast<std::uint32_t>(place * static_cast<float>(count[m]));
-    index[m] = std::min(index[m], set.begin[k + 1] - (count[m] > 0 ? 1 : 0));
-    if (count[m] > 0) {
-      __builtin_prefetch(&set.sketches[index[m]]);
+  for (std::uint32_t i = 0; i < count; ++i) {
+    const Vec2 strip = in_strip(u, i, count);
+    for (std::uint32_t m = 0; m < kCandidates; ++m) {
+      const float v = std::min((static_cast<float>(m) + strip.x()) / kCandidates, kOneLess);
+      const std::uint32_t k = cluster_of_chance(row, bins, v);
+      float place = strip.y() + static_cast<float>(m) * kGolden;
+      place -= std::floor(place);
+      const std::uint32_t first = set.begin[k], of_cluster = set.begin[k + 1] - first,
+                          index =
+                              first +
+                              static_cast<std::uint32_t>(place * static_cast<float>(of_cluster));
+      if (of_cluster > 0) {
+        __builtin_prefetch(&set.sketches[std::min(index, first + of_cluster - 1)]);
+      }
+      candidates[i * kCandidates + m] = {
+          k, of_cluster > 0 ? std::min(index, first + of_cluster - 1) : 0, of_cluster};
     }
   }
-  std::uint32_t chosen = kNoIndex;
-  float sum = 0, chosen_target = 0;
-  for (std::uint32_t m = 0; m < kCandidates; ++m) {
-    const float chance = row[cluster[m] + 1] - row[cluster[m]];
-    if (count[m] == 0 || !(chance > 0)) {
-      continue;
+  struct Pick {
+    std::uint32_t light;
+    float weight;
+  };
+  std::array<Pick, kMostChosen> picks;  // NOLINT: filled before use
+  for (std::uint32_t i = 0; i < count; ++i) {
+    float left = with_other_digits({u_choice, 0}, i).x();
+    std::uint32_t chosen = kNoIndex;
+    float sum = 0, chosen_target = 0;
+    for (std::uint32_t m = 0; m < kCandidates; ++m) {
+      const Candidate& c = candidates[i * kCandidates + m];
+      const float chance = row[c.cluster + 1] - row[c.cluster];
+      if (c.of_cluster == 0 || !(chance > 0)) {
+        continue;
+      }
+      const float f = target(set.sketches[c.index], c.cluster),
+                  w = f * static_cast<float>(c.of_cluster) / chance;
+      if (!(w > 0)) {
+        continue;
+      }
+      sum += w;
+      // Reservoir of one; what is left of the number serves the next candidate.
+      const float take = w / sum;
+      if (left < take) {
+        chosen = c.index;
+        chosen_target = f;
+        left = std::min(left / take, kOneLess);
+      } else {
+        left = std::min((left - take) / (1 - take), kOneLess);
+      }
     }
-    const float f = target(set.sketches[index[m]], cluster[m]),
-                w = f * static_cast<float>(count[m]) / chance;
-    if (!(w > 0)) {
-      continue;
-    }
-    sum += w;
-    // Reservoir of one; what is left of u_choice serves the next candidate.
-    const float take = w / sum;
-    if (u_choice < take) {
-      chosen = index[m];
-      chosen_target = f;
-      u_choice = std::min(u_choice / take, kOneLess);
-    } else {
-      u_choice = std::min((u_choice - take) / (1 - take), kOneLess);
+    picks[i] = {chosen, sum / (kCandidates * static_cast<float>(count) * chosen_target)};
+    if (chosen != kNoIndex) {
+      const char* const light = reinterpret_cast<const char*>(&set.lights[chosen]);
+      for (std::size_t byte = 0; byte < sizeof(VirtualLight); byte += 64) {
+        __builtin_prefetch(light + byte);
+      }
     }
   }
-  if (chosen == kNoIndex) {
-    weight = 0;
-    return nullptr;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    if (picks[i].light != kNoIndex) {
+      use(set.lights[picks[i].light], picks[i].weight);
+    }
   }
-  weight = sum / kCandidates / chosen_target;
-  return &set.lights[chosen];
 }
 
 }  // namespace jovilux

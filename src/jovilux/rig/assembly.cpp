@@ -316,7 +316,9 @@ void expand_assembly_arrays(DocumentNode& root, Problems& problems) {
                           "give the copy apart, as an assembly of its own"});
     }
     for (const std::string& leaf : leaves) {
-      const auto [kind, member] = parts_of_member(leaf);
+      const auto parts = parts_of_member(leaf);
+      const auto& kind = parts.first;
+      const auto& member = parts.second;
       if (kind == "array") {
         problems.push_back(
             {Severity::kError,
