@@ -118,8 +118,8 @@ LumensPerWatt black_body_efficacy(Kelvin t) {
   double visible = 0;
   for (std::size_t i = 0; i < kNmCount; ++i) {
     const double lambda = (kFirstNm + static_cast<double>(i)) * 1e-9;
-    visible +=
-        color_matching(1)[i] * std::pow(lambda, -5) / std::expm1(kSecondRadiation / (lambda * t.value)) * 1e-9;
+    visible += color_matching(1)[i] * std::pow(lambda, -5) /
+               std::expm1(kSecondRadiation / (lambda * t.value)) * 1e-9;
   }
   const double all = std::pow(t.value / kSecondRadiation, 4) * std::pow(std::numbers::pi, 4) / 15;
   return {683.002 * visible / all};

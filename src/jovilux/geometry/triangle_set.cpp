@@ -209,11 +209,14 @@ std::vector<BoxedItem> triangle_boxes(std::span<const Vec3> positions,
                                       std::span<const std::array<std::uint32_t, 3>> triangles,
                                       bool split) {
   constexpr std::size_t kTrianglesPerBlock = 8192;
-  const std::size_t count = triangles.size(), blocks = (count + kTrianglesPerBlock - 1) / kTrianglesPerBlock;
+  const std::size_t count = triangles.size(),
+                    blocks = (count + kTrianglesPerBlock - 1) / kTrianglesPerBlock;
   std::vector<BoxedItem> items(count);
   std::vector<double> area_of(blocks);
   const auto each_in = [&](std::size_t block, const auto& body) {
-    for (std::size_t i = block * kTrianglesPerBlock; i < std::min(count, (block + 1) * kTrianglesPerBlock); ++i) {
+    for (std::size_t i = block * kTrianglesPerBlock;
+         i < std::min(count, (block + 1) * kTrianglesPerBlock);
+         ++i) {
       body(static_cast<std::uint32_t>(i));
     }
   };

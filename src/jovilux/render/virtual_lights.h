@@ -125,8 +125,8 @@ class VirtualLights {
   std::uint32_t cluster_at(const Vec3& y, bool in_haze) const;
 
   /// `count` virtual lights of a set (1 .. kMostChosen), each chosen among candidates in proportion
-  /// to `target` (resampled importance sampling; J. Talbot et al., "Importance Resampling for Global
-  /// Illumination", EGSR 2005). Candidates of all of them are spread evenly over the row's chances.
+  /// to `target` (resampled importance sampling; J. Talbot et al., "Importance Resampling for
+  /// Global Illumination", EGSR 2005). All candidates are spread evenly over the row's chances.
   /// target(sketch, cluster) >= 0; use(light, weight) is called for each that was chosen, with the
   /// weight over its chance of being so, divided by `count`.
   template <class Target, class Use>
@@ -140,8 +140,8 @@ class VirtualLights {
   static constexpr std::uint32_t kMostChosen = 8;
 
   std::size_t memory_bytes() const {
-    return rows_.size() * sizeof(float) + bins_.size() * sizeof(std::uint16_t) + nodes_.size() * sizeof(Node) +
-           density_.size() * sizeof(float);
+    return rows_.size() * sizeof(float) + bins_.size() * sizeof(std::uint16_t) +
+           nodes_.size() * sizeof(Node) + density_.size() * sizeof(float);
   }
 
  private:
@@ -219,9 +219,8 @@ void VirtualLights::choose_each(const VirtualLightSet& set,
       float place = strip.y() + static_cast<float>(m) * kGolden;
       place -= std::floor(place);
       const std::uint32_t first = set.begin[k], of_cluster = set.begin[k + 1] - first,
-                          index =
-                              first +
-                              static_cast<std::uint32_t>(place * static_cast<float>(of_cluster));
+                          index = first + static_cast<std::uint32_t>(
+                                              place * static_cast<float>(of_cluster));
       if (of_cluster > 0) {
         __builtin_prefetch(&set.sketches[std::min(index, first + of_cluster - 1)]);
       }
