@@ -126,6 +126,47 @@ TEST_CASE("marched solids and analytic shapes are met at the same places, with t
   CHECK(near_edges < met / 300);
 }
 
+TEST_CASE("a hollow ball is met without marching where a ball less a smaller one is",
+          "[geometry][solid]") {
+  SolidNode shell = joined(SolidKind::kShell, {0});
+  shell.d = 0.06;
+  const Solid hollow = compiled({node(SolidKind::kSphere, 0.4), shell}),
+              like = compiled({node(SolidKind::kSphere, 0.4),
+                               node(SolidKind::kSphere, 0.34),
+                               joined(SolidKind::kSubtract, {0, 1})});
+  Rng rng(11);
+  int met = 0, grazed = 0;
+  std::uint64_t marches = 0;
+  for (int i = 0; i < 20000; ++i) {
+    // From outside, from the cavity, and from within the wall.
+    const double r = i % 3 == 0 ? 1.5 : i % 3 == 1 ? rng.uniform(0, 0.33) : rng.uniform(0.35, 0.39);
+    const Vec3d o = r * random_direction_for_solid(rng),
+                d = 3 * (random_point_for_solid(rng, 0.4) - o).normalized();
+    const std::uint64_t before = march_counts().marches;
+    const double t = hollow.intersect(o, d, 0, HUGE_VAL, kFine);
+    marches += march_counts().marches - before;
+    const double marched = like.intersect(o, d, 0, HUGE_VAL, kFine);
+    if ((marched < 0) != (t < 0) || std::abs(t - marched) > 1e-7) {
+      ++grazed;
+      continue;
+    }
+    if (t < 0) {
+      continue;
+    }
+    ++met;
+    const Vec3d p = o + t * d;
+    REQUIRE(std::abs(hollow.distance(p)) < 1e-12);
+    CHECK((hollow.normal(p, 1e-5) - like.normal(p, 1e-5)).norm() < 1e-6);
+    // From there on, to the next crossing and no farther than asked.
+    const double next = hollow.intersect(o, d, t + 1e-9, HUGE_VAL, kFine);
+    CHECK((next < 0 || next > t + 1e-9));
+    CHECK(hollow.intersect(o, d, 0, t * (1 - 1e-9), kFine) < 0);
+  }
+  CHECK(marches == 0);
+  CHECK(met > 12000);
+  CHECK(grazed < met / 1000);
+}
+
 TEST_CASE("distances of composite solids are bounds, and the first crossing is found",
           "[geometry][solid]") {
   for (const auto& [name, nodes] : composites()) {

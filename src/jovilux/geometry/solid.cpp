@@ -503,7 +503,17 @@ std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes
   }
   out.lo_ = box.lo;
   out.hi_ = box.hi;
+  out.hollow_ball_ = out.as_hollow_ball();
   return out;
+}
+
+std::optional<Solid::HollowBall> Solid::as_hollow_ball() const {
+  if (ops_.size() != 2 || ops_[0].code != Code::kSphere || ops_[1].code != Code::kShell) {
+    return std::nullopt;
+  }
+  const double radius = ops_[0].v[0], wall = 2 * ops_[1].v[0];
+  return wall > 0 && wall < radius ? std::optional(HollowBall{radius, radius - wall})
+                                   : std::nullopt;
 }
 
 double Solid::distance(const Vec3d& at) const {
@@ -662,6 +672,11 @@ double Solid::distance(const Vec3d& at) const {
 }
 
 Vec3d Solid::normal(const Vec3d& p, double h) const {
+  if (hollow_ball_) {
+    const double r = p.norm();
+    const bool at_cavity = r < 0.5 * (hollow_ball_->outer + hollow_ball_->inner);
+    return r > 0 ? Vec3d(p * ((at_cavity ? -1 : 1) / r)) : Vec3d(Vec3d::UnitZ());
+  }
   Vec3d n;
   for (int i = 0; i < 3; ++i) {
     const Vec3d step = h * Vec3d::Unit(i);
@@ -671,11 +686,42 @@ Vec3d Solid::normal(const Vec3d& p, double h) const {
   return length > 0 ? Vec3d(n / length) : Vec3d(Vec3d::UnitZ());
 }
 
+namespace {
+
+// The smallest t in (t_min, t_max) at which a ray crosses one of two spheres about the origin;
+// negative: none. By the point nearest to the origin, whose distance cancels no digits.
+double meet_spheres(const Vec3d& origin,
+                    const Vec3d& direction,
+                    const std::array<double, 2>& radii,
+                    double t_min,
+                    double t_max) {
+  const double square = direction.squaredNorm(), nearest = -origin.dot(direction) / square;
+  const double apart2 = (origin + nearest * direction).squaredNorm();
+  double out = t_max;
+  for (const double radius : radii) {
+    const double half2 = radius * radius - apart2;  // of the chord
+    if (!(half2 > 0)) {
+      continue;
+    }
+    const double half = std::sqrt(half2 / square);
+    for (const double t : {nearest - half, nearest + half}) {
+      out = t > t_min && t < out ? t : out;
+    }
+  }
+  return out < t_max ? out : -1;
+}
+
+}  // namespace
+
 double Solid::intersect(const Vec3d& origin,
                         const Vec3d& direction,
                         double t_min,
                         double t_max,
                         const MarchSettings& settings) const {
+  if (hollow_ball_) {
+    return meet_spheres(
+        origin, direction, {hollow_ball_->outer, hollow_ball_->inner}, t_min, t_max);
+  }
   const double speed = direction.norm();
   const Vec3d dir = direction / speed;
   double t = t_min * speed, end = std::min(t_max * speed, 1e8);

@@ -113,9 +113,9 @@ class Solid {
   /// The unit gradient by central differences over +-h.
   Vec3d normal(const Vec3d& p, double h) const;
 
-  /// The smallest t in (t_min, t_max) at which a ray crosses the surface, found by sphere tracing;
-  /// negative where there is none. `direction` need not be of length 1. A march that runs out of
-  /// steps ends where it is, as if the surface were there.
+  /// The smallest t in (t_min, t_max) at which a ray crosses the surface, found by sphere tracing,
+  /// of a hollow ball in closed form; negative where there is none. `direction` need not be of
+  /// length 1. A march that runs out of steps ends where it is, as if the surface were there.
   double intersect(const Vec3d& origin,
                    const Vec3d& direction,
                    double t_min,
@@ -173,7 +173,14 @@ class Solid {
     std::array<double, 7> v{};
   };
 
+  // A ball hollowed out, such as a lamp's globe: two spheres about the origin.
+  struct HollowBall {
+    double outer, inner;  // radii
+  };
+  std::optional<HollowBall> as_hollow_ball() const;
+
   std::vector<Op> ops_;
+  std::optional<HollowBall> hollow_ball_;
   std::vector<Transform> turns_;
   std::vector<Formula> formulas_;
   Vec3d lo_ = Vec3d::Zero(), hi_ = Vec3d::Zero();

@@ -14,8 +14,8 @@ namespace {
 // The picture in blocks, with as many camera samples each.
 constexpr int kAcross = 48, kDown = 32;
 constexpr std::uint32_t kSamples = 6;
-constexpr std::array<double, 8> kPathsPerPixel = {
-    kLeastLightPathsPerPixel, 1.0 / 32, 1.0 / 16, 0.125, 0.25, 0.5, 1, 2};
+constexpr std::array<double, 10> kPathsPerPixel = {
+    kLeastLightPathsPerPixel, 1.0 / 32, 1.0 / 16, 0.125, 0.25, 0.5, 1, 2, 4, 8};
 // A step of a march costs about as much of a ray (jovilux_bench march).
 constexpr double kStepRays = 0.2;
 // What is dark counts as this share of the mean: the white is not known yet.
