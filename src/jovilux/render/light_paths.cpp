@@ -462,12 +462,14 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   if (!(light.weight > 0) || !(cosine > 0)) {
     return cell;
   }
-  const Vec2 tracking = sampler.pair(kTracking);
   Walk w;
   w.e = &e;
   w.counts = &counts;
-  w.random = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 |
-                 static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
+  if (!scene_.hazes.empty()) {
+    const Vec2 tracking = sampler.pair(kTracking);
+    w.random = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 |
+                   static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
+  }
   const double place_density = chance / exit.area * static_cast<double>(choice.chance);
   w.scale = static_cast<double>(light.weight) * cosine / place_density / per_sample;
   const bool findable = cameras_find(e);
@@ -624,7 +626,9 @@ std::size_t LightPaths::walk(const Sampler& sampler,
         if (e.link_bit != 0 && (surface.links & e.link_bit) == 0) {
           return cell;
         }
-        w.lens = sampler.pair(pairs + kLens);
+        if (camera_.has_lens()) {
+          w.lens = sampler.pair(pairs + kLens);
+        }
         connect(w, p, *material, frame, normal, out);
       }
       if (vertex == bounces_) {
@@ -726,10 +730,14 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       }
       material = &scene_.materials[m];
       const Scene::Pictures& behind = scene_.pictures[m];
-      const float covered = behind.covered(p.uv),
-                  r = sampler.pair(pairs + kPairsPerLightVertex * 64 * (panes + 1) + kMask).x();
+      const float covered = behind.covered(p.uv);
+      const bool pane = material->is_pane();
+      const float r =
+          covered < 1 || pane
+              ? sampler.pair(pairs + kPairsPerLightVertex * 64 * (panes + 1) + kMask).x()
+              : 0;
       bool straight = covered < 1 && !(r < covered);
-      if (!straight && material->is_pane()) {
+      if (!straight && pane) {
         const float mirrors =
             pane_reflectance(*material, std::min(1.0f, std::abs(p.normal.dot(travel))));
         const float left = covered < 1 ? r / covered : r;
