@@ -1,5 +1,6 @@
 // Glass, panes and sheets against closed forms, through the built program.
 #include "jovilux/base/sampler.h"
+#include "jovilux/judge/rendered_image.h"
 #include "jovilux/optics/microfacet.h"
 #include "jovilux/optics/surface.h"
 
@@ -55,6 +56,34 @@ TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
                      "kind='rect', size=[3,3]}\nat=[0,0,0.9]\nmaterial='pane'\n" +
                      light("kind='sphere'\nradius=0.2\nat=[0,0,2]\noutput='100 cd'\n"));
   check_luminance(ball, through * through * 100 / 4.0 * kPlaneFactor, 0.03, 16);
+}
+
+TEST_CASE("each sample meets the lamp whose image a pane shows, and what lies behind the pane",
+          "[cli][glass][truth]") {
+  const double r = 0.04, back = 2 * r / (1 + r), through = (1 - r) / (1 + r);  // n = 1.5, head on
+  const std::string scene =
+      "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\nfield_of_view='0.05 deg'\n"
+      "[render]\nsize=[8,8]\nsamples=1\n"
+      "[[material]]\nname='pane'\nkind='glass'\nior=1.5\nthin=true\n"
+      "[[object]]\nname='p'\nshape={kind='rect', "
+      "size=[1,1]}\nrotate=[90,0,0]\nat=[0,1,0]\nmaterial='pane'\n" +
+      light("kind='rect'\nsize=[1,1]\nat=[0,-2,0]\ntoward=[0,1,0]\noutput='1000 cd/m2'\n");
+  const std::string behind =
+      "[[light]]\nname='behind'\nkind='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\n"
+      "output='300 cd/m2'\n";
+  const TemporaryFolder dir;
+  for (const auto& [rig, wanted] : std::initializer_list<std::pair<std::string, double>>{
+           {scene, 1000 * back}, {scene + behind, 1000 * back + 300 * through}}) {
+    const ProgramRun run = run_program(
+        {"render", dir.write("r.toml", rig), "-o", dir.path("o"), "--quiet", "--force"});
+    INFO(run.err);
+    REQUIRE(run.status == 0);
+    const auto image = load_rendered(dir.path("o"), false);
+    REQUIRE(image);
+    for (std::size_t i = 0; i < image->pixels(); ++i) {
+      CHECK(image->luminance(i) == Approx(wanted).epsilon(1e-3));
+    }
+  }
 }
 
 TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light",

@@ -179,6 +179,10 @@ class PathTracer {
     float to_panes = 0;  // from the camera to the last pane that it looked through [m]
     int scatterings = 0, in_haze = 0;
     float onward = 1;  // chance to go on from the first surface
+    // The chance that a path which a pane mirrors goes on from what it meets, and the pair of
+    // dimensions that decides.
+    float mirrored = 1;
+    std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, what connections have left to this path.
     float uncarried = 1;
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
@@ -968,6 +972,13 @@ class PathTracer {
     if (v.material->is_pane()) {
       return at_pane(s, v);
     }
+    if (s.mirrored < 1) {
+      if (!(sampler_.single(s.mirrored_pair) < s.mirrored)) {
+        return Next::kEnd;
+      }
+      s.throughput /= s.mirrored;
+      s.mirrored = 1;
+    }
     return s.scatterings < options_.bounces ? Next::kSurface : Next::kEnd;
   }
 
@@ -984,17 +995,37 @@ class PathTracer {
     return Next::kOn;
   }
 
+  // Straight on or back, by chance; of a camera's ray both, so that a lamp whose image a pane shows
+  // is met by every sample. What else the pane mirrors goes on with the chance of being mirrored.
   Next at_pane(State& s, const Vertex& v) {
     const float mirrored = pane_reflectance(*v.material, std::min(1.0f, v.normal.dot(v.wo)));
-    if (!(sampler_.single(kPanePairs + s.panes) < mirrored)) {
-      s.throughput *= v.material->transmittance;
-      if (first_ != nullptr && s.scatterings == 0) {
-        first_->found = false;  // what lies behind it counts
+    const Spectrum transmittance = v.material->transmittance;
+    const std::uint32_t pair = kPanePairs + s.panes;
+    const bool both = s.scatterings == 0 && s.panes < kPanesApart && scene_.hazes.empty() &&
+                      options_.recorder == nullptr;
+    if (both) {
+      State back = s;
+      back.throughput *= mirrored;
+      back.mirrored = mirrored;
+      back.mirrored_pair = pair;
+      if (mirror_back(back, v)) {
+        follow(back);
       }
-      return straight_on(s, v);
+      s.throughput *= 1 - mirrored;
+    } else if (sampler_.single(pair) < mirrored) {
+      return mirror_back(s, v) ? Next::kOn : Next::kEnd;
     }
+    s.throughput *= transmittance;
+    if (first_ != nullptr && s.scatterings == 0) {
+      first_->found = false;  // what lies behind it counts
+    }
+    return straight_on(s, v);
+  }
+
+  // False where the path ends.
+  bool mirror_back(State& s, const Vertex& v) {
     if (++s.panes == kMostPanes || s.scatterings >= options_.bounces) {
-      return Next::kEnd;
+      return false;
     }
     s.from.p = v.p.position;
     s.from.n = v.normal;
@@ -1007,7 +1038,7 @@ class PathTracer {
     const Vec3 back = (s.ray.direction - 2 * s.ray.direction.dot(v.normal) * v.normal).normalized();
     s.ray = {World::leave(v.p, back), back};
     ++s.scatterings;
-    return Next::kOn;
+    return true;
   }
 
   // Lights and directions at a surface that is no pane; false where the path ends.
