@@ -100,3 +100,40 @@ TEST_CASE("the second dimension is the product with its direction numbers, bit b
     REQUIRE(sobol_second_reversed(index) == reverse_bits(by_definition(index)));
   }
 }
+
+TEST_CASE("points made of one lie in strips of their own, spread in each as evenly as before",
+          "[base][sampler]") {
+  constexpr int kPower = 6;
+  const std::uint32_t count = GENERATE(1U, 3U, 4U, 6U, 8U);
+  // So many columns by rows of one strip, or of the whole square, hold one of 64 points each.
+  const auto cells_of = [](const std::vector<Vec2>& points, int a) {
+    std::set<std::pair<int, int>> cells;
+    for (const Vec2& p : points) {
+      cells.insert(
+          {static_cast<int>(p.x() * (1 << a)), static_cast<int>(p.y() * (1 << (kPower - a)))});
+    }
+    return cells.size();
+  };
+  for (std::uint32_t i = 0; i < count; ++i) {
+    std::vector<Vec2> in_own_strip, anywhere;
+    for (std::uint32_t k = 0; k < 64; ++k) {
+      const Vec2 u = Sampler(9, 4, k).pair(2), strip = in_strip(u, i, count),
+                 other = with_other_digits(u, i);
+      CHECK(strip.x() >= static_cast<float>(i) / static_cast<float>(count) - 1e-6f);
+      CHECK(strip.x() < static_cast<float>(i + 1) / static_cast<float>(count) + 1e-6f);
+      CHECK((strip.y() >= 0 && strip.y() < 1));
+      CHECK((other.x() >= 0 && other.x() < 1 && other.y() >= 0 && other.y() < 1));
+      // Back to the whole square, in the middle of rounding.
+      in_own_strip.emplace_back(
+          std::clamp(strip.x() * static_cast<float>(count) - static_cast<float>(i) + 1e-6f,
+                     0.0f,
+                     0x1.fffffep-1f),
+          strip.y());
+      anywhere.push_back(other);
+    }
+    for (int a = 0; a <= kPower; ++a) {
+      CHECK(cells_of(in_own_strip, a) == 64);
+      CHECK(cells_of(anywhere, a) == 64);
+    }
+  }
+}

@@ -58,7 +58,7 @@ TEST_CASE("a pane lets (1 - r) / (1 + r) through, and shadow rays straight",
   check_luminance(ball, through * through * 100 / 4.0 * kPlaneFactor, 0.03, 16);
 }
 
-TEST_CASE("each sample meets the lamp whose image a pane shows, and what lies behind the pane",
+TEST_CASE("each sample meets the lamp whose image a pane or a coat shows, and what lies behind it",
           "[cli][glass][truth]") {
   const double r = 0.04, back = 2 * r / (1 + r), through = (1 - r) / (1 + r);  // n = 1.5, head on
   const std::string scene =
@@ -71,9 +71,13 @@ TEST_CASE("each sample meets the lamp whose image a pane shows, and what lies be
   const std::string behind =
       "[[light]]\nname='behind'\nkind='rect'\nsize=[1,1]\nat=[0,3,0]\ntoward=[0,-1,0]\n"
       "output='300 cd/m2'\n";
+  // A coat over black instead: its face alone mirrors.
+  std::string coat = scene;
+  const std::string thin = "kind='glass'\nior=1.5\nthin=true\n";
+  coat.replace(coat.find(thin), thin.size(), "kind='gloss'\ncolor=[0,0,0]\nroughness=0\n");
   const TemporaryFolder dir;
   for (const auto& [rig, wanted] : std::initializer_list<std::pair<std::string, double>>{
-           {scene, 1000 * back}, {scene + behind, 1000 * back + 300 * through}}) {
+           {scene, 1000 * back}, {scene + behind, 1000 * back + 300 * through}, {coat, 1000 * r}}) {
     const ProgramRun run = run_program(
         {"render", dir.write("r.toml", rig), "-o", dir.path("o"), "--quiet", "--force"});
     INFO(run.err);

@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
+#include "jovilux/denoise/denoise_kernels.h"
 
 #include <catch2/catch.hpp>
 
@@ -273,4 +274,142 @@ TEST_CASE("a lone sample and pictures of a pixel or of no light are taken", "[de
   CHECK(denoise(pixel.picture).mean[1] == Approx(5));
   CHECK(denoise(Scene(20, 20).picture).mean[17] == 0);
   CHECK(denoise(Scene(9, 9, 0).picture).mean.empty());
+}
+
+namespace {
+
+// A noisy picture with something of everything: two albedos, a shadow, a lamp, a step in depth.
+Scene mixed(int width, int height) {
+  Scene s(width, height);
+  Rng rng(77);
+  for (int y = 0; y < height; ++y) {
+    for (int x = 0; x < width; ++x) {
+      const auto i = static_cast<std::size_t>(y * width + x);
+      const float albedo = x < width / 2 ? 0.3f : 0.7f, lit = y > height / 3 ? 10.0f : 2.5f;
+      for (std::size_t c = 0; c < 3; ++c) {
+        s.picture.albedo[3 * i + c] = albedo;
+      }
+      s.picture.depth[i] = x + y < width ? 2.0f : 5.0f;
+      const bool lamp = x > 5 && x < 9 && y > 5 && y < 9;
+      s.put(i, lamp ? 800.0f : albedo * lit, lamp ? 0.0f : 0.2f * albedo * lit, rng);
+    }
+  }
+  return s;
+}
+
+// The same picture from right to left.
+NoisyPicture mirrored(const NoisyPicture& of) {
+  NoisyPicture out = of;
+  const auto width = static_cast<std::size_t>(of.width);
+  const auto mirror = [&](const std::vector<float>& from, std::vector<float>& to) {
+    const std::size_t each = from.size() / of.pixels();
+    for (std::size_t i = 0; i < of.pixels(); ++i) {
+      const std::size_t other = i - i % width + (width - 1 - i % width);
+      std::copy_n(from.begin() + static_cast<std::ptrdiff_t>(i * each),
+                  each,
+                  to.begin() + static_cast<std::ptrdiff_t>(other * each));
+    }
+  };
+  mirror(of.mean, out.mean);
+  mirror(of.halves, out.halves);
+  mirror(of.variance, out.variance);
+  mirror(of.half_variance[0], out.half_variance[0]);
+  mirror(of.half_variance[1], out.half_variance[1]);
+  mirror(of.albedo, out.albedo);
+  mirror(of.normal, out.normal);
+  mirror(of.depth, out.depth);
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("a picture from right to left is denoised from right to left", "[denoise]") {
+  const Scene s = mixed(61, 37);  // no multiple of a block's size
+  const DenoisedPicture plain = denoise(s.picture), turned = denoise(mirrored(s.picture));
+  double worst = 0, worst_error = 0;
+  for (std::size_t i = 0; i < s.picture.pixels(); ++i) {
+    const std::size_t other = i - i % 61 + (60 - i % 61);
+    worst = std::max<double>(
+        worst,
+        std::abs(plain.mean[3 * i + 1] - turned.mean[3 * other + 1]) / plain.mean[3 * i + 1]);
+    worst_error = std::max<double>(
+        worst_error, std::abs(plain.error[i] - turned.error[other]) / (plain.error[i] + 1e-3f));
+  }
+  CHECK(worst < 1e-3);
+  CHECK(worst_error < 0.02);
+}
+
+TEST_CASE("halves that change places change nothing", "[denoise]") {
+  const Scene s = mixed(64, 48);
+  const DenoisedPicture plain = denoise(s.picture);
+  NoisyPicture swapped = s.picture;
+  for (float& h : swapped.halves) {
+    h = -h;
+  }
+  std::swap(swapped.half_variance[0], swapped.half_variance[1]);
+  const DenoisedPicture other = denoise(swapped);
+  for (std::size_t i = 0; i < s.picture.pixels(); ++i) {
+    REQUIRE(other.mean[3 * i + 1] == Approx(plain.mean[3 * i + 1]).epsilon(1e-4));
+  }
+}
+
+TEST_CASE("beside a lamp the wall keeps its level, and the lamp its edge", "[denoise]") {
+  const Scene s = mixed(64, 48);
+  const DenoisedPicture out = denoise(s.picture);
+  double wall = 0, wanted = 0;
+  for (int y = 2; y < 13; ++y) {
+    for (int x = 2; x < 13; ++x) {
+      const auto i = static_cast<std::size_t>(y * 64 + x);
+      INFO(x << ", " << y);
+      if (x > 5 && x < 9 && y > 5 && y < 9) {
+        CHECK(out.mean[3 * i + 1] == Approx(s.truth[i]).epsilon(1e-4));
+        continue;
+      }
+      CHECK(out.mean[3 * i + 1] < 1.6f * s.truth[i]);  // no halo
+      wall += static_cast<double>(out.mean[3 * i + 1]);
+      wanted += static_cast<double>(s.truth[i]);
+    }
+  }
+  CHECK(wall == Approx(wanted).epsilon(0.05));
+  CHECK(mean_of(out.mean) == Approx(mean_of(s.picture.mean)).epsilon(0.01));
+  CHECK(mean_squared_error(out.mean, s.truth) < 0.25 * mean_squared_error(s.picture.mean, s.truth));
+}
+
+TEST_CASE("planes repeat their outermost pixels, and box means are of what lies in the picture",
+          "[denoise]") {
+  const int width = 37, height = 21;
+  Plane plane(width, height);
+  Rng rng(8);
+  for (int y = 0; y < height; ++y) {
+    for (int x = 0; x < width; ++x) {
+      *plane.at(x, y) = static_cast<float>(rng.uniform(0, 10));
+    }
+  }
+  plane.fill_border();
+  for (int y = -Plane::kPad; y < height + Plane::kPad; ++y) {
+    for (int x = -Plane::kPad; x < width + Plane::kPad; ++x) {
+      REQUIRE(*plane.at(x, y) ==
+              *plane.at(std::clamp(x, 0, width - 1), std::clamp(y, 0, height - 1)));
+    }
+  }
+  for (const int radius : {0, 1, 3}) {
+    const Plane means = box_mean(plane, radius);
+    for (int y = 0; y < height; ++y) {
+      for (int x = 0; x < width; ++x) {
+        double sum = 0;
+        int count = 0;
+        for (int v = std::max(0, y - radius); v <= std::min(height - 1, y + radius); ++v) {
+          for (int u = std::max(0, x - radius); u <= std::min(width - 1, x + radius); ++u) {
+            sum += static_cast<double>(*plane.at(u, v));
+            ++count;
+          }
+        }
+        REQUIRE(*means.at(x, y) == Approx(sum / count).epsilon(1e-5));
+      }
+    }
+  }
+  plane.fill_border(-1);
+  CHECK(*plane.at(-1, 0) == -1);
+  CHECK(*plane.at(width, height) == -1);
+  CHECK(*plane.at(0, 0) >= 0);
 }

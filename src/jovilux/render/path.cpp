@@ -1276,12 +1276,51 @@ class PathTracer {
   }
 
   // The next direction at a surface; false where the path ends.
-  bool leave_surface(State& s, const Vertex& v) {
-    const SurfaceModel& material = *v.material;
-    Departure& from = s.from;
+  bool leave_surface(State& s, Vertex& v) {
+    const float mirrored = s.scatterings == 0 ? mirrored_apart(s, v) : 0;
     Vec3 wi;
     float own = 0, guided = 0;
-    const Scattering next = turn(v, wi, own, guided);
+    // What is left to choose from has 1 - mirrored of the chances.
+    v.choices.y() = mirrored + (1 - mirrored) * v.choices.y();
+    Scattering next = turn(v, wi, own, guided);
+    next.weight *= 1 - mirrored;
+    return depart(s, v, next, wi, own, guided);
+  }
+
+  // What smooth glass or a coat mirrors of a camera's ray is a path apart, as at panes: each sample
+  // meets the lamp whose image is seen in it. Returns the chance of being mirrored; 0: not apart.
+  float mirrored_apart(const State& s, Vertex& v) {
+    const SurfaceModel& material = *v.material;
+    const bool may_be = material.alpha == 0 && (material.kind == SurfaceKind::kGlass ||
+                                                material.kind == SurfaceKind::kGloss);
+    if (!may_be || v.share > 0 || s.hazy || !scene_.hazes.empty() || options_.recorder != nullptr) {
+      return 0;
+    }
+    Scattering mirror =
+        scatter(material, v.local_wo, sampler_.pair(v.pairs + kScatter), 0.0f, v.inside);
+    const float chance = mirror.pdf;
+    if (!mirror.mirror || !(mirror.wi.z() > 0) || !(chance > 0) || !(chance < 1)) {
+      return 0;
+    }
+    if (v.colored) {  // the path apart will meet other colors
+      first_colored_ = *v.material;
+      v.material = &*first_colored_;
+    }
+    mirror.weight *= chance;
+    State back = s;
+    back.mirrored = chance;
+    back.mirrored_pair = v.pairs + kRoulette;
+    if (depart(back, v, mirror, v.frame.to_world(mirror.wi), chance, 0)) {
+      follow(back);
+    }
+    return chance;
+  }
+
+  // The path goes on in a direction that was chosen; false where it ends.
+  bool depart(
+      State& s, const Vertex& v, const Scattering& next, const Vec3& wi, float own, float guided) {
+    const SurfaceModel& material = *v.material;
+    Departure& from = s.from;
     if (!(next.pdf > 0)) {
       return false;
     }
@@ -1315,7 +1354,7 @@ class PathTracer {
     from.certain = next.mirror;
     from.material = &material;
     if (v.colored) {
-      departed_ = *colored_;
+      departed_ = *v.material;
       from.material = &*departed_;
     }
     from.wo = v.local_wo;
@@ -1653,9 +1692,9 @@ class PathTracer {
   const HazeLights* haze_lights_;
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
-  // The material met last, where a picture colors it, and the one that the path left: panes may lie
-  // between.
-  std::optional<SurfaceModel> colored_, departed_;
+  // The material met last, where a picture colors it; the one that the path left, for panes may lie
+  // between; and the first one of a camera's ray.
+  std::optional<SurfaceModel> colored_, departed_, first_colored_;
   std::optional<SurfaceModel> sender_;  // of a virtual light, where a picture colors it
   Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;

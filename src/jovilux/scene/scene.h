@@ -35,8 +35,8 @@ struct Scene {
   World world;
   std::vector<Surface> surfaces;
   std::vector<SurfaceModel> materials;
-  /// What of a material a path meets that has left a surface which is no mirror: itself, or with
-  /// its bounce_roughness.
+  /// By material: the one that a path meets after a surface that is no mirror. The same one, or
+  /// one with its bounce_roughness.
   std::vector<std::uint32_t> bounce_materials;
   std::uint32_t after_bounce(std::uint32_t material) const {
     return material < bounce_materials.size() ? bounce_materials[material] : material;
