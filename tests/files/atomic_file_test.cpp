@@ -98,7 +98,7 @@ TEST_CASE("a folder that is not there and a full disk are told, and the old file
   CHECK(dir.read("a.txt") == "after");
 }
 
-TEST_CASE("leftovers of killed processes go; what is new, locked or of another file stays",
+TEST_CASE("leftovers of killed processes go, but what is new, locked or of another file stays",
           "[files][atomic]") {
   const TemporaryFolder dir;
   const std::string path = dir.write("image.exr", "picture");

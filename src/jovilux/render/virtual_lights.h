@@ -155,7 +155,28 @@ class VirtualLights {
     std::uint32_t child = 0;  // the first of two, or the cluster
   };
   struct Builder;
+  // A virtual light that may be chosen, and how many its cluster has; 0: none.
+  struct Candidate {
+    std::uint32_t cluster, index, of_cluster;
+  };
+  // One that was chosen; kNoIndex: none brings anything.
+  struct Pick {
+    std::uint32_t light;
+    float weight;
+  };
 
+  Candidate candidate(const VirtualLightSet& set,
+                      const float* row,
+                      const std::uint16_t* bins,
+                      float u_cluster,
+                      float u_place) const;
+  // One of kCandidates, in proportion to its target over its chance.
+  template <class Target>
+  Pick pick(const VirtualLightSet& set,
+            const float* row,
+            const Candidate* candidates,
+            float u,
+            const Target& target) const;
   std::vector<VirtualLight> trace_paths(std::uint32_t seed,
                                         std::uint32_t sample,
                                         std::size_t paths,
@@ -195,6 +216,54 @@ class VirtualLights {
   std::vector<std::uint16_t> bins_;
 };
 
+inline VirtualLights::Candidate VirtualLights::candidate(const VirtualLightSet& set,
+                                                         const float* row,
+                                                         const std::uint16_t* bins,
+                                                         float u_cluster,
+                                                         float u_place) const {
+  const std::uint32_t cluster = cluster_of_chance(row, bins, u_cluster), first = set.begin[cluster],
+                      count = set.begin[cluster + 1] - first;
+  if (count == 0) {
+    return {cluster, 0, 0};
+  }
+  const auto place = static_cast<std::uint32_t>(u_place * static_cast<float>(count));
+  return {cluster, first + std::min(place, count - 1), count};
+}
+
+template <class Target>
+VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
+                                        const float* row,
+                                        const Candidate* candidates,
+                                        float u,
+                                        const Target& target) const {
+  constexpr float kOneLess = 0x1.fffffep-1f;
+  std::uint32_t chosen = kNoIndex;
+  float sum = 0, chosen_target = 0;
+  for (std::uint32_t m = 0; m < kCandidates; ++m) {
+    const Candidate& c = candidates[m];
+    const float chance = row[c.cluster + 1] - row[c.cluster];
+    if (c.of_cluster == 0 || !(chance > 0)) {
+      continue;
+    }
+    const float f = target(set.sketches[c.index], c.cluster),
+                w = f * static_cast<float>(c.of_cluster) / chance;
+    if (!(w > 0)) {
+      continue;
+    }
+    sum += w;
+    // Reservoir of one; what is left of the number serves the next candidate.
+    const float take = w / sum;
+    if (u < take) {
+      chosen = c.index;
+      chosen_target = f;
+      u = std::min(u / take, kOneLess);
+    } else {
+      u = std::min((u - take) / (1 - take), kOneLess);
+    }
+  }
+  return {chosen, chosen == kNoIndex ? 0 : sum / (kCandidates * chosen_target)};
+}
+
 template <class Target, class Use>
 void VirtualLights::choose_each(const VirtualLightSet& set,
                                 const float* row,
@@ -204,72 +273,42 @@ void VirtualLights::choose_each(const VirtualLightSet& set,
                                 const Target& target,
                                 const Use& use) const {
   constexpr float kGolden = 0.618034f, kOneLess = 0x1.fffffep-1f;
-  struct Candidate {
-    std::uint32_t cluster, index, of_cluster;
-  };
+  constexpr std::size_t kCacheLine = 64;
   std::array<Candidate, kMostChosen * kCandidates> candidates;  // NOLINT: filled before use
+  std::array<Pick, kMostChosen> picks;                          // NOLINT: filled before use
   const std::uint16_t* const bins =
       bins_.data() + static_cast<std::size_t>(row - rows_.data()) / (clusters_ + 1) * (kBins + 1);
-  // All candidates are fetched before the first is looked at: most lie in no cache.
+  // All candidates are fetched before the first is looked at, and all that are chosen before the
+  // first is used: most lie in no near cache.
   for (std::uint32_t i = 0; i < count; ++i) {
     const Vec2 strip = in_strip(u, i, count);
     for (std::uint32_t m = 0; m < kCandidates; ++m) {
-      const float v = std::min((static_cast<float>(m) + strip.x()) / kCandidates, kOneLess);
-      const std::uint32_t k = cluster_of_chance(row, bins, v);
-      float place = strip.y() + static_cast<float>(m) * kGolden;
-      place -= std::floor(place);
-      const std::uint32_t first = set.begin[k], of_cluster = set.begin[k + 1] - first,
-                          index = first + static_cast<std::uint32_t>(
-                                              place * static_cast<float>(of_cluster));
-      if (of_cluster > 0) {
-        __builtin_prefetch(&set.sketches[std::min(index, first + of_cluster - 1)]);
-      }
-      candidates[i * kCandidates + m] = {
-          k, of_cluster > 0 ? std::min(index, first + of_cluster - 1) : 0, of_cluster};
+      const float place = strip.y() + static_cast<float>(m) * kGolden;
+      Candidate& c = candidates[i * kCandidates + m];
+      c = candidate(set,
+                    row,
+                    bins,
+                    std::min((static_cast<float>(m) + strip.x()) / kCandidates, kOneLess),
+                    place - std::floor(place));
+      __builtin_prefetch(set.sketches.data() + c.index);
     }
   }
-  struct Pick {
-    std::uint32_t light;
-    float weight;
-  };
-  std::array<Pick, kMostChosen> picks;  // NOLINT: filled before use
   for (std::uint32_t i = 0; i < count; ++i) {
-    float left = with_other_digits({u_choice, 0}, i).x();
-    std::uint32_t chosen = kNoIndex;
-    float sum = 0, chosen_target = 0;
-    for (std::uint32_t m = 0; m < kCandidates; ++m) {
-      const Candidate& c = candidates[i * kCandidates + m];
-      const float chance = row[c.cluster + 1] - row[c.cluster];
-      if (c.of_cluster == 0 || !(chance > 0)) {
-        continue;
-      }
-      const float f = target(set.sketches[c.index], c.cluster),
-                  w = f * static_cast<float>(c.of_cluster) / chance;
-      if (!(w > 0)) {
-        continue;
-      }
-      sum += w;
-      // Reservoir of one; what is left of the number serves the next candidate.
-      const float take = w / sum;
-      if (left < take) {
-        chosen = c.index;
-        chosen_target = f;
-        left = std::min(left / take, kOneLess);
-      } else {
-        left = std::min((left - take) / (1 - take), kOneLess);
-      }
-    }
-    picks[i] = {chosen, sum / (kCandidates * static_cast<float>(count) * chosen_target)};
-    if (chosen != kNoIndex) {
-      const char* const light = reinterpret_cast<const char*>(&set.lights[chosen]);
-      for (std::size_t byte = 0; byte < sizeof(VirtualLight); byte += 64) {
-        __builtin_prefetch(light + byte);
+    picks[i] = pick(set,
+                    row,
+                    candidates.data() + i * kCandidates,
+                    with_other_digits({u_choice, 0}, i).x(),
+                    target);
+    if (picks[i].light != kNoIndex) {
+      const auto* const bytes = reinterpret_cast<const char*>(&set.lights[picks[i].light]);
+      for (std::size_t at = 0; at < sizeof(VirtualLight); at += kCacheLine) {
+        __builtin_prefetch(bytes + at);
       }
     }
   }
   for (std::uint32_t i = 0; i < count; ++i) {
     if (picks[i].light != kNoIndex) {
-      use(set.lights[picks[i].light], picks[i].weight);
+      use(set.lights[picks[i].light], picks[i].weight / static_cast<float>(count));
     }
   }
 }
