@@ -34,7 +34,9 @@ void TriangleSet::add(const Mesh& mesh, std::uint32_t number) {
     uvs_.resize(first_vertex, Vec2::Zero());
     uvs_.insert(uvs_.end(), mesh.uvs.begin(), mesh.uvs.end());
   }
-  triangles_.reserve(std::max(triangles_.size() + mesh.triangles.size(), triangles_.capacity()));
+  if (triangles_.empty()) {  // a lone mesh takes what it needs; of many, memory grows by doubling
+    triangles_.reserve(mesh.triangles.size());
+  }
   for (const auto& t : mesh.triangles) {
     triangles_.push_back({t[0] + first_vertex, t[1] + first_vertex, t[2] + first_vertex});
   }
