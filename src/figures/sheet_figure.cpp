@@ -506,10 +506,14 @@ void noise_figure(const std::string& path,
     canvas.text(x, row, 150, l.name, 13);
     double from = x + 156;
     const double length = (wide - 156 - 60) * l.noise_share;
-    if (l.noise_parts.empty()) {
+    const bool by_part = !l.noise_parts.empty() &&
+                         std::all_of(l.noise_parts.begin(), l.noise_parts.end(), [](double p) {
+                           return std::isfinite(p);
+                         });
+    if (!by_part) {
       canvas.fill(from, row + 2, std::max(1.0, length), 14, "#777777");
     }
-    for (std::size_t p = 0; p < l.noise_parts.size(); ++p) {
+    for (std::size_t p = 0; by_part && p < l.noise_parts.size(); ++p) {
       canvas.fill(from, row + 2, length * l.noise_parts[p], 14, part_colors[p]);
       from += length * l.noise_parts[p];
     }
@@ -529,7 +533,7 @@ void noise_figure(const std::string& path,
                   "#555555");
     }
   }
-  if (r.history.size() > 1) {
+  if (!r.history.empty()) {
     Plot plot;
     plot.x_label = "samples a pixel";
     plot.y_label = "noise [%]";
@@ -542,7 +546,7 @@ void noise_figure(const std::string& path,
     goal.name = "target";
     goal.color = "#d55e00";
     goal.dash = 1;
-    ahead.name = fmt::format("samples^-{:.2f}", r.order);
+    ahead.name = fmt::format("95 %, as samples^-{:.2f}", r.order);
     ahead.dash = 2;
     for (const auto& m : r.history) {
       p95.x.push_back(m.samples);
@@ -559,7 +563,9 @@ void noise_figure(const std::string& path,
     }
     goal.x = {r.history.front().samples, last};
     goal.y = {100 * r.target, 100 * r.target};
-    plot.curves = {p95, median, ahead, goal};
+    // A lone moment is no line.
+    plot.curves = r.history.size() > 1 ? std::vector<Curve>{p95, median, ahead, goal}
+                                       : std::vector<Curve>{ahead, goal};
     draw(canvas, plot, 10, 572, kWidth - 20, 222);
   }
   canvas.save(path);

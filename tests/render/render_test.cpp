@@ -655,3 +655,35 @@ TEST_CASE("what is not finite is left out of a pixel and counted, with the place
   tile.add(second);
   CHECK(tile.not_finite == std::vector<double>{3, 10, 11, 5, 0});
 }
+
+TEST_CASE("a render of a single pass tells each light's share of the noise, and its parts'",
+          "[render]") {
+  const std::string lamp = "[[light]]\nkind='sphere'\nradius=0.2\n";
+  Rig rig = rig_of(
+      "[[camera]]\nname='c'\nat=[0,-3,1.5]\nlook_at=[0,0,0]\n[[object]]\nname='floor'\n"
+      "shape={kind='plane'}\n[[object]]\nname='box'\nshape={kind='box',size=[0.5,0.5,0.5]}\n" +
+      lamp + "name='a'\nat=[1,0,1]\noutput='900 lm'\n" + lamp +
+      "name='b'\nat=[-1,0.5,1]\noutput='100 lm'\n[render]\nsize=[40,24]\nsamples=8\n"
+      "layers='lights+parts'\n");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  for (const int samples : {4, 8, 24}) {
+    rig.render.samples = samples;
+    const Render r = render(rig, *scene, {});
+    double all = 0;
+    for (const RenderStats::Light& light : r.stats.lights) {
+      INFO(samples << " samples, " << light.name);
+      REQUIRE(std::isfinite(light.noise_share));
+      CHECK(light.noise_share > 0);
+      all += light.noise_share;
+      REQUIRE(light.part_shares.size() == 3);  // no haze
+      double parts = 0;
+      for (const double share : light.part_shares) {
+        REQUIRE(std::isfinite(share));
+        parts += share;
+      }
+      CHECK(parts > 0.5 * light.noise_share);
+    }
+    CHECK(all == Approx(1));
+  }
+}

@@ -1214,6 +1214,12 @@ RenderStats stats_of(const Rig& rig,
     add_light_noise_by_halves(
         film, stats.white_luminance, variance, noise, slot_variance, slot_noise);
   }
+  if (!uneven && std::accumulate(noise.begin(), noise.end(), 0.0) == 0) {
+    // A lone pass: the white, which shares of the noise are measured by, was not known meanwhile.
+    std::vector<double> same_variance(variance.size()), same_slot_variance(slot_variance.size());
+    add_light_noise_by_halves(
+        film, stats.white_luminance, same_variance, noise, same_slot_variance, slot_noise);
+  }
   if (const double n = roughened[0]; n > 1) {
     const double mean = roughened[1] / n;
     stats.by_bounce_roughness = {
