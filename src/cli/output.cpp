@@ -147,7 +147,8 @@ std::string scene_text(DocumentNode document) {
   return to_toml(document);
 }
 
-bool have_one_scene(const std::string& kept, const Rig& rig, const std::string& folder) {
+// Whether a rig's text, as a render kept it, has the scene of this rig.
+bool is_one_scene(const std::string& kept, const Rig& rig, const std::string& folder) {
   auto document = parse_toml(kept, "rig.resolved.toml");
   auto mine = parse_toml(resolved_toml(rig, folder), "rig");
   return !kept.empty() && document && mine &&
@@ -173,7 +174,7 @@ bool is_of_rig(const std::string& folder, const std::string& recorded, const Rig
       fs::weakly_canonical(recorded, ec) == fs::weakly_canonical(rig.file, ec)) {
     return true;
   }
-  return have_one_scene(text_of(fs::path(folder) / "rig.resolved.toml"), rig, folder);
+  return is_one_scene(text_of(fs::path(folder) / "rig.resolved.toml"), rig, folder);
 }
 
 void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
@@ -198,12 +199,15 @@ void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
                       printable(folder, 200),
                       other.empty() ? "unknown" : printable(other, 200)));
     }
-  } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec)) &&
-             !have_one_scene(rig_in_picture((dir / "image.exr").string()), rig, folder)) {
-    throw UsageError(
-        fmt::format("-o {}: the folder holds pictures of unknown origin; choose another folder, or "
-                    "add --force to replace them",
-                    printable(folder, 200)));
+  } else if (!force && (fs::exists(dir / "image.exr", ec) || fs::exists(dir / "view.png", ec))) {
+    const std::string kept = rig_in_picture((dir / "image.exr").string());
+    if (!is_one_scene(kept, rig, folder)) {
+      throw UsageError(
+          fmt::format("-o {}: the folder holds pictures of {}; choose another folder, "
+                      "or add --force to replace them",
+                      printable(folder, 200),
+                      kept.empty() ? "unknown origin" : "another rig"));
+    }
   }
   make_writable(folder);
 }

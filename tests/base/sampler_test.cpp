@@ -123,7 +123,7 @@ TEST_CASE("points made of one lie in strips of their own, spread in each as even
       CHECK(strip.x() < static_cast<float>(i + 1) / static_cast<float>(count) + 1e-6f);
       CHECK((strip.y() >= 0 && strip.y() < 1));
       CHECK((other.x() >= 0 && other.x() < 1 && other.y() >= 0 && other.y() < 1));
-      // Back to the whole square, in the middle of rounding.
+      // Stretched to the whole square; the small step makes up for rounding at a strip's edge.
       in_own_strip.emplace_back(
           std::clamp(strip.x() * static_cast<float>(count) - static_cast<float>(i) + 1e-6f,
                      0.0f,

@@ -90,6 +90,25 @@ TEST_CASE("each sample meets the lamp whose image a pane or a coat shows, and wh
   }
 }
 
+TEST_CASE("a lit board is seen in a pane and in a coat by its luminance times their reflectance",
+          "[cli][glass][truth]") {
+  // The sun falls on the board from the side, past the pane: its luminance is rho E cos 45 / pi.
+  const double r = 0.04, board = 0.6 * 50000 * std::sqrt(0.5) / kPiD;
+  const auto seen_in = [](const std::string& material) {
+    return "jovilux = 1\n[[camera]]\nname='c'\nat=[0,0,0]\nlook_at=[0,1,0]\n"
+           "field_of_view='0.05 deg'\n[render]\nsize=[8,8]\nsamples=256\nbounces=2\n"
+           "[[material]]\nname='mirror'\n" +
+           material +
+           "[[material]]\nname='white'\nkind='diffuse'\ncolor=[0.6,0.6,0.6]\n"
+           "[[object]]\nname='p'\nshape={kind='rect', size=[1,1]}\nrotate=[90,0,0]\nat=[0,1,0]\n"
+           "material='mirror'\n[[object]]\nname='board'\nshape={kind='rect', size=[1,1]}\n"
+           "rotate=[90,0,0]\nat=[0,-2,0]\nmaterial='white'\n" +
+           light("kind='sun'\ntoward=[-1,-1,0]\noutput='50000 lx'\n");
+  };
+  check_luminance(seen_in("kind='glass'\nior=1.5\nthin=true\n"), board * 2 * r / (1 + r), 0.05, 16);
+  check_luminance(seen_in("kind='gloss'\ncolor=[0,0,0]\nroughness=0\n"), board * r, 0.08, 16);
+}
+
 TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light",
           "[cli][glass][truth]") {
   const double r = 0.04;

@@ -1,5 +1,4 @@
 #include "jovilux/base/sampler.h"
-#include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
 #include "jovilux/files/mesh_file.h"
@@ -51,21 +50,6 @@ std::string binary_ply(bool big) {
 std::string first_problem(const Result<Mesh>& r) { return r ? "" : r.problems()[0].text; }
 
 }  // namespace
-
-TEST_CASE("an atomic file appears whole or not at all", "[files]") {
-  const TemporaryFolder dir;
-  {
-    AtomicFile file(dir.path("a.txt"));
-    file.write("half");
-    CHECK_FALSE(std::filesystem::exists(dir.path("a.txt")));
-  }
-  CHECK(dir.files().empty());
-  write_text_file(dir.path("a.txt"), "whole");
-  write_text_file(dir.path("a.txt"), "again");
-  CHECK(dir.read("a.txt") == "again");
-  CHECK(dir.files().size() == 1);
-  CHECK_THROWS_AS(write_text_file(dir.path("none/a.txt"), "x"), MachineTrouble);
-}
 
 TEST_CASE("an EXR gives back its channels, header and texts", "[files][exr]") {
   const TemporaryFolder dir;

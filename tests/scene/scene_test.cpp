@@ -161,7 +161,7 @@ TEST_CASE("what throws a light's shadows is a list of surfaces of its own", "[sc
   CHECK_FALSE(throws(2, 2));
 }
 
-TEST_CASE("lights that are seen beyond the world, and layers by groups and glowing haze",
+TEST_CASE("distant lights have no body and are seen beyond the world, dark lights have no layer",
           "[scene]") {
   const std::string sun = "[[light]]\nname='sun'\nkind='sun'\ntoward=[0,0,-1]\noutput='50000 lx'\n";
   const std::string sky = "[[light]]\nname='sky'\nkind='sky'\nmodel='uniform'\noutput='8000 lx'\n";
@@ -172,7 +172,6 @@ TEST_CASE("lights that are seen beyond the world, and layers by groups and glowi
     CHECK(scene.emitters[index].is_distant());
     CHECK(scene.emitter_surface[index] == kNoIndex);
   }
-  // One layer for a light that is dark: none.
   const Scene dark = scene_of_rig(lamp("on", 0) + lamp("off", 1, "on=false"));
   CHECK(dark.layers == std::vector<std::string>{"on"});
   CHECK(dark.emitters.size() == 2);

@@ -179,8 +179,8 @@ class PathTracer {
     float to_panes = 0;  // from the camera to the last pane that it looked through [m]
     int scatterings = 0, in_haze = 0;
     float onward = 1;  // chance to go on from the first surface
-    // The chance that a path which a pane mirrors goes on from what it meets, and the pair of
-    // dimensions that decides.
+    // Of a camera's ray that a pane, glass or a coat has mirrored: the chance to go on from the
+    // first surface that it meets, and the pair of dimensions that decides.
     float mirrored = 1;
     std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, what connections have left to this path.

@@ -90,6 +90,10 @@ struct PathOptions {
 /// what arrives of them, and a share of the directions by where light comes from, joined with those
 /// of the surface or the phase function by their mixture's density.
 ///
+/// Without haze, a camera's ray goes both ways at its first panes, at smooth glass and at smooth
+/// coats: each sample meets the light whose image is seen there. From other surfaces on, what is
+/// mirrored goes on with the chance of being mirrored.
+///
 /// On a ray through haze, light that haze scatters once is found in three ways: a light chosen
 /// first and a place that suits it, a place chosen by what is left of the light and a light chosen
 /// there, and there a direction. What lies behind the haze that the camera looks through is weighed
