@@ -117,15 +117,15 @@ void write_rig(const std::filesystem::path& file, const std::string& text) {
 // y up becomes z up.
 Vec3d standing(const Vec3d& p) { return {p.x(), -p.z(), p.y()}; }
 std::string light_text(const GltfScene::Light& l, const std::string& name) {
-  using Kind = GltfScene::Light::Kind;
+  using GltfKind = GltfScene::Light::Kind;
   std::string out = fmt::format("\n[[light]]\nname   = \"{}\"\n", name);
-  if (l.kind == Kind::kDirectional) {
+  if (l.kind == GltfKind::kDirectional) {
     out += fmt::format(
         "kind   = \"sun\"                        # KHR_lights_punctual: a direction, so no disc; "
         "0.533 deg is the sun's\ntoward = {}\noutput = \"{:.6g} lx\"\n",
         triple(standing(l.toward)),
         l.intensity);
-  } else if (l.kind == Kind::kPoint) {
+  } else if (l.kind == GltfKind::kPoint) {
     out += fmt::format("kind   = \"point\"\nat     = {}\noutput = \"{:.6g} cd\"\n",
                        triple(standing(l.at)),
                        l.intensity);

@@ -119,7 +119,7 @@ void levels_figure(const std::string& path,
                    const std::vector<double>& moments,
                    const std::vector<MeterOverTime>& meters) {
   Canvas canvas;
-  constexpr int kTop = 20;
+  constexpr int kTopSpace = 20;
   const int lower = meters.empty() ? 0 : 280;
   const double from = curves.empty() ? moments.front() : curves.front().times.front(),
                to = curves.empty() ? moments.back() : curves.front().times.back();
@@ -165,16 +165,16 @@ void levels_figure(const std::string& path,
   if (changing == 0) {
     plot.curves.push_back({"", {plot.x_min, plot.x_max}, {1, 1}});
   }
-  const int upper = kHeight - 2 * kTop - lower, zoom = fast.empty() ? 0 : 340;
-  draw(canvas, plot, 20, kTop, kWidth - 40 - zoom, upper);
+  const int upper = kHeight - 2 * kTopSpace - lower, zoom = fast.empty() ? 0 : 340;
+  draw(canvas, plot, 20, kTopSpace, kWidth - 40 - zoom, upper);
   if (!fast.empty()) {
-    draw(canvas, zoomed(fast), kWidth - 20 - zoom, kTop, zoom, upper);
+    draw(canvas, zoomed(fast), kWidth - 20 - zoom, kTopSpace, zoom, upper);
   }
   if (!meters.empty()) {
     draw(canvas,
          at_meters(meters, plot.x_min, plot.x_max),
          20,
-         kHeight - kTop - lower,
+         kHeight - kTopSpace - lower,
          kWidth - 40,
          lower);
   }

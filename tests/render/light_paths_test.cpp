@@ -170,7 +170,7 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
              "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
       Part::kCaustic,
       kScramblingsTested,
-      3e-3);
+      3.6e-3);
   INFO(m.mean() << " +- " << m.standard_error() << " against " << exact);
   // The filter takes in a pixel around the patch; and a little comes from the floor by way of the
   // ball.
@@ -329,16 +329,17 @@ layers = "lights+parts"
                              "0.15, 0]\nfield_of_view = "
                              "30\n";
     Rig rig = rig_of(camera + scene + c.objects + "[[light]]\nname = 'lamp'\n" + c.light);
+    constexpr double kFineMean = 0.028;         // enough to see a bias of a quarter
     rig.render.width = rig.render.height = 24;  // a few scenes need most of the renders
-    const RunningMoments joined = part_mean(rig, Part::kCaustic, 96, 0.02);
+    const RunningMoments joined = part_mean(rig, Part::kCaustic, 96, kFineMean);
     rig.render.light_tracing = false;
     rig.render.samples = 48;
-    const RunningMoments alone = part_mean(rig, Part::kCaustic, 96, 0.02);
+    const RunningMoments alone = part_mean(rig, Part::kCaustic, 96, kFineMean);
     const double error = std::hypot(joined.standard_error(), alone.standard_error());
     INFO(c.name << ": " << joined.mean() << " +- " << joined.standard_error() << " against "
                 << alone.mean() << " +- " << alone.standard_error());
     CHECK(std::abs(joined.mean() - alone.mean()) < kScramblingBound * error);
-    CHECK(error < 0.03 * alone.mean());
+    CHECK(error < 0.045 * alone.mean());
     CHECK(std::abs(1.25 * joined.mean() - alone.mean()) > kScramblingBound * error);
   }
 }

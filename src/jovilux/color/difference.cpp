@@ -1,7 +1,8 @@
 #include "jovilux/color/difference.h"
 
+#include "jovilux/base/vec.h"
+
 #include <cmath>
-#include <numbers>
 
 namespace jovilux {
 
@@ -15,7 +16,6 @@ Lab lab(const Xyz& color, const Xyz& white) {
 }
 
 double delta_e_2000(const Lab& p, const Lab& q) {
-  constexpr double kDegree = std::numbers::pi / 180;
   const double mean_chroma = 0.5 * (std::hypot(p[1], p[2]) + std::hypot(q[1], q[2]));
   const double c7 = std::pow(mean_chroma, 7),
                g = 0.5 * (1 - std::sqrt(c7 / (c7 + std::pow(25.0, 7))));

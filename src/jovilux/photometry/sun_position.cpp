@@ -1,6 +1,7 @@
 #include "jovilux/photometry/sun_position.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/base/vec.h"
 
 #include <cmath>
 #include <numbers>
@@ -8,8 +9,6 @@
 
 namespace jovilux {
 namespace {
-
-constexpr double kDegree = std::numbers::pi / 180;
 
 // Julian date of a civil date at 0 h (Meeus, chapter 7, Gregorian calendar).
 double julian_day(int year, int month, int day) {

@@ -15,11 +15,11 @@ namespace {
 // Pairs of dimensions of a path: where it begins, then those of each scattering.
 enum LightPathUse : std::uint32_t {
   kCell = 0,
-  kPlace = 1,
-  kLight = 2,
+  kExitPlace = 1,
+  kChosenLight = 2,
   kOnLight = 3,
   kTracking = 4,
-  kFirst = 8
+  kFirstVertex = 8
 };
 constexpr std::uint32_t kPairsPerLightVertex = 4;
 enum VertexUse : std::uint32_t {
@@ -445,13 +445,15 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   const auto after = std::upper_bound(cumulative_.begin() + 1, cumulative_.end() - 1, u);
   const auto cell = static_cast<std::size_t>(after - cumulative_.begin()) - 1;
   const Target& target = targets_[cell / (6 * grid_ * grid_)];
-  const Exit exit = exit_in(target, cell, sampler.pair(kPlace));
+  const Exit exit = exit_in(target, cell, sampler.pair(kExitPlace));
   const double chance = chance_of(cell);
   if (!(chance > 0) || !(exit.area > 0)) {
     return cell;
   }
-  const LightChoice choice = clusters_.choose(
-      aims_, LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}), sampler.single(kLight));
+  const LightChoice choice =
+      clusters_.choose(aims_,
+                       LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}),
+                       sampler.single(kChosenLight));
   if (choice.index == kNoIndex) {
     return cell;
   }
@@ -594,7 +596,8 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   const SurfaceModel* within = nullptr;
   Vec3 travel = direction;
   for (int vertex = 1; vertex <= bounces_; ++vertex) {
-    const std::uint32_t pairs = kFirst + kPairsPerLightVertex * static_cast<std::uint32_t>(vertex);
+    const std::uint32_t pairs =
+        kFirstVertex + kPairsPerLightVertex * static_cast<std::uint32_t>(vertex);
     const Scene::Surface& surface = scene_.surfaces[p.surface];
     w.how.scatterings = vertex;
     const Vec3 to_light = -travel;
@@ -767,11 +770,11 @@ LightPaths::Round LightPaths::round(std::uint32_t seed,
                                     std::uint32_t stream,
                                     std::size_t paths) const {
   const double per_sample = static_cast<double>(width_) * height_;
-  constexpr std::size_t kBlock = 512;
-  std::vector<Round> blocks((paths + kBlock - 1) / kBlock);
+  constexpr std::size_t kPathsOfBlock = 512;
+  std::vector<Round> blocks((paths + kPathsOfBlock - 1) / kPathsOfBlock);
   parallel_for(blocks.size(), [&](std::size_t b) {
     const MarchCounts march_before = march_counts();
-    for (std::size_t i = b * kBlock; i < std::min(paths, (b + 1) * kBlock); ++i) {
+    for (std::size_t i = b * kPathsOfBlock; i < std::min(paths, (b + 1) * kPathsOfBlock); ++i) {
       blocks[b].cells.push_back(
           static_cast<std::uint32_t>(walk(Sampler(seed, stream, static_cast<std::uint32_t>(i)),
                                           per_sample,
