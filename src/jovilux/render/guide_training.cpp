@@ -26,6 +26,8 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // take about as long as all the rest. With 8 % (bench/scenes/gloss) they lose, with 10.5 % (the
 // demo's bench) they have a third of the squared error.
 constexpr double kLeastConnected = 0.09;
+// Looks at virtual lights, a ray each, by which places learn that hardly any light reaches.
+constexpr double kLooksOfSamples = 4, kMostLooks = 2e7;
 constexpr int kLearnedBounces = 3;
 constexpr std::size_t kPathsPerBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light
@@ -284,6 +286,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
         static_cast<std::size_t>(plan.width) * static_cast<std::size_t>(plan.height) / 8,
         kLeastLightPaths,
         kMostLightPaths);
+    connections.looks = std::min(plan.samples * kLooksOfSamples, kMostLooks);
     auto lights = std::make_shared<VirtualLights>(scene, *guide, surfaces, haze, connections, rays);
     if (lights->any()) {
       guide->virtual_lights = std::move(lights);

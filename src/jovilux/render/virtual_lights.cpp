@@ -16,14 +16,17 @@ constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfClust
 constexpr int kDeepest = 16;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
-constexpr std::size_t kMostPairs = 3, kMostPlaces = 8;
-// Pairs by which a cell expects what a cluster brings; rays ask of some of them.
-constexpr std::size_t kLooks = 4;
+constexpr std::size_t kMostPairs = 3, kMostPlaces = 32;
+// Looks by which a cell expects what a cluster brings; rays ask of some of them.
+constexpr std::uint32_t kLooks = 4;
 constexpr std::size_t kPairsOfAll = 600'000;
+// Cells that less than this part of the clusters' light reaches look again with a ray each time: so
+// often at a cluster at most, and so often in all.
+constexpr double kHidden = 0.3, kMostAgain = 64, kMostOfCell = 16384;
 // Cells are numbered by place: so many in a row tell of each other what they see.
 constexpr std::size_t kNeighbors = 8;
 // What neighbors see counts for so many rays, and what all cells see for part of one.
-constexpr double kNeighborRays = 2, kAllRays = 0.5;
+constexpr double kNeighborRays = 2, kAllRays = 0.5, kAllShare = 0.3;
 // A part of all connections is chosen as if nothing stood in the way.
 constexpr double kUnoccluded = 0.05;
 // And a part by distance and flux alone: no cluster that could bring anything is left out.
@@ -96,13 +99,25 @@ struct VirtualLights::Builder {
   std::vector<VirtualLight> lights;
   std::vector<double> weights;  // of each, for clusters
   std::size_t pairs = kMostPairs;
+  double again = 0;  // looks of each cell that hardly any light reaches
 
-  // What a cell knows of clusters.
+  // What a cell knows of one cluster.
+  struct Seen {
+    float expected = 0;                   // of all looks together, unoccluded,
+    float near = 0;                       // and by its distance alone
+    std::uint16_t looks = 0;              // so many,
+    std::uint16_t rays = 0, arrived = 0;  // and whether something stood in the way
+  };
   struct Cell {
     std::vector<std::uint32_t> places;
-    std::vector<float> expected;              // of each cluster, unoccluded,
-    std::vector<float> near;                  // and by its distance alone
-    std::vector<std::uint8_t> rays, arrived;  // of each cluster
+    std::vector<Seen> seen;  // of each cluster
+    bool hidden = false;     // hardly any of the clusters' light arrives
+  };
+  // One look from a cell at a virtual light.
+  struct Look {
+    std::uint32_t light = 0;
+    float brings = 0;  // unoccluded
+    bool arrives = false;
   };
 
   // Halves by weight, so that clusters are small where much comes from.
@@ -192,59 +207,107 @@ struct VirtualLights::Builder {
     }
   }
 
-  // Looks from a cell's places at some virtual lights of each cluster. `useful`: of each light, and
-  // of each cell of its emission, what arrives; added to.
-  void look(Cell& cell,
+  // Looks from one of a cell's places at one of a cluster's virtual lights. `number`: a hash that
+  // chooses both; `ask`: by a ray as well.
+  Look look(Seen& seen,
+            const Cell& cell,
             const std::vector<ShadingPlace>& places,
             const VirtualLightSet& set,
+            std::size_t cluster,
             std::uint32_t number,
-            std::vector<std::pair<std::uint32_t, float>>& arrivals,
+            bool ask,
             RayCounts& rays) const {
-    cell.expected.assign(v.clusters_, 0);
-    cell.near.assign(v.clusters_, 0);
-    cell.rays.assign(v.clusters_, 0);
-    cell.arrived.assign(v.clusters_, 0);
-    for (std::size_t k = 0; k < v.clusters_ && !cell.places.empty(); ++k) {
-      const std::uint32_t first = set.begin[k], count = set.begin[k + 1] - first;
-      if (count == 0) {
-        continue;
+    const std::uint32_t first = set.begin[cluster], count = set.begin[cluster + 1] - first;
+    Look out{first + number % count};
+    const VirtualLight& y = set.lights[out.light];
+    const ShadingPlace& x = places[cell.places[(number >> 16) % cell.places.size()]];
+    const Vec3 to = y.position - x.position;
+    const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[cluster]);
+    const Vec3 wi = to.normalized();
+    const float near = y.flux.mean() / d2 * static_cast<float>(count);
+    out.brings = near * facing(x.normal, wi) * sent_by(y, -wi);
+    ++seen.looks;
+    seen.near += near;
+    seen.expected += out.brings;
+    if (out.brings > 0 && ask) {
+      ++seen.rays;
+      out.arrives = passes(x, y, wi, rays);
+      if (out.arrives) {
+        ++seen.arrived;
       }
-      std::size_t asked = 0;
-      for (std::size_t i = 0; i < kLooks; ++i) {
-        const std::uint32_t r =
-            mix(mix(number, static_cast<std::uint32_t>(k)), static_cast<std::uint32_t>(i));
-        const VirtualLight& y = set.lights[first + r % count];
-        const ShadingPlace& x = places[cell.places[(r >> 16) % cell.places.size()]];
-        const Vec3 to = y.position - x.position;
-        const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[k]);
-        const Vec3 wi = to.normalized();
-        const float near = y.flux.mean() / d2 * static_cast<float>(count) / kLooks;
-        cell.near[k] += near;
-        const float e = near * facing(x.normal, wi) * sent_by(y, -wi);
-        if (!(e > 0)) {
-          continue;
-        }
-        cell.expected[k] += e;
-        if (asked++ >= pairs) {
-          continue;
-        }
-        ++cell.rays[k];
-        ++rays.shadow;
-        const Vec3 from = x.position + 1e-4f * (1 + x.position.cwiseAbs().maxCoeff()) * x.normal,
-                   end = y.position - std::copysign(y.offset, y.normal.dot(wi)) * y.normal;
-        const Vec3 way = end - from;
-        const float distance = way.norm();
-        const Spectrum passed = passage(v.scene_,
-                                        ShadowRule{},
-                                        Ray{from, way / distance, distance * (1 - 1e-5f)},
-                                        kNoIndex,
-                                        rays);
-        if ((passed > 0.0f).any()) {
-          ++cell.arrived[k];
-          arrivals.emplace_back(first + r % count, e);
+    }
+    return out;
+  }
+
+  bool passes(const ShadingPlace& x, const VirtualLight& y, const Vec3& wi, RayCounts& rays) const {
+    const Vec3 from = x.position + 1e-4f * (1 + x.position.cwiseAbs().maxCoeff()) * x.normal,
+               end = y.position - std::copysign(y.offset, y.normal.dot(wi)) * y.normal,
+               way = end - from;
+    const float distance = way.norm();
+    ++rays.shadow;
+    const Spectrum passed = passage(
+        v.scene_, ShadowRule{}, Ray{from, way / distance, distance * (1 - 1e-5f)}, kNoIndex, rays);
+    return (passed > 0.0f).any();
+  }
+
+  // Looks from a cell's places at some virtual lights of each cluster. `arrivals`: of virtual
+  // lights, what arrives; added to.
+  void look_at_all(Cell& cell,
+                   const std::vector<ShadingPlace>& places,
+                   const VirtualLightSet& set,
+                   std::uint32_t number,
+                   std::vector<std::pair<std::uint32_t, float>>& arrivals,
+                   RayCounts& rays) const {
+    cell.seen.assign(v.clusters_, {});
+    if (cell.places.empty()) {
+      return;
+    }
+    double sent = 0, arrived = 0;
+    for (std::uint32_t k = 0; k < v.clusters_; ++k) {
+      Seen& seen = cell.seen[k];
+      for (std::uint32_t i = 0; i < kLooks && set.begin[k] < set.begin[k + 1]; ++i) {
+        const bool ask = seen.rays < pairs;
+        const Look l = look(seen, cell, places, set, k, mix(mix(number, k), i), ask, rays);
+        sent += ask ? static_cast<double>(l.brings) : 0.0;
+        if (l.arrives) {
+          arrived += static_cast<double>(l.brings);
+          arrivals.emplace_back(l.light, l.brings);
         }
       }
     }
+    cell.hidden = arrived < kHidden * sent;
+  }
+
+  // A cell that hardly any light reaches looks again, as what few rays told of it is chance: at all
+  // clusters, and most at those that are likely to bring much.
+  void look_again(Cell& cell,
+                  const std::vector<double>& neighbors,
+                  const std::vector<ShadingPlace>& places,
+                  const VirtualLightSet& set,
+                  std::uint32_t number,
+                  RayCounts& rays) const {
+    std::vector<double> weight(v.clusters_);
+    double all = 0;
+    for (std::size_t k = 0; k < v.clusters_; ++k) {
+      weight[k] = brings(cell.seen[k], neighbors[k]);
+      all += weight[k];
+    }
+    const double each = 0.5 * again / static_cast<double>(v.clusters_);
+    for (std::uint32_t k = 0; k < v.clusters_; ++k) {
+      const double by_weight = all > 0 ? 0.5 * again * weight[k] / all : 0;
+      const auto asked = static_cast<std::uint32_t>(std::min(kMostAgain, each + by_weight));
+      for (std::uint32_t i = 0; i < asked && set.begin[k] < set.begin[k + 1]; ++i) {
+        look(cell.seen[k], cell, places, set, k, mix(mix(number, k), kLooks + i), true, rays);
+      }
+    }
+  }
+
+  // What a cluster brings to a cell: unoccluded, times the share that arrives.
+  static double brings(const Seen& s, double neighbors) {
+    return expected(s) * (s.arrived + kNeighborRays * neighbors) / (s.rays + kNeighborRays);
+  }
+  static double expected(const Seen& s) {
+    return s.looks > 0 ? static_cast<double>(s.expected) / s.looks : 0;
   }
 
   // As facing(), of a virtual light: a sheet sends light on to both sides.
@@ -254,26 +317,42 @@ struct VirtualLights::Builder {
     return facing(both && y.normal.dot(to) < 0 ? Vec3(-y.normal) : y.normal, to);
   }
 
-  void add_row(const Cell& cell, const std::vector<double>& seen, float* row) const {
+  void add_row(const Cell& cell, const std::vector<double>& neighbors, float* row) const {
     std::vector<double> weight(v.clusters_);
-    double all = 0, expected = 0, near = 0;
+    double all = 0, unoccluded = 0, near = 0;
+    const auto near_of = [](const Seen& s) {
+      return s.looks > 0 ? static_cast<double>(s.near) / s.looks : 0;
+    };
     for (std::size_t k = 0; k < v.clusters_; ++k) {
-      const double share =
-          (cell.arrived[k] + kNeighborRays * seen[k]) / (cell.rays[k] + kNeighborRays);
-      weight[k] = static_cast<double>(cell.expected[k]) * share;
+      const Seen& s = cell.seen[k];
+      weight[k] = brings(s, neighbors[k]);
       all += weight[k];
-      expected += static_cast<double>(cell.expected[k]);
-      near += static_cast<double>(cell.near[k]);
+      unoccluded += expected(s);
+      near += near_of(s);
     }
     double sum = 0;
     for (std::size_t k = 0; k < v.clusters_; ++k) {
       if (all > 0) {
         sum += (1 - kUnoccluded - kByDistance) * weight[k] / all +
-               kUnoccluded * static_cast<double>(cell.expected[k]) / expected +
-               kByDistance * static_cast<double>(cell.near[k]) / near;
+               kUnoccluded * expected(cell.seen[k]) / unoccluded +
+               kByDistance * near_of(cell.seen[k]) / near;
       }
       row[k + 1] = static_cast<float>(sum);
     }
+  }
+
+  // Of each cluster, the share of its light that arrives in neighboring cells.
+  std::vector<double> seen_by(std::span<const Cell> cells) const {
+    std::vector<double> out(v.clusters_);
+    for (std::size_t k = 0; k < v.clusters_; ++k) {
+      double sent = kAllRays, arrived = kAllShare * kAllRays;
+      for (const Cell& c : cells) {
+        sent += c.seen[k].rays;
+        arrived += c.seen[k].arrived;
+      }
+      out[k] = arrived / sent;
+    }
+    return out;
   }
 
   // Rows of one tree's cells; of every `step`th, where nothing but `useful` is wanted.
@@ -295,7 +374,7 @@ struct VirtualLights::Builder {
     std::vector<RayCounts> counts(cells.size());
     parallel_for((cells.size() + step - 1) / step, [&](std::size_t group) {
       const std::size_t c = group * step;
-      look(cells[c], places, set, static_cast<std::uint32_t>(c), arrivals[c], counts[c]);
+      look_at_all(cells[c], places, set, static_cast<std::uint32_t>(c), arrivals[c], counts[c]);
     });
     for (std::size_t c = 0; c < cells.size(); ++c) {
       rays += counts[c];
@@ -310,23 +389,26 @@ struct VirtualLights::Builder {
     if (step > 1) {
       return;
     }
+    counts.assign(cells.size(), {});
     parallel_for((cells.size() + kNeighbors - 1) / kNeighbors, [&](std::size_t g) {
       const std::size_t begin = g * kNeighbors, end = std::min(cells.size(), begin + kNeighbors);
-      std::vector<double> seen(v.clusters_);
-      for (std::size_t k = 0; k < v.clusters_; ++k) {
-        double sent = kAllRays, arrived = 0.3 * kAllRays;
-        for (std::size_t c = begin; c < end; ++c) {
-          sent += cells[c].rays[k];
-          arrived += cells[c].arrived[k];
+      const std::span<Cell> group = std::span(cells).subspan(begin, end - begin);
+      const std::vector<double> before = seen_by(group);
+      for (std::size_t c = begin; c < end; ++c) {
+        if (cells[c].hidden) {
+          look_again(cells[c], before, places, set, static_cast<std::uint32_t>(c), counts[c]);
         }
-        seen[k] = arrived / sent;
       }
+      const std::vector<double> after = seen_by(group);
       for (std::size_t c = begin; c < end; ++c) {
         add_row(cells[c],
-                seen,
+                after,
                 const_cast<float*>(v.rows_.data()) + (first_row + c) * (v.clusters_ + 1));
       }
     });
+    for (const RayCounts& c : counts) {
+      rays += c;
+    }
   }
 
   // Virtual lights' weights for clusters: by number, and by what their cluster brings to cells.
@@ -441,7 +523,7 @@ VirtualLights::VirtualLights(const Scene& scene,
     c = sum;
   }
   Builder builder{
-      *this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}, kMostPairs};
+      *this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}, kMostPairs, 0};
   if (builder.lights.empty()) {
     return;
   }
@@ -454,6 +536,7 @@ VirtualLights::VirtualLights(const Scene& scene,
     const std::size_t cells = (guide.surfaces.cells() + guide.haze.cells()) / step;
     builder.pairs = std::clamp<std::size_t>(
         kPairsOfAll / std::max<std::size_t>(cells * clusters_, 1), 1, kMostPairs);
+    builder.again = std::min(kMostOfCell, plan.looks / static_cast<double>(cells));
     rows_.assign((guide.surfaces.cells() + guide.haze.cells()) * (clusters_ + 1), 0.0f);
     useful.assign(set.lights.size(), 0.0);
     builder.learn(guide.surfaces, step, surfaces, set, 0, useful, rays);

@@ -82,6 +82,7 @@ class VirtualLights {
     int bounces = 6, haze_bounces = 6;
     std::uint32_t seed = 1;
     std::size_t paths = 1 << 13, training_paths = 1 << 14;
+    double looks = 0;  ///< of all cells together that hardly any light reaches, a ray each
   };
   /// Learns clusters, and by rays from `surfaces` and `haze` (places of camera paths, in cells of
   /// the guide) which clusters reach each cell. The scene and the guide must stay where they are.
