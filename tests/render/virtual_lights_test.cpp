@@ -108,12 +108,16 @@ at = [-0.8, 0.8, 0]
 material = "lime"
 )";
 
-std::shared_ptr<const Guide> learned_lights(const Rig& rig, const Scene& scene) {
+// Learned in two rounds, for a picture of so many samples of all pixels.
+std::shared_ptr<const Guide> learned_lights(const Rig& rig,
+                                            const Scene& scene,
+                                            double samples = 0) {
   const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
   TrainingPlan plan;
   plan.width = rig.render.width;
   plan.height = rig.render.height;
   plan.rounds = 2;
+  plan.samples = samples;
   plan.connects = true;
   PathOptions options;
   options.bounces = rig.render.bounces;
@@ -307,6 +311,75 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
     one_alone = count == 1 ? flux.variance() : one_alone;
     CHECK(flux.variance() < 1.1 * one_alone / count);
   }
+}
+
+TEST_CASE("places that hardly any light reaches learn more of it for larger pictures",
+          "[render][connections]") {
+  // A wall with a gap of 8 cm between the bulb and the places.
+  const Rig rig = rig_of(closed_box(kBulb, R"(
+[[object]]
+name = "left"
+shape = { kind = "box", size = [0.1, 2.4, 4.2] }
+at = [0.4, -0.9, 0]
+material = "lime"
+[[object]]
+name = "right"
+shape = { kind = "box", size = [0.1, 1.8, 4.2] }
+at = [0.4, 1.28, 0]
+material = "lime"
+)"));
+  const auto scene = prepare_scene(rig);
+  const std::array<std::shared_ptr<const Guide>, 2> guides = {learned_lights(rig, *scene, 0),
+                                                              learned_lights(rig, *scene, 1e6)};
+  REQUIRE(guides[0]->virtual_lights != nullptr);
+  REQUIRE(guides[1]->virtual_lights != nullptr);
+  // The relative variance of one connection from places on the floor, by both.
+  constexpr int kPlaces = 40, kDraws = 4000;
+  std::array<double, 2> variance{};
+  Rng rng(11);
+  RayCounts rays;
+  for (int p = 0; p < kPlaces; ++p) {
+    const Vec3 at(
+        static_cast<float>(rng.uniform(0.7, 1.9)), static_cast<float>(rng.uniform(-1.9, 1.9)), -2);
+    std::array<RunningMoments, 2> brought;
+    for (std::size_t g = 0; g < guides.size(); ++g) {
+      const VirtualLights& lights = *guides[g]->virtual_lights;
+      const float* const row = lights.row_at(at, Vec3::UnitZ(), false);
+      REQUIRE(row != nullptr);
+      const VirtualLightSet set = lights.trace(7, static_cast<std::uint32_t>(p), rays);
+      const auto target = [&](const VirtualLightSketch& y, std::uint32_t) {
+        const Vec3 to = y.position - at;
+        const float d2 = std::max(to.squaredNorm(), 0.1f);
+        return y.flux * std::max(0.0f, to.z()) * std::max(0.0f, -y.normal.dot(to)) / (d2 * d2);
+      };
+      for (int i = 0; i < kDraws; ++i) {
+        double sum = 0;
+        const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+        lights.choose_each(set,
+                           row,
+                           1,
+                           {uniform(), uniform()},
+                           uniform(),
+                           target,
+                           [&](const VirtualLight& y, float weight) {
+                             const Vec3 from = at + Vec3(0, 0, 1e-3f), way = y.position - from;
+                             const Ray ray{from, way.normalized(), way.norm() - 1e-3f};
+                             const bool passes =
+                                 (passage(*scene, ShadowRule{}, ray, kNoIndex, rays) > 0.0f).any();
+                             const VirtualLightSketch sketch{
+                                 y.position, y.normal, y.flux.mean(), y.scatterings, 0, false};
+                             sum += passes ? static_cast<double>(weight * target(sketch, 0)) : 0.0;
+                           });
+        brought[g].add(sum);
+      }
+    }
+    const double level = 0.5 * (brought[0].mean() + brought[1].mean());
+    for (std::size_t g = 0; g < guides.size(); ++g) {
+      variance[g] += brought[g].variance() / (level * level * kPlaces);
+    }
+  }
+  INFO(variance[0] << " by few looks, " << variance[1] << " by many");
+  CHECK(variance[1] < 0.8 * variance[0]);
 }
 
 TEST_CASE("connected pictures have the same bits for one thread and three",
