@@ -19,6 +19,7 @@
 #include <vector>
 
 #include "bench/compare_programs.h"
+#include "bench/connections_bench.h"
 #include "bench/denoising_bench.h"
 #include "bench/sampling.h"
 #include "bench/squared_error.h"
@@ -52,6 +53,9 @@ constexpr const char* kHelp =
     "after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time "
     "in ray queries\n"
+    "  connections RIG                 what camera paths are connected to: learning, sets, "
+    "choices, "
+    "and how many arrive\n"
     "  denoising RENDER REFERENCE ...   what denoising brings, and whether the error it tells is "
     "true\n"
     "  compare-programs OLD NEW RIG... [--seconds S] [--rounds N] [--reference S] [--references "
@@ -565,6 +569,9 @@ int run(int argc, char** argv) {
   }
   if (what == "render") {
     return bench_render(o);
+  }
+  if (what == "connections" && o.words.size() == 1) {
+    return bench_connections(o.words[0]);
   }
   if (what == "denoising" && o.words.size() >= 2) {
     return denoising_bench(o.words);

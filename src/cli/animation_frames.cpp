@@ -217,7 +217,7 @@ std::string make_clip(const Animation& an) {
       return "";
     }
   }
-  const std::string path = (an.dir / "clip.webp").string();
+  std::string path = (an.dir / "clip.webp").string();
   std::optional<WebpClip> clip;
   const auto ms = [&](int frames) {
     return static_cast<int>(std::lround(1000.0 * frames / time.rate));

@@ -27,7 +27,7 @@ DenoisingReport denoise_folder(const std::string& folder) {
   if (!report) {
     throw BadInput{report.problems()};
   }
-  return std::move(*report);
+  return *report;
 }
 
 std::string denoising_summary(const DenoisingReport& r, const std::string& folder) {

@@ -103,9 +103,13 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
         r.rig.render.width / 2,
         r.rig.render.height / 2);
   }
-  std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "noise"}};
+  std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "share of noise"}};
   for (const auto& l : s.lights) {
-    rows.push_back({l.name, short_number(l.mean_luminance), percent(l.share), percent(l.noise)});
+    const bool known = std::isfinite(l.noise_share);
+    rows.push_back({l.name,
+                    short_number(l.mean_luminance),
+                    percent(l.share),
+                    known ? percent(l.noise_share) : "-"});
   }
   if (rows.size() > 1) {
     out += text_table(rows) + "\n";

@@ -16,9 +16,9 @@ double julian_day(int year, int month, int day) {
     --year;
     month += 12;
   }
-  const int century = year / 100;
-  return std::floor(365.25 * (year + 4716)) + std::floor(30.6001 * (month + 1)) + day +
-         (2 - century + century / 4) - 1524.5;
+  const int century = year / 100, leap_days = 2 - century + century / 4;  // of the calendar
+  return std::floor(365.25 * (year + 4716)) + std::floor(30.6001 * (month + 1)) + day + leap_days -
+         1524.5;
 }
 
 int days_in(int year, int month) {

@@ -532,7 +532,7 @@ VirtualLights::VirtualLights(const Scene& scene,
   std::vector<double> useful;
   for (const std::size_t step : {kFirstLook, std::size_t{1}}) {
     builder.make_clusters();
-    set = sorted(std::move(builder.lights));
+    set = sorted(builder.lights);
     const std::size_t cells = (guide.surfaces.cells() + guide.haze.cells()) / step;
     builder.pairs = std::clamp<std::size_t>(
         kPairsOfAll / std::max<std::size_t>(cells * clusters_, 1), 1, kMostPairs);
@@ -651,10 +651,10 @@ VirtualLightSet VirtualLights::trace(std::uint32_t seed,
     v.flux /= kept;
     return false;
   });
-  return sorted(std::move(lights));
+  return sorted(lights);
 }
 
-VirtualLightSet VirtualLights::sorted(std::vector<VirtualLight> lights) const {
+VirtualLightSet VirtualLights::sorted(const std::vector<VirtualLight>& lights) const {
   VirtualLightSet out;
   out.begin.assign(clusters_ + 1, 0);
   for (const VirtualLight& v : lights) {

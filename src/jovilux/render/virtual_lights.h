@@ -196,7 +196,7 @@ class VirtualLights {
     return static_cast<std::uint32_t>(first - row - 1);
   }
   void fill_bins();
-  VirtualLightSet sorted(std::vector<VirtualLight> lights) const;
+  VirtualLightSet sorted(const std::vector<VirtualLight>& lights) const;
 
   const Scene& scene_;
   const Guide& guide_;

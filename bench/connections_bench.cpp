@@ -1,0 +1,166 @@
+#include "bench/connections_bench.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/render/camera.h"
+#include "jovilux/render/guide_training.h"
+#include "jovilux/render/transport.h"
+#include "jovilux/render/virtual_lights.h"
+#include "jovilux/rig/rig.h"
+#include "jovilux/scene/scene.h"
+
+#include <chrono>
+#include <cstdio>
+#include <filesystem>
+
+#include <nlohmann/json.hpp>
+
+namespace jovilux {
+namespace {
+
+using Json = nlohmann::ordered_json;
+using SteadyClock = std::chrono::steady_clock;
+
+double seconds_from(SteadyClock::time_point start) {
+  return std::chrono::duration<double>(SteadyClock::now() - start).count();
+}
+
+// First surfaces that the camera sees, spread over the picture, on the eye's side.
+std::vector<ShadingPlace> seen_places(const Scene& scene, const Camera& camera, const Rig& rig) {
+  constexpr int kAcross = 64, kDown = 36;
+  std::vector<ShadingPlace> out;
+  for (int i = 0; i < kAcross * kDown; ++i) {
+    const auto x = static_cast<float>((i % kAcross + 0.5) * rig.render.width / kAcross),
+               y = static_cast<float>((i / kAcross + 0.5) * rig.render.height / kDown);
+    const Ray ray = camera.ray(x, y, Vec2(0.5f, 0.5f));
+    if (const Hit hit = scene.world.closest(ray); hit.found()) {
+      const SurfacePoint p = scene.world.point(ray, hit);
+      const Vec3 normal = p.normal.dot(ray.direction) < 0 ? p.normal : Vec3(-p.normal);
+      out.push_back({p.position + p.offset * normal, normal});
+    }
+  }
+  return out;
+}
+
+struct Chosen {
+  double count = 0, arrived = 0, seconds = 0;
+};
+
+// `per_place` at each place, as the first surface of a camera path has them; which of them arrive
+// is asked in a second turn, so that rays do not count as choosing.
+Chosen choose_from(const Scene& scene,
+                   const VirtualLights& lights,
+                   const VirtualLightSet& set,
+                   const std::vector<ShadingPlace>& places,
+                   std::uint32_t per_place) {
+  Chosen out;
+  RayCounts rays;
+  for (const bool asks : {false, true}) {
+    Rng rng(3);
+    const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+    const auto start = SteadyClock::now();
+    for (const ShadingPlace& x : places) {
+      const float* const row = lights.row_at(x.position, x.normal, false);
+      if (row == nullptr) {
+        continue;
+      }
+      const auto target = [&](const VirtualLightSketch& y, std::uint32_t) {
+        const Vec3 to = y.position - x.position;
+        return y.flux * std::max(0.0f, x.normal.dot(to)) / std::max(to.squaredNorm(), 1e-4f);
+      };
+      lights.choose_each(
+          set,
+          row,
+          per_place,
+          {uniform(), uniform()},
+          uniform(),
+          target,
+          [&](const VirtualLight& y, float) {
+            const Vec3 way = y.position - x.position;
+            const float distance = way.norm();
+            const Ray ray{x.position, way / distance, distance * (1 - 1e-4f)};
+            out.count += asks ? 0 : 1;
+            out.arrived +=
+                asks && (passage(scene, ShadowRule{}, ray, kNoIndex, rays) > 0.0f).any() ? 1 : 0;
+          });
+    }
+    out.seconds += asks ? 0 : seconds_from(start);
+  }
+  return out;
+}
+
+// Everything by one thread; an exit status.
+int measure(const std::string& file, const Rig& rig, const Scene& scene) {
+  constexpr int kSets = 16;
+  constexpr std::uint32_t kPerPlace = 6;
+  const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
+  TrainingPlan plan;
+  plan.width = rig.render.width;
+  plan.height = rig.render.height;
+  plan.samples = static_cast<double>(plan.width) * plan.height * rig.render.samples;
+  plan.connects = true;
+  PathOptions options;
+  options.bounces = rig.render.bounces;
+  options.haze_bounces = rig.render.haze_bounces;
+  RayCounts rays;
+  const auto guide = learn_guide(scene, camera, options, plan, rays);
+  if (guide == nullptr || guide->virtual_lights == nullptr) {
+    std::fprintf(stderr, "%s: its camera paths are not connected\n", file.c_str());
+    return 2;
+  }
+  const VirtualLights& lights = *guide->virtual_lights;
+  const std::vector<ShadingPlace> places = seen_places(scene, camera, rig);
+  double set_s = 0, in_sets = 0;
+  Chosen all;
+  for (std::uint32_t s = 0; s < kSets; ++s) {
+    const auto start = SteadyClock::now();
+    const VirtualLightSet set = lights.trace(1, s, rays);
+    set_s += seconds_from(start) / kSets;
+    in_sets += static_cast<double>(set.lights.size()) / kSets;
+    const Chosen chosen = choose_from(scene, lights, set, places, kPerPlace);
+    all.count += chosen.count;
+    all.arrived += chosen.arrived;
+    all.seconds += chosen.seconds;
+  }
+  const double rate = all.count / all.seconds, arrived = all.arrived / all.count;
+  std::printf("%s\n",
+              Json({{"rig", file},
+                    {"learning_s", guide->seconds},
+                    {"cells", guide->surfaces.cells()},
+                    {"bytes", lights.memory_bytes()},
+                    {"set_s", set_s},
+                    {"lights_of_set", in_sets},
+                    {"choices_per_s", rate},
+                    {"arrived_share", arrived}})
+                  .dump()
+                  .c_str());
+  std::fprintf(stderr,
+               "%s: learned in %.2f s; a set of %.0f lights in %.2f ms; %.2f million choices/s, of "
+               "which %.1f %% arrive\n",
+               std::filesystem::path(file).stem().c_str(),
+               guide->seconds,
+               in_sets,
+               1e3 * set_s,
+               rate / 1e6,
+               100 * arrived);
+  return 0;
+}
+
+}  // namespace
+
+int bench_connections(const std::string& file) {
+  const auto rig = load_rig(file, {});
+  if (!rig) {
+    std::fprintf(stderr, "%s\n", to_string(rig.problems()[0]).c_str());
+    return 2;
+  }
+  const auto scene = prepare_scene(*rig);
+  if (!scene) {
+    std::fprintf(stderr, "%s\n", to_string(scene.problems()[0]).c_str());
+    return 2;
+  }
+  int status = 0;
+  with_threads(1, [&] { status = measure(file, *rig, *scene); });
+  return status;
+}
+
+}  // namespace jovilux
