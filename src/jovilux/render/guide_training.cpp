@@ -27,7 +27,7 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // demo's bench) they have a third of the squared error.
 constexpr double kLeastConnected = 0.09;
 // Looks at virtual lights, a ray each, by which places learn that hardly any light reaches.
-constexpr double kLooksOfSamples = 4, kMostLooks = 2e7;
+constexpr double kLooksOfSamples = 2, kMostLooks = 1e7;
 constexpr int kLearnedBounces = 3;
 constexpr std::size_t kPathsPerBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light

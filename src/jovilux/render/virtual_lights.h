@@ -82,7 +82,9 @@ class VirtualLights {
     int bounces = 6, haze_bounces = 6;
     std::uint32_t seed = 1;
     std::size_t paths = 1 << 13, training_paths = 1 << 14;
-    double looks = 0;  ///< of all cells together that hardly any light reaches, a ray each
+    /// Looks at clusters, a ray each, that all cells share; those that hardly any light reaches
+    /// take their part.
+    double looks = 0;
   };
   /// Learns clusters, and by rays from `surfaces` and `haze` (places of camera paths, in cells of
   /// the guide) which clusters reach each cell. The scene and the guide must stay where they are.
