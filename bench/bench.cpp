@@ -21,6 +21,7 @@
 #include "bench/compare_programs.h"
 #include "bench/connections_bench.h"
 #include "bench/denoising_bench.h"
+#include "bench/loaded_rig.h"
 #include "bench/sampling.h"
 #include "bench/squared_error.h"
 #include "bench/track.h"
@@ -53,9 +54,8 @@ constexpr const char* kHelp =
     "after equal times\n"
     "  render RIG [--threads N] [--set ADDRESS=VALUE]   samples/s of a rig and the share of time "
     "in ray queries\n"
-    "  connections RIG                 what camera paths are connected to: learning, sets, "
-    "choices, "
-    "and how many arrive\n"
+    "  connections RIG   what camera paths are connected to: learning, sets, choices/s, and how "
+    "many arrive\n"
     "  denoising RENDER REFERENCE ...   what denoising brings, and whether the error it tells is "
     "true\n"
     "  compare-programs OLD NEW RIG... [--seconds S] [--rounds N] [--reference S] [--references "
@@ -389,21 +389,17 @@ int bench_render(const Options& o) {
   if (const auto it = o.values.find("set"); it != o.values.end()) {
     request.overrides = it->second;
   }
-  const auto rig = load_rig(o.words[0], request);
-  if (!rig) {
-    std::fprintf(stderr, "%s\n", to_string(rig.problems()[0]).c_str());
+  const auto loaded = loaded_or_told(o.words[0], request);
+  if (!loaded) {
     return 2;
   }
-  const auto scene = prepare_scene(*rig);
-  if (!scene) {
-    std::fprintf(stderr, "%s\n", to_string(scene.problems()[0]).c_str());
-    return 2;
-  }
+  const Rig& rig = loaded->rig;
+  const Scene& scene = loaded->scene;
   RenderOptions options;
   options.threads = o.whole("threads", 0);
-  const Render plain = render(*rig, *scene, options);
+  const Render plain = render(rig, scene, options);
   options.time_queries = true;
-  const Render timed = render(*rig, *scene, options);
+  const Render timed = render(rig, scene, options);
   // What two readings of the clock cost, to be taken off each query.
   constexpr int kReadings = 1'000'000;
   const auto start = Clock::now();
@@ -414,7 +410,7 @@ int bench_render(const Options& o) {
   const RayCounts& n = timed.stats.rays;
   const double rays = static_cast<double>(n.camera + n.path + n.shadow);
   const double query_s = static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
-  const double samples = plain.stats.samples_per_pixel * rig->render.width * rig->render.height;
+  const double samples = plain.stats.samples_per_pixel * rig.render.width * rig.render.height;
   const double other_s =
       timed.stats.cpu_s - static_cast<double>(n.query_ns) * 1e-9 - rays * reading_s;
   std::printf("%s\n",

@@ -5,13 +5,12 @@
 #include "jovilux/render/guide_training.h"
 #include "jovilux/render/transport.h"
 #include "jovilux/render/virtual_lights.h"
-#include "jovilux/rig/rig.h"
-#include "jovilux/scene/scene.h"
 
 #include <chrono>
 #include <cstdio>
 #include <filesystem>
 
+#include "bench/loaded_rig.h"
 #include <nlohmann/json.hpp>
 
 namespace jovilux {
@@ -148,18 +147,11 @@ int measure(const std::string& file, const Rig& rig, const Scene& scene) {
 }  // namespace
 
 int bench_connections(const std::string& file) {
-  const auto rig = load_rig(file, {});
-  if (!rig) {
-    std::fprintf(stderr, "%s\n", to_string(rig.problems()[0]).c_str());
-    return 2;
+  const auto loaded = loaded_or_told(file);
+  int status = 2;
+  if (loaded) {
+    with_threads(1, [&] { status = measure(file, loaded->rig, loaded->scene); });
   }
-  const auto scene = prepare_scene(*rig);
-  if (!scene) {
-    std::fprintf(stderr, "%s\n", to_string(scene.problems()[0]).c_str());
-    return 2;
-  }
-  int status = 0;
-  with_threads(1, [&] { status = measure(file, *rig, *scene); });
   return status;
 }
 

@@ -15,6 +15,7 @@
 #include <functional>
 #include <vector>
 
+#include "bench/loaded_rig.h"
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
@@ -369,24 +370,20 @@ int bench_scenes(const std::string& folder, double seconds, double reference, in
                          "fireflies",
                          "of a second"));
   for (const std::string& file : files) {
-    auto rig = load_rig(file);
-    if (!rig) {
-      std::fprintf(stderr, "%s\n", to_string(rig.problems()[0]).c_str());
+    auto loaded = loaded_or_told(file);
+    if (!loaded) {
       return 2;
     }
-    const auto scene = prepare_scene(*rig);
-    if (!scene) {
-      std::fprintf(stderr, "%s\n", to_string(scene.problems()[0]).c_str());
-      return 2;
-    }
-    rig->render.samples = 1 << 20;
+    Rig& rig = loaded->rig;
+    const Scene& scene = loaded->scene;
+    rig.render.samples = 1 << 20;
     RenderOptions options;
     options.threads = threads;
     const auto for_time = [&](double time, std::uint32_t seed) {
-      rig->render.seed = seed;
+      rig.render.seed = seed;
       options.time_limit = time;
       options.in_haste = time < 1;
-      return render(*rig, *scene, options);
+      return render(rig, scene, options);
     };
     const Render truth = for_time(reference, 999), run = for_time(seconds, 1);
     // Relative to the truth and a hundredth of the mean; the brightest thousandth counts as its

@@ -109,6 +109,27 @@ TEST_CASE("light sampling is measured against known answers, and points spread e
   }
 }
 
+TEST_CASE("connections are measured: nearly all arrive in a closed room, fewer between partitions",
+          "[cli][bench]") {
+  const auto of_scene = [](const std::string& name) {
+    return run_other(
+        JOVILUX_BENCH_PROGRAM,
+        {"connections", std::string(JOVILUX_SOURCE) + "/bench/scenes/" + name + ".toml"});
+  };
+  const auto room = of_scene("room").json(), partitions = of_scene("partitions").json();
+  for (const auto& j : {room, partitions}) {
+    INFO(j.dump());
+    CHECK(j["lights_of_set"].get<double>() > 100);
+    CHECK(j["choices_per_s"].get<double>() > 0);
+  }
+  CHECK(room["arrived_share"].get<double>() > 0.8);
+  CHECK(room["arrived_share"].get<double>() < 1);
+  CHECK(partitions["arrived_share"].get<double>() < 0.6);
+  const auto open = of_scene("open");
+  CHECK(open.status == 2);
+  CHECK(open.err.find("not connected") != std::string::npos);
+}
+
 TEST_CASE("haze along a ray is measured against its integral", "[cli][bench]") {
   const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"haze", "--samples", "40000"}).json();
   REQUIRE(j["rays"].size() == 4);
