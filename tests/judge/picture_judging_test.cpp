@@ -1,4 +1,5 @@
 #include "jovilux/base/sampler.h"
+#include "jovilux/judge/bounded_fit.h"
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/picture_match.h"
 

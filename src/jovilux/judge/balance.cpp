@@ -6,7 +6,6 @@
 #include "jovilux/judge/layer_scaling.h"
 #include "jovilux/render/picture_files.h"
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -15,88 +14,6 @@
 #include <fmt/format.h>
 
 namespace jovilux {
-
-Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
-                                      const Eigen::VectorXd& b,
-                                      const Eigen::VectorXd& upper,
-                                      const Eigen::VectorXd& ridge) {
-  return bounded_quadratic(A.transpose() * A, A.transpose() * b, upper, ridge);
-}
-
-Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& unridged,
-                                  const Eigen::VectorXd& right_side,
-                                  const Eigen::VectorXd& upper,
-                                  const Eigen::VectorXd& ridge) {
-  const Eigen::Index n = unridged.cols();
-  Eigen::MatrixXd G = unridged;
-  G.diagonal() += ridge;
-  const Eigen::VectorXd g = right_side + ridge;
-  // Active sets: what is free is solved for exactly; what leaves its bounds is held there, and let
-  // go where the slope calls it back, one at a time, so that no set comes twice.
-  Eigen::VectorXd x = Eigen::VectorXd::Ones(n).cwiseMin(upper);
-  std::vector<bool> held(static_cast<std::size_t>(n), false);
-  for (Eigen::Index round = 0; round < 20 * n + 20; ++round) {
-    std::vector<Eigen::Index> open;
-    for (Eigen::Index i = 0; i < n; ++i) {
-      if (!held[static_cast<std::size_t>(i)] && G(i, i) > 0) {
-        open.push_back(i);
-      }
-    }
-    const auto m = static_cast<Eigen::Index>(open.size());
-    Eigen::VectorXd target = x;
-    if (m > 0) {
-      Eigen::MatrixXd part(m, m);
-      Eigen::VectorXd right(m);
-      for (Eigen::Index r = 0; r < m; ++r) {
-        const Eigen::Index i = open[static_cast<std::size_t>(r)];
-        right[r] = g[i] - G.row(i).dot(x);
-        for (Eigen::Index c = 0; c < m; ++c) {
-          const Eigen::Index k = open[static_cast<std::size_t>(c)];
-          part(r, c) = G(i, k);
-          right[r] += G(i, k) * x[k];
-        }
-      }
-      const Eigen::VectorXd solved = part.completeOrthogonalDecomposition().solve(right);
-      for (Eigen::Index r = 0; r < m; ++r) {
-        target[open[static_cast<std::size_t>(r)]] = solved[r];
-      }
-    }
-    // As far towards it as all stay within their bounds; the first that does not is held.
-    double step = 1;
-    Eigen::Index first = -1;
-    for (const Eigen::Index i : open) {
-      const double bound = target[i] < 0 ? 0 : target[i] > upper[i] ? upper[i] : target[i];
-      if (bound != target[i]) {
-        const double share = (bound - x[i]) / (target[i] - x[i]);
-        if (share < step) {
-          step = share;
-          first = i;
-        }
-      }
-    }
-    x += step * (target - x);
-    if (first >= 0) {
-      x[first] = target[first] < 0 ? 0 : upper[first];
-      held[static_cast<std::size_t>(first)] = true;
-      continue;
-    }
-    const Eigen::VectorXd slope = G * x - g;
-    Eigen::Index freed = -1;
-    double steepest = 1e-12 * (1 + g.cwiseAbs().maxCoeff());
-    for (Eigen::Index i = 0; i < n; ++i) {
-      const double pull = !held[static_cast<std::size_t>(i)] ? 0 : x[i] <= 0 ? -slope[i] : slope[i];
-      if (pull > steepest && upper[i] > 0) {
-        steepest = pull;
-        freed = i;
-      }
-    }
-    if (freed < 0) {
-      break;
-    }
-    held[static_cast<std::size_t>(freed)] = false;
-  }
-  return x;
-}
 
 std::vector<BalancedLight> balanced_lights(const RenderedImage& image, const Rig& rig) {
   std::vector<BalancedLight> out;

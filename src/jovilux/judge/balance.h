@@ -13,19 +13,6 @@
 
 namespace jovilux {
 
-/// x in [0, upper] that makes x'G x / 2 - g'x + sum of ridge_i (x_i - 1)^2 / 2 least, by active
-/// sets. `G`: symmetric, without negative eigenvalues.
-Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& G,
-                                  const Eigen::VectorXd& g,
-                                  const Eigen::VectorXd& upper,
-                                  const Eigen::VectorXd& ridge);
-
-/// x in [0, upper] that makes |A x - b|^2 + sum of ridge_i (x_i - 1)^2 least. `A`: rows x unknowns.
-Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
-                                      const Eigen::VectorXd& b,
-                                      const Eigen::VectorXd& upper,
-                                      const Eigen::VectorXd& ridge);
-
 /// A layer of a picture: what its lights shall become, and what that makes of it.
 struct BalancedLight {
   std::string layer;

@@ -2,8 +2,9 @@
 
 #include "jovilux/base/assert.h"
 #include "jovilux/base/parallel.h"
+#include "jovilux/judge/bounded_fit.h"
 
-#include <Eigen/Dense>
+#include <Eigen/Core>
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -209,14 +210,6 @@ Equations unbiased(const Normal& normal, Noise noise) {
 }
 
 // What noise alone made negative, and levels that nothing tells, stay near what they are.
-Eigen::MatrixXd made_positive(const Eigen::MatrixXd& G, double& least) {
-  constexpr double kLeast = 1e-6;
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> eigen(G);
-  least = kLeast * std::max(1e-300, eigen.eigenvalues().maxCoeff());
-  return eigen.eigenvectors() * eigen.eigenvalues().cwiseMax(least).asDiagonal() *
-         eigen.eigenvectors().transpose();
-}
-
 Eigen::VectorXd solve(const Equations& e, const Eigen::VectorXd& upper) {
   double least = 0;
   const Eigen::MatrixXd positive = made_positive(e.G, least);
@@ -226,9 +219,7 @@ Eigen::VectorXd solve(const Equations& e, const Eigen::VectorXd& upper) {
 }
 
 // Standard errors of levels that are not at a bound, from the scatter of what each group of cells
-// would have them be: the sandwich estimate G^-1 (sum s s') G^-1, with the groups' scores s = g - G
-// x (H. White, "A heteroskedasticity-consistent covariance matrix estimator", Econometrica 48,
-// 1980).
+// would have them be, with the groups' scores g - G x.
 Eigen::VectorXd standard_errors(const std::vector<Normal>& groups,
                                 const Eigen::MatrixXd& G,
                                 const Eigen::VectorXd& levels,
@@ -253,9 +244,8 @@ Eigen::VectorXd standard_errors(const std::vector<Normal>& groups,
     scatter += score * score.transpose();
   }
   double least = 0;
-  const Eigen::MatrixXd inverse = made_positive(G(open, open), least).inverse();
   const Eigen::VectorXd of_open =
-      (kGroups / (kGroups - 1.0) * (inverse * scatter * inverse).diagonal()).cwiseSqrt();
+      sandwich_errors(made_positive(G(open, open), least), kGroups / (kGroups - 1.0) * scatter);
   for (Eigen::Index k = 0; k < m; ++k) {
     out[open[static_cast<std::size_t>(k)]] = of_open[k];
   }

@@ -1,6 +1,8 @@
 #include "jovilux/judge/target_levels.h"
 
-#include <Eigen/Dense>
+#include "jovilux/judge/bounded_fit.h"
+
+#include <Eigen/Core>
 #include <algorithm>
 #include <cmath>
 
