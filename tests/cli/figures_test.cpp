@@ -7,6 +7,7 @@
 #include <cmath>
 #include <filesystem>
 
+#include "figures/plot.h"
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
 
@@ -96,7 +97,151 @@ std::string fault_of_figure(const std::string& path) {
   return farthest < 7 ? "has no words that stand out" : "";
 }
 
+// Whether a pixel has an opaque color, as "#rrggbb" of the screen, but for smoothed edges.
+bool has_color(const LinearImage& image, int x, int y, const std::string& color) {
+  const float* p = image.rgb.data() + 3 * (static_cast<std::size_t>(y) * image.width + x);
+  for (std::size_t c = 0; c < 3; ++c) {
+    const double screen = std::stoi(color.substr(1 + 2 * c, 2), nullptr, 16) / 255.0;
+    // Source: IEC 61966-2-1.
+    const double linear =
+        screen <= 0.04045 ? screen / 12.92 : std::pow((screen + 0.055) / 1.055, 2.4);
+    if (std::abs(static_cast<double>(p[c]) - linear) > 0.05) {
+      return false;
+    }
+  }
+  return true;
+}
+
+// The area of a plot, by its two axes: the longest column and row of their color.
+struct PlotArea {
+  int left = 0, right = 0, top = 0, bottom = 0;
+};
+PlotArea plot_area(const LinearImage& image) {
+  const std::string kAxis = "#555555";
+  PlotArea out;
+  std::vector<int> of_column(static_cast<std::size_t>(image.width)),
+      of_row(static_cast<std::size_t>(image.height));
+  for (int y = 0; y < image.height; ++y) {
+    for (int x = 0; x < image.width; ++x) {
+      const int axis = has_color(image, x, y, kAxis) ? 1 : 0;
+      of_column[static_cast<std::size_t>(x)] += axis;
+      of_row[static_cast<std::size_t>(y)] += axis;
+    }
+  }
+  const auto most = [](const std::vector<int>& counts) {
+    return static_cast<int>(std::max_element(counts.begin(), counts.end()) - counts.begin());
+  };
+  out.left = most(of_column);
+  out.bottom = most(of_row);
+  out.top = out.bottom;
+  for (int y = out.bottom; y >= 0; --y) {
+    out.top = has_color(image, out.left, y, kAxis) ? y : out.top;
+  }
+  for (int x = out.left; x < image.width; ++x) {
+    out.right = has_color(image, x, out.bottom, kAxis) ? x : out.right;
+  }
+  return out;
+}
+
+// The height in the picture that a color has in a column; -1: none.
+double height_of_color(const LinearImage& image,
+                       int x,
+                       const PlotArea& area,
+                       const std::string& c) {
+  double sum = 0;
+  int count = 0;
+  for (int y = area.top; y <= area.bottom; ++y) {
+    if (has_color(image, x, y, c)) {
+      sum += y;
+      ++count;
+    }
+  }
+  return count > 0 ? sum / count : -1;
+}
+
 }  // namespace
+
+TEST_CASE("curves lie where their numbers say, on even and on logarithmic axes", "[figures]") {
+  const TemporaryFolder dir;
+  for (const bool logarithmic : {false, true}) {
+    figures::Plot plot;
+    plot.log_x = plot.log_y = logarithmic;
+    plot.x_min = logarithmic ? 1 : 0;
+    plot.y_min = logarithmic ? 0.01 : 0;
+    plot.x_max = 10;
+    plot.y_max = logarithmic ? 1 : 100;
+    plot.legend = "";
+    figures::Curve curve;
+    for (int i = 0; i <= 200; ++i) {
+      const double x = plot.x_min + (10 - plot.x_min) * i / 200;
+      curve.x.push_back(x);
+      curve.y.push_back(logarithmic ? 1 / (x * x) : x * x);
+    }
+    plot.curves = {curve};
+    figures::Canvas canvas;
+    figures::draw(canvas, plot, 20, 20, 1240, 760);
+    canvas.save(dir.path("plot.png"));
+    const auto image = load_image(dir.path("plot.png"));
+    REQUIRE(image);
+    const PlotArea area = plot_area(*image);
+    REQUIRE(area.right > area.left + 800);
+    REQUIRE(area.bottom > area.top + 500);
+    for (const double along : {0.2, 0.4, 0.6, 0.8}) {
+      const int x = area.left + static_cast<int>(std::lround(along * (area.right - area.left)));
+      // x^2 over [0, 10] and its inverse over a decade are the square and the line of the share.
+      const double up = logarithmic ? 1 - along : along * along;
+      INFO((logarithmic ? "logarithmic" : "even") << " at " << along);
+      CHECK(height_of_color(*image, x, area, curve.color) ==
+            Approx(area.bottom - up * (area.bottom - area.top)).margin(3));
+    }
+  }
+}
+
+TEST_CASE("bars of the noise figure are as long as the lights' shares, in their parts' colors",
+          "[cli][figures][noise]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("stage.toml", kStage);
+  REQUIRE(
+      run_program(
+          {"render", rig, "-o", dir.path("a"), "--quiet", "--set", "render.layers='lights+parts'"})
+          .status == 0);
+  const auto run =
+      run_program({"noise", dir.path("a"), "--target", "1 %", "-o", dir.path("noise"), "--json"});
+  INFO(run.err);
+  REQUIRE(run.status <= 1);
+  const auto image = load_image(dir.path("noise/noise.png"));
+  REQUIRE(image);
+  // Bars begin at one column, each 24 pixels below the one before; of direct light first.
+  constexpr int kLeft = 1026, kFirst = 89, kStep = 24;
+  const std::vector<std::string> colors = {"#0072b2", "#d55e00", "#009e73", "#56b4e9"};
+  auto lights = run.json()["by_light"].get<std::vector<nlohmann::json>>();
+  REQUIRE(lights.size() == 2);
+  std::stable_sort(lights.begin(), lights.end(), [](const auto& a, const auto& b) {
+    return a["share_of_noise"].template get<double>() > b["share_of_noise"].template get<double>();
+  });
+  std::vector<double> lengths;
+  for (std::size_t i = 0; i < lights.size(); ++i) {
+    const int y = kFirst + kStep * static_cast<int>(i);
+    double all = 0;
+    std::vector<int> of_part;
+    for (const std::string& color : colors) {
+      int count = 0;
+      for (int x = kLeft; x < image->width; ++x) {
+        count += has_color(*image, x, y, color) ? 1 : 0;
+      }
+      of_part.push_back(count);
+      all += count;
+    }
+    lengths.push_back(all);
+    REQUIRE(of_part[0] > 0);
+    const auto& parts = lights[i]["noise_by_part"];
+    CHECK(of_part[0] / all == Approx(parts["direct"].get<double>()).margin(0.06));
+    CHECK(of_part[1] / all == Approx(parts["bounce"].get<double>()).margin(0.06));
+  }
+  const double shares =
+      lights[1]["share_of_noise"].get<double>() / lights[0]["share_of_noise"].get<double>();
+  CHECK(lengths[1] / lengths[0] == Approx(shares).margin(0.05));
+}
 
 TEST_CASE("every figure shows something inside its borders, with words that stand out",
           "[cli][figures]") {
