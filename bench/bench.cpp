@@ -67,7 +67,8 @@ constexpr const char* kHelp =
     "and in the worst pixels\n"
     "  track COMMIT RIG...             samples of each rig in the time of a fixed piece of work "
     "beside "
-    "it; see bench/track.sh\n";
+    "it; see bench/track.sh\n"
+    "  rates FILE                      lines of track as a table in Markdown\n";
 
 // A table to standard error: what stands in the first row heads the columns.
 void print_table(const std::vector<std::vector<std::string>>& rows) {
@@ -577,6 +578,9 @@ int run(int argc, char** argv) {
   }
   if (what == "track" && o.words.size() >= 2) {
     return track_rates(o.words[0], {o.words.begin() + 1, o.words.end()});
+  }
+  if (what == "rates" && o.words.size() == 1) {
+    return print_rates(o.words[0]);
   }
   if (what == "compare-programs" && o.words.size() >= 3) {
     ProgramComparison task;

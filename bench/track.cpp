@@ -10,9 +10,11 @@
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
+#include <fstream>
 #include <numeric>
 #include <stdexcept>
 
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 namespace jovilux {
@@ -75,6 +77,38 @@ int track_rates(const std::string& commit, const std::vector<std::string>& rigs)
     rates[std::filesystem::path(file).stem().string()] = std::round(best);
   }
   std::printf("%s\n", Json({{"commit", commit}, {"samples_per_yardstick", rates}}).dump().c_str());
+  return 0;
+}
+
+int print_rates(const std::string& file) {
+  std::ifstream in(file);
+  if (!in) {
+    throw std::runtime_error("cannot open " + file);
+  }
+  std::vector<Json> lines;
+  std::vector<std::string> scenes;  // in the order of their first line
+  for (std::string line; std::getline(in, line);) {
+    lines.push_back(Json::parse(line));
+    for (const auto& [scene, rate] : lines.back().at("samples_per_yardstick").items()) {
+      if (std::find(scenes.begin(), scenes.end(), scene) == scenes.end()) {
+        scenes.push_back(scene);
+      }
+    }
+  }
+  std::string head = "| commit |", rule = "| --- |", rows;
+  for (const std::string& scene : scenes) {
+    head += " " + scene + " |";
+    rule += " --- |";
+  }
+  for (const Json& line : lines) {
+    rows += "| " + line.at("commit").get<std::string>() + " |";
+    for (const std::string& scene : scenes) {
+      const Json& rates = line["samples_per_yardstick"];
+      rows += rates.contains(scene) ? fmt::format(" {:.0f} |", rates[scene].get<double>()) : " - |";
+    }
+    rows += "\n";
+  }
+  std::printf("%s\n%s\n%s", head.c_str(), rule.c_str(), rows.c_str());
   return 0;
 }
 

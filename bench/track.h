@@ -11,4 +11,8 @@ namespace jovilux {
 /// at a rig that cannot be read.
 int track_rates(const std::string& commit, const std::vector<std::string>& rigs);
 
+/// Prints lines of track_rates() in a file as a table in Markdown, a row for each. Throws
+/// std::exception at a file that holds anything else.
+int print_rates(const std::string& file);
+
 }  // namespace jovilux

@@ -176,13 +176,9 @@ int run_merge(int argc, char** argv) {
   if (a.flag("json")) {
     print_out(stats_json(*rig, joined.stats, rig->render.width, rig->render.height));
   } else {
-    print_out(render_summary({std::move(*rig),
-                              std::move(joined.stats),
-                              labels[0].camera,
-                              false,
-                              "",
-                              std::move(denoising)},
-                             *folder));
+    print_out(render_summary(
+        {std::move(*rig), std::move(joined.stats), labels[0].camera, false, "", denoising},
+        *folder));
   }
   return kDone;
 }

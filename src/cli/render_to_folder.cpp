@@ -288,7 +288,7 @@ class FolderRender {
     if (denoise_ && ranks_.first() && !fs::exists(fs::path(task_.folder) / kDenoisedPicture)) {
       with_threads(task_.threads, [&] { denoising = denoise_folder(task_.folder); });
     }
-    return {std::move(rig_), {}, "", true, "", std::move(denoising)};
+    return {std::move(rig_), {}, "", true, "", denoising};
   }
 
   void become_preview() {

@@ -30,7 +30,6 @@ namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using figures::PageFigure;
 using figures::PageSection;
 using figures::PageTable;
 using Json = nlohmann::ordered_json;
@@ -167,7 +166,12 @@ std::string caption(const Shown& s, bool denoised) {
     p95 = noise_of(*image).p95;
   }
   const double samples = number(s.stats, "samples_per_pixel");
-  return fmt::format("{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95 % of the pixels within {}",
+  // A number and its sign stay on one line.
+  std::string share = percent(p95);
+  if (const auto space = share.rfind(' '); space != std::string::npos) {
+    share.replace(space, 1, "\u00a0");
+  }
+  return fmt::format("{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95\u00a0% of the pixels within {}",
                      denoised ? "Denoised. " : "",
                      s.name,
                      short_number(number(s.stats, "width"), 6),
@@ -175,7 +179,7 @@ std::string caption(const Shown& s, bool denoised) {
                      std::isfinite(samples) ? short_number(samples) + " samples a pixel"
                                             : "from the layers of a render",
                      short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
-                     percent(p95));
+                     share);
 }
 
 // What each light gives to each picture.

@@ -49,7 +49,8 @@ void color_figure(const std::string& path, const std::vector<ColorReport>& repor
   plot.y_max = 0.5 * (lo_v + hi_v) + half;
   plot.legend = "bottom right";
   Curve spectral{"spectral colors", {}, {}, "#888888", 1.6, 0, false, 1};
-  for (std::size_t i = 30; i < kNmCount && i < 341; ++i) {  // 390 to 700 nm
+  constexpr std::size_t kFrom = 390 - kFirstNm, kTo = 700 - kFirstNm;
+  for (std::size_t i = kFrom; i <= kTo; ++i) {
     const Uv p = uv_1976({color_matching(0)[i], color_matching(1)[i], color_matching(2)[i]});
     spectral.x.push_back(p.u);
     spectral.y.push_back(p.v);

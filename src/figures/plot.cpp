@@ -15,8 +15,6 @@
 namespace jovilux::figures {
 namespace {
 
-namespace fs = std::filesystem;
-
 // A text in gnuplot's single quotes, where only a quote has a meaning; control characters become
 // spaces.
 std::string quoted(const std::string& s) {

@@ -100,8 +100,8 @@ void sheet_figure(const std::string& path,
   canvas.text(kMargin, 18, wide, title, 20, Align::kLeft, "#222222", true);
   for (int i = 0; i < n; ++i) {
     const SheetCell& c = cells[static_cast<std::size_t>(i)];
-    const double x = kMargin + i % columns * (w + kGap),
-                 y = top + i / columns * (h + kLabel + kGap);
+    const int row = i / columns;
+    const double x = kMargin + i % columns * (w + kGap), y = top + row * (h + kLabel + kGap);
     const auto at = canvas.fitted(x, y, w, h, c.png);
     if (c.marked) {
       canvas.frame(at[0] - 2, at[1] - 2, at[2] + 4, at[3] + 4, "#d55e00", 4);
@@ -331,22 +331,22 @@ void false_color_figure(const std::string& path,
     const double y = 80 + (f.bands - 1 - b) * step;
     canvas.fill(x, y, 34, step - 2, band_color(b, f.bands));
     const bool first = b == 0, last = b == f.bands - 1;
-    const double lo = f.stops ? f.gray * std::exp2(b - f.bands / 2 - 0.5)
+    const int from_middle = b - f.bands / 2;
+    const double lo = f.stops ? f.gray * std::exp2(from_middle - 0.5)
                               : f.lowest + (f.highest - f.lowest) * b / f.bands,
                  hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
     const std::string range = first  ? "below " + short_number(hi, 3)
                               : last ? short_number(lo, 3) + " and more"
                                      : short_number(lo, 3) + " to " + short_number(hi, 3);
     if (f.stops) {
-      const int s = b - f.bands / 2;
       canvas.text(x + 42,
                   y + step / 2 - 10,
                   60,
                   fmt::format("{}{}",
-                              s < 0   ? "\u2212"
-                              : s > 0 ? "+"
-                                      : "",
-                              std::abs(s)),
+                              from_middle < 0   ? "\u2212"
+                              : from_middle > 0 ? "+"
+                                                : "",
+                              std::abs(from_middle)),
                   13,
                   Align::kRight,
                   "#222222");

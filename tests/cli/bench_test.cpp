@@ -2,6 +2,7 @@
 #include <cmath>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
@@ -177,4 +178,21 @@ TEST_CASE("rates are told in the time of a fixed piece of work, named by their c
   CHECK(j["commit"] == "abc123");
   CHECK(j["samples_per_yardstick"]["lone"].get<double>() > 1000);
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"track", "abc123", dir.path("none.toml")}).status == 4);
+}
+
+TEST_CASE("rates of commits become a table, and docs/performance.md has that of bench/rates.jsonl",
+          "[cli][bench][docs]") {
+  const TemporaryFolder dir;
+  const std::string two = dir.write("two.jsonl",
+                                    R"({"commit":"a1","samples_per_yardstick":{"open":1200.0}}
+{"commit":"b2","samples_per_yardstick":{"open":1300.4,"shade":70}}
+)");
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rates", two}).out ==
+        "| commit | open | shade |\n| --- | --- | --- |\n| a1 | 1200 | - |\n| b2 | 1300 | 70 |\n");
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rates", dir.write("no.jsonl", "{}")}).status == 4);
+  const std::string table =
+      run_other(JOVILUX_BENCH_PROGRAM, {"rates", JOVILUX_SOURCE "/bench/rates.jsonl"}).out;
+  std::ifstream in(JOVILUX_SOURCE "/docs/performance.md");
+  const std::string text((std::istreambuf_iterator<char>(in)), {});
+  CHECK(text.find(table) != std::string::npos);
 }

@@ -309,9 +309,10 @@ std::optional<double> TableReader::amount_of(const DocumentNode& node,
     const std::string_view unit = dimension == Dimension::kAngle ? " degrees"
                                   : dimension == Dimension::kLength
                                       ? (shown_factor == 1 ? " m" : "")
-                                  : dimension == Dimension::kTemperature ? " K"
-                                  : dimension == Dimension::kTime        ? " s"
-                                                                         : "";
+                                  : dimension == Dimension::kTemperature                     ? " K"
+                                  : dimension == Dimension::kTime                            ? " s"
+                                  : dimension == Dimension::kExtinction && shown_factor == 1 ? " /m"
+                                                                                             : "";
     error(key,
           node.place,
           "out-of-range",

@@ -22,7 +22,10 @@ namespace jovilux {
 class TableReader {
  public:
   /// `length` is what a bare length stands for, in meters. The address finds the description.
-  TableReader(const DocumentNode& table, std::string address, double length, Problems& problems)
+  TableReader(const DocumentNode& table,
+              const std::string& address,
+              double length,
+              Problems& problems)
       : TableReader(table, address, length, problems, table_at(address)) {}
   /// With the description of a table that may stand anywhere.
   TableReader(const DocumentNode& table,
