@@ -164,9 +164,10 @@ void DirectionMap::add_blocks() {
   above_.assign(kNormals * (blocks + 1), 0.0);
   parallel_for(kNormals, [&](std::size_t n) {
     Cone normals{in_normal_cell(n, 0.5, 0.5), 0};
-    for (int corner = 0; corner < 4; ++corner) {
-      normals.half =
-          std::max(normals.half, angle_of(normals.axis, in_normal_cell(n, corner % 2, corner / 2)));
+    for (const double v : {0.0, 1.0}) {
+      for (const double u : {0.0, 1.0}) {
+        normals.half = std::max(normals.half, angle_of(normals.axis, in_normal_cell(n, u, v)));
+      }
     }
     normals.half += 1e-4;  // a normal on the edge between two cells
     double* sum = above_.data() + n * (blocks + 1);

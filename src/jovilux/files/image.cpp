@@ -32,7 +32,7 @@ std::uint64_t least_picture_bytes(const std::string& bytes,
                                   std::uint64_t height) {
   constexpr std::size_t kDepth = 24, kColorType = 25;
   const auto depth = static_cast<unsigned char>(bytes[kDepth]);
-  const int type = bytes[kColorType];
+  const int type = static_cast<unsigned char>(bytes[kColorType]);
   const std::uint64_t channels = type == PNG_COLOR_TYPE_RGB          ? 3
                                  : type == PNG_COLOR_TYPE_RGB_ALPHA  ? 4
                                  : type == PNG_COLOR_TYPE_GRAY_ALPHA ? 2

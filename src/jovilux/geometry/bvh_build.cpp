@@ -119,7 +119,8 @@ class Builder {
   }
 
   float tests(std::uint32_t count) const {
-    return static_cast<float>((count + options_.items_per_test - 1) / options_.items_per_test);
+    const auto whole = (count + options_.items_per_test - 1) / options_.items_per_test;
+    return static_cast<float>(whole);
   }
 
   // Splits a range in two where the heuristic finds its least cost; false where it should stay

@@ -283,7 +283,7 @@ HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max,
             stack[k] = stack[k - 1];
           }
           stack[k] = e;
-        } while (bits != 0);
+        } while (bits != 0);  // NOLINT(bugprone-infinite-loop): next() takes a bit
         current = static_cast<std::uint32_t>(a);
         continue;
       }

@@ -267,7 +267,7 @@ class SolidCompiler {
       case SolidKind::kTwist:
         return write_twist(n);
       case SolidKind::kShell: {
-        const Box box = write(n.of[0]);
+        Box box = write(n.of[0]);
         emit(Code::kShell, 0, {n.d / 2});
         thin(n.d);
         return box;
@@ -449,7 +449,7 @@ class SolidCompiler {
       return {};
     }
     emit(Solid::Code::kUntwist, 0, {n.d, radius});
-    const Box box{Vec3d(-radius, -radius, child.lo.z()), Vec3d(radius, radius, child.hi.z())};
+    Box box{Vec3d(-radius, -radius, child.lo.z()), Vec3d(radius, radius, child.hi.z())};
     const Vec3d c = box.center(), h = box.half();
     out_.ops_[skip].v = {c.x(), c.y(), c.z(), h.x(), h.y(), h.z(), 0.25 * h.norm()};
     land(skip);
@@ -458,7 +458,7 @@ class SolidCompiler {
 
   Box write_fractal(const SolidNode& n) {
     using Code = Solid::Code;
-    const Box box{Vec3d::Constant(-n.a), Vec3d::Constant(n.a)};
+    Box box{Vec3d::Constant(-n.a), Vec3d::Constant(n.a)};
     const std::size_t skip = emit_far(box);
     const auto iterations = static_cast<std::uint32_t>(n.iterations);
     switch (n.fractal) {

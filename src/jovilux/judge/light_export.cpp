@@ -231,9 +231,6 @@ std::string usd_light(const ExportedLight& l,
       out.number("shaping:cone:softness", 1 - l.beam.half_beam / l.beam.half_field);
       break;
     case LightKind::kSphere:
-      out.number("intensity", l.luminance);
-      out.number("radius", s.radius);
-      break;
     case LightKind::kDisk:
       out.number("intensity", l.luminance);
       out.number("radius", s.radius);

@@ -312,7 +312,7 @@ Result<double> try_changes(const std::string& folder,
     }
     return render(*rig, *scene, options).stats.noise.p95;
   };
-  const auto before = noise_with({});
+  auto before = noise_with({});
   for (std::size_t i = 0; before && i < changes.size() && !(stop && stop()); ++i) {
     ++rendered;
     const auto with = noise_with({changes[i].address + "=" + changes[i].value});

@@ -470,7 +470,6 @@ Spectrum albedo(const SurfaceModel& m, float cos_o) {
     case SurfaceKind::kTranslucent:
       return m.color + m.transmittance;
     case SurfaceKind::kDiffuse:
-      return m.color;
     case SurfaceKind::kMetal:
       return m.color;
     case SurfaceKind::kGloss:

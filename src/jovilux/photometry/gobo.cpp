@@ -131,8 +131,9 @@ MaskPicture pattern_picture(GoboPattern pattern, int count, double open) {
           default: {
             constexpr int kSub = 4;
             for (int s = 0; s < kSub * kSub; ++s) {
+              const int row = s / kSub;
               const double u = (x + (s % kSub + 0.5) / kSub) * count / kSide,
-                           v = (y + (s / kSub + 0.5) / kSub) * count / kSide;
+                           v = (y + (row + 0.5) / kSub) * count / kSide;
               t += std::hypot(u - std::floor(u) - 0.5, v - std::floor(v) - 0.5) < radius
                        ? 1.0 / (kSub * kSub)
                        : 0.0;

@@ -116,8 +116,9 @@ EmittedPhoton LightEmission::sample(const Emitter& aim,
 
 Vec3 LightEmission::outward(std::size_t cell, const Vec2& u) const {
   const auto n = static_cast<float>(side_);
-  return direction_of({(static_cast<float>(cell % side_) + u.x()) / n,
-                       (static_cast<float>(cell / side_) + u.y()) / n});
+  const auto row = cell / side_, column = cell % side_;
+  return direction_of(
+      {(static_cast<float>(column) + u.x()) / n, (static_cast<float>(row) + u.y()) / n});
 }
 
 }  // namespace jovilux

@@ -46,8 +46,9 @@ Blocks rough_picture(const Scene& scene,
   parallel_for(kCount, [&](std::size_t b) {
     std::vector<float> sums(slots * 3), luminance(slots);
     // All of a block's samples look at one place, so that what differs is noise.
+    const std::size_t row = b / kAcross;
     const float x = (static_cast<float>(b % kAcross) + 0.5f) * static_cast<float>(width) / kAcross,
-                y = (static_cast<float>(b / kAcross) + 0.5f) * static_cast<float>(height) / kDown;
+                y = (static_cast<float>(row) + 0.5f) * static_cast<float>(height) / kDown;
     double sum = 0, squares = 0;
     const MarchCounts march_before = march_counts();
     for (std::uint32_t s = 0; s < kSamples; ++s) {
