@@ -219,7 +219,7 @@ class PathTracer {
       return query();
     } else {
       const auto start = std::chrono::steady_clock::now();
-      const auto result = query();
+      auto result = query();
       counts_.query_ns +=
           static_cast<std::uint64_t>((std::chrono::steady_clock::now() - start).count());
       return result;

@@ -83,7 +83,7 @@ class PhotonTracer {
         out_(out),
         rays_(rays) {}
 
-  void run(Photon photon) {
+  void run(const Photon& photon) {
     int scatterings = 0;
     Ray ray = photon.ray;
     for (int i = 0; i < kMostSteps && scatterings < bounces_; ++i) {

@@ -307,7 +307,7 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        const Rig& rig,
                                        const std::string& rig_text,
                                        double ev,
-                                       std::vector<float> rgb,
+                                       const std::vector<float>& rgb,
                                        bool denoised) {
   const int width = rig.render.width, height = rig.render.height;
   std::vector<ExrChannel> channels;

@@ -78,7 +78,7 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
                                        const Rig& rig,
                                        const std::string& rig_text,
                                        double ev,
-                                       std::vector<float> rgb,
+                                       const std::vector<float>& rgb,
                                        bool denoised = false);
 
 /// stats.json as text (docs/commands.md).

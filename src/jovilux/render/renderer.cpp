@@ -983,7 +983,8 @@ class Renderer {
     const int begin = begin_of(pixel);
     for (std::size_t half = 0; half < kHalves; ++half) {
       const int first = begin % kHalves;  // whose turn it is
-      counts[half] = (n + (static_cast<int>(half) == first ? 1 : 0)) / kHalves;
+      const auto its_samples = (n + (static_cast<int>(half) == first ? 1 : 0)) / kHalves;
+      counts[half] = its_samples;
     }
     const auto slots = static_cast<std::size_t>(film_.slots()),
                parts = static_cast<std::size_t>(film_.parts());

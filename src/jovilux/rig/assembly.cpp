@@ -335,7 +335,7 @@ void expand_assembly_arrays(DocumentNode& root, Problems& problems) {
       });
       DocumentNode text;
       text.place = array.place;
-      text.value = name + "-" + member;
+      text.value = fmt::format("{}-{}", name, member);
       one.set("name", array.place, text);
       text.value = member;
       one.set("of", array.place, text);

@@ -59,7 +59,7 @@ std::vector<Step> steps_of(const std::string& address) {
 // The nearest of some names, or all of them where they are few.
 std::string names_hint(const std::string& name, const std::vector<std::string>& names) {
   constexpr std::size_t kMostNames = 8;
-  const std::string near = did_you_mean(name, names);
+  std::string near = did_you_mean(name, names);
   if (!near.empty() || names.empty() || names.size() > kMostNames) {
     return near;
   }

@@ -355,7 +355,7 @@ std::optional<Rgb> TableReader::color_of(const DocumentNode& node,
                                          std::string_view key,
                                          double highest) {
   if (node.is_text()) {
-    if (const auto c = parse_hex_color(node.text())) {
+    if (auto c = parse_hex_color(node.text())) {
       return c;
     }
     error(key,
