@@ -1,6 +1,7 @@
 // jovilux export: lights for other tools, in real units.
 #include "jovilux/base/vec.h"
 
+#include <array>
 #include <cmath>
 #include <filesystem>
 #include <map>
@@ -160,6 +161,38 @@ TEST_CASE("lights go to glTF and come back within a thousandth", "[cli][export]"
     CHECK(std::stod(back["beam"]["color_b"]) ==
           Approx(std::stod(there["beam"]["color_b"])).epsilon(0.03));
     CHECK(std::stod(back["noon"]["illuminance_lx"]) == Approx(50000).epsilon(1e-3));
+  }
+}
+
+TEST_CASE("glTF turns lights that point along each axis, backwards as well", "[cli][export]") {
+  const TemporaryFolder dir;
+  const std::vector<Vec3d> axes = {
+      {1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}};
+  std::string rig = "jovilux = 1\n[[camera]]\nname = 'c'\nat = [0, -2, 1]\nlook_at = [0, 0, 0]\n";
+  for (std::size_t i = 0; i < axes.size(); ++i) {
+    rig += fmt::format(
+        "[[light]]\nname = 'l{}'\nkind = 'spot'\nat = [1, 2, 3]\naim = [{}, {}, {}]\nbeam = '20 "
+        "deg'\nfield = '40 deg'\noutput = '500 cd'\n",
+        i,
+        1 + axes[i].x(),
+        2 + axes[i].y(),
+        3 + axes[i].z());
+  }
+  const ProgramRun run =
+      run_program({"export", dir.write("axes.toml", rig), "-o", dir.path("lights.gltf")});
+  INFO(run.err);
+  REQUIRE(run.status == 0);
+  const auto nodes = nlohmann::json::parse(dir.read("lights.gltf"))["nodes"];
+  REQUIRE(nodes.size() == axes.size());
+  for (std::size_t i = 0; i < axes.size(); ++i) {
+    const auto q = nodes[i]["rotation"].get<std::array<double, 4>>();  // x, y, z, w
+    const Vec3d v(q[0], q[1], q[2]), ahead(0, 0, -1);
+    // Rodrigues' rotation by a unit quaternion; the rig's z is up, the file's y.
+    const Vec3d turned = ahead + 2 * q[3] * v.cross(ahead) + 2 * v.cross(v.cross(ahead)),
+                wanted(axes[i].x(), axes[i].z(), -axes[i].y());
+    INFO("axis " << axes[i].transpose() << " became " << turned.transpose());
+    CHECK(v.squaredNorm() + q[3] * q[3] == Approx(1));
+    CHECK((turned - wanted).norm() < 1e-9);
   }
 }
 

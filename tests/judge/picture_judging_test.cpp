@@ -102,6 +102,26 @@ TEST_CASE("bounded least squares finds the solution, and its bounds", "[judge][b
   CHECK((half.array() - 0.5).abs().maxCoeff() < 1e-4);
 }
 
+TEST_CASE("negative eigenvalues are raised to a millionth of the largest, the others stay",
+          "[judge][balance]") {
+  // Eigenvalues 3 and -1, along (1, 1) and (1, -1).
+  const Eigen::Matrix2d indefinite{{1, 2}, {2, 1}};
+  double least = 0;
+  const Eigen::MatrixXd positive = made_positive(indefinite, least);
+  CHECK(least == Approx(3e-6));
+  CHECK((positive * Eigen::Vector2d(1, 1) - Eigen::Vector2d(3, 3)).norm() < 1e-9);
+  CHECK((positive * Eigen::Vector2d(1, -1) - 3e-6 * Eigen::Vector2d(1, -1)).norm() < 1e-9);
+}
+
+TEST_CASE("sandwich errors of unknowns apart are the scores' spread over the slope",
+          "[judge][balance]") {
+  const Eigen::VectorXd errors =
+      sandwich_errors(Eigen::Vector2d(2, 4).asDiagonal().toDenseMatrix(),
+                      Eigen::Vector2d(9, 4).asDiagonal().toDenseMatrix());
+  CHECK(errors[0] == Approx(3.0 / 2));
+  CHECK(errors[1] == Approx(2.0 / 4));
+}
+
 TEST_CASE("a picture made of known levels gives them back", "[judge][balance]") {
   Rng rng(5);
   RenderedImage image = even(40, 30, 0);

@@ -3,7 +3,7 @@
 
 #include <Eigen/Dense>
 #include <algorithm>
-#include <cmath>
+#include <utility>
 #include <vector>
 
 namespace jovilux {

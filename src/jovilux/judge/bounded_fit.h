@@ -17,8 +17,8 @@ Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
                                       const Eigen::VectorXd& upper,
                                       const Eigen::VectorXd& ridge);
 
-/// The symmetric matrix G with eigenvalues of at least 1e-6 of the largest, which is put into
-/// `least`: noise makes eigenvalues negative.
+/// The symmetric matrix G with its small and negative eigenvalues, which noise makes, raised to
+/// 1e-6 of the largest one; that bound is written to `least`.
 Eigen::MatrixXd made_positive(const Eigen::MatrixXd& G, double& least);
 
 /// The roots of the diagonal of G^-1 scatter G^-1, the sandwich estimate of standard errors
