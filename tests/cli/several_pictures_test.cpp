@@ -135,15 +135,24 @@ TEST_CASE("an automatic exposure is offset by stops", "[cli][render]") {
 
 TEST_CASE("a sample is traced again alone, as the picture has it", "[cli][render]") {
   const TemporaryFolder dir;
-  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures);
-  REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--quiet"}).status == 0);
-  const double pixel = run_program({"read", dir.path("o"), "--at", "20,24", "--json"})
+  const std::string rig = dir.write("r.toml", kRoomForSeveralPictures),
+                    size = "render.size=[49, 33]";
+  REQUIRE(run_program({"render", rig, "-o", dir.path("o"), "--set", size, "--quiet"}).status == 0);
+  // The last pixel: the only one of its tile, which shares its samples with no other.
+  const double pixel = run_program({"read", dir.path("o"), "--at", "48,32", "--json"})
                            .json()["readings"][0]["luminance_cd_m2"];
   double sum = 0;
   for (int s = 0; s < 8; ++s) {
-    const auto one =
-        run_program({"render", rig, "--pixel", "20,24", "--sample", std::to_string(s), "--json"})
-            .json();
+    const auto one = run_program({"render",
+                                  rig,
+                                  "--set",
+                                  size,
+                                  "--pixel",
+                                  "48,32",
+                                  "--sample",
+                                  std::to_string(s),
+                                  "--json"})
+                         .json();
     CHECK(one["not_finite"] == 0);
     CHECK(one["lights"][0]["luminance_cd_m2"] == one["luminance_cd_m2"]);
     sum += one["luminance_cd_m2"].get<double>();

@@ -121,6 +121,43 @@ TEST_CASE("an even wall becomes clean, keeps its level, and its error is told", 
   CHECK(level == Approx(10).margin(5 * 3 / std::sqrt(96.0 * 64.0)));
 }
 
+TEST_CASE("noise that neighbors have in common is told as well", "[denoise]") {
+  // White noise through a kernel that leaves neighbors a correlation of 1/4, as a tent does whose
+  // samples are shared: a window of such pixels tells less than one of independent ones.
+  constexpr int kWidth = 96, kHeight = 64;
+  constexpr float kBeside = 0.129f, kScale = 1 / (1 + 2 * kBeside * kBeside);
+  Rng rng(12);
+  Scene white(kWidth + 2, kHeight + 2), s(kWidth, kHeight);
+  for (std::size_t i = 0; i < white.truth.size(); ++i) {
+    white.put(i, 0, 3, rng);
+  }
+  for (int y = 0; y < kHeight; ++y) {
+    for (int x = 0; x < kWidth; ++x) {
+      const auto i = static_cast<std::size_t>(y * kWidth + x);
+      s.put(i, 10, 3, rng);  // its noise is replaced
+      float mean = 0, half = 0;
+      for (int k = 0; k < 9; ++k) {
+        const auto o = static_cast<std::size_t>((y + k / 3) * (kWidth + 2) + x + k % 3);
+        const float weight = kScale * (k / 3 == 1 ? 1 : kBeside) * (k % 3 == 1 ? 1 : kBeside);
+        mean += weight * white.picture.mean[3 * o];
+        half += weight * white.picture.halves[3 * o];
+      }
+      for (std::size_t c = 0; c < 3; ++c) {
+        s.picture.mean[3 * i + c] = 10 + mean;
+        s.picture.halves[3 * i + c] = half;
+      }
+    }
+  }
+  const DenoisedPicture out = denoise(s.picture);
+  const double before = mean_squared_error(s.picture.mean, s.truth),
+               after = mean_squared_error(out.mean, s.truth);
+  CHECK(before == Approx(9).epsilon(0.15));
+  CHECK(after < before / 15);
+  INFO("told over true " << std::sqrt(mean_of(out.error) / after));
+  CHECK(std::sqrt(mean_of(out.error) / after) < 1.4);
+  CHECK(std::sqrt(mean_of(out.error) / after) > 1 / 1.4);
+}
+
 TEST_CASE("a step in a feature stays a step, and so does a shadow that no feature tells",
           "[denoise]") {
   Rng rng(3);

@@ -3,6 +3,7 @@
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/picture_match.h"
 
+#include <array>
 #include <cmath>
 
 #include "cli/arguments.h"
@@ -37,23 +38,45 @@ TEST_CASE("a picture twice as bright differs by a stop, and beyond its noise", "
   CHECK(twice.max_stops == Approx(1));
   CHECK(twice.rmse == Approx(5).epsilon(1e-5));
   CHECK(twice.delta_e_mean > 5);
-  // Standard error of a pixel 1 %, of the mean that over the root of 200.
-  CHECK(twice.z == Approx(5 / std::sqrt((0.0001 * 25 + 0.0001 * 100) / 200)).epsilon(1e-4));
+  // Standard error of a pixel 1 %, of the mean that over the root of 200, of which neighbors have
+  // some in common.
+  const double variance = (0.0001 * 25 + 0.0001 * 100) / independent_pixels(200, false);
+  CHECK(twice.z == Approx(5 / std::sqrt(variance)).epsilon(1e-4));
   CHECK(twice.beyond_noise == 1);
 }
 
+TEST_CASE("a mean over pixels that share samples is told less certain", "[judge]") {
+  CHECK(independent_pixels(1, false) == 1);
+  // Of a row of m pixels with a correlation of 1/4 one apart: m / (1 + (1 - 1 / m) / 2).
+  CHECK(independent_pixels(4, false) == Approx(4 / (1.25 * 1.25)));
+  CHECK(independent_pixels(1e8, false) == Approx(1e8 / 2.25).epsilon(1e-3));
+  CHECK(independent_pixels(100, true) == 1);
+}
+
 TEST_CASE("the comparison's z is that of its noise", "[judge][compare][statistical]") {
-  // Two pictures of the same, with noise of a known variance: z is standard normal.
+  // Two pictures of the same, with noise of a known variance that neighbors share as samples are
+  // shared, with a correlation of 1/4: z is standard normal.
   Rng rng(3);
   double squares = 0;
-  constexpr int kTrials = 200;
+  constexpr int kTrials = 200, kSide = 16;
+  constexpr double kBeside = 0.129;  // k / (1 + 2 k^2) = 1 / 8
   for (int t = 0; t < kTrials; ++t) {
-    RenderedImage a = even(16, 16, 5), b = even(16, 16, 5);
+    RenderedImage a = even(kSide, kSide, 5), b = even(kSide, kSide, 5);
     for (RenderedImage* image : {&a, &b}) {
+      std::array<std::array<double, kSide + 2>, kSide + 2> white;
+      for (auto& row : white) {
+        for (double& n : row) {
+          n = 0.5 * std::sqrt(12.0) * (rng.uniform() - 0.5) / (1 + 2 * kBeside * kBeside);
+        }
+      }
       for (std::size_t i = 0; i < image->pixels(); ++i) {
-        const auto n = static_cast<float>(0.5 * std::sqrt(12.0) * (rng.uniform() - 0.5));
+        double noise = 0;
+        for (std::size_t k = 0; k < 9; ++k) {
+          noise += white[i / kSide + k / 3][i % kSide + k % 3] * (k / 3 == 1 ? 1 : kBeside) *
+                   (k % 3 == 1 ? 1 : kBeside);
+        }
         for (std::size_t c = 0; c < 3; ++c) {
-          image->rgb[3 * i + c] += n;
+          image->rgb[3 * i + c] += static_cast<float>(noise);
         }
         image->variance[i] = 0.25f;
       }

@@ -130,7 +130,8 @@ TEST_CASE("parts divide a light's layer into direct and bounced light", "[render
               parts.film().slot_mean(i, static_cast<int>(Part::kCaustic)).y();
     all += whole.film().slot_mean(i, 0).y();
   }
-  CHECK(direct + bounce == Approx(all).epsilon(1e-5));
+  // Parts and the whole each take their own mixture of samples (SharedSamples).
+  CHECK(direct + bounce == Approx(all).epsilon(1e-3));
   CHECK(bounce > 0.02 * all);
   rig.render.layers = RenderSpec::Layers::kLightsAndParts;
   rig.render.bounces = 1;
@@ -337,7 +338,7 @@ TEST_CASE("noise is the error over the larger of luminance and 2 % of white", "[
   // Means of the halves 1.05 and 0.95, whose difference tells a standard error of 0.05; batches
   // alone would tell the square root of (0.01 / 4) / 2, 0.035.
   const double error = 0.05;
-  CHECK(noise_figures(film, 1000).p95 == Approx(error).epsilon(3e-3));
+  CHECK(noise_figures(film, 1000).p95 == Approx(error).epsilon(0.01));
   CHECK(noise_figures(film, 1000).median < 1e-3);  // dark ones are measured against 20 cd/m2
   CHECK(noise_figures(film, 1000).fireflies == 0);
   film.batch(34)[2] = 50'000;
@@ -406,8 +407,8 @@ name = "wall"
 kind = "illuminance"
 at = [0, 0, -1.99999]
 [render]
-size = [4, 4]
-samples = 512
+size = [8, 8]
+samples = 128
 bounces = 40
 )");
   const double luminance = 2000 * 0.5 / (4 * kPiD * kPiD * 4 * 0.5), lux = luminance * kPiD / 0.5;
@@ -437,7 +438,8 @@ bounces = 40
     stated += sqr(m.standard_error) / kSeeds;
   }
   INFO(held / pixels << " of pixels, " << meters / kSeeds << " of meters");
-  CHECK(held / pixels == Approx(0.95).margin(0.015));
+  // Variances of neighbors that share samples are less certain than those of so many scramblings.
+  CHECK(held / pixels == Approx(0.95).margin(0.03));
   CHECK(meters / kSeeds == Approx(0.95).margin(0.045));  // three standard deviations of 200 draws
   CHECK(std::sqrt(stated / values.variance()) == Approx(1).margin(0.15));
 }

@@ -80,6 +80,7 @@ class Denoiser {
     settle_variances();
     measure();
     cap_fireflies();
+    correlate();
     describe();
     make_guides();
     analyze();
@@ -217,6 +218,35 @@ class Denoiser {
     }
   }
 
+  // Pixels side by side may have samples in common (SharedSamples): the correlation of their noise,
+  // by the differences of the halves around; of pixels at a corner its square. At most that of a
+  // tent with itself, one pixel apart.
+  void correlate() {
+    constexpr int kReach = 16;
+    constexpr float kMost = 0.25f;
+    const Plane off = plane([&](std::size_t i) {
+      const float level = std::max(luminance(in_.mean, i), floor_);
+      return std::clamp(luminance(in_.halves, i) / level, -1.0f, 1.0f);
+    });
+    const auto product = [&](int x, int y) {
+      const float beside =
+          *off.at(x - 1, y) + *off.at(x + 1, y) + *off.at(x, y - 1) + *off.at(x, y + 1);
+      return *off.at(x, y) * beside / 4;
+    };
+    const Plane products = box_mean(plane_of(width_, height_, product), kReach),
+                squares = box_mean(plane_of(width_,
+                                            height_,
+                                            [&](int x, int y) {
+                                              const float d = *off.at(x, y);
+                                              return d * d;
+                                            }),
+                                   kReach);
+    correlation_ = plane_of(width_, height_, [&](int x, int y) {
+      const float square = *squares.at(x, y);
+      return square > 0 ? std::clamp(*products.at(x, y) / square, 0.0f, kMost) : 0.0f;
+    });
+  }
+
   void cap(int x, int y, const std::array<float, 2>& kept) {
     const std::size_t i = at(x, y);
     Firefly f{x, y, luminance(in_.mean, i), excess_.size()};
@@ -336,11 +366,13 @@ class Denoiser {
                     y0,
                     sums);
           each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
-            // Stein's estimate with weights that the half averaged has no part in.
+            // Stein's estimate with weights that the half averaged has no part in. What they let
+            // through of the pixel's own noise comes by its neighbors as well.
             const float off = sums.mean[p] - *half_luminance_[1 - h].at(x, y),
-                        v = in_.half_variance[1 - h][at(x, y)];
+                        v = in_.half_variance[1 - h][at(x, y)], r = *correlation_.at(x, y),
+                        own = sums.own[p] + r * (sums.beside[p] + r * sums.corners[p]);
             *averaged_[k][h].at(x, y) = sums.mean[p];
-            *estimate_[k].at(x, y) += (off * off - v + 2 * v * sums.own[p]) / 2;
+            *estimate_[k].at(x, y) += (off * off - v + 2 * v * own) / 2;
             *propagated_[k].at(x, y) += sums.variance[p] / 2;
           });
         }
@@ -662,6 +694,7 @@ class Denoiser {
   int width_, height_;
   std::size_t channels_;
   float mean_ = 0, floor_ = 0;
+  Plane correlation_;
   Plane mean_luminance_, variance_, inside_;
   std::array<Plane, 2> half_luminance_;
   std::array<Plane, kDenoiseFeatures> features_;

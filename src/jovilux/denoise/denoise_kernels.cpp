@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdlib>
 #include <cstring>
 
 #include <hwy/foreach_target.h>
@@ -387,10 +388,16 @@ void sum(const DenoiseInputs& in,
          int x,
          int y,
          BlockSums& out) {
-  out.mean.fill(0);
-  out.variance.fill(0);
+  for (BlockValues* values_of : {&out.mean, &out.variance, &out.own, &out.beside, &out.corners}) {
+    values_of->fill(0);
+  }
   each_offset(kernel, [&](int o, int dx, int dy) {
     float k[kWide];
+    const int steps = std::abs(dx) + std::abs(dy);
+    BlockValues* const near = steps == 0                               ? &out.own
+                              : steps == 1                             ? &out.beside
+                              : std::abs(dx) == 1 && std::abs(dy) == 1 ? &out.corners
+                                                                       : nullptr;
     for (int r = 0; r < kHigh; ++r) {
       row_kernel(in, kernel, distances + o * kArea + r * kWide, planes, x, y, r, dx, dy, k);
       const float* HWY_RESTRICT q = values.at(x + dx, y + r + dy);
@@ -401,8 +408,11 @@ void sum(const DenoiseInputs& in,
         mean[i] += k[i] * q[i];
         variance[i] += k[i] * k[i] * v[i];
       }
-      if (dx == 0 && dy == 0) {
-        std::memcpy(out.own.data() + r * kWide, k, sizeof k);
+      if (near != nullptr) {
+        float* HWY_RESTRICT sum = near->data() + r * kWide;
+        for (int i = 0; i < kWide; ++i) {
+          sum[i] += k[i];
+        }
       }
     }
   });

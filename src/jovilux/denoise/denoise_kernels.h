@@ -111,9 +111,9 @@ void fit_block(const DenoiseInputs& in,
                BlockPlanes& planes);
 
 /// What a kernel makes of a picture: of its weights k_o, the sums of k_o q_o and of k_o^2 v_o, and
-/// the weight of the pixel itself.
+/// the weights of the pixel itself, of the four beside it and of the four at its corners.
 struct BlockSums {
-  BlockValues mean, variance, own;
+  BlockValues mean, variance, own, beside, corners;
 };
 void sum_block(const DenoiseInputs& in,
                const DenoiseKernel& kernel,

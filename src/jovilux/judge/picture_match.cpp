@@ -148,7 +148,9 @@ std::vector<double> weights(const Cells& cells,
   std::vector<double> out(cells.size());
   for (std::size_t i = 0; i < out.size(); ++i) {
     const double level = bright[i] + kFloor * mean,
-                 noise = cells.count(i) > 0 ? variance[i] / cells.count(i) : 0;
+                 noise = cells.count(i) > 0
+                             ? variance[i] / independent_pixels(cells.count(i), false)
+                             : 0;
     out[i] = cells.count(i) > 0 ? 1 / (level * level + noise / (kModel * kModel) + 1e-30) : 0;
   }
   return out;

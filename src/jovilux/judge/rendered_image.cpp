@@ -250,7 +250,15 @@ ImageNoise noise_of(const RenderedImage& image) {
 }
 
 double independent_pixels(double pixels, bool denoised) {
-  return denoised ? std::max(1.0, pixels / kDenoiseOffsets) : pixels;
+  if (denoised) {
+    return std::max(1.0, pixels / kDenoiseOffsets);
+  }
+  // Of a row of m pixels the mean has 1 + 2 r (1 - 1/m) times the variance that independent ones
+  // would leave it.
+  constexpr double kCorrelation = 0.25;
+  const double side = std::sqrt(std::max(1.0, pixels));
+  const double in_a_row = 1 + 2 * kCorrelation * (1 - 1 / side);
+  return pixels / (in_a_row * in_a_row);
 }
 
 Problems check_denoised(const std::string& folder) {

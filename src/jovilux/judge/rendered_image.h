@@ -80,8 +80,9 @@ struct ImageNoise {
 };
 ImageNoise noise_of(const RenderedImage& image);
 
-/// Of so many pixels, how many have errors of their own: all as traced; of a denoised picture,
-/// whose pixels share what their windows hold, one for each window.
+/// Of so many pixels in a square, how many with independent errors have a mean of the same error:
+/// as traced, neighbors may share samples (SharedSamples), one pixel apart with a correlation of up
+/// to 1/4; of a denoised picture, whose pixels share what their windows hold, one for each window.
 double independent_pixels(double pixels, bool denoised);
 
 /// A problem where a render's folder holds no denoised picture.

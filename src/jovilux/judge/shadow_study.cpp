@@ -1,6 +1,7 @@
 #include "jovilux/judge/shadow_study.h"
 
 #include "jovilux/color/rgb.h"
+#include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/exposure_moments.h"
 
 #include <algorithm>
@@ -87,8 +88,9 @@ class Comparing {
       std::for_each(out_.lights.begin(), out_.lights.end(), mean);
       if (out_.all.without > 0) {
         const double share = out_.all.share();
+        const double variance = (with_variance_ + share * share * without_variance_) / n;
         out_.all.standard_error =
-            std::sqrt(with_variance_ + share * share * without_variance_) / n / out_.all.without;
+            std::sqrt(variance / independent_pixels(n, false)) / out_.all.without;
       }
     }
     return std::move(out_);

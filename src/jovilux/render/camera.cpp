@@ -39,14 +39,18 @@ Ray Camera::ray(float x, float y, const Vec2& u) const {
   return {from, (at_ + focus_ * towards - from).normalized()};
 }
 
-Ray Camera::pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const {
+Vec2 Camera::offset_in_pixel(const Vec2& place) {
   // Inverse of the cumulative tent.
   const auto tent = [](float u) {
     return u < 0.5f ? std::sqrt(2 * u) - 1 : 1 - std::sqrt(2 - 2 * u);
   };
-  return ray(static_cast<float>(x) + 0.5f + tent(place.x()),
-             static_cast<float>(y) + 0.5f + tent(place.y()),
-             lens);
+  return {tent(place.x()), tent(place.y())};
+}
+
+Ray Camera::pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const {
+  const Vec2 offset = offset_in_pixel(place);
+  return ray(
+      static_cast<float>(x) + 0.5f + offset.x(), static_cast<float>(y) + 0.5f + offset.y(), lens);
 }
 
 std::optional<Camera::FilmPoint> Camera::film_point(const Vec3& p, const Vec2& u) const {

@@ -15,8 +15,10 @@ class Camera {
   /// The ray through the film point (x, y), from the lens point chosen by u in [0, 1)^2.
   Ray ray(float x, float y, const Vec2& u) const;
   bool has_lens() const { return lens_radius_ > 0; }
-  /// A ray for a sample of the pixel (x, y): its film point chosen by `place` in [0, 1)^2 in
-  /// proportion to the pixel's filter, a tent of radius one pixel around its center.
+  /// The film point of a sample, from its pixel's center, in [-1, 1)^2: chosen by `place` in
+  /// [0, 1)^2 in proportion to the pixel's filter, a tent of radius one pixel.
+  static Vec2 offset_in_pixel(const Vec2& place);
+  /// A ray for a sample of the pixel (x, y) with that film point.
   Ray pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const;
 
   /// How the camera sees a point in front of it, from the lens point chosen by u.

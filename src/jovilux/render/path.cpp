@@ -28,7 +28,7 @@ constexpr std::uint32_t kProbePairs = 1U << 29, kProbes = 3;
 // Connections to virtual lights at the first vertex of a camera path, at later ones, and at each of
 // the places where even haze scatters its first ray: the camera's ray and all before it are shared
 // by them. The best of 2, 4, 6 and 8 at equal time (docs/performance.md, "Connections").
-constexpr int kFirstConnections = 6, kLaterConnections = 1, kHazeConnections = 4;
+constexpr int kFirstConnections = 6, kLaterConnections = 2, kHazeConnections = 4;
 static_assert(kFirstConnections <= static_cast<int>(VirtualLights::kMostChosen) &&
               kHazeConnections <= static_cast<int>(VirtualLights::kMostChosen));
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);

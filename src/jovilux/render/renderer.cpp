@@ -6,6 +6,7 @@
 #include "jovilux/render/light_path_plan.h"
 #include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
+#include "jovilux/render/shared_samples.h"
 #include "jovilux/render/view.h"
 #include "jovilux/render/virtual_lights.h"
 
@@ -507,13 +508,24 @@ class Renderer {
     const auto layers = static_cast<std::size_t>(film_.layers()),
                slots = static_cast<std::size_t>(film_.slots());
     const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
-    std::vector<float> sums(area * slots * 3 * kHalves), batches(area * kBatches),
-        guides(area * Film::kGuides);
+    SharedSamples shared(x1 - x0, y1 - y0, slots);
+    std::vector<float> guides(area * Film::kGuides);
     std::vector<std::uint32_t> objects(area);
-    std::vector<float> by_light(kHalves * slots);
-    std::vector<double> clamped(layers);
+    std::vector<double> clamped(area * layers);
     std::vector<float> scratch;  // of compare_roughness
     TileTally tally(layers, slots);
+    const auto each = [&](const auto& body) {  // (number in the tile, x, y)
+      std::size_t i = 0;
+      for (int y = y0; y < y1; ++y) {
+        for (int x = x0; x < x1; ++x, ++i) {
+          body(i, x, y);
+        }
+      }
+    };
+    each([&](std::size_t i, int x, int y) {
+      const std::size_t pixel = film_.pixel(x, y);
+      shared.set_count(i, begin_of(pixel), static_cast<int>(count_of(pixel)));
+    });
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
     const std::uint64_t media_before = media_step_count();
@@ -523,68 +535,64 @@ class Renderer {
         return;
       }
       for (int x = x0; x < x1; ++x, ++i) {
-        std::fill(by_light.begin(), by_light.end(), 0.0f);
-        std::fill(clamped.begin(), clamped.end(), 0.0);
         render_pixel(x,
                      y,
-                     sums.data() + i * slots * 3 * kHalves,
-                     batches.data() + i * kBatches,
-                     by_light.data(),
+                     i,
+                     shared,
                      guides.data() + i * Film::kGuides,
                      objects[i],
-                     clamped.data(),
+                     clamped.data() + i * layers,
                      scratch,
-                     tally);
-        add_splats(tile,
-                   i,
-                   static_cast<std::size_t>((y - y0) * kTile + x - x0),
-                   film_.pixel(x, y),
-                   sums,
-                   batches,
-                   by_light,
-                   clamped);
-        const std::size_t pixel = film_.pixel(x, y);
-        if (count_of(pixel) == 0) {
-          continue;
-        }
-        for (std::size_t l = 0; l < layers; ++l) {
-          tally.clamped[l] += clamped[l] * weight_of(pixel) / count_of(pixel);
-        }
-        tally_lights(by_light,
-                     pixel,
-                     static_cast<int>(count_of(pixel)),
-                     level_after(pixel, batches.data() + i * kBatches),
                      tally);
       }
     }
+    shared.finish();
+    each([&](std::size_t at, int x, int y) {
+      const std::size_t pixel = film_.pixel(x, y);
+      double* const its_clamped = clamped.data() + at * layers;
+      add_splats(tile,
+                 static_cast<std::size_t>((y - y0) * kTile + x - x0),
+                 pixel,
+                 shared.sums(at),
+                 shared.batches(at),
+                 its_clamped);
+      if (count_of(pixel) == 0) {
+        return;
+      }
+      for (std::size_t l = 0; l < layers; ++l) {
+        tally.clamped[l] += its_clamped[l] * weight_of(pixel) / count_of(pixel);
+      }
+      tally_lights(shared.sums(at),
+                   pixel,
+                   static_cast<int>(count_of(pixel)),
+                   level_after(pixel, shared.batches(at)),
+                   tally);
+    });
     tally.rays.march += march_counts() - march_before;
     tally.rays.media_steps += media_step_count() - media_before;
     std::shared_lock lock(commits_);
-    i = 0;
-    for (int y = y0; y < y1; ++y) {
-      for (int x = x0; x < x1; ++x, ++i) {
-        const std::size_t pixel = film_.pixel(x, y);
-        const std::uint32_t count = count_of(pixel);
-        // The round's mean times its weight; exactly the sum where the two are the same.
-        const std::uint32_t weight = weight_of(pixel);
-        const float scale =
-            count == weight ? 1.0f : static_cast<float>(weight) / static_cast<float>(count);
-        for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
-          film_.xyz(pixel)[k] += scale * sums[i * slots * 3 * kHalves + k];
-        }
-        for (std::size_t k = 0; k < kBatches; ++k) {
-          film_.batch(pixel)[k] += scale * batches[i * kBatches + k];
-        }
-        for (std::size_t k = 0; k < Film::kGuides; ++k) {
-          film_.guide(pixel)[k] += guides[i * Film::kGuides + k];
-        }
-        if (s_.pass.begin == 0 && s_.pass.round == 0) {
-          film_.object(pixel) = objects[i];
-        }
-        film_.weight(pixel) += weight;
-        film_.taken(pixel) += count;
+    each([&](std::size_t at, int x, int y) {
+      const std::size_t pixel = film_.pixel(x, y);
+      const std::uint32_t count = count_of(pixel);
+      // The round's mean times its weight; exactly the sum where the two are the same.
+      const std::uint32_t weight = weight_of(pixel);
+      const float scale =
+          count == weight ? 1.0f : static_cast<float>(weight) / static_cast<float>(count);
+      for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
+        film_.xyz(pixel)[k] += scale * shared.sums(at)[k];
       }
-    }
+      for (std::size_t k = 0; k < kBatches; ++k) {
+        film_.batch(pixel)[k] += scale * shared.batches(at)[k];
+      }
+      for (std::size_t k = 0; k < Film::kGuides; ++k) {
+        film_.guide(pixel)[k] += guides[at * Film::kGuides + k];
+      }
+      if (s_.pass.begin == 0 && s_.pass.round == 0) {
+        film_.object(pixel) = objects[at];
+      }
+      film_.weight(pixel) += weight;
+      film_.taken(pixel) += count;
+    });
     s_.tallies[tile].add(tally);
     s_.tile_done[tile] = 1;
     film_.rest(tile, 1);
@@ -596,18 +604,17 @@ class Renderer {
     }
   }
 
+  // All samples of this pass for one pixel, number `i` of its tile.
   void render_pixel(int x,
                     int y,
-                    float* sums,
-                    float* batches,
-                    float* by_light,
+                    std::size_t i,
+                    SharedSamples& shared,
                     float* guides,
                     std::uint32_t& object,
                     double* clamped,
                     std::vector<float>& scratch,
                     TileTally& tally) {
     RayCounts& rays = tally.rays;
-    const auto slots = static_cast<std::size_t>(film_.slots());
     const bool first_round = s_.pass.round == 0;
     const std::uint32_t seed = seed_of_sequences();
     const int begin = begin_of(film_.pixel(x, y)),
@@ -619,7 +626,7 @@ class Renderer {
       const Sampler sampler = sampling.sample(half, static_cast<std::uint32_t>(s / kHalves));
       const MomentView& view = views_[moment_of(sampler)];
       const Ray ray = camera_ray(view, sampler, x, y);
-      LightSink sink(sums + half * slots * 3, by_light + half * slots, film_.parts(), clamped);
+      LightSink sink(shared.sample(), shared.touched(), film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted =
           (first_round || s_.pass.goes_on_unevenly()) && s < Film::kGuideSamples ? &first : nullptr;
@@ -629,7 +636,10 @@ class Renderer {
       } else {
         trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
-      batches[batch_of(s, begin, end - begin)] += sink.total();
+      shared.add(i,
+                 batch_of(s, begin, end - begin),
+                 Camera::offset_in_pixel(sampler.pair(0)),
+                 sink.total());
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),
@@ -938,13 +948,11 @@ class Renderer {
   // What light paths brought to a pixel, as if its samples of this pass had: `i` of the tile's
   // pixels, `at` in the tile's square.
   void add_splats(std::size_t tile,
-                  std::size_t i,
                   std::size_t at,
                   std::size_t pixel,
-                  std::vector<float>& sums,
-                  std::vector<float>& batches,
-                  std::vector<float>& by_light,
-                  std::vector<double>& clamped) const {
+                  float* sums,
+                  float* batches,
+                  double* clamped) const {
     if (splats_.empty()) {
       return;
     }
@@ -956,12 +964,11 @@ class Renderer {
           static_cast<double>(scale * p.clamped);
       for (std::size_t half = 0; half < kHalves; ++half) {
         for (std::size_t c = 0; c < 3; ++c) {
-          sums[((i * kHalves + half) * slots + slot.slot) * 3 + c] += scale * p.xyz[half][c];
+          sums[(half * slots + slot.slot) * 3 + c] += scale * p.xyz[half][c];
         }
       }
       for (std::size_t b = 0; b < kBatches; ++b) {
-        batches[i * kBatches + b] += scale * p.luminance[b];
-        by_light[b % kHalves * slots + slot.slot] += scale * p.luminance[b];
+        batches[b] += scale * p.luminance[b];
       }
     }
   }
@@ -970,11 +977,9 @@ class Renderer {
   // pass, from its halves;
   // a lone sample tells nothing. `level`: what the pixel's noise is measured against; 0 where that
   // is not known yet.
-  void tally_lights(const std::vector<float>& by_light,
-                    std::size_t pixel,
-                    int n,
-                    double level,
-                    TileTally& into) const {
+  // `by_light`: sums of XYZ, [kHalves][slot][3].
+  void tally_lights(
+      const float* by_light, std::size_t pixel, int n, double level, TileTally& into) const {
     if (n < 2) {
       return;
     }
@@ -992,7 +997,7 @@ class Renderer {
       for (std::size_t half = 0; half < kHalves; ++half) {
         sums[half] = 0;
         for (std::size_t s = first; s < first + count; ++s) {
-          sums[half] += static_cast<double>(by_light[half * slots + s]);
+          sums[half] += static_cast<double>(by_light[(half * slots + s) * 3 + 1]);
         }
       }
       return sqr(static_cast<double>(weight_of(pixel))) * variance_of_halves(sums, counts);

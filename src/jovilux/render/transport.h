@@ -42,16 +42,27 @@ class LightSink {
     const std::uint32_t slot = layer * static_cast<std::uint32_t>(parts_) +
                                (parts_ > 1 ? static_cast<std::uint32_t>(part) : 0);
     float* to = sums_ + slot * 3;
+    if (touched_ != nullptr && to[0] == 0 && to[1] == 0 && to[2] == 0) {
+      if ((xyz == 0).all()) {
+        return;  // else the slot would be listed once more
+      }
+      touched_->push_back(slot);
+    }
     to[0] += xyz[0];
     to[1] += xyz[1];
     to[2] += xyz[2];
-    luminance_[slot] += xyz[1];
+    if (luminance_ != nullptr) {
+      luminance_[slot] += xyz[1];
+    }
     total_ += xyz[1];
   }
   /// sums: [slot][3]; luminance: [slot], both added to.
   /// clamped: [layer], added to; may be null.
   LightSink(float* sums, float* luminance, int parts, double* clamped = nullptr)
       : sums_(sums), luminance_(luminance), held_back_(clamped), parts_(parts) {}
+  /// For the sums of one sample, zero before it. `touched`: the slots that it adds to.
+  LightSink(float* sums, std::vector<std::uint32_t>& touched, int parts, double* clamped)
+      : sums_(sums), held_back_(clamped), touched_(&touched), parts_(parts) {}
   /// What a light's limit keeps from the picture [cd/m2].
   void add_clamped(std::uint32_t layer, float luminance) {
     if (held_back_ != nullptr) {
@@ -64,8 +75,9 @@ class LightSink {
 
  private:
   float* sums_;
-  float* luminance_;
+  float* luminance_ = nullptr;
   double* held_back_;
+  std::vector<std::uint32_t>* touched_ = nullptr;
   int parts_;
   float total_ = 0;
   std::uint32_t not_finite_ = 0;

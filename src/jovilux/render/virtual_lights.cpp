@@ -23,10 +23,14 @@ constexpr std::size_t kPairsOfAll = 600'000;
 // Cells that less than this part of the clusters' light reaches look again with a ray each time: so
 // often at a cluster at most, and so often in all.
 constexpr double kHidden = 0.3, kMostAgain = 64, kMostOfCell = 16384;
-// Cells are numbered by place: so many in a row tell of each other what they see.
+// Of so many cells next to it, itself included, a cell learns what it sees.
 constexpr std::size_t kNeighbors = 8;
-// What neighbors see counts for so many rays, and what all cells see for part of one.
-constexpr double kNeighborRays = 2, kAllRays = 0.5, kAllShare = 0.3;
+// What neighbors see counts for so many rays, and what all cells see for part of one; and for this
+// part of the whole however many rays a cell has: from another place in it, what a neighbor sees
+// may be seen.
+constexpr double kNeighborRays = 2, kAllRays = 0.5, kAllShare = 0.3, kNeighborPart = 0.4;
+// The least part of a cluster's light that is expected to arrive, in choosing among candidates.
+constexpr double kLeastArrival = 0.01;
 // A part of all connections is chosen as if nothing stood in the way.
 constexpr double kUnoccluded = 0.05;
 // And a part by distance and flux alone: no cluster that could bring anything is left out.
@@ -302,9 +306,13 @@ struct VirtualLights::Builder {
     }
   }
 
-  // What a cluster brings to a cell: unoccluded, times the share that arrives.
+  // What a cluster brings to a cell: unoccluded, times the part that is expected to arrive.
   static double brings(const Seen& s, double neighbors) {
-    return expected(s) * (s.arrived + kNeighborRays * neighbors) / (s.rays + kNeighborRays);
+    return expected(s) * arrival(s, neighbors);
+  }
+  static double arrival(const Seen& s, double neighbors) {
+    const double own = (s.arrived + kNeighborRays * neighbors) / (s.rays + kNeighborRays);
+    return (1 - kNeighborPart) * own + kNeighborPart * neighbors;
   }
   static double expected(const Seen& s) {
     return s.looks > 0 ? static_cast<double>(s.expected) / s.looks : 0;
@@ -317,7 +325,11 @@ struct VirtualLights::Builder {
     return facing(both && y.normal.dot(to) < 0 ? Vec3(-y.normal) : y.normal, to);
   }
 
-  void add_row(const Cell& cell, const std::vector<double>& neighbors, float* row) const {
+  // Chances of a cell's clusters, and of each the part that is expected to arrive.
+  void add_row(const Cell& cell,
+               const std::vector<double>& neighbors,
+               float* row,
+               float* arrives) const {
     std::vector<double> weight(v.clusters_);
     double all = 0, unoccluded = 0, near = 0;
     const auto near_of = [](const Seen& s) {
@@ -338,17 +350,50 @@ struct VirtualLights::Builder {
                kByDistance * near_of(cell.seen[k]) / near;
       }
       row[k + 1] = static_cast<float>(sum);
+      arrives[k] = static_cast<float>(std::max(kLeastArrival, arrival(cell.seen[k], neighbors[k])));
     }
   }
 
-  // Of each cluster, the share of its light that arrives in neighboring cells.
-  std::vector<double> seen_by(std::span<const Cell> cells) const {
+  // Of each cell, those nearest to it that face as it does, itself included.
+  std::vector<std::vector<std::uint32_t>> neighbors_of(
+      const std::vector<Cell>& cells, const std::vector<ShadingPlace>& places) const {
+    constexpr float kAlike = 0.5f;  // of the squared distance of mean normals
+    std::vector<ShadingPlace> middles(cells.size());
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      const auto count = static_cast<float>(cells[c].places.size());
+      for (const std::uint32_t i : cells[c].places) {
+        middles[c].position += places[i].position / count;
+        middles[c].normal += places[i].normal / count;
+      }
+    }
+    std::vector<std::vector<std::uint32_t>> out(cells.size());
+    parallel_for(cells.size(), [&](std::size_t c) {
+      std::vector<std::pair<float, std::uint32_t>> others;
+      for (std::uint32_t o = 0; o < cells.size(); ++o) {
+        const bool alike = (middles[o].normal - middles[c].normal).squaredNorm() < kAlike;
+        if (alike && !cells[o].places.empty()) {
+          others.emplace_back((middles[o].position - middles[c].position).squaredNorm(), o);
+        }
+      }
+      const std::size_t count = std::min(kNeighbors, others.size());
+      std::partial_sort(
+          others.begin(), others.begin() + static_cast<std::ptrdiff_t>(count), others.end());
+      for (std::size_t i = 0; i < count; ++i) {
+        out[c].push_back(others[i].second);
+      }
+    });
+    return out;
+  }
+
+  // Of each cluster, the share of its light that arrives in these cells.
+  std::vector<double> seen_by(const std::vector<Cell>& cells,
+                              const std::vector<std::uint32_t>& numbers) const {
     std::vector<double> out(v.clusters_);
     for (std::size_t k = 0; k < v.clusters_; ++k) {
       double sent = kAllRays, arrived = kAllShare * kAllRays;
-      for (const Cell& c : cells) {
-        sent += c.seen[k].rays;
-        arrived += c.seen[k].arrived;
+      for (const std::uint32_t c : numbers) {
+        sent += cells[c].seen[k].rays;
+        arrived += cells[c].seen[k].arrived;
       }
       out[k] = arrived / sent;
     }
@@ -390,21 +435,23 @@ struct VirtualLights::Builder {
       return;
     }
     counts.assign(cells.size(), {});
-    parallel_for((cells.size() + kNeighbors - 1) / kNeighbors, [&](std::size_t g) {
-      const std::size_t begin = g * kNeighbors, end = std::min(cells.size(), begin + kNeighbors);
-      const std::span<Cell> group = std::span(cells).subspan(begin, end - begin);
-      const std::vector<double> before = seen_by(group);
-      for (std::size_t c = begin; c < end; ++c) {
-        if (cells[c].hidden) {
-          look_again(cells[c], before, places, set, static_cast<std::uint32_t>(c), counts[c]);
-        }
+    const std::vector<std::vector<std::uint32_t>> neighbors = neighbors_of(cells, places);
+    std::vector<std::vector<double>> seen(cells.size());
+    const auto ask_neighbors = [&] {
+      parallel_for(cells.size(), [&](std::size_t c) { seen[c] = seen_by(cells, neighbors[c]); });
+    };
+    ask_neighbors();
+    parallel_for(cells.size(), [&](std::size_t c) {
+      if (cells[c].hidden) {
+        look_again(cells[c], seen[c], places, set, static_cast<std::uint32_t>(c), counts[c]);
       }
-      const std::vector<double> after = seen_by(group);
-      for (std::size_t c = begin; c < end; ++c) {
-        add_row(cells[c],
-                after,
-                const_cast<float*>(v.rows_.data()) + (first_row + c) * (v.clusters_ + 1));
-      }
+    });
+    ask_neighbors();
+    parallel_for(cells.size(), [&](std::size_t c) {
+      add_row(cells[c],
+              seen[c],
+              v.rows_.data() + (first_row + c) * (v.clusters_ + 1),
+              v.arrives_.data() + (first_row + c) * v.clusters_);
     });
     for (const RayCounts& c : counts) {
       rays += c;
@@ -538,6 +585,7 @@ VirtualLights::VirtualLights(const Scene& scene,
         kPairsOfAll / std::max<std::size_t>(cells * clusters_, 1), 1, kMostPairs);
     builder.again = std::min(kMostOfCell, plan.looks / static_cast<double>(cells));
     rows_.assign((guide.surfaces.cells() + guide.haze.cells()) * (clusters_ + 1), 0.0f);
+    arrives_.assign((guide.surfaces.cells() + guide.haze.cells()) * clusters_, 0.0f);
     useful.assign(set.lights.size(), 0.0);
     builder.learn(guide.surfaces, step, surfaces, set, 0, useful, rays);
     if (!guide.haze.empty()) {

@@ -129,7 +129,9 @@ class VirtualLights {
 
   /// `count` virtual lights of a set (1 .. kMostChosen), each chosen among candidates in proportion
   /// to `target` (resampled importance sampling; J. Talbot et al., "Importance Resampling for
-  /// Global Illumination", EGSR 2005). All candidates are spread evenly over the row's chances.
+  /// Global Illumination", EGSR 2005) times the part of its cluster's light that is expected to
+  /// arrive: without it a candidate that is hidden, and therefore unlikely, outweighs all others.
+  /// All candidates are spread evenly over the row's chances.
   /// target(sketch, cluster) >= 0; use(light, weight) is called for each that was chosen, with the
   /// weight over its chance of being so, divided by `count`.
   template <class Target, class Use>
@@ -143,7 +145,7 @@ class VirtualLights {
   static constexpr std::uint32_t kMostChosen = 8;
 
   std::size_t memory_bytes() const {
-    return rows_.size() * sizeof(float) + bins_.size() * sizeof(std::uint16_t) +
+    return (rows_.size() + arrives_.size()) * sizeof(float) + bins_.size() * sizeof(std::uint16_t) +
            nodes_.size() * sizeof(Node) + density_.size() * sizeof(float);
   }
 
@@ -184,6 +186,9 @@ class VirtualLights {
                                         std::uint32_t sample,
                                         std::size_t paths,
                                         RayCounts& rays) const;
+  std::size_t row_number(const float* row) const {
+    return static_cast<std::size_t>(row - rows_.data()) / (clusters_ + 1);
+  }
   // The cluster whose chances hold v in [0, 1): the one where the part of the row begins that holds
   // v, or a later one of that part, by a search without branches.
   std::uint32_t cluster_of_chance(const float* row, const std::uint16_t* bins, float v) const {
@@ -215,6 +220,8 @@ class VirtualLights {
   std::vector<float> density_;  // 1 / size of each cluster
   std::vector<float> kept_;     // the part of each cluster's virtual lights that sets keep
   std::vector<float> rows_;     // of cells of surfaces, then of haze; clusters_ + 1 each
+  // Of each row and cluster, the part of the cluster's light that is expected to arrive.
+  std::vector<float> arrives_;
   // Of each row, the clusters where its parts of equal chance begin, and the last cluster.
   std::vector<std::uint16_t> bins_;
 };
@@ -240,6 +247,7 @@ VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
                                         float u,
                                         const Target& target) const {
   constexpr float kOneLess = 0x1.fffffep-1f;
+  const float* const arrives = arrives_.data() + row_number(row) * clusters_;
   std::uint32_t chosen = kNoIndex;
   float sum = 0, chosen_target = 0;
   for (std::uint32_t m = 0; m < kCandidates; ++m) {
@@ -248,7 +256,7 @@ VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
     if (c.of_cluster == 0 || !(chance > 0)) {
       continue;
     }
-    const float f = target(set.sketches[c.index], c.cluster),
+    const float f = target(set.sketches[c.index], c.cluster) * arrives[c.cluster],
                 w = f * static_cast<float>(c.of_cluster) / chance;
     if (!(w > 0)) {
       continue;
@@ -279,8 +287,7 @@ void VirtualLights::choose_each(const VirtualLightSet& set,
   constexpr std::size_t kCacheLine = 64;
   std::array<Candidate, kMostChosen * kCandidates> candidates;  // NOLINT: filled before use
   std::array<Pick, kMostChosen> picks;                          // NOLINT: filled before use
-  const std::uint16_t* const bins =
-      bins_.data() + static_cast<std::size_t>(row - rows_.data()) / (clusters_ + 1) * (kBins + 1);
+  const std::uint16_t* const bins = bins_.data() + row_number(row) * (kBins + 1);
   // All candidates are fetched before the first is looked at, and all that are chosen before the
   // first is used: most lie in no near cache.
   for (std::uint32_t i = 0; i < count; ++i) {

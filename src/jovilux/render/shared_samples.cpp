@@ -1,0 +1,221 @@
+#include "jovilux/render/shared_samples.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace jovilux {
+namespace {
+
+// From this part of a pixel's own samples on they are taken alone. A pixel that one sample has made
+// far too bright stays alone then, where a small part for its neighbors would show in all of them.
+constexpr double kOwnAlone = 0.5;
+
+// How far the halves of a block's pixels are apart, relative to their means: squares of own sums,
+// of shared sums, and their products.
+struct Scatter {
+  double own = 0, shared = 0, both = 0;
+
+  // Means of a pixel's halves by both sums. What a neighbor alone gives a dark pixel counts: its
+  // halves could not be farther apart.
+  void add(const std::array<float, kHalves>& by_own, const std::array<float, kHalves>& by_shared) {
+    const auto apart = [](const std::array<float, kHalves>& halves) {
+      const double a = static_cast<double>(halves[0]), b = static_cast<double>(halves[1]);
+      return a + b > 0 ? std::clamp((a - b) / (a + b), -1.0, 1.0) : 0.0;
+    };
+    const double off_own = apart(by_own), off_shared = apart(by_shared);
+    own += off_own * off_own;
+    shared += off_shared * off_shared;
+    both += off_own * off_shared;
+  }
+  // The part a of own sums for which a own + (1 - a) shared scatters least.
+  float own_part() const {
+    const double apart = own + shared - 2 * both;
+    const double part = apart > 0 ? std::clamp((shared - both) / apart, 0.0, 1.0) : 1;
+    return part >= kOwnAlone ? 1.0f : static_cast<float>(part);
+  }
+};
+
+// Of one half, the sum of its batches of a pixel.
+float sum_of_half(const float* batches, std::size_t half) {
+  float sum = 0;
+  for (std::size_t b = half; b < kBatches; b += kHalves) {
+    sum += batches[b];
+  }
+  return sum;
+}
+
+}  // namespace
+
+SharedSamples::SharedSamples(int width, int height, std::size_t slots)
+    : width_(width), height_(height), slots_(slots), sample_(slots * 3) {
+  const auto area = static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
+  counts_.resize(area);
+  weights_.resize(area);
+  shared_.resize(area * kHalves * slots * 3);
+  own_.resize(shared_.size());
+  shared_batches_.resize(area * kBatches);
+  own_batches_.resize(area * kBatches);
+}
+
+void SharedSamples::set_count(std::size_t pixel, int begin, int count) {
+  for (int s = begin; s < begin + count; ++s) {
+    ++counts_[pixel][static_cast<std::size_t>(batch_of(s, begin, count))];
+  }
+}
+
+std::size_t SharedSamples::block_of(std::size_t pixel) const {
+  const int x = static_cast<int>(pixel) % width_, y = static_cast<int>(pixel) / width_;
+  return static_cast<std::size_t>(y / kShared * ((width_ + kShared - 1) / kShared) + x / kShared);
+}
+
+// The pixels of the block around a film point, with weights that add up to 1; how many they are.
+std::size_t SharedSamples::given(std::size_t pixel,
+                                 std::size_t batch,
+                                 const Vec2& offset,
+                                 std::array<Given, 4>& out) const {
+  const int x = static_cast<int>(pixel) % width_, y = static_cast<int>(pixel) / width_;
+  const float across = std::abs(offset.x()), down = std::abs(offset.y());
+  std::size_t count = 0;
+  float sum = 0;
+  for (int k = 0; k < 4; ++k) {
+    const bool beside = k % 2 == 1, below = k / 2 == 1;
+    const int px = x + (!beside          ? 0
+                        : offset.x() < 0 ? -1
+                                         : 1),
+              py = y + (!below           ? 0
+                        : offset.y() < 0 ? -1
+                                         : 1);
+    if (px < 0 || py < 0 || px >= width_ || py >= height_ || px / kShared != x / kShared ||
+        py / kShared != y / kShared) {
+      continue;
+    }
+    const auto p = static_cast<std::size_t>(py * width_ + px);
+    const float weight =
+        (beside ? across : 1 - across) * (below ? down : 1 - down) * counts_[p][batch];
+    if (weight > 0) {
+      out[count++] = {p, weight};
+      sum += weight;
+    }
+  }
+  if (count == 0) {  // on the rim of its own tent
+    out[0] = {pixel, 1};
+    return 1;
+  }
+  for (std::size_t k = 0; k < count; ++k) {
+    out[k].weight /= sum;
+  }
+  return count;
+}
+
+void SharedSamples::add(std::size_t pixel, int batch, const Vec2& offset, float luminance) {
+  const auto b = static_cast<std::size_t>(batch), half = b % kHalves, each = slots_ * 3;
+  std::array<Given, 4> receivers;
+  const std::size_t count = given(pixel, b, offset, receivers);
+  for (std::size_t r = 0; r < count; ++r) {
+    const auto [p, weight] = receivers[r];
+    weights_[p][b] += weight;
+    shared_batches_[p * kBatches + b] += weight * luminance;
+    float* const to = shared_.data() + (p * kHalves + half) * each;
+    for (const std::uint32_t slot : touched_) {
+      for (std::size_t c = slot * 3; c < slot * 3 + 3; ++c) {
+        to[c] += weight * sample_[c];
+      }
+    }
+  }
+  own_batches_[pixel * kBatches + b] += luminance;
+  float* const own = own_.data() + (pixel * kHalves + half) * each;
+  for (const std::uint32_t slot : touched_) {
+    for (std::size_t c = slot * 3; c < slot * 3 + 3; ++c) {
+      own[c] += sample_[c];
+      sample_[c] = 0;
+    }
+  }
+  touched_.clear();
+}
+
+// Takes off what the pixel's weights are beyond its numbers of samples.
+void SharedSamples::keep_even(std::size_t pixel, const Halves& counts, const Halves& weights) {
+  const std::size_t each = slots_ * 3;
+  float* const shared = sums(pixel);
+  float* const shared_batches = batches(pixel);
+  const Halves mean = {sum_of_half(shared_batches, 0) / weights[0],
+                       sum_of_half(shared_batches, 1) / weights[1]},
+               beyond = {(weights[0] - counts[0]) / weights[1],
+                         (weights[1] - counts[1]) / weights[0]};
+  for (std::size_t c = 0; c < each; ++c) {
+    const float first = shared[c], second = shared[each + c];
+    shared[c] -= beyond[0] * second;
+    shared[each + c] -= beyond[1] * first;
+  }
+  for (std::size_t b = 0; b < kBatches; ++b) {
+    shared_batches[b] -= (weights_[pixel][b] - counts_[pixel][b]) * mean[1 - b % kHalves];
+  }
+}
+
+// Takes each slot's mixture. Batches, which are of all slots, take the mean mixture, and what their
+// half is then off by in equal parts: they scatter nearly as the mixture, and add up to it.
+void SharedSamples::mix(std::size_t pixel, const std::vector<float>& own_parts) {
+  float* const shared = sums(pixel);
+  const float* const own = own_.data() + pixel * kHalves * slots_ * 3;
+  Halves luminance{};
+  float of_own = 0, all = 0;
+  for (std::size_t h = 0; h < kHalves; ++h) {
+    for (std::size_t s = 0; s < slots_; ++s) {
+      const std::size_t at = (h * slots_ + s) * 3;
+      for (std::size_t c = at; c < at + 3; ++c) {
+        shared[c] = own_parts[s] * own[c] + (1 - own_parts[s]) * shared[c];
+      }
+      luminance[h] += shared[at + 1];
+      of_own += own_parts[s] * own[at + 1];
+      all += own[at + 1];
+    }
+  }
+  const float own_part = all > 0 ? of_own / all : 1;
+  float* const mixed = batches(pixel);
+  const float* const own_batches = own_batches_.data() + pixel * kBatches;
+  for (std::size_t b = 0; b < kBatches; ++b) {
+    mixed[b] = own_part * own_batches[b] + (1 - own_part) * mixed[b];
+  }
+  for (std::size_t h = 0; h < kHalves; ++h) {
+    const float count = sum_of_half(counts_[pixel].data(), h),
+                off = luminance[h] - sum_of_half(mixed, h);
+    for (std::size_t b = h; b < kBatches && count > 0; b += kHalves) {
+      mixed[b] += off * counts_[pixel][b] / count;
+    }
+  }
+}
+
+void SharedSamples::finish() {
+  if (counts_.empty()) {
+    return;
+  }
+  const std::size_t blocks = block_of(counts_.size() - 1) + 1;
+  std::vector<Scatter> scatter(blocks * slots_);
+  for (std::size_t p = 0; p < counts_.size(); ++p) {
+    const Halves counts = {sum_of_half(counts_[p].data(), 0), sum_of_half(counts_[p].data(), 1)},
+                 weights = {sum_of_half(weights_[p].data(), 0), sum_of_half(weights_[p].data(), 1)};
+    // A lone half has no other that tells a mean: such a block keeps to own samples.
+    if (!(counts[0] > 0 && counts[1] > 0 && weights[0] > 0 && weights[1] > 0)) {
+      continue;
+    }
+    keep_even(p, counts, weights);
+    const std::size_t block = block_of(p);
+    for (std::size_t s = 0; s < slots_; ++s) {
+      const float *const own = own_.data() + (p * kHalves * slots_ + s) * 3 + 1, *const shared =
+                                                                                     sums(p) +
+                                                                                     s * 3 + 1;
+      const std::size_t second = slots_ * 3;
+      scatter[block * slots_ + s].add({own[0] / counts[0], own[second] / counts[1]},
+                                      {shared[0] / counts[0], shared[second] / counts[1]});
+    }
+  }
+  std::vector<std::vector<float>> own_parts(blocks, std::vector<float>(slots_));
+  for (std::size_t k = 0; k < scatter.size(); ++k) {
+    own_parts[k / slots_][k % slots_] = scatter[k].own_part();
+  }
+  for (std::size_t p = 0; p < counts_.size(); ++p) {
+    mix(p, own_parts[block_of(p)]);
+  }
+}
+
+}  // namespace jovilux
