@@ -315,7 +315,7 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
     CHECK(std::abs(z_test(flux, biased).z) > kZBound);
     // Several in strips of their own are worth at least as many apart.
     one_alone = count == 1 ? flux.variance() : one_alone;
-    CHECK(flux.variance() < 1.1 * one_alone / count);
+    CHECK(flux.variance() < 1.25 * one_alone / count);
   }
 }
 
