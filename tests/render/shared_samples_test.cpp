@@ -45,7 +45,7 @@ SharedSamples traced(const Counts& count_of, const Light& light, Rng& rng) {
         }
         out.touched().push_back(0);
       }
-      out.add(p, batch_of(s, 0, count), offset, l);
+      out.add(p, batch_of(s, 0, count), offset);
     }
   }
   out.finish();

@@ -636,10 +636,7 @@ class Renderer {
       } else {
         trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
-      shared.add(i,
-                 batch_of(s, begin, end - begin),
-                 Camera::offset_in_pixel(sampler.pair(0)),
-                 sink.total());
+      shared.add(i, batch_of(s, begin, end - begin), Camera::offset_in_pixel(sampler.pair(0)));
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),

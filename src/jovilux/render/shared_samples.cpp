@@ -53,8 +53,9 @@ SharedSamples::SharedSamples(int width, int height, std::size_t slots)
   weights_.resize(area);
   shared_.resize(area * kHalves * slots * 3);
   own_.resize(shared_.size());
-  shared_batches_.resize(area * kBatches);
-  own_batches_.resize(area * kBatches);
+  shared_batches_.resize(area * kBatches * slots);
+  own_batches_.resize(shared_batches_.size());
+  batches_.resize(area * kBatches);
 }
 
 void SharedSamples::set_count(std::size_t pixel, int begin, int count) {
@@ -107,24 +108,26 @@ std::size_t SharedSamples::given(std::size_t pixel,
   return count;
 }
 
-void SharedSamples::add(std::size_t pixel, int batch, const Vec2& offset, float luminance) {
-  const auto b = static_cast<std::size_t>(batch), half = b % kHalves, each = slots_ * 3;
+void SharedSamples::add(std::size_t pixel, int batch_number, const Vec2& offset) {
+  const auto b = static_cast<std::size_t>(batch_number), half = b % kHalves, each = slots_ * 3;
   std::array<Given, 4> receivers;
   const std::size_t count = given(pixel, b, offset, receivers);
   for (std::size_t r = 0; r < count; ++r) {
     const auto [p, weight] = receivers[r];
     weights_[p][b] += weight;
-    shared_batches_[p * kBatches + b] += weight * luminance;
     float* const to = shared_.data() + (p * kHalves + half) * each;
+    float* const of_batch = batch(shared_batches_, p, b);
     for (const std::uint32_t slot : touched_) {
+      of_batch[slot] += weight * sample_[slot * 3 + 1];
       for (std::size_t c = slot * 3; c < slot * 3 + 3; ++c) {
         to[c] += weight * sample_[c];
       }
     }
   }
-  own_batches_[pixel * kBatches + b] += luminance;
   float* const own = own_.data() + (pixel * kHalves + half) * each;
+  float* const of_batch = batch(own_batches_, pixel, b);
   for (const std::uint32_t slot : touched_) {
+    of_batch[slot] += sample_[slot * 3 + 1];
     for (std::size_t c = slot * 3; c < slot * 3 + 3; ++c) {
       own[c] += sample_[c];
       sample_[c] = 0;
@@ -137,51 +140,41 @@ void SharedSamples::add(std::size_t pixel, int batch, const Vec2& offset, float 
 void SharedSamples::keep_even(std::size_t pixel, const Halves& counts, const Halves& weights) {
   const std::size_t each = slots_ * 3;
   float* const shared = sums(pixel);
-  float* const shared_batches = batches(pixel);
-  const Halves mean = {sum_of_half(shared_batches, 0) / weights[0],
-                       sum_of_half(shared_batches, 1) / weights[1]},
-               beyond = {(weights[0] - counts[0]) / weights[1],
+  for (std::size_t b = 0; b < kBatches; ++b) {
+    const std::size_t other = 1 - b % kHalves;
+    const float beyond = (weights_[pixel][b] - counts_[pixel][b]) / weights[other];
+    float* const of_batch = batch(shared_batches_, pixel, b);
+    for (std::size_t s = 0; s < slots_; ++s) {
+      of_batch[s] -= beyond * shared[other * each + s * 3 + 1];
+    }
+  }
+  const Halves beyond = {(weights[0] - counts[0]) / weights[1],
                          (weights[1] - counts[1]) / weights[0]};
   for (std::size_t c = 0; c < each; ++c) {
     const float first = shared[c], second = shared[each + c];
     shared[c] -= beyond[0] * second;
     shared[each + c] -= beyond[1] * first;
   }
-  for (std::size_t b = 0; b < kBatches; ++b) {
-    shared_batches[b] -= (weights_[pixel][b] - counts_[pixel][b]) * mean[1 - b % kHalves];
-  }
 }
 
-// Takes each slot's mixture. Batches, which are of all slots, take the mean mixture, and what their
-// half is then off by in equal parts: they scatter nearly as the mixture, and add up to it.
+// Takes each slot's mixture.
 void SharedSamples::mix(std::size_t pixel, const std::vector<float>& own_parts) {
   float* const shared = sums(pixel);
   const float* const own = own_.data() + pixel * kHalves * slots_ * 3;
-  Halves luminance{};
-  float of_own = 0, all = 0;
-  for (std::size_t h = 0; h < kHalves; ++h) {
-    for (std::size_t s = 0; s < slots_; ++s) {
-      const std::size_t at = (h * slots_ + s) * 3;
-      for (std::size_t c = at; c < at + 3; ++c) {
-        shared[c] = own_parts[s] * own[c] + (1 - own_parts[s]) * shared[c];
-      }
-      luminance[h] += shared[at + 1];
-      of_own += own_parts[s] * own[at + 1];
-      all += own[at + 1];
-    }
+  const auto mixed = [&](std::size_t slot, float of_own, float of_shared) {
+    return own_parts[slot] * of_own + (1 - own_parts[slot]) * of_shared;
+  };
+  for (std::size_t k = 0; k < kHalves * slots_ * 3; ++k) {
+    shared[k] = mixed(k / 3 % slots_, own[k], shared[k]);
   }
-  const float own_part = all > 0 ? of_own / all : 1;
-  float* const mixed = batches(pixel);
-  const float* const own_batches = own_batches_.data() + pixel * kBatches;
   for (std::size_t b = 0; b < kBatches; ++b) {
-    mixed[b] = own_part * own_batches[b] + (1 - own_part) * mixed[b];
-  }
-  for (std::size_t h = 0; h < kHalves; ++h) {
-    const float count = sum_of_half(counts_[pixel].data(), h),
-                off = luminance[h] - sum_of_half(mixed, h);
-    for (std::size_t b = h; b < kBatches && count > 0; b += kHalves) {
-      mixed[b] += off * counts_[pixel][b] / count;
+    const float *const of_own = batch(own_batches_, pixel, b), *const of_shared =
+                                                                   batch(shared_batches_, pixel, b);
+    float sum = 0;
+    for (std::size_t s = 0; s < slots_; ++s) {
+      sum += mixed(s, of_own[s], of_shared[s]);
     }
+    batches(pixel)[b] = sum;
   }
 }
 

@@ -48,16 +48,15 @@ class SharedSamples {
   float* sample() { return sample_.data(); }
   /// and the slots that it has left some in.
   std::vector<std::uint32_t>& touched() { return touched_; }
-  /// Adds that sample. `offset`: of its film point from its pixel's center, in (-1, 1)^2 [pixels];
-  /// `luminance`: of all slots [cd/m2].
-  void add(std::size_t pixel, int batch, const Vec2& offset, float luminance);
+  /// Adds that sample. `offset`: of its film point from its pixel's center, in (-1, 1)^2 [pixels].
+  void add(std::size_t pixel, int batch, const Vec2& offset);
 
   /// After the last sample.
   void finish();
   /// Sums of a pixel over its samples of each half, [kHalves][slot][3],
   float* sums(std::size_t pixel) { return shared_.data() + pixel * kHalves * slots_ * 3; }
   /// and of luminance over those of each batch, [kBatches].
-  float* batches(std::size_t pixel) { return shared_batches_.data() + pixel * kBatches; }
+  float* batches(std::size_t pixel) { return batches_.data() + pixel * kBatches; }
 
  private:
   using Halves = std::array<float, kHalves>;
@@ -71,6 +70,9 @@ class SharedSamples {
                     std::size_t batch,
                     const Vec2& offset,
                     std::array<Given, 4>& out) const;
+  float* batch(std::vector<float>& of, std::size_t pixel, std::size_t b) const {
+    return of.data() + (pixel * kBatches + b) * slots_;
+  }
   void keep_even(std::size_t pixel, const Halves& counts, const Halves& weights);
   void mix(std::size_t pixel, const std::vector<float>& own_parts);
   std::size_t block_of(std::size_t pixel) const;
@@ -80,8 +82,11 @@ class SharedSamples {
   std::vector<float> sample_;
   std::vector<std::uint32_t> touched_;
   std::vector<std::array<float, kBatches>> counts_, weights_;  // of each pixel's batches
-  // By samples of all pixels, and by a pixel's own.
+  // By samples of all pixels, and by a pixel's own; of batches their luminance [batch][slot]. A
+  // batch of all slots together would keep what a mixture takes from one of them alone: a variance
+  // without the light that it is of.
   std::vector<float> shared_, own_, shared_batches_, own_batches_;
+  std::vector<float> batches_;
 };
 
 }  // namespace jovilux
