@@ -621,7 +621,7 @@ TEST_CASE("the samples that a target needs are what a render to it takes, within
                 .status == 0);
     const double reached = nlohmann::json::parse(dir.read("even/stats.json"))["noise"]["p95"];
     INFO("even: " << even << " samples, " << reached << " for " << target);
-    CHECK(reached == Approx(target).epsilon(0.35));
+    CHECK(reached == Approx(target).epsilon(0.25));
     const auto sampling = nlohmann::json::parse(dir.read("to/stats.json"))["sampling"];
     CHECK(sampling["even"] == false);
     CHECK(sampling["rounds"].size() >= 2);

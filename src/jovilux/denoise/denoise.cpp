@@ -1,6 +1,7 @@
 #include "jovilux/denoise/denoise.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/base/statistics.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/denoise/denoise_kernels.h"
 
@@ -219,11 +220,11 @@ class Denoiser {
   }
 
   // Pixels side by side may have samples in common (SharedSamples): the correlation of their noise,
-  // by the differences of the halves around; of pixels at a corner its square. At most that of a
-  // tent with itself, one pixel apart.
+  // by the differences of the halves around; of pixels at a corner its square. At most that of
+  // tents.
   void correlate() {
     constexpr int kReach = 16;
-    constexpr float kMost = 0.25f;
+    constexpr auto kMost = static_cast<float>(kTentCorrelation);
     const Plane off = plane([&](std::size_t i) {
       const float level = std::max(luminance(in_.mean, i), floor_);
       return std::clamp(luminance(in_.halves, i) / level, -1.0f, 1.0f);

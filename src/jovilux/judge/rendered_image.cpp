@@ -255,9 +255,8 @@ double independent_pixels(double pixels, bool denoised) {
   }
   // Of a row of m pixels the mean has 1 + 2 r (1 - 1/m) times the variance that independent ones
   // would leave it.
-  constexpr double kCorrelation = 0.25;
   const double side = std::sqrt(std::max(1.0, pixels));
-  const double in_a_row = 1 + 2 * kCorrelation * (1 - 1 / side);
+  const double in_a_row = 1 + 2 * kTentCorrelation * (1 - 1 / side);
   return pixels / (in_a_row * in_a_row);
 }
 

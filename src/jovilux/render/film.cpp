@@ -246,9 +246,9 @@ namespace {
 // squares. Where one pixel holds most of the variance, the difference of its two halves alone would
 // decide, and may be next to nothing by chance: four pixels more speak for `prior`.
 double ratio_of_windows(double of_halves, double of_batches, double squares, double prior) {
-  // Pixels side by side may have samples in common (SharedSamples), with a correlation of up to 1/4
-  // along rows and columns: so many tell as much as one.
-  constexpr double kPriorPixels = 4, kCorrelated = 1.5 * 1.5;
+  // Pixels side by side may have samples in common (SharedSamples): so many tell as much as one.
+  constexpr double kInARow = 1 + 2 * kTentCorrelation, kPriorPixels = 4,
+                   kCorrelated = kInARow * kInARow;
   if (!(squares > 0)) {
     return prior;
   }

@@ -73,8 +73,10 @@ class FilmMemory {
 ///
 ///     slot        a layer (a light), or a part of one: layer * parts + part
 ///     xyz         weighted sums over the samples of each half, [pixel][kHalves][slot][3]:
-///                 independent of each other, from which the denoiser tells its error
-///     batch       weighted sum of the whole Y of the samples of each batch, [pixel][kBatches]
+///                 independent of each other but for what keeps an even picture even, from which
+///                 the denoiser tells its error. Samples of neighbors count (SharedSamples)
+///     batch       weighted sum of the whole Y of the samples of each batch, [pixel][kBatches]: of
+///                 a half they add up to its Y
 ///     weight      what the sums are to be divided by, [pixel]: the samples taken; toward a noise
 ///                 target, the sum of the rounds' weights, whatever number of samples each gave
 ///                 this pixel
