@@ -261,13 +261,47 @@ TEST_CASE("a cell's chances of clusters grow to one, and shares lie between noth
     for (std::uint32_t k = 0; k < clusters; ++k) {
       REQUIRE(row[k + 1] >= row[k]);
     }
-    const std::uint32_t k = lights.cluster_at({within(), within(), within()}, false);
+    const std::uint32_t k = lights.cluster_at({within(), within(), within()}, Vec3::UnitZ(), false);
     REQUIRE(k < clusters);
     CHECK(lights.share(row, k, 0) >= 0);
     CHECK(lights.share(row, k, 1e-3f) <= 1);
     CHECK(lights.share(row, k, 1e6f) <= lights.share(row, k, 1e-3f));
   }
   CHECK(known > 100);
+}
+
+TEST_CASE("the two faces of a board do not share clusters", "[render][connections]") {
+  const LearnedBox box(kBulb + R"(
+[[light]]
+name = "other"
+kind = "sphere"
+at = [0.8, -0.8, 0]
+radius = 0.05
+output = "900 lm"
+)",
+                       R"(
+[[object]]
+name = "board"
+shape = { kind = "box", size = [0.04, 3, 3] }
+material = "lime"
+)");
+  const VirtualLightSet set = box.set(0);
+  std::size_t left = 0, right = 0;
+  for (std::size_t k = 0; k + 1 < set.begin.size(); ++k) {
+    std::size_t of_left = 0, of_right = 0;
+    for (std::uint32_t i = set.begin[k]; i < set.begin[k + 1]; ++i) {
+      const VirtualLight& y = set.lights[i];
+      const bool on_board = std::abs(y.position.x()) < 0.03f && std::abs(y.normal.x()) > 0.9f;
+      of_left += on_board && y.normal.x() < 0 ? 1 : 0;
+      of_right += on_board && y.normal.x() > 0 ? 1 : 0;
+      CHECK(box.lights().cluster_at(y.position, y.normal, false) == k);
+    }
+    CHECK((of_left == 0 || of_right == 0));
+    left += of_left;
+    right += of_right;
+  }
+  CHECK(left > 50);
+  CHECK(right > 50);
 }
 
 TEST_CASE("virtual lights that are chosen sum up to what all of them bring, however many are",
@@ -442,7 +476,7 @@ material = "paper"
   for (int i = 0; i < 200; ++i) {
     const auto along = [&] { return static_cast<float>(rng.uniform(-1.8, 1.8)); };
     const float* row = lights.row_at({along(), along(), -2.0f}, Vec3(0, 0, 1), false);
-    const std::uint32_t cluster = lights.cluster_at({-0.6f, 0.8f, 0.1f}, false);
+    const std::uint32_t cluster = lights.cluster_at({-0.6f, 0.8f, 0.1f}, Vec3::UnitZ(), false);
     if (row != nullptr && cluster != kNoIndex) {
       ++known;
       // The density of directions at a distance of 2 m.

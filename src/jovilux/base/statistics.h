@@ -31,9 +31,9 @@ class RunningMoments {
   double mean_ = 0, m2_ = 0;
 };
 
-/// The correlation of the noise of two pixels side by side whose samples count by tents that reach
-/// one pixel far: of tents t with t(x) = 1 - |x|, the integral of t(x) t(x - 1) over that of t(x)^2,
-/// (1/6) / (2/3). Pixels at a corner have its square.
+/// The correlation of the noise of pixels side by side whose samples count by tents that reach one
+/// pixel far: of t(x) = 1 - |x|, the integral of t(x) t(x - 1) over that of t(x)^2, (1/6) / (2/3).
+/// Pixels at a corner have its square.
 inline constexpr double kTentCorrelation = 0.25;
 
 /// The value that a share in [0, 1] of the numbers does not exceed, the lower of two; 0 of none.

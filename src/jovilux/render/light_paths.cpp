@@ -310,6 +310,7 @@ double LightPaths::density(const LightPathStart& start) const {
 struct LightPaths::Sender {
   bool any = false;
   Vec3 position = Vec3::Zero(), normal = Vec3::UnitZ();
+  Vec3 side = Vec3::Zero();  // as of VirtualLights::cluster_at
 };
 
 // A path on its way.
@@ -425,7 +426,7 @@ float LightPaths::left_by_connections(const Sender& sender,
     return 1;
   }
   const float* const row = virtual_lights_->row_at(p, side, false);
-  const std::uint32_t cluster = virtual_lights_->cluster_at(sender.position, false);
+  const std::uint32_t cluster = virtual_lights_->cluster_at(sender.position, sender.side, false);
   if (row == nullptr || cluster == kNoIndex) {
     return 1;
   }
@@ -702,7 +703,10 @@ std::size_t LightPaths::walk(const Sampler& sampler,
       if (!next.mirror && findable && !(w.ratio > 0)) {
         return cell;
       }
-      w.sender = {carried && VirtualLights::stand_on(*material), p.position, normal};
+      w.sender = {carried && VirtualLights::stand_on(*material),
+                  p.position,
+                  normal,
+                  eye_side(*material, p, next_direction)};
       if (vertex >= kRouletteFrom || (!next.mirror && !begins_on_gloss)) {
         const float survival = std::min(next.mirror ? 0.95f : kMostGoOn, w.throughput.maxCoeff());
         if (!(choices.y() < survival)) {

@@ -697,7 +697,7 @@ class PathTracer {
     // their share; where they leave little, few of these shadow rays are traced.
     float kept = 1;
     if (s.from.row != nullptr && !s.from.certain && virtual_lights_->carries(e)) {
-      kept = left_by_connections(s, p, true, sigma_t);
+      kept = left_by_connections(s, p, Vec3::Zero(), true, sigma_t);
       const float survival = std::sqrt(kept);
       if (!(static_cast<float>(random_.uniform()) < survival)) {
         return;
@@ -768,8 +768,9 @@ class PathTracer {
     const float sigma_t = at.sigma_t();
     const Vec3 p = s.ray.at(t);
     if (from.row != nullptr && !from.certain &&
-        !goes_on_beside_connections(
-            s, p, true, sigma_t, [&] { return sampler_.pair(pairs + kMixture).y(); })) {
+        !goes_on_beside_connections(s, p, Vec3::Zero(), true, sigma_t, [&] {
+          return sampler_.pair(pairs + kMixture).y();
+        })) {
       return false;
     }
     if (options_.recorder != nullptr) {
@@ -1059,9 +1060,10 @@ class PathTracer {
     // A mirror counts where light falls on it, not where it shows another surface.
     Departure& from = s.from;
     if (from.row != nullptr && !from.certain && VirtualLights::stand_on(material) &&
-        !goes_on_beside_connections(s, v.p.position, false, std::abs(v.normal.dot(v.wo)), [&] {
-          return sampler_.pair(v.pairs + kRoulette).y();
-        })) {
+        !goes_on_beside_connections(
+            s, v.p.position, side_of(v), false, std::abs(v.normal.dot(v.wo)), [&] {
+              return sampler_.pair(v.pairs + kRoulette).y();
+            })) {
       return false;
     }
     from.row = nullptr;
@@ -1414,8 +1416,8 @@ class PathTracer {
   // haze. False where chance ends it.
   template <class Uniform>
   bool goes_on_beside_connections(
-      State& s, const Vec3& p, bool in_haze, float facing, const Uniform& u) {
-    const float left = left_by_connections(s, p, in_haze, facing);
+      State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing, const Uniform& u) {
+    const float left = left_by_connections(s, p, side, in_haze, facing);
     s.uncarried *= left;
     if (!virtual_lights_->carries_all() || left >= 1) {
       return true;
@@ -1430,8 +1432,9 @@ class PathTracer {
   }
 
   // Of the light from p to the place that the path has left, the part that connections leave to it.
-  float left_by_connections(const State& s, const Vec3& p, bool in_haze, float facing) const {
-    const std::uint32_t cluster = virtual_lights_->cluster_at(p, in_haze);
+  float left_by_connections(
+      const State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing) const {
+    const std::uint32_t cluster = virtual_lights_->cluster_at(p, side, in_haze);
     if (cluster == kNoIndex) {
       return 1;
     }

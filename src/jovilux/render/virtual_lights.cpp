@@ -11,8 +11,10 @@
 namespace jovilux {
 namespace {
 
-// Clusters halve the virtual lights until each has this part of them, or so few.
-constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16;
+// Virtual lights are divided by place until each cluster has this part of them, or so few; by the
+// way they face from so many on, where both sides have so many.
+constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16,
+                      kSidesFirst = 512, kLeastOfSide = 12;
 constexpr int kDeepest = 16;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
@@ -124,42 +126,94 @@ struct VirtualLights::Builder {
     bool arrives = false;
   };
 
-  // Halves by weight, so that clusters are small where much comes from.
-  void halve(std::uint32_t index, std::span<std::uint32_t> members, double least, int depth) {
+  // Where a node is divided: its first members lie below `at`.
+  struct Cut {
+    std::uint8_t axis = Node::kLeaf;
+    float at = 0;
+    std::size_t first = 0;
+  };
+
+  // Halves by weight along the longest axis, so that clusters are small where much comes from.
+  Cut cut_by_place(std::span<std::uint32_t> members, double whole) const {
     Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
-    double whole = 0;
     for (const std::uint32_t m : members) {
       lo = lo.cwiseMin(lights[m].position);
       hi = hi.cwiseMax(lights[m].position);
-      whole += weights[m];
     }
     int axis = 0;
-    const float longest = members.empty() ? 0 : (hi - lo).maxCoeff(&axis);
-    if (depth < kDeepest && members.size() > kLeastOfCluster && whole > least && longest > 0) {
-      std::sort(members.begin(), members.end(), [&](std::uint32_t a, std::uint32_t b) {
-        const float x = lights[a].position[axis], y = lights[b].position[axis];
-        return x < y || (x == y && a < b);
-      });
-      double sum = 0;
-      std::size_t middle = 0;
-      while (middle + 1 < members.size() && sum < 0.5 * whole) {
-        sum += weights[members[middle++]];
-      }
-      const float cut = lights[members[middle]].position[axis];
-      const auto left = static_cast<std::size_t>(
-          std::partition_point(members.begin(),
-                               members.end(),
-                               [&](std::uint32_t m) { return lights[m].position[axis] < cut; }) -
-          members.begin());
-      if (left > 0 && left < members.size()) {
-        const auto child = static_cast<std::uint32_t>(v.nodes_.size());
-        v.nodes_.resize(v.nodes_.size() + 2);
-        v.nodes_[index] = {cut, static_cast<std::uint8_t>(axis), child};
-        halve(child, members.first(left), least, depth + 1);
-        halve(child + 1, members.subspan(left), least, depth + 1);
-        return;
-      }
+    if (!((hi - lo).maxCoeff(&axis) > 0)) {
+      return {};
     }
+    std::sort(members.begin(), members.end(), [&](std::uint32_t a, std::uint32_t b) {
+      const float x = lights[a].position[axis], y = lights[b].position[axis];
+      return x < y || (x == y && a < b);
+    });
+    double sum = 0;
+    std::size_t middle = 0;
+    while (middle + 1 < members.size() && sum < 0.5 * whole) {
+      sum += weights[members[middle++]];
+    }
+    const float at = lights[members[middle]].position[axis];
+    const auto second = std::partition_point(members.begin(), members.end(), [&](std::uint32_t m) {
+      return lights[m].position[axis] < at;
+    });
+    const auto first = static_cast<std::size_t>(second - members.begin());
+    return first > 0 ? Cut{static_cast<std::uint8_t>(axis), at, first} : Cut{};
+  }
+
+  // Divides members that face different ways: where one side's light goes, the other's does not.
+  // Not where a side would have too few to be known by.
+  Cut cut_by_side(std::span<std::uint32_t> members) const {
+    constexpr float kUnlike = 0.2f;  // variance of a component of the normals
+    const auto count = static_cast<float>(members.size());
+    Vec3 mean = Vec3::Zero(), squares = Vec3::Zero();
+    for (const std::uint32_t m : members) {
+      const Vec3 side = v.side_of(lights[m]);
+      mean += side / count;
+      squares += side.cwiseAbs2() / count;
+    }
+    int axis = 0;
+    if (!((squares - mean.cwiseAbs2()).maxCoeff(&axis) > kUnlike)) {
+      return {};
+    }
+    const auto second = std::stable_partition(members.begin(), members.end(), [&](std::uint32_t m) {
+      return v.side_of(lights[m])[axis] < mean[axis];
+    });
+    const auto first = static_cast<std::size_t>(second - members.begin());
+    if (std::min(first, members.size() - first) < kLeastOfSide) {
+      return {};
+    }
+    return {static_cast<std::uint8_t>(Node::kBySide + axis), mean[axis], first};
+  }
+
+  // Divides by place until a cluster has little weight or few members; by sides once it has no more
+  // than some hundred. By sides first, rare sides would have clusters that reach far; by sides last
+  // of all, what few bright virtual lights there are behind a door would be divided by place alone.
+  void divide(std::uint32_t index, std::span<std::uint32_t> members, double least, int depth) {
+    double whole = 0;
+    for (const std::uint32_t m : members) {
+      whole += weights[m];
+    }
+    const bool is_large = depth < kDeepest && members.size() > kLeastOfCluster && whole > least;
+    Cut cut;
+    if (!is_large || members.size() <= kSidesFirst) {
+      cut = cut_by_side(members);
+    }
+    if (cut.axis == Node::kLeaf && is_large) {
+      cut = cut_by_place(members, whole);
+    }
+    if (cut.axis == Node::kLeaf) {
+      make_cluster(index, members);
+      return;
+    }
+    const auto child = static_cast<std::uint32_t>(v.nodes_.size());
+    v.nodes_.resize(v.nodes_.size() + 2);
+    v.nodes_[index] = {cut.at, cut.axis, child};
+    divide(child, members.first(cut.first), least, depth + 1);
+    divide(child + 1, members.subspan(cut.first), least, depth + 1);
+  }
+
+  void make_cluster(std::uint32_t index, std::span<const std::uint32_t> members) {
     v.nodes_[index].child = static_cast<std::uint32_t>(v.clusters_++);
     for (const std::uint32_t m : members) {
       lights[m].cluster = v.nodes_[index].child;
@@ -203,11 +257,11 @@ struct VirtualLights::Builder {
       return whole / static_cast<double>(clusters);
     };
     v.nodes_.resize(1);
-    halve(0, on_surfaces, least(on_surfaces, kSurfaceClusters), 0);
+    divide(0, on_surfaces, least(on_surfaces, kSurfaceClusters), 0);
     if (!in_haze.empty()) {
       v.haze_root_ = static_cast<std::uint32_t>(v.nodes_.size());
       v.nodes_.emplace_back();
-      halve(v.haze_root_, in_haze, least(in_haze, kHazeClusters), 0);
+      divide(v.haze_root_, in_haze, least(in_haze, kHazeClusters), 0);
     }
   }
 
@@ -614,14 +668,15 @@ void VirtualLights::fill_bins() {
   });
 }
 
-std::uint32_t VirtualLights::cluster_at(const Vec3& y, bool in_haze) const {
+std::uint32_t VirtualLights::cluster_at(const Vec3& y, const Vec3& side, bool in_haze) const {
   std::uint32_t index = in_haze ? haze_root_ : 0;
   if (index == kNoIndex) {
     return kNoIndex;
   }
-  while (nodes_[index].axis < 3) {
+  while (nodes_[index].axis < Node::kLeaf) {
     const Node& n = nodes_[index];
-    index = n.child + (y[n.axis] >= n.cut ? 1 : 0);
+    const float x = n.axis < Node::kBySide ? y[n.axis] : side[n.axis - Node::kBySide];
+    index = n.child + (x >= n.cut ? 1 : 0);
   }
   return nodes_[index].child;
 }
@@ -682,7 +737,7 @@ VirtualLightSet VirtualLights::trace(std::uint32_t seed,
   std::vector<VirtualLight> lights =
       trace_paths(seed, mix(kPictureStream, sample), plan_.paths, rays);
   for (VirtualLight& v : lights) {
-    v.cluster = cluster_at(v.position, v.is_in_haze());
+    v.cluster = cluster_at(v.position, side_of(v), v.is_in_haze());
   }
   // Few are kept where little comes from, each for as many more: what is chosen among stays in the
   // caches. In haze where learning met none they are left to camera paths.
@@ -700,6 +755,11 @@ VirtualLightSet VirtualLights::trace(std::uint32_t seed,
     return false;
   });
   return sorted(lights);
+}
+
+Vec3 VirtualLights::side_of(const VirtualLight& y) const {
+  const bool either = y.is_in_haze() || scene_.materials[y.material].scatters_through();
+  return either ? Vec3(Vec3::Zero()) : y.normal;
 }
 
 VirtualLightSet VirtualLights::sorted(const std::vector<VirtualLight>& lights) const {

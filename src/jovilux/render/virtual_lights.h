@@ -125,7 +125,9 @@ class VirtualLights {
     const float r = by_direction / p_c;
     return 1 / (1 + r * r);
   }
-  std::uint32_t cluster_at(const Vec3& y, bool in_haze) const;
+  /// The cluster of a place that sends light on; `side`: its normal where that light leaves, zero
+  /// in haze and on what scatters light through.
+  std::uint32_t cluster_at(const Vec3& y, const Vec3& side, bool in_haze) const;
 
   /// `count` virtual lights of a set (1 .. kMostChosen), each chosen among candidates in proportion
   /// to `target` (resampled importance sampling; J. Talbot et al., "Importance Resampling for
@@ -156,8 +158,10 @@ class VirtualLights {
   static constexpr float kPreference = 32;
   struct Node {
     float cut = 0;
-    std::uint8_t axis = 3;    // 3: a leaf
-    std::uint32_t child = 0;  // the first of two, or the cluster
+    std::uint8_t axis = kLeaf;  // of the position; from kBySide on of the normal
+    std::uint32_t child = 0;    // the first of two, or the cluster
+
+    static constexpr std::uint8_t kBySide = 3, kLeaf = 6;
   };
   struct Builder;
   // A virtual light that may be chosen, and how many its cluster has; 0: none.
@@ -202,6 +206,8 @@ class VirtualLights {
     }
     return static_cast<std::uint32_t>(first - row - 1);
   }
+  // As cluster_at has it.
+  Vec3 side_of(const VirtualLight& y) const;
   void fill_bins();
   VirtualLightSet sorted(const std::vector<VirtualLight>& lights) const;
 
