@@ -122,7 +122,8 @@ class WayTracer {
     const int x = std::min(static_cast<int>(across), box_.width - 1),
               y = std::min(static_cast<int>(down), box_.height - 1);
     const Vec2 place(across - static_cast<float>(x), down - static_cast<float>(y));
-    return camera_.pixel_ray(box_.x + x, box_.y + y, place, sampler.pair(1));
+    return camera_.pixel_ray(
+        box_.x + x, box_.y + y, Camera::offset_in_pixel(place), sampler.pair(1));
   }
 
   // ---- ways ----

@@ -47,8 +47,7 @@ Vec2 Camera::offset_in_pixel(const Vec2& place) {
   return {tent(place.x()), tent(place.y())};
 }
 
-Ray Camera::pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const {
-  const Vec2 offset = offset_in_pixel(place);
+Ray Camera::pixel_ray(int x, int y, const Vec2& offset, const Vec2& lens) const {
   return ray(
       static_cast<float>(x) + 0.5f + offset.x(), static_cast<float>(y) + 0.5f + offset.y(), lens);
 }

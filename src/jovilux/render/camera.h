@@ -19,7 +19,7 @@ class Camera {
   /// [0, 1)^2 in proportion to the pixel's filter, a tent of radius one pixel.
   static Vec2 offset_in_pixel(const Vec2& place);
   /// A ray for a sample of the pixel (x, y) with that film point.
-  Ray pixel_ray(int x, int y, const Vec2& place, const Vec2& lens) const;
+  Ray pixel_ray(int x, int y, const Vec2& offset, const Vec2& lens) const;
 
   /// How the camera sees a point in front of it, from the lens point chosen by u.
   struct FilmPoint {

@@ -156,7 +156,7 @@ class Renderer {
       LightSink sink(sums.data(), out->luminance.data(), film_.parts(), clamped.data());
       RayCounts rays;
       trace_path(*view.scene,
-                 camera_ray(view, sampler, x, y),
+                 camera_ray(view, sampler, x, y, film_offset(sampler)),
                  sampler,
                  sample_options(view, sample - s_.pass.begin),
                  sink,
@@ -625,7 +625,8 @@ class Renderer {
       const auto half = static_cast<std::uint32_t>(s % kHalves);
       const Sampler sampler = sampling.sample(half, static_cast<std::uint32_t>(s / kHalves));
       const MomentView& view = views_[moment_of(sampler)];
-      const Ray ray = camera_ray(view, sampler, x, y);
+      const Vec2 offset = film_offset(sampler);
+      const Ray ray = camera_ray(view, sampler, x, y, offset);
       LightSink sink(shared.sample(), shared.touched(), film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted =
@@ -636,7 +637,7 @@ class Renderer {
       } else {
         trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       }
-      shared.add(i, batch_of(s, begin, end - begin), Camera::offset_in_pixel(sampler.pair(0)));
+      shared.add(i, batch_of(s, begin, end - begin), offset);
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),
@@ -664,9 +665,13 @@ class Renderer {
     }
   }
 
-  static Ray camera_ray(const MomentView& view, const Sampler& sampler, int x, int y) {
+  static Vec2 film_offset(const Sampler& sampler) {
+    return Camera::offset_in_pixel(sampler.pair(0));
+  }
+  static Ray camera_ray(
+      const MomentView& view, const Sampler& sampler, int x, int y, const Vec2& offset) {
     const Vec2 lens = view.camera.has_lens() ? sampler.pair(1) : Vec2(0, 0);
-    return view.camera.pixel_ray(x, y, sampler.pair(0), lens);
+    return view.camera.pixel_ray(x, y, offset, lens);
   }
 
   // Of a pixel's k-th sample of the pass, with its set of virtual lights.
