@@ -187,7 +187,8 @@ void SharedSamples::finish() {
   for (std::size_t p = 0; p < counts_.size(); ++p) {
     const Halves counts = {sum_of_half(counts_[p].data(), 0), sum_of_half(counts_[p].data(), 1)},
                  weights = {sum_of_half(weights_[p].data(), 0), sum_of_half(weights_[p].data(), 1)};
-    // A lone half has no other that tells a mean: such a block keeps to own samples.
+    // Where a half has no samples, nothing tells the other's mean: such a pixel has no say in the
+    // mixture, and a block of such pixels keeps to own samples.
     if (!(counts[0] > 0 && counts[1] > 0 && weights[0] > 0 && weights[1] > 0)) {
       continue;
     }

@@ -11,8 +11,9 @@
 namespace jovilux {
 namespace {
 
-// Virtual lights are divided by place until each cluster has this part of them, or so few; by the
-// way they face from so many on, where both sides have so many.
+// Virtual lights are divided by place until each cluster has this part of them, or so few. Groups
+// of at most kSidesFirst are divided by the way they face before that, if both sides have at least
+// kLeastOfSide.
 constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16,
                       kSidesFirst = 512, kLeastOfSide = 12;
 constexpr int kDeepest = 16;
@@ -186,9 +187,9 @@ struct VirtualLights::Builder {
     return {static_cast<std::uint8_t>(Node::kBySide + axis), mean[axis], first};
   }
 
-  // Divides by place until a cluster has little weight or few members; by sides once it has no more
-  // than some hundred. By sides first, rare sides would have clusters that reach far; by sides last
-  // of all, what few bright virtual lights there are behind a door would be divided by place alone.
+  // Divides by place until a cluster has little weight or few members, by sides once it has at most
+  // kSidesFirst. If sides always came first, rare sides would have clusters that reach far. If they
+  // came last, a few bright virtual lights, as behind a door, would be divided by place alone.
   void divide(std::uint32_t index, std::span<std::uint32_t> members, double least, int depth) {
     double whole = 0;
     for (const std::uint32_t m : members) {

@@ -206,7 +206,7 @@ class VirtualLights {
     }
     return static_cast<std::uint32_t>(first - row - 1);
   }
-  // As cluster_at has it.
+  // The `side` of a virtual light for cluster_at().
   Vec3 side_of(const VirtualLight& y) const;
   void fill_bins();
   VirtualLightSet sorted(const std::vector<VirtualLight>& lights) const;
