@@ -110,6 +110,8 @@ class World {
 
   /// The box of all bounded surfaces.
   const Bounds& bounds() const { return bounds_; }
+  /// Whether there are surfaces without bounds, such as planes.
+  bool has_endless() const { return !endless_.empty(); }
   /// The box of all that bears each surface number below `count`; empty where nothing does, endless
   /// where something is.
   std::vector<Bounds> surface_bounds(std::size_t count) const;

@@ -140,6 +140,7 @@ class GuideTree {
 };
 
 class HazeLights;
+class SkyGuide;
 class VirtualLights;
 struct Scene;
 
@@ -150,6 +151,8 @@ struct Guide {
   std::shared_ptr<const VirtualLights> virtual_lights;
   /// Which lights are sampled toward from places in haze; null: by LightClusters.
   std::shared_ptr<const HazeLights> haze_lights;
+  /// By which directions skies and domes are sampled toward from surfaces; null: by their own.
+  std::shared_ptr<const SkyGuide> skies;
   int rounds = 0;           ///< of learning,
   std::uint64_t paths = 0;  ///< with so many paths in all
   double seconds = 0;       ///< that learning took

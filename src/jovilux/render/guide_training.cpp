@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/camera.h"
 #include "jovilux/render/haze_lights.h"
+#include "jovilux/render/sky_guide.h"
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
@@ -28,6 +29,8 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 constexpr double kLeastConnected = 0.09;
 // Looks at virtual lights, a ray each, by which places learn that hardly any light reaches.
 constexpr double kLooksOfSamples = 2, kMostLooks = 1e7;
+// Shadow rays toward skies and domes, by which places learn where their light comes from.
+constexpr double kSkyRaysOfSamples = 1, kMostSkyRays = 4e6;
 constexpr int kLearnedBounces = 3;
 constexpr std::size_t kPathsPerBlock = 256;
 // Directions are left to surfaces and phase functions where guiding makes those that bring light
@@ -266,6 +269,16 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
           std::make_shared<HazeLights>(scene.emitters, scene.light_clusters, guide->haze, haze);
       !lights->empty()) {
     guide->haze_lights = std::move(lights);
+  }
+  if (auto skies =
+          std::make_shared<SkyGuide>(scene,
+                                     guide->surfaces,
+                                     surfaces,
+                                     std::min(plan.samples * kSkyRaysOfSamples, kMostSkyRays),
+                                     plan.seed,
+                                     rays);
+      skies->any()) {
+    guide->skies = std::move(skies);
   }
   // Direct light is sampled toward: directions that meet lights by chance are no loss.
   const double least = scene.hazes.empty() ? kLeastSurfaceGain : kLeastGainBesideHaze;

@@ -1,6 +1,7 @@
 #include "jovilux/render/path.h"
 
 #include "jovilux/render/haze_lights.h"
+#include "jovilux/render/sky_guide.h"
 #include "jovilux/render/virtual_lights.h"
 
 #include <algorithm>
@@ -65,6 +66,7 @@ struct Departure {
   float pdf = 0;                   // of the direction, however it was chosen [1/sr]
   LightSet lights;                 // that were sampled toward at p,
   std::span<const float> arrives;  // chosen by what arrives of them
+  std::uint32_t cell = kNoIndex;   // of the guide
   bool both_sides = false;         // a translucent surface, which lights behind it reach as well
   bool certain = true;             // camera or mirror: no light was sampled toward
   bool rough_before = false;       // before it lies a surface that is no mirror
@@ -143,6 +145,7 @@ class PathTracer {
         haze_guide_(options.guide != nullptr && !options.guide->haze.empty() ? &options.guide->haze
                                                                              : nullptr),
         haze_lights_(haze_guide_ != nullptr ? options.guide->haze_lights.get() : nullptr),
+        skies_(options.guide != nullptr ? options.guide->skies.get() : nullptr),
         virtual_lights_(options.guide != nullptr && options.virtual_set != nullptr
                             ? options.guide->virtual_lights.get()
                             : nullptr) {
@@ -319,9 +322,8 @@ class PathTracer {
     } else if (!from.certain) {
       const float chance = scene_.light_clusters.chance(
           scene_.emitters, query_of(from), index, from.lights, from.arrives);
-      luminance *= power_heuristic(
-          from.pdf,
-          chance * light_pdf(e, from.p, ray.direction, place, from.both_sides ? nullptr : &from.n));
+      luminance *=
+          power_heuristic(from.pdf, chance * light_density(s.from, index, ray.direction, place));
     }
     if (from.certain && from.unlike > 0 && LightPaths::cameras_find(e)) {
       const JoinedLightPaths& joined = options_.light_paths;
@@ -362,6 +364,18 @@ class PathTracer {
         options_.recorder->seen += sink_.total() - before;
       }
     }
+  }
+
+  // Density with which the light is sampled toward from a surface [1/sr].
+  float light_density(const Departure& from,
+                      std::uint32_t index,
+                      const Vec3& wi,
+                      const LightPlace& place) const {
+    const Emitter& e = scene_.emitters[index];
+    const Vec3* const side = from.both_sides ? nullptr : &from.n;
+    return from.cell != kNoIndex && skies_ != nullptr && SkyGuide::suits(e)
+               ? skies_->pdf(e, index, from.cell, from.p, wi, side)
+               : light_pdf(e, from.p, wi, place, side);
   }
 
   // The weight of a light that a direction chosen in haze has met, against the other ways to it.
@@ -1051,8 +1065,9 @@ class PathTracer {
     v.local_wo = v.frame.to_local(v.wo);
     v.pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
     v.choices = sampler_.pair(v.pairs + kChoices);
+    std::uint32_t number = kNoIndex;
     if (surface_guide_ != nullptr && !material.only_mirror()) {
-      const std::uint32_t number = surface_guide_->cell_at(v.p.position, side_of(v));
+      number = surface_guide_->cell_at(v.p.position, side_of(v));
       v.cell = &surface_guide_->cell(number);
       v.arrives = surface_guide_->arrives(number);
       v.share = v.cell->share > 0 ? v.cell->share * guided_part(material) : 0;
@@ -1079,6 +1094,7 @@ class PathTracer {
     from.surface = v.p.surface;
     from.lights = {};
     from.arrives = v.arrives;
+    from.cell = number;
     s.way = with_vertex(s.way, v.p.position, v.normal, v.p.surface, material.only_mirror());
     if (!material.only_mirror()) {
       sample_lights(s, v);
@@ -1118,7 +1134,10 @@ class PathTracer {
   void light_at(const State& s, const Vertex& v, std::uint32_t index, float chance, const Vec2& u) {
     const Emitter& e = scene_.emitters[index];
     const SurfaceModel& material = *v.material;
-    const LightSample light = sample_toward(e, v.p.position, u, v.both_sides ? nullptr : &v.normal);
+    const Vec3* const side = v.both_sides ? nullptr : &v.normal;
+    const LightSample light = s.from.cell != kNoIndex && skies_ != nullptr && SkyGuide::suits(e)
+                                  ? skies_->sample(e, index, s.from.cell, v.p.position, u, side)
+                                  : sample_toward(e, v.p.position, u, side);
     const Vec3 local_wi = v.frame.to_local(light.wi);
     const bool reaches = v.both_sides ? local_wi.z() * light.wi.dot(v.normal) > 0
                                       : local_wi.z() > 0 && light.wi.dot(v.normal) > 0;
@@ -1145,8 +1164,12 @@ class PathTracer {
     }
     if (joined && any_passes(thrown)) {
       const Vec3 on_light = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
-      thrown *= left_by_light_paths(
-          s.from, index, on_light, material, {v.local_wo, local_wi, light.wi}, light.pdf);
+      thrown *= left_by_light_paths(s.from,
+                                    index,
+                                    on_light,
+                                    material,
+                                    {v.local_wo, local_wi, light.wi},
+                                    light_pdf(e, v.p.position, light.wi, {on_light}, &v.normal));
     }
     if (!(weight > 0) || !any_passes(f + thrown)) {
       return;
@@ -1693,6 +1716,7 @@ class PathTracer {
   const GuideTree* surface_guide_;
   const GuideTree* haze_guide_;
   const HazeLights* haze_lights_;
+  const SkyGuide* skies_;
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it; the one that the path left, for panes may lie

@@ -1,6 +1,8 @@
 #include "jovilux/render/virtual_lights.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/emitters/mask_window.h"
+#include "jovilux/render/cell_places.h"
 #include "jovilux/render/virtual_light_walk.h"
 
 #include <Eigen/Eigenvalues>
@@ -47,15 +49,26 @@ constexpr std::size_t kFirstLook = 4;
 // About so many virtual lights of a set are kept.
 constexpr double kKeptLights = 4096;
 constexpr std::size_t kPlacesPerBlock = 256;
+// Rays by which distant lights learn where their light enters, of all of them together; and from how
+// far their rays come, relative to the scene.
+constexpr std::size_t kDistantTries = 1 << 18;
+constexpr float kFarOut = 1e4f;
+constexpr std::uint32_t kDistantStream = 0x64697374U;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kPictureStream = 0x76706c73U;
 
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths; all are, where some surface receives no shadow.
 bool can_carry(const Scene& scene, const Emitter& e) {
   const LightCheats& c = e.cheats;
-  return !scene.has_unshadowed && !e.is_distant() && !e.endless && e.link_bit == 0 &&
+  // Where haze ends is not known; so neither is where light from far enters it.
+  const bool distant = e.is_distant() && (!scene.hazes.empty() || MaskWindow::suits(e));
+  return !scene.has_unshadowed && !distant && !e.endless && e.link_bit == 0 &&
          e.casters == kNoIndex && !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 &&
          !c.any_on_reflection() && (e.detail == nullptr || !e.detail->inside);
+}
+
+double flux_of(const std::variant<LightEmission, DistantEmission>& emission) {
+  return std::visit([](const auto& e) { return e.flux(); }, emission);
 }
 
 // What a place sends on or takes in of the direction `to` (unit), as a diffuse surface or even
@@ -299,7 +312,7 @@ struct VirtualLights::Builder {
   }
 
   bool passes(const ShadingPlace& x, const VirtualLight& y, const Vec3& wi, RayCounts& rays) const {
-    const Vec3 from = x.position + 1e-4f * (1 + x.position.cwiseAbs().maxCoeff()) * x.normal,
+    const Vec3 from = ray_start(x),
                end = y.position - std::copysign(y.offset, y.normal.dot(wi)) * y.normal,
                way = end - from;
     const float distance = way.norm();
@@ -409,37 +422,6 @@ struct VirtualLights::Builder {
     }
   }
 
-  // Of each cell, those nearest to it that face as it does, itself included.
-  std::vector<std::vector<std::uint32_t>> neighbors_of(
-      const std::vector<Cell>& cells, const std::vector<ShadingPlace>& places) const {
-    constexpr float kAlike = 0.5f;  // of the squared distance of mean normals
-    std::vector<ShadingPlace> middles(cells.size());
-    for (std::size_t c = 0; c < cells.size(); ++c) {
-      const auto count = static_cast<float>(cells[c].places.size());
-      for (const std::uint32_t i : cells[c].places) {
-        middles[c].position += places[i].position / count;
-        middles[c].normal += places[i].normal / count;
-      }
-    }
-    std::vector<std::vector<std::uint32_t>> out(cells.size());
-    parallel_for(cells.size(), [&](std::size_t c) {
-      std::vector<std::pair<float, std::uint32_t>> others;
-      for (std::uint32_t o = 0; o < cells.size(); ++o) {
-        const bool alike = (middles[o].normal - middles[c].normal).squaredNorm() < kAlike;
-        if (alike && !cells[o].places.empty()) {
-          others.emplace_back((middles[o].position - middles[c].position).squaredNorm(), o);
-        }
-      }
-      const std::size_t count = std::min(kNeighbors, others.size());
-      std::partial_sort(
-          others.begin(), others.begin() + static_cast<std::ptrdiff_t>(count), others.end());
-      for (std::size_t i = 0; i < count; ++i) {
-        out[c].push_back(others[i].second);
-      }
-    });
-    return out;
-  }
-
   // Of each cluster, the share of its light that arrives in these cells.
   std::vector<double> seen_by(const std::vector<Cell>& cells,
                               const std::vector<std::uint32_t>& numbers) const {
@@ -463,12 +445,11 @@ struct VirtualLights::Builder {
              std::size_t first_row,
              std::vector<double>& useful,
              RayCounts& rays) const {
+    const std::vector<std::vector<std::uint32_t>> of_cells =
+        places_by_cell(tree, places, kMostPlaces);
     std::vector<Cell> cells(tree.cells());
-    for (std::uint32_t i = 0; i < places.size(); ++i) {
-      Cell& c = cells[tree.cell_at(places[i].position, places[i].normal)];
-      if (c.places.size() < kMostPlaces) {
-        c.places.push_back(i);
-      }
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      cells[c].places = of_cells[c];
     }
     std::vector<std::vector<std::pair<std::uint32_t, float>>> arrivals(cells.size());
     std::vector<RayCounts> counts(cells.size());
@@ -490,7 +471,8 @@ struct VirtualLights::Builder {
       return;
     }
     counts.assign(cells.size(), {});
-    const std::vector<std::vector<std::uint32_t>> neighbors = neighbors_of(cells, places);
+    const std::vector<std::vector<std::uint32_t>> neighbors =
+        neighbors_of(of_cells, places, kNeighbors);
     std::vector<std::vector<double>> seen(cells.size());
     const auto ask_neighbors = [&] {
       parallel_for(cells.size(), [&](std::size_t c) { seen[c] = seen_by(cells, neighbors[c]); });
@@ -557,7 +539,8 @@ struct VirtualLights::Builder {
     std::vector<std::size_t> place(v.scene_.emitters.size());
     for (std::size_t l = 0; l < v.emitters_.size(); ++l) {
       place[v.emitters_[l]] = l;
-      of_cell[l].resize(v.emission_[l].cells());
+      of_cell[l].resize(
+          std::visit([](const auto& emission) { return emission.cells(); }, v.emission_[l]));
     }
     double all = 0;
     for (std::size_t i = 0; i < useful.size(); ++i) {
@@ -575,7 +558,7 @@ struct VirtualLights::Builder {
       before = v.light_cumulative_[l];
       sum += kChosenByFlux * own + (1 - kChosenByFlux) * of_light[l] / all;
       v.light_cumulative_[l] = sum;
-      v.emission_[l].choose_by(of_cell[l]);
+      std::visit([&](auto& emission) { emission.choose_by(of_cell[l]); }, v.emission_[l]);
     }
   }
 };
@@ -603,16 +586,25 @@ VirtualLights::VirtualLights(const Scene& scene,
   carries_all_ = could_carry_all(scene);
   const float size = std::max(1e-3f, scene.world.bounds().diagonal());
   const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
-  std::vector<LightEmission> emission(shining.size());
+  const auto distant = static_cast<std::size_t>(std::count_if(
+      shining.begin(), shining.end(), [&](std::uint32_t i) { return aims_[i].is_distant(); }));
+  const std::size_t tries = kDistantTries / std::max<std::size_t>(distant, 1);
+  std::vector<Emission> emission(shining.size());
   parallel_for(shining.size(), [&](std::size_t l) {
-    emission[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
+    if (!aims_[shining[l]].is_distant()) {
+      emission[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
+    }
   });
   double flux = 0;
   for (std::size_t l = 0; l < shining.size(); ++l) {
-    if (emission[l].flux() > 0) {
+    if (aims_[shining[l]].is_distant()) {
+      emission[l] = distant_emission(shining[l], tries, surfaces, rays);
+    }
+    const double of_light = flux_of(emission[l]);
+    if (of_light > 0) {
       emitters_.push_back(shining[l]);
-      flux += emission[l].flux();
-      light_cumulative_.push_back(emission[l].flux());
+      flux += of_light;
+      light_cumulative_.push_back(of_light);
       emission_.push_back(std::move(emission[l]));
     }
   }
@@ -651,6 +643,103 @@ VirtualLights::VirtualLights(const Scene& scene,
   fill_bins();
   builder.keep_by(set, useful);
   builder.choose_emission_by(set, useful);
+}
+
+// Shadow rays from places of camera paths toward a distant light: by which of them it arrives.
+std::vector<DistantArrival> VirtualLights::distant_arrivals(
+    std::uint32_t emitter,
+    std::size_t tries,
+    const Vec3& middle,
+    const std::vector<ShadingPlace>& surfaces,
+    RayCounts& rays) const {
+  const Emitter& aim = aims_[emitter];
+  std::vector<std::vector<DistantArrival>> blocks((tries + kPlacesPerBlock - 1) / kPlacesPerBlock);
+  std::vector<RayCounts> counts(blocks.size());
+  parallel_for(blocks.size(), [&](std::size_t b) {
+    for (std::size_t i = b * kPlacesPerBlock; i < std::min(tries, (b + 1) * kPlacesPerBlock); ++i) {
+      const Sampler sampler(
+          plan_.seed, mix(kDistantStream, emitter), static_cast<std::uint32_t>(i));
+      const auto number =
+          static_cast<std::size_t>(sampler.single(0) * static_cast<float>(surfaces.size()));
+      const ShadingPlace& x = surfaces[std::min(number, surfaces.size() - 1)];
+      const Vec2 u = sampler.pair(1);
+      const LightSample light = sample_toward(aim, middle, u);
+      const float brings = x.normal.isZero() ? 0.25f : std::max(0.0f, x.normal.dot(light.wi));
+      if (!(light.weight > 0) || !(brings > 0)) {
+        continue;
+      }
+      ++counts[b].shadow;
+      const Spectrum passed =
+          passage(scene_, ShadowRule{}, Ray{ray_start(x), light.wi}, kNoIndex, counts[b]);
+      const float weight = light.weight * brings * passed.mean();
+      if (weight > 0 && std::isfinite(weight)) {
+        blocks[b].push_back({{u, DistantEmission::across(middle, x.position, light.wi)}, weight});
+      }
+    }
+  });
+  std::vector<DistantArrival> out;
+  for (std::size_t b = 0; b < blocks.size(); ++b) {
+    out.insert(out.end(), blocks[b].begin(), blocks[b].end());
+    rays += counts[b];
+  }
+  return out;
+}
+
+DistantEmission VirtualLights::distant_emission(std::uint32_t emitter,
+                                                std::size_t tries,
+                                                const std::vector<ShadingPlace>& surfaces,
+                                                RayCounts& rays) const {
+  // About the middle of the places, by each coordinate: few far ones do not move it.
+  Vec3 middle = Vec3::Zero();
+  float scale = 0.5f * scene_.world.bounds().diagonal();
+  if (surfaces.empty()) {
+    return {aims_[emitter], middle, std::max(scale, 1e-3f), {}};
+  }
+  for (int k = 0; k < 3; ++k) {
+    std::vector<float> along;
+    along.reserve(surfaces.size());
+    for (const ShadingPlace& s : surfaces) {
+      along.push_back(s.position[k]);
+    }
+    const auto half = along.begin() + static_cast<std::ptrdiff_t>(along.size() / 2);
+    std::nth_element(along.begin(), half, along.end());
+    middle[k] = *half;
+  }
+  if (!(scale > 0)) {  // nothing but endless surfaces: as far as places lie
+    double sum = 0;
+    for (const ShadingPlace& s : surfaces) {
+      sum += static_cast<double>((s.position - middle).norm());
+    }
+    scale = static_cast<float>(sum / static_cast<double>(surfaces.size()));
+  }
+  return {aims_[emitter],
+          middle,
+          std::max(scale, 1e-3f),
+          distant_arrivals(emitter, tries, middle, surfaces, rays)};
+}
+
+bool VirtualLights::enters(EmittedPhoton& photon, RayCounts& rays) const {
+  const Bounds& box = scene_.world.bounds();
+  const Vec3 toward = -photon.ray.direction, plane = photon.ray.origin;
+  float outside = 0;  // from the plane on, beyond all bounded surfaces
+  if (!box.empty()) {
+    outside = (box.center() - plane).dot(toward) + 0.51f * box.diagonal();
+  }
+  photon.ray.origin = plane + outside * toward;
+  if (!scene_.world.has_endless()) {
+    return true;
+  }
+  // An endless floor is met far out by flat light. The place is found from afar, and the ray begins
+  // a little before it: so near that its rounding is small.
+  const float far = outside + kFarOut * (1 + box.diagonal() + (plane - box.center()).norm());
+  const Ray from_far{plane + far * toward, photon.ray.direction};
+  ++rays.path;
+  const Hit hit = scene_.world.closest(from_far);
+  if (!hit.found()) {
+    return false;
+  }
+  photon.ray.origin = plane + std::max(outside, far - hit.t + 1e-5f * far) * toward;
+  return true;
 }
 
 void VirtualLights::fill_bins() {
@@ -710,9 +799,13 @@ std::vector<VirtualLight> VirtualLights::trace_paths(std::uint32_t seed,
       const auto l = static_cast<std::size_t>(above - light_cumulative_.begin());
       const double chance = light_cumulative_[l] - (l > 0 ? light_cumulative_[l - 1] : 0.0);
       const Sampler sampler(seed, stream, static_cast<std::uint32_t>(i));
-      const EmittedPhoton photon = emission_[l].sample(
-          aims_[emitters_[l]], sampler.single(0), sampler.pair(1), sampler.pair(2));
-      if (!(photon.flux > 0) || !(chance > 0)) {
+      const Emitter& aim = aims_[emitters_[l]];
+      EmittedPhoton photon = std::visit(
+          [&](const auto& emission) {
+            return emission.sample(aim, sampler.single(0), sampler.pair(1), sampler.pair(2));
+          },
+          emission_[l]);
+      if (!(photon.flux > 0) || !(chance > 0) || (aim.is_distant() && !enters(photon, counts[b]))) {
         continue;
       }
       const Rng random(static_cast<std::uint64_t>(mix(mix(seed, stream), 0x77616c6bU)) << 32 | i);

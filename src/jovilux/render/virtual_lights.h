@@ -1,5 +1,6 @@
 #pragma once
 
+#include "jovilux/render/distant_emission.h"
 #include "jovilux/render/guide.h"
 #include "jovilux/render/light_emission.h"
 #include "jovilux/render/transport.h"
@@ -9,6 +10,7 @@
 #include <cmath>
 #include <cstdint>
 #include <span>
+#include <variant>
 #include <vector>
 
 namespace jovilux {
@@ -152,6 +154,7 @@ class VirtualLights {
   }
 
  private:
+  using Emission = std::variant<LightEmission, DistantEmission>;
   static constexpr std::uint32_t kCandidates = 4, kBins = 64;
   // Connections are preferred by this factor: one shadow ray finds the whole of what y sends on,
   // where a direction goes on with a path that has noise of its own.
@@ -174,6 +177,18 @@ class VirtualLights {
     float weight;
   };
 
+  DistantEmission distant_emission(std::uint32_t emitter,
+                                   std::size_t tries,
+                                   const std::vector<ShadingPlace>& surfaces,
+                                   RayCounts& rays) const;
+  std::vector<DistantArrival> distant_arrivals(std::uint32_t emitter,
+                                               std::size_t tries,
+                                               const Vec3& middle,
+                                               const std::vector<ShadingPlace>& surfaces,
+                                               RayCounts& rays) const;
+  // Moves the ray of a distant light to where it enters the scene; false where something beyond
+  // hides that.
+  bool enters(EmittedPhoton& photon, RayCounts& rays) const;
   Candidate candidate(const VirtualLightSet& set,
                       const float* row,
                       const std::uint16_t* bins,
@@ -218,7 +233,7 @@ class VirtualLights {
   bool carries_all_ = true;
   std::vector<Emitter> aims_;             // without falloff and tint by position
   std::vector<std::uint32_t> emitters_;   // that are carried
-  std::vector<LightEmission> emission_;   // of these,
+  std::vector<Emission> emission_;        // of these,
   std::vector<double> light_cumulative_;  // with chances up to each
   std::vector<Node> nodes_;               // of clusters on surfaces from 0 on
   std::uint32_t haze_root_ = kNoIndex;

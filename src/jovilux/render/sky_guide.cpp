@@ -1,0 +1,254 @@
+#include "jovilux/render/sky_guide.h"
+
+#include "jovilux/base/parallel.h"
+#include "jovilux/base/sampler.h"
+#include "jovilux/render/cell_places.h"
+#include "jovilux/scene/scene.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace jovilux {
+namespace {
+
+constexpr std::uint32_t kSkyStream = 0x736b7967U;
+// Rounds of shadow rays, and rays of each cell in a round.
+constexpr std::uint32_t kSkyRounds = 3, kMostRaysOfRound = 128, kLeastRaysOfRound = 8;
+constexpr std::size_t kMostPlacesOfCell = 32, kNearCells = 8;
+// Of the rays of later rounds, those that go where others arrived.
+constexpr float kTowardArrivals = 0.75f;
+// What neighbors' arrivals count beside a cell's own.
+constexpr float kOfNeighbor = 0.25f;
+// The density of a tree that is the same for all directions.
+constexpr float kEvenDirections = 0.05f;
+// The most of a cell's directions that its tree chooses, where hardly any of the light arrives;
+// none where this part of it does.
+constexpr float kMostByTree = 0.9f, kWideOpen = 0.75f, kHardlyAny = 0.25f;
+
+}  // namespace
+
+// Learns the cells of one light.
+struct SkyGuide::Builder {
+  const Scene& scene;
+  const Emitter& e;
+  const std::vector<ShadingPlace>& places;
+  const std::vector<std::vector<std::uint32_t>>& cells;
+  const std::vector<std::vector<std::uint32_t>>& neighbors;
+  const std::vector<float>& shares;  // of directions that trees are to choose
+  std::uint32_t seed;
+
+  // Of each cell, what arrived in the last round; and the tree of what did before.
+  std::vector<std::vector<DirectionSample>> arrivals{cells.size()};
+  std::vector<std::vector<DirectionNode>> trees{cells.size()};
+
+  // A direction chosen for one of a cell's places.
+  struct Choice {
+    Vec3 wi = Vec3::Zero();
+    float pdf = 0;
+  };
+  Choice choose(const std::vector<DirectionNode>& tree,
+                const ShadingPlace& x,
+                const Vec3* side,
+                bool by_tree,
+                const Vec2& u) const {
+    if (tree.empty()) {
+      const LightSample light = sample_toward(e, x.position, u, side);
+      return {light.wi, light.pdf};
+    }
+    Choice out;
+    float by_arrivals = 0, by_light = 0;
+    if (by_tree) {
+      out.wi = sample_directions(tree, 0, u, by_arrivals);
+      by_light = light_pdf(e, x.position, out.wi, {x.position}, side);
+    } else {
+      const LightSample light = sample_toward(e, x.position, u, side);
+      out.wi = light.wi;
+      by_light = light.pdf;
+      by_arrivals = light.pdf > 0 ? directions_pdf(tree, 0, out.wi) : 0;
+    }
+    out.pdf = kTowardArrivals * by_arrivals + (1 - kTowardArrivals) * by_light;
+    return out;
+  }
+
+  // A ray from one of the cell's places.
+  void ask(std::size_t cell, const Sampler& sampler, RayCounts& rays) {
+    const std::vector<std::uint32_t>& members = cells[cell];
+    const auto number =
+        static_cast<std::size_t>(sampler.single(0) * static_cast<float>(members.size()));
+    const ShadingPlace& x = places[members[std::min(number, members.size() - 1)]];
+    const Vec3* const side = x.normal.isZero() ? nullptr : &x.normal;
+    const Choice choice =
+        choose(trees[cell], x, side, sampler.single(2) < kTowardArrivals, sampler.pair(1));
+    const float cosine = side == nullptr ? 0.25f : std::max(0.0f, x.normal.dot(choice.wi));
+    if (!(choice.pdf > 0) || !(cosine > 0) || !covers(e, choice.wi)) {
+      return;
+    }
+    const float brings = seen_luminance(e, choice.wi, {x.position}) * cosine / choice.pdf;
+    if (!(brings > 0)) {
+      return;
+    }
+    ++rays.shadow;
+    const float arrives =
+        brings *
+        passage(scene, ShadowRule::of(scene, e), Ray{ray_start(x), choice.wi}, kNoIndex, rays)
+            .mean();
+    if (arrives > 0 && std::isfinite(arrives)) {
+      arrivals[cell].push_back({square_of(choice.wi), arrives});
+    }
+  }
+
+  // What arrived in a cell and beside it in the last round.
+  std::vector<DirectionSample> arrivals_around(std::size_t cell) const {
+    std::vector<DirectionSample> out;
+    for (const std::uint32_t n : neighbors[cell]) {
+      for (DirectionSample s : arrivals[n]) {
+        s.weight *= n == cell ? 1.0f : kOfNeighbor;
+        out.push_back(s);
+      }
+    }
+    return out;
+  }
+
+  void learn(std::uint32_t rays_of_round, RayCounts& rays) {
+    std::vector<RayCounts> counts(cells.size());
+    for (std::uint32_t round = 0; round < kSkyRounds; ++round) {
+      if (round > 0) {
+        parallel_for(cells.size(), [&](std::size_t c) {
+          trees[c].clear();
+          if (std::vector<DirectionSample> around = arrivals_around(c); !around.empty()) {
+            add_direction_tree(around, kEvenDirections, trees[c]);
+          }
+        });
+        // Rays of the first round have few hits, each of a large weight.
+        arrivals.assign(cells.size(), {});
+      }
+      parallel_for(cells.size(), [&](std::size_t c) {
+        const std::uint32_t stream = mix(mix(kSkyStream, static_cast<std::uint32_t>(c)), round);
+        for (std::uint32_t i = 0; i < rays_of_round && shares[c] > 0; ++i) {
+          ask(c, Sampler(seed, stream, i), counts[c]);
+        }
+      });
+    }
+    for (const RayCounts& c : counts) {
+      rays += c;
+    }
+  }
+};
+
+SkyGuide::SkyGuide(const Scene& scene,
+                   const GuideTree& tree,
+                   const std::vector<ShadingPlace>& surfaces,
+                   double most_rays,
+                   std::uint32_t seed,
+                   RayCounts& rays)
+    : first_cell_(scene.emitters.size(), kNoIndex) {
+  if (tree.empty()) {
+    return;
+  }
+  const std::vector<std::vector<std::uint32_t>> cells =
+      places_by_cell(tree, surfaces, kMostPlacesOfCell);
+  std::vector<std::vector<std::uint32_t>> neighbors;
+  for (const std::uint32_t light : scene.distant) {
+    if (!scene.emitters[light].shines() || !suits(scene.emitters[light])) {
+      continue;
+    }
+    const std::vector<float> shares = shares_of(scene, tree, cells, light);
+    const auto shaded = static_cast<double>(
+        std::count_if(shares.begin(), shares.end(), [](float s) { return s > 0; }));
+    const double of_round = most_rays / (shaded * kSkyRounds);
+    if (!(shaded > 0) || of_round < kLeastRaysOfRound) {
+      continue;
+    }
+    if (neighbors.empty()) {
+      neighbors = neighbors_of(cells, surfaces, kNearCells);
+    }
+    Builder builder{
+        scene, scene.emitters[light], surfaces, cells, neighbors, shares, mix(seed, light)};
+    builder.learn(
+        static_cast<std::uint32_t>(std::min(of_round, static_cast<double>(kMostRaysOfRound))),
+        rays);
+    most_rays -= shaded * kSkyRounds * std::min<double>(of_round, kMostRaysOfRound);
+    first_cell_[light] = static_cast<std::uint32_t>(cells_.size());
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      std::vector<DirectionSample> arrivals = builder.arrivals_around(c);
+      const bool learned = shares[c] > 0 && !arrivals.empty();
+      cells_.push_back(learned
+                           ? Cell{add_direction_tree(arrivals, kEvenDirections, nodes_), shares[c]}
+                           : Cell{});
+    }
+  }
+}
+
+// Of each cell, the share of directions toward a light that a tree is to choose.
+std::vector<float> SkyGuide::shares_of(const Scene& scene,
+                                       const GuideTree& tree,
+                                       const std::vector<std::vector<std::uint32_t>>& cells,
+                                       std::uint32_t light) {
+  const std::uint32_t slot = scene.light_clusters.slot_of(light);
+  std::vector<float> out(cells.size(), 0.0f);
+  for (std::uint32_t c = 0; c < cells.size(); ++c) {
+    const float arrives = tree.arrives(c)[slot];
+    if (!cells[c].empty()) {
+      out[c] =
+          kMostByTree * std::clamp((kWideOpen - arrives) / (kWideOpen - kHardlyAny), 0.0f, 1.0f);
+    }
+  }
+  return out;
+}
+
+LightSample SkyGuide::sample(const Emitter& e,
+                             std::uint32_t emitter,
+                             std::uint32_t cell,
+                             const Vec3& p,
+                             const Vec2& u,
+                             const Vec3* side) const {
+  const Cell* const c = cell_of(emitter, cell);
+  if (c == nullptr || !(c->share > 0)) {
+    return sample_toward(e, p, u, side);
+  }
+  constexpr float kBelowOne = 0x1.fffffep-1f;
+  LightSample out;
+  if (u.x() < c->share) {
+    float pdf_tree = 0;
+    out.wi = sample_directions(
+        nodes_, c->root, {std::min(u.x() / c->share, kBelowOne), u.y()}, pdf_tree);
+    const float luminance = covers(e, out.wi) ? seen_luminance(e, out.wi, {p}) : 0;
+    out.pdf = c->share * pdf_tree + (1 - c->share) * light_pdf(e, p, out.wi, {p}, side);
+    if (!(luminance > 0) || !(out.pdf > 0)) {
+      return {};
+    }
+    out.distance = kFar;
+    out.weight = luminance / out.pdf;
+    if (e.detail != nullptr) {
+      const LightTint tint = tint_between(e, p, p, out.wi);
+      out.weight *= tint.gray;
+      out.colored = tint.colored;
+      out.rgb = tint.rgb;
+    }
+    return out;
+  }
+  out =
+      sample_toward(e, p, {std::min((u.x() - c->share) / (1 - c->share), kBelowOne), u.y()}, side);
+  if (out.weight > 0) {
+    const float mixed =
+        c->share * directions_pdf(nodes_, c->root, out.wi) + (1 - c->share) * out.pdf;
+    out.weight *= out.pdf / mixed;
+    out.pdf = mixed;
+  }
+  return out;
+}
+
+float SkyGuide::pdf(const Emitter& e,
+                    std::uint32_t emitter,
+                    std::uint32_t cell,
+                    const Vec3& p,
+                    const Vec3& wi,
+                    const Vec3* side) const {
+  const float own = light_pdf(e, p, wi, {p}, side);
+  const Cell* const c = cell_of(emitter, cell);
+  return c == nullptr || !(c->share > 0)
+             ? own
+             : c->share * directions_pdf(nodes_, c->root, wi) + (1 - c->share) * own;
+}
+
+}  // namespace jovilux
