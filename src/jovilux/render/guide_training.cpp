@@ -27,6 +27,12 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // take about as long as all the rest. With 8 % (bench/scenes/gloss) they lose, with 10.5 % (the
 // demo's bench) they have a third of the squared error.
 constexpr double kLeastConnected = 0.09;
+// Distant lights are connected where at most this part of their light arrives at the places of
+// camera paths. Where much arrives, a path's next surface is lit as well, and connections cost
+// more than they bring: in a yard (86 %) 3 times the squared error in 2.4 times the time, under a
+// wide roof (16 %) 1.2 times in twice the time; in a room with a window and in a carport (3 %) an
+// eighth and a quarter.
+constexpr double kMostDistantArrives = 0.1;
 // Looks at virtual lights, a ray each, by which places learn that hardly any light reaches.
 constexpr double kLooksOfSamples = 2, kMostLooks = 1e7;
 // Shadow rays toward skies and domes, by which places learn where their light comes from.
@@ -57,10 +63,16 @@ struct Records {
   }
 };
 
-// What a path brought: all that surfaces and haze send, and what connections could bring of it.
-// Lights that the camera sees straight do not count: they are no noise.
+// What a path brought: all that surfaces and haze send, and what connections could bring of it, of
+// lamps alone and with distant lights. Lights that the camera sees straight do not count: they are
+// no noise.
 struct Brought {
-  float all = 0, scattered = 0, by_connections = 0;
+  float all = 0, scattered = 0, of_lamps = 0, by_connections = 0;
+};
+
+// Of the layers, those whose lights connections could carry.
+struct Carried {
+  std::vector<bool> lamps, with_distant;
 };
 
 // What the paths of a round brought, in blocks that are each spread over the whole picture.
@@ -87,7 +99,7 @@ float middle_level(const BroughtByBlock& blocks) {
 // Whether camera paths are connected: where much of the light comes by bounces or haze, most of it
 // from lights that connections carry; and where paths found nothing, for connections may. A path
 // counts by what it brought relative to itself and the picture's level, as noise does.
-bool pays_to_connect(const BroughtByBlock& blocks) {
+bool pays_to_connect(const BroughtByBlock& blocks, bool distant) {
   const float level = middle_level(blocks);
   double all = 0, scattered = 0, by_connections = 0;
   for (const auto& block : blocks) {
@@ -96,18 +108,32 @@ bool pays_to_connect(const BroughtByBlock& blocks) {
         const double weight = 1 / static_cast<double>(path.all + level);
         all += weight * static_cast<double>(path.all);
         scattered += weight * static_cast<double>(path.scattered);
-        by_connections += weight * static_cast<double>(path.by_connections);
+        by_connections +=
+            weight * static_cast<double>(distant ? path.by_connections : path.of_lamps);
       }
     }
   }
   return by_connections >= kLeastConnected * all && by_connections >= 0.5 * scattered;
 }
 
-// luminance: of each slot, as a picture with haze has them; carried: of each layer, whether
-// connections carry its lights; seen: of lights seen straight.
-Brought what_was_brought(const std::vector<float>& luminance,
-                         const std::vector<bool>& carried,
-                         double seen) {
+// The part of the distant lights' light that arrives at places of camera paths; 1 without any.
+double distant_arrives(const Scene& scene, const std::vector<LightRecord>& records) {
+  std::vector<bool> from_far(scene.light_clusters.slots());
+  for (const std::uint32_t i : scene.distant) {
+    from_far[scene.light_clusters.slot_of(i)] = true;
+  }
+  double sent = 0, arrived = 0;
+  for (const LightRecord& r : records) {
+    if (from_far[r.slot]) {
+      sent += static_cast<double>(r.sent);
+      arrived += static_cast<double>(r.arrived);
+    }
+  }
+  return sent > 0 ? arrived / sent : 1;
+}
+
+// luminance: of each slot, as a picture with haze has them; seen: of lights seen straight.
+Brought what_was_brought(const std::vector<float>& luminance, const Carried& carried, double seen) {
   Brought out;
   out.all = -static_cast<float>(seen);
   for (std::size_t slot = 0; slot < luminance.size(); ++slot) {
@@ -115,7 +141,8 @@ Brought what_was_brought(const std::vector<float>& luminance,
     const float scattered = part == Part::kBounce || part == Part::kHaze ? luminance[slot] : 0.0f;
     out.all += luminance[slot];
     out.scattered += scattered;
-    out.by_connections += carried[slot / kPartsWithHaze] ? scattered : 0.0f;
+    out.of_lamps += carried.lamps[slot / kPartsWithHaze] ? scattered : 0.0f;
+    out.by_connections += carried.with_distant[slot / kPartsWithHaze] ? scattered : 0.0f;
   }
   out.all =
       std::max(out.all, out.scattered);  // what was seen straight is taken off with a rounding
@@ -137,7 +164,8 @@ void trace_round(const Scene& scene,
   std::vector<RayCounts> counts(recorders.size());
   const std::size_t parts = kPartsWithHaze, slots = scene.layers.size() * parts;
   brought.assign(recorders.size(), {});
-  const std::vector<bool> carried = VirtualLights::could_carry(scene);
+  const Carried carried{VirtualLights::could_carry(scene, false),
+                        VirtualLights::could_carry(scene, true)};
   parallel_for(recorders.size(), [&](std::size_t b) {
     std::vector<float> sums(slots * 3), luminance(slots);
     PathOptions traced = options;
@@ -204,7 +232,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   PhotonRecords photons;
   const bool direct_only = options.bounces < 2;
   // Connections find what directions would be guided to: whether they do, the first round tells.
-  bool connects = false, directions = !direct_only && !plan.connects;
+  bool connects = false, distant = false, directions = !direct_only && !plan.connects;
   const auto learn_photons = [&] {
     photons = trace_photons(
         scene,
@@ -239,7 +267,8 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
     traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
     trace_round(scene, camera, traced, plan, round, guide.get(), records, brought, rays);
     if (round == 0 && plan.connects && !direct_only) {
-      connects = pays_to_connect(brought);
+      distant = distant_arrives(scene, records.all.surface_lights) < kMostDistantArrives;
+      connects = pays_to_connect(brought, distant);
       directions = !connects;
       if (directions) {
         learn_photons();
@@ -299,6 +328,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
         static_cast<std::size_t>(plan.width) * static_cast<std::size_t>(plan.height) / 8,
         kLeastLightPaths,
         kMostLightPaths);
+    connections.distant = distant;
     connections.looks = std::min(plan.samples * kLooksOfSamples, kMostLooks);
     auto lights = std::make_shared<VirtualLights>(scene, *guide, surfaces, haze, connections, rays);
     if (lights->any()) {

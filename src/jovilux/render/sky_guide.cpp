@@ -23,7 +23,7 @@ constexpr float kOfNeighbor = 0.25f;
 constexpr float kEvenDirections = 0.05f;
 // The most of a cell's directions that its tree chooses, where hardly any of the light arrives;
 // none where this part of it does.
-constexpr float kMostByTree = 0.9f, kWideOpen = 0.75f, kHardlyAny = 0.25f;
+constexpr float kMostByTree = 0.9f, kWideOpen = 0.35f, kHardlyAny = 0.1f;
 
 }  // namespace
 

@@ -58,11 +58,12 @@ constexpr std::uint32_t kTrainingStream = 0x76706c74U, kPictureStream = 0x76706c
 
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths; all are, where some surface receives no shadow.
-bool can_carry(const Scene& scene, const Emitter& e) {
+bool can_carry(const Scene& scene, const Emitter& e, bool distant) {
   const LightCheats& c = e.cheats;
   // Where haze ends is not known; so neither is where light from far enters it.
-  const bool distant = e.is_distant() && (!scene.hazes.empty() || MaskWindow::suits(e));
-  return !scene.has_unshadowed && !distant && !e.endless && e.link_bit == 0 &&
+  const bool may_come =
+      !e.is_distant() || (distant && scene.hazes.empty() && !MaskWindow::suits(e));
+  return !scene.has_unshadowed && may_come && !e.endless && e.link_bit == 0 &&
          e.casters == kNoIndex && !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 &&
          !c.any_on_reflection() && (e.detail == nullptr || !e.detail->inside);
 }
@@ -79,22 +80,23 @@ float facing(const Vec3& normal, const Vec3& to) {
 
 }  // namespace
 
-std::vector<bool> VirtualLights::could_carry(const Scene& scene) {
+std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {
   std::vector<bool> out(scene.layers.size(), true);
   for (const Emitter& e : scene.emitters) {
     for (std::uint32_t l = e.layer;
          e.layer != kNoIndex && l < e.layer + (e.channels != nullptr ? 3U : 1U);
          ++l) {
-      out[l] = out[l] && (!e.shines() || can_carry(scene, e));
+      out[l] = out[l] && (!e.shines() || can_carry(scene, e, distant));
     }
   }
   return out;
 }
 
-bool VirtualLights::could_carry_all(const Scene& scene) {
-  return std::all_of(scene.emitters.begin(),
-                     scene.emitters.end(),
-                     [&](const Emitter& e) { return !e.shines() || can_carry(scene, e); }) &&
+bool VirtualLights::could_carry_all(const Scene& scene, bool distant) {
+  return std::all_of(
+             scene.emitters.begin(),
+             scene.emitters.end(),
+             [&](const Emitter& e) { return !e.shines() || can_carry(scene, e, distant); }) &&
          std::none_of(
              scene.hazes.begin(), scene.hazes.end(), [](const Haze& h) { return h.emission > 0; });
 }
@@ -577,18 +579,18 @@ VirtualLights::VirtualLights(const Scene& scene,
   std::vector<std::uint32_t> shining;
   for (std::uint32_t i = 0; i < scene.emitters.size(); ++i) {
     const Emitter& e = scene.emitters[i];
-    if (e.shines() && can_carry(scene, e)) {
+    if (e.shines() && can_carry(scene, e, plan.distant)) {
       shining.push_back(i);
       carried_[i] = 1;
       aims_[i] = without_place(e);
     }
   }
-  carries_all_ = could_carry_all(scene);
+  carries_all_ = could_carry_all(scene, plan.distant);
   const float size = std::max(1e-3f, scene.world.bounds().diagonal());
   const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
-  const auto distant = static_cast<std::size_t>(std::count_if(
+  const auto from_far = static_cast<std::size_t>(std::count_if(
       shining.begin(), shining.end(), [&](std::uint32_t i) { return aims_[i].is_distant(); }));
-  const std::size_t tries = kDistantTries / std::max<std::size_t>(distant, 1);
+  const std::size_t tries = kDistantTries / std::max<std::size_t>(from_far, 1);
   std::vector<Emission> emission(shining.size());
   parallel_for(shining.size(), [&](std::size_t l) {
     if (!aims_[shining[l]].is_distant()) {

@@ -87,6 +87,7 @@ class VirtualLights {
     /// Looks at clusters, a ray each, that all cells share; those that hardly any light reaches
     /// take their part.
     double looks = 0;
+    bool distant = false;  ///< whether light from no finite distance is carried as well
   };
   /// Learns clusters, and by rays from `surfaces` and `haze` (places of camera paths, in cells of
   /// the guide) which clusters reach each cell. The scene and the guide must stay where they are.
@@ -105,9 +106,10 @@ class VirtualLights {
   }
   /// Whether camera paths find nothing but carried lights.
   bool carries_all() const { return carries_all_; }
-  /// Of each layer, whether all its lights can be carried; and whether all that shines can.
-  static std::vector<bool> could_carry(const Scene& scene);
-  static bool could_carry_all(const Scene& scene);
+  /// Of each layer, whether all its lights can be carried, with or without the distant ones; and
+  /// whether all that shines can.
+  static std::vector<bool> could_carry(const Scene& scene, bool distant);
+  static bool could_carry_all(const Scene& scene, bool distant);
   /// Whether virtual lights stand on a material: one that scatters widely, without a mirror part.
   static bool stand_on(const SurfaceModel& m);
 
