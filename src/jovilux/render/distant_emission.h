@@ -10,10 +10,10 @@
 
 namespace jovilux {
 
-/// The numbers that tell a ray of a distant light: u in [0, 1)^2 by which sample_toward() chooses
-/// its direction, and where it crosses the plane through a middle perpendicular to that [m].
+/// The numbers that tell a ray of a distant light: its direction toward the light in square_of(),
+/// and where it crosses the plane through a middle that is perpendicular to it [m].
 struct DistantRay {
-  Vec2 u = Vec2::Zero();
+  Vec2 direction = Vec2::Constant(0.5f);  ///< of a sun the middle, whose disc tells no places apart
   Vec2 across = Vec2::Zero();
 };
 
@@ -23,34 +23,36 @@ struct DistantArrival {
   float weight = 0;  ///< what it brings, > 0
 };
 
-/// Emission sampling of one distant light: rays of parallel light that fall on a scene of any
-/// size. Most rays of a sky fall on roofs and fields; few pass a window. So rays are chosen by a
-/// density tree over their four numbers, which is learned from rays that arrived where camera paths
-/// are scattered: cells are halved where that makes the arrivals likelier. A part of the rays has a
-/// density ~ (1 + r^2 / s^2)^(-3/2) over the whole plane (r from the middle, s the scale): it
-/// covers an endless floor, and what a ray brings from far does not grow with r, since it falls
-/// with the cube of the distance at least (grazing light of a level floor).
+/// Emission sampling of one distant light. Most rays of a sky fall on roofs and fields, few pass a
+/// window. So rays are chosen by a density tree over their four numbers, which is learned from rays
+/// that arrived where camera paths are scattered: cells are halved where that makes the arrivals
+/// likelier. Rays of cells with few arrivals for their size are never emitted: each would stand for
+/// the light of hundreds. covers() tells them apart, so that all their light is left to camera
+/// paths.
 ///
 /// Source: P. Ram, A. Gray, "Density Estimation Trees", KDD 2011, for trees of densities; here they
 /// are divided by likelihood.
 class DistantEmission {
  public:
   DistantEmission() = default;
-  /// `middle`: about which `across` is measured; `scale` [m], > 0: how far about it the scene lies;
-  /// without arrivals, rays are chosen by the tail alone.
-  DistantEmission(const Emitter& aim,
-                  const Vec3& middle,
-                  float scale,
-                  std::span<const DistantArrival> arrivals);
+  /// `middle`: about which `across` is measured.
+  DistantEmission(const Emitter& aim, const Vec3& middle, std::span<const DistantArrival> arrivals);
 
-  /// Where a ray that comes from the unit direction `toward` the light through p crosses.
-  static Vec2 across(const Vec3& middle, const Vec3& p, const Vec3& toward);
+  /// A direction toward the light from anywhere, without regard to what stands in the way, by u in
+  /// [0, 1)^2, and the ray that it makes through p.
+  static LightSample direction(const Emitter& aim, const Vec2& u);
+  static DistantRay ray_of(const Emitter& aim,
+                           const Vec3& middle,
+                           const Vec3& p,
+                           const Vec3& toward);
 
-  /// Flux through the part of the tree that holds nine tenths of the arrivals [lm]; of the tail
-  /// within one scale where there are none.
+  /// Flux of the rays that may be emitted, as far as samples tell [lm].
   double flux() const { return flux_; }
-  /// Cells of the tree, and one for what lies beyond.
-  std::size_t cells() const { return chances_.size() + 1; }
+  std::size_t cells() const { return cells_.size(); }
+  /// The chance that a photon comes from a cell.
+  double chance(std::size_t cell) const {
+    return static_cast<double>(cumulative_[cell + 1] - cumulative_[cell]);
+  }
   /// Chooses cells by `importance` (one a cell, >= 0) as well.
   void choose_by(const std::vector<double>& importance);
   /// A photon by numbers in [0, 1). Its ray begins in the plane through the middle; VirtualLights
@@ -59,15 +61,16 @@ class DistantEmission {
                        float u_cell,
                        const Vec2& u_place,
                        const Vec2& u_light) const;
-  /// Density of rays over u and across [1/m2].
-  double density(const DistantRay& ray) const;
+  /// Whether the ray through p may be emitted, which comes from the unit direction `toward` the
+  /// light.
+  bool covers(const Emitter& aim, const Vec3& p, const Vec3& toward) const;
 
  private:
-  using Point = std::array<float, 4>;  // u, and across in the tree's square, all in [0, 1)
+  using Point = std::array<float, 4>;  // direction, and across in the tree's square, in [0, 1)
   struct Node {
     float cut = 0;
     std::uint32_t axis = kLeaf;  // of a point
-    std::uint32_t child = 0;     // the first of two, or the cell
+    std::uint32_t child = 0;     // the first of two, or the cell; kNoIndex: none is emitted there
 
     static constexpr std::uint32_t kLeaf = 4;
   };
@@ -77,20 +80,16 @@ class DistantEmission {
   };
   struct Builder;
 
-  bool any_cells() const { return !cells_.empty(); }
   Point point_of(const DistantRay& ray) const;
-  std::size_t cell_at(const Point& p) const;
-  double tail_density(const Vec2& across) const;
-  void set_chances(std::vector<double> chances);
+  void set_chances(const std::vector<double>& chances);
 
   Vec3 middle_ = Vec3::Zero();
-  float scale_ = 1;
   Vec2 corner_ = Vec2::Zero();  // of the tree's square,
   float side_ = 1;              // and its side [m]
   double flux_ = 0;
   std::vector<Node> nodes_;
-  std::vector<Cell> cells_;
-  std::vector<double> chances_;    // of cells, learned from arrivals,
+  std::vector<Cell> cells_;        // from which rays are emitted,
+  std::vector<double> chances_;    // with what is learned from arrivals,
   std::vector<float> cumulative_;  // and as they are chosen, up to each
 };
 

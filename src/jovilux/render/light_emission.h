@@ -37,6 +37,10 @@ class LightEmission {
   /// Mean flux of the emitted light [lm], as far as the cells' samples tell.
   double flux() const { return flux_; }
   std::size_t cells() const { return cumulative_.empty() ? 0 : cumulative_.size() - 1; }
+  /// The chance that a photon comes from a cell.
+  double chance(std::size_t cell) const {
+    return static_cast<double>(cumulative_[cell + 1] - cumulative_[cell]);
+  }
   /// Chooses cells by `importance` (one a cell, >= 0) instead, for a part of all photons.
   void choose_by(const std::vector<double>& importance);
   /// A photon by u, v and w in [0, 1)^2.

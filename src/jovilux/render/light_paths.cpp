@@ -592,7 +592,8 @@ std::size_t LightPaths::walk(const Sampler& sampler,
   }
 
   const Vec3 start_on_light = exit.at + light.wi * (e.is_distant() ? 1 : light.distance);
-  const bool carried = findable && virtual_lights_ != nullptr && virtual_lights_->carries(e);
+  const bool carried =
+      findable && virtual_lights_ != nullptr && virtual_lights_->carries(e, p.position, light.wi);
   // On from surface to surface.
   const SurfaceModel* within = nullptr;
   Vec3 travel = direction;

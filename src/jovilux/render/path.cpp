@@ -272,10 +272,16 @@ class PathTracer {
     return false;
   }
 
-  // Adds a light's contribution, less what connections to virtual lights bring of it.
-  void bring(
-      const State& s, const Emitter& e, const Spectrum& through, float l, const Arrival& how) {
-    const bool shared = s.uncarried != 1 && virtual_lights_->carries(e);
+  // Adds a light's contribution, less what connections to virtual lights bring of it. `toward`: the
+  // direction from the path's last place to the light; null: what a virtual light brings.
+  void bring(const State& s,
+             const Emitter& e,
+             const Vec3* toward,
+             const Spectrum& through,
+             float l,
+             const Arrival& how) {
+    const bool shared =
+        s.uncarried != 1 && (toward == nullptr || virtual_lights_->carries(e, s.from.p, *toward));
     const float before = options_.ways != nullptr ? sink_.total() : 0;
     contribute(e, through, shared ? l * s.uncarried : l, how, sink_);
     if (options_.ways != nullptr) {
@@ -359,7 +365,7 @@ class PathTracer {
       contribute_by_lobes(s, e, luminance, how, gloss_left);
     } else {
       const float before = sink_.total();
-      bring(s, e, s.throughput, luminance, how);
+      bring(s, e, &s.ray.direction, s.throughput, luminance, how);
       if (options_.recorder != nullptr && !received && !s.hazy) {
         options_.recorder->seen += sink_.total() - before;
       }
@@ -411,12 +417,12 @@ class PathTracer {
     const bool gloss_throws = !from.certain && from.rough_before && has_gloss(*from.material) &&
                               (sink_.keeps_parts() || e.cheats.tells_caustics() || gloss_left != 1);
     if (!e.cheats.any_on_reflection() && !gloss_throws) {
-      bring(s, e, s.throughput, luminance, how);
+      bring(s, e, &s.ray.direction, s.throughput, luminance, how);
       return;
     }
     const LobeFactors f = lobe_factors(e.cheats);
     if (from.certain) {
-      bring(s, e, s.throughput, luminance * f.gloss, how);
+      bring(s, e, &s.ray.direction, s.throughput, luminance * f.gloss, how);
       return;
     }
     const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi, from.inside);
@@ -424,9 +430,14 @@ class PathTracer {
     const auto part = [&](const Spectrum& lobe) {
       return Spectrum((all > 0.0f).select(lobe / all.max(1e-30f), 0.0f));
     };
-    bring(s, e, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
+    bring(s, e, &s.ray.direction, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
     how.caustic = from.rough_before;
-    bring(s, e, s.throughput * part(f.gloss * lobes.gloss), luminance * gloss_left, how);
+    bring(s,
+          e,
+          &s.ray.direction,
+          s.throughput * part(f.gloss * lobes.gloss),
+          luminance * gloss_left,
+          how);
   }
 
   // Directions at a glossy surface: to where its light goes and from where it comes, in the shading
@@ -647,7 +658,7 @@ class PathTracer {
     if (any_passes(passed)) {
       const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
       if (options_.ways == nullptr) {
-        bring(s, e, throughput * passed, weight, how);
+        bring(s, e, &light.wi, throughput * passed, weight, how);
         return;
       }
       way_end_ = p + light.wi * (e.is_distant() ? 1 : light.distance);
@@ -655,7 +666,7 @@ class PathTracer {
       if (here.way == nullptr || here.way->surface != kNoIndex || here.way->at != p) {
         here.way = with_vertex(s.way, p, Vec3::Zero(), kNoIndex, false);
       }
-      bring(here, e, throughput * passed, weight, how);
+      bring(here, e, &light.wi, throughput * passed, weight, how);
     }
   }
 
@@ -1186,10 +1197,10 @@ class PathTracer {
     }
     if (any_passes(passed)) {
       way_end_ = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
-      bring(s, e, s.throughput * f * passed, weight, how);
+      bring(s, e, &light.wi, s.throughput * f * passed, weight, how);
       if (any_passes(thrown)) {
         how.caustic = true;
-        bring(s, e, s.throughput * thrown * passed, weight, how);
+        bring(s, e, &light.wi, s.throughput * thrown * passed, weight, how);
       }
     }
   }
@@ -1446,7 +1457,7 @@ class PathTracer {
       return true;
     }
     // The root of what is left: going on by that itself would leave rare paths at full weight.
-    const float survival = std::sqrt(left);
+    const float survival = std::max(virtual_lights_->least_survival(), std::sqrt(left));
     if (!(u() < survival)) {
       return false;
     }
@@ -1526,12 +1537,12 @@ class PathTracer {
     weight /= d2;
     const bool first = y.scatterings == 1 && any_passes(sent_on.gloss);
     if (!first) {
-      bring(s, e, through * (sent_on.diffuse + sent_on.gloss), weight, how);
+      bring(s, e, nullptr, through * (sent_on.diffuse + sent_on.gloss), weight, how);
       return;
     }
-    bring(s, e, through * sent_on.diffuse, weight, how);
+    bring(s, e, nullptr, through * sent_on.diffuse, weight, how);
     how.caustic = true;
-    bring(s, e, through * sent_on.gloss, weight, how);
+    bring(s, e, nullptr, through * sent_on.gloss, weight, how);
   }
 
   // What y does with the light that fell on it, toward -wi: the reflection times its |cos| to x and

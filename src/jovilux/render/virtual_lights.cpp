@@ -534,33 +534,45 @@ struct VirtualLights::Builder {
     }
   }
 
-  // Lights, and cells of their emission, by what arrived of them.
+  // Lights, and cells of their emission, by what arrived of them: with the chance p before, and the
+  // squares of what single virtual lights brought, by sqrt(p sum of squares). For least variance
+  // the density goes with the root of the second moment, not with the mean: rare bright ones count
+  // more.
   void choose_emission_by(const VirtualLightSet& set, const std::vector<double>& useful) {
     std::vector<double> of_light(v.emitters_.size());
     std::vector<std::vector<double>> of_cell(v.emitters_.size());
-    std::vector<std::size_t> place(v.scene_.emitters.size());
     for (std::size_t l = 0; l < v.emitters_.size(); ++l) {
-      place[v.emitters_[l]] = l;
-      of_cell[l].resize(
-          std::visit([](const auto& emission) { return emission.cells(); }, v.emission_[l]));
+      of_cell[l].resize(std::visit([](const auto& e) { return e.cells(); }, v.emission_[l]));
     }
-    double all = 0;
     for (std::size_t i = 0; i < useful.size(); ++i) {
-      const std::size_t l = place[set.lights[i].emitter];
-      of_light[l] += useful[i];
-      of_cell[l][set.lights[i].emission_cell] += useful[i];
-      all += useful[i];
+      const std::size_t l = v.place_of_[set.lights[i].emitter];
+      of_light[l] += sqr(useful[i]);
+      of_cell[l][set.lights[i].emission_cell] += sqr(useful[i]);
+    }
+    double all = 0, before = 0;
+    for (std::size_t l = 0; l < of_light.size(); ++l) {
+      of_light[l] = std::sqrt((v.light_cumulative_[l] - before) * of_light[l]);
+      before = v.light_cumulative_[l];
+      all += of_light[l];
     }
     if (!(all > 0)) {
       return;
     }
-    double sum = 0, before = 0;
+    double sum = 0;
+    before = 0;
     for (std::size_t l = 0; l < of_light.size(); ++l) {
       const double own = v.light_cumulative_[l] - before;
       before = v.light_cumulative_[l];
       sum += kChosenByFlux * own + (1 - kChosenByFlux) * of_light[l] / all;
       v.light_cumulative_[l] = sum;
-      std::visit([&](auto& emission) { emission.choose_by(of_cell[l]); }, v.emission_[l]);
+      std::visit(
+          [&](auto& emission) {
+            for (std::size_t c = 0; c < of_cell[l].size(); ++c) {
+              of_cell[l][c] = std::sqrt(emission.chance(c) * of_cell[l][c]);
+            }
+            emission.choose_by(of_cell[l]);
+          },
+          v.emission_[l]);
     }
   }
 };
@@ -586,6 +598,7 @@ VirtualLights::VirtualLights(const Scene& scene,
     }
   }
   carries_all_ = could_carry_all(scene, plan.distant);
+  place_of_.assign(scene.emitters.size(), kNoIndex);
   const float size = std::max(1e-3f, scene.world.bounds().diagonal());
   const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
   const auto from_far = static_cast<std::size_t>(std::count_if(
@@ -604,6 +617,7 @@ VirtualLights::VirtualLights(const Scene& scene,
     }
     const double of_light = flux_of(emission[l]);
     if (of_light > 0) {
+      place_of_[shining[l]] = static_cast<std::uint32_t>(emitters_.size());
       emitters_.push_back(shining[l]);
       flux += of_light;
       light_cumulative_.push_back(of_light);
@@ -665,7 +679,7 @@ std::vector<DistantArrival> VirtualLights::distant_arrivals(
           static_cast<std::size_t>(sampler.single(0) * static_cast<float>(surfaces.size()));
       const ShadingPlace& x = surfaces[std::min(number, surfaces.size() - 1)];
       const Vec2 u = sampler.pair(1);
-      const LightSample light = sample_toward(aim, middle, u);
+      const LightSample light = DistantEmission::direction(aim, u);
       const float brings = x.normal.isZero() ? 0.25f : std::max(0.0f, x.normal.dot(light.wi));
       if (!(light.weight > 0) || !(brings > 0)) {
         continue;
@@ -675,7 +689,7 @@ std::vector<DistantArrival> VirtualLights::distant_arrivals(
           passage(scene_, ShadowRule{}, Ray{ray_start(x), light.wi}, kNoIndex, counts[b]);
       const float weight = light.weight * brings * passed.mean();
       if (weight > 0 && std::isfinite(weight)) {
-        blocks[b].push_back({{u, DistantEmission::across(middle, x.position, light.wi)}, weight});
+        blocks[b].push_back({DistantEmission::ray_of(aim, middle, x.position, light.wi), weight});
       }
     }
   });
@@ -693,11 +707,7 @@ DistantEmission VirtualLights::distant_emission(std::uint32_t emitter,
                                                 RayCounts& rays) const {
   // About the middle of the places, by each coordinate: few far ones do not move it.
   Vec3 middle = Vec3::Zero();
-  float scale = 0.5f * scene_.world.bounds().diagonal();
-  if (surfaces.empty()) {
-    return {aims_[emitter], middle, std::max(scale, 1e-3f), {}};
-  }
-  for (int k = 0; k < 3; ++k) {
+  for (int k = 0; k < 3 && !surfaces.empty(); ++k) {
     std::vector<float> along;
     along.reserve(surfaces.size());
     for (const ShadingPlace& s : surfaces) {
@@ -707,17 +717,13 @@ DistantEmission VirtualLights::distant_emission(std::uint32_t emitter,
     std::nth_element(along.begin(), half, along.end());
     middle[k] = *half;
   }
-  if (!(scale > 0)) {  // nothing but endless surfaces: as far as places lie
-    double sum = 0;
-    for (const ShadingPlace& s : surfaces) {
-      sum += static_cast<double>((s.position - middle).norm());
-    }
-    scale = static_cast<float>(sum / static_cast<double>(surfaces.size()));
-  }
-  return {aims_[emitter],
-          middle,
-          std::max(scale, 1e-3f),
-          distant_arrivals(emitter, tries, middle, surfaces, rays)};
+  return {aims_[emitter], middle, distant_arrivals(emitter, tries, middle, surfaces, rays)};
+}
+
+bool VirtualLights::carries(const Emitter& e, const Vec3& p, const Vec3& toward) const {
+  const std::uint32_t place = place_of_[static_cast<std::size_t>(&e - scene_.emitters.data())];
+  return place != kNoIndex &&
+         (!e.is_distant() || std::get<DistantEmission>(emission_[place]).covers(e, p, toward));
 }
 
 bool VirtualLights::enters(EmittedPhoton& photon, RayCounts& rays) const {

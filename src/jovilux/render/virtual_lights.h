@@ -104,8 +104,14 @@ class VirtualLights {
   bool carries(const Emitter& e) const {
     return carried_[static_cast<std::size_t>(&e - scene_.emitters.data())] != 0;
   }
+  /// Whether it is carried on the ray through p from the unit direction `toward` the light: of
+  /// distant lights, not all rays are.
+  bool carries(const Emitter& e, const Vec3& p, const Vec3& toward) const;
   /// Whether camera paths find nothing but carried lights.
   bool carries_all() const { return carries_all_; }
+  /// The least chance to go on of a camera path beside connections. Rays of distant lights that are
+  /// not carried are left to such paths alone: without it they would be rare and heavy.
+  float least_survival() const { return plan_.distant ? 0.3f : 0.0f; }
   /// Of each layer, whether all its lights can be carried, with or without the distant ones; and
   /// whether all that shines can.
   static std::vector<bool> could_carry(const Scene& scene, bool distant);
@@ -232,6 +238,7 @@ class VirtualLights {
   const Guide& guide_;
   Plan plan_;
   std::vector<std::uint8_t> carried_;
+  std::vector<std::uint32_t> place_of_;  // of each emitter among those below; kNoIndex: none
   bool carries_all_ = true;
   std::vector<Emitter> aims_;             // without falloff and tint by position
   std::vector<std::uint32_t> emitters_;   // that are carried
