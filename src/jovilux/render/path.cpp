@@ -188,6 +188,7 @@ class PathTracer {
     std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, what connections have left to this path.
     float uncarried = 1;
+    float beside = 1;                // the chance that the path has gone on beside them
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
   };
   // A surface that a path has met.
@@ -1457,7 +1458,9 @@ class PathTracer {
       return true;
     }
     // The root of what is left: going on by that itself would leave rare paths at full weight.
-    const float survival = std::max(virtual_lights_->least_survival(), std::sqrt(left));
+    const float survival =
+        std::max(std::min(virtual_lights_->least_survival() / s.beside, 1.0f), std::sqrt(left));
+    s.beside *= survival;
     if (!(u() < survival)) {
       return false;
     }
