@@ -109,16 +109,22 @@ struct SkyGuide::Builder {
     return out;
   }
 
+  // Trees of what arrived in the last round; none where nothing did.
+  void plant() {
+    parallel_for(cells.size(), [&](std::size_t c) {
+      trees[c].clear();
+      if (std::vector<DirectionSample> around = arrivals_around(c);
+          shares[c] > 0 && !around.empty()) {
+        add_direction_tree(around, kEvenDirections, trees[c]);
+      }
+    });
+  }
+
   void learn(std::uint32_t rays_of_round, RayCounts& rays) {
     std::vector<RayCounts> counts(cells.size());
     for (std::uint32_t round = 0; round < kSkyRounds; ++round) {
       if (round > 0) {
-        parallel_for(cells.size(), [&](std::size_t c) {
-          trees[c].clear();
-          if (std::vector<DirectionSample> around = arrivals_around(c); !around.empty()) {
-            add_direction_tree(around, kEvenDirections, trees[c]);
-          }
-        });
+        plant();
         // Rays of the first round have few hits, each of a large weight.
         arrivals.assign(cells.size(), {});
       }
@@ -169,14 +175,26 @@ SkyGuide::SkyGuide(const Scene& scene,
         rays);
     most_rays -= shaded * kSkyRounds * std::min<double>(of_round, kMostRaysOfRound);
     first_cell_[light] = static_cast<std::uint32_t>(cells_.size());
+    builder.plant();
     for (std::size_t c = 0; c < cells.size(); ++c) {
-      std::vector<DirectionSample> arrivals = builder.arrivals_around(c);
-      const bool learned = shares[c] > 0 && !arrivals.empty();
-      cells_.push_back(learned
-                           ? Cell{add_direction_tree(arrivals, kEvenDirections, nodes_), shares[c]}
-                           : Cell{});
+      cells_.push_back(add_tree(builder.trees[c], shares[c]));
     }
   }
+}
+
+// A cell with a tree of its own, whose nodes go to the end of all.
+SkyGuide::Cell SkyGuide::add_tree(const std::vector<DirectionNode>& tree, float share) {
+  if (tree.empty()) {
+    return {};
+  }
+  const auto root = static_cast<std::uint32_t>(nodes_.size());
+  for (DirectionNode n : tree) {
+    for (std::uint32_t& child : n.child) {
+      child += child == 0 ? 0 : root;
+    }
+    nodes_.push_back(n);
+  }
+  return {root, share};
 }
 
 // Of each cell, the share of directions toward a light that a tree is to choose.

@@ -69,6 +69,7 @@ class SkyGuide {
     const std::uint32_t first = first_cell_[emitter];
     return first == kNoIndex ? nullptr : &cells_[first + cell];
   }
+  Cell add_tree(const std::vector<DirectionNode>& tree, float share);
   static std::vector<float> shares_of(const Scene& scene,
                                       const GuideTree& tree,
                                       const std::vector<std::vector<std::uint32_t>>& cells,
