@@ -28,9 +28,9 @@ constexpr std::size_t kLeastLightPaths = 1 << 10, kMostLightPaths = 1 << 13;
 // demo's bench) they have a third of the squared error.
 constexpr double kLeastConnected = 0.09;
 // Distant lights are connected where at most this part of their light arrives at the places of
-// camera paths. Where more arrives, a path's next surface is lit as well, and connections cost about
-// what they bring: in a yard (86 %) half the squared error in 2.5 times the time; in a room with a
-// window (3 %, with sun 14 %) a tenth in twice the time.
+// camera paths. Where more arrives, a path's next surface is lit as well, and connections cost
+// about what they bring: in a yard (86 %) half the squared error in 2.5 times the time. In a room
+// with a window (3 %, with sun 14 %) they bring an eighth and a seventeenth in twice the time.
 constexpr double kMostDistantArrives = 0.25;
 // Looks at virtual lights, a ray each, by which places learn that hardly any light reaches.
 constexpr double kLooksOfSamples = 2, kMostLooks = 1e7;

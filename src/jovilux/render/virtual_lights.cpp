@@ -49,8 +49,8 @@ constexpr std::size_t kFirstLook = 4;
 // About so many virtual lights of a set are kept.
 constexpr double kKeptLights = 4096;
 constexpr std::size_t kPlacesPerBlock = 256;
-// Rays by which distant lights learn where their light enters, of all of them together; and from how
-// far their rays come, relative to the scene.
+// Rays by which distant lights learn where their light enters, of all of them together; and from
+// how far their rays come, relative to the scene.
 constexpr std::size_t kDistantTries = 1 << 18;
 constexpr float kFarOut = 1e4f;
 constexpr std::uint32_t kDistantStream = 0x64697374U;
