@@ -13,16 +13,17 @@ namespace {
 // Of rays chosen by importance, this part is still chosen by arrivals.
 constexpr double kByArrivals = 0.6;
 // Nothing is emitted from cells whose photons would stand for so much more light than in the mean
-// over what arrives: in a room on sunlit ground 5 and 20 have 1.2 times the squared error, no limit
-// 6 times.
+// over what arrives: in a room on sunlit ground 5 and 20 have 1.1 times the squared error, no limit
+// 6 times (docs/performance.md).
 constexpr double kHeaviest = 10;
-// What a cell holds counts a little more than its arrivals: others may follow.
+// Arrivals that each cell holds beside those found, so that a cell without any has a chance.
 constexpr double kCellPrior = 0.5;
 constexpr std::size_t kMostDistantCells = 4096;
 // A cell is halved where it holds so many arrivals and that makes them likelier by so much (the
 // logarithm of their likelihood).
 constexpr std::size_t kLeastArrivals = 8;
 constexpr double kLeastCutGain = 3;
+// Photons by which a light's flux is found.
 constexpr std::uint32_t kFluxSamples = 1024;
 constexpr float kDistantOneLess = 0x1.fffffep-1f;
 
@@ -133,7 +134,7 @@ struct DistantEmission::Builder {
   // their frequency. Chances ~ w would leave cells that few rays pass with the light of hundreds in
   // each (a room with a window: 3.4 times the squared error).
   template <class Tasks>
-  void make_cells(Tasks& leaves) {
+  void make_cells(const Tasks& leaves) {
     std::vector<double> held;
     double all = 0;
     for (const auto& leaf : leaves) {
@@ -144,30 +145,23 @@ struct DistantEmission::Builder {
       held.push_back(weight);
       all += weight;
     }
-    std::vector<std::size_t> order(leaves.size());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-      return held[a] / leaves[a].cell.volume() > held[b] / leaves[b].cell.volume();
-    });
     // What a photon of each cell would stand for, and in the mean over what arrives.
     std::vector<double> chances(leaves.size()), flux(leaves.size());
-    for (std::size_t i = 0; i < leaves.size(); ++i) {
-      chances[i] = std::sqrt((held[i] + kCellPrior) * leaves[i].cell.volume());
-    }
     double mean = 0;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
-      flux[i] = leaves[i].cell.volume() / chances[i];
+      const double volume = leaves[i].cell.volume();
+      chances[i] = std::sqrt((held[i] + kCellPrior) * volume);
+      flux[i] = volume / chances[i];
       mean += held[i] / all * flux[i];
     }
-    for (const std::size_t i : order) {
+    for (std::size_t i = 0; i < leaves.size(); ++i) {
       std::uint32_t& cell = tree.nodes_[leaves[i].node].child;
-      if (flux[i] > kHeaviest * mean) {
-        cell = kNoIndex;
-        continue;
+      cell = kNoIndex;
+      if (flux[i] <= kHeaviest * mean) {
+        cell = static_cast<std::uint32_t>(tree.cells_.size());
+        tree.cells_.push_back(leaves[i].cell);
+        tree.chances_.push_back(chances[i]);
       }
-      cell = static_cast<std::uint32_t>(tree.cells_.size());
-      tree.cells_.push_back(leaves[i].cell);
-      tree.chances_.push_back(chances[i]);
     }
   }
 };
@@ -195,7 +189,7 @@ DistantEmission::DistantEmission(const Emitter& aim,
                               all);
   }
   builder.build();
-  set_chances(chances_);
+  cumulative_ = cumulative_of(chances_);
   for (std::uint32_t i = 0; i < kFluxSamples; ++i) {
     const Sampler sampler(1, 0x64666c78U, i);
     flux_ +=
@@ -221,17 +215,6 @@ DistantRay DistantEmission::ray_of(const Emitter& aim,
   return out;
 }
 
-void DistantEmission::set_chances(const std::vector<double>& chances) {
-  const double all = std::accumulate(chances.begin(), chances.end(), 0.0);
-  cumulative_.assign(chances.size() + 1, 0.0f);
-  double sum = 0;
-  for (std::size_t i = 0; i < chances.size(); ++i) {
-    sum += chances[i] / all;
-    cumulative_[i + 1] = static_cast<float>(sum);
-  }
-  cumulative_.back() = 1;
-}
-
 void DistantEmission::choose_by(const std::vector<double>& importance) {
   const double all = std::accumulate(importance.begin(), importance.end(), 0.0),
                learned = std::accumulate(chances_.begin(), chances_.end(), 0.0);
@@ -242,7 +225,7 @@ void DistantEmission::choose_by(const std::vector<double>& importance) {
   for (std::size_t c = 0; c < mixed.size(); ++c) {
     mixed[c] = kByArrivals * chances_[c] / learned + (1 - kByArrivals) * importance[c] / all;
   }
-  set_chances(mixed);
+  cumulative_ = cumulative_of(mixed);
 }
 
 DistantEmission::Point DistantEmission::point_of(const DistantRay& ray) const {

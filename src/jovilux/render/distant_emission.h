@@ -13,7 +13,7 @@ namespace jovilux {
 /// The numbers that tell a ray of a distant light: its direction toward the light in square_of(),
 /// and where it crosses the plane through a middle that is perpendicular to it [m].
 struct DistantRay {
-  Vec2 direction = Vec2::Constant(0.5f);  ///< of a sun the middle, whose disc tells no places apart
+  Vec2 direction = Vec2::Constant(0.5f);  ///< (0.5, 0.5) for a sun, whose rays are nearly parallel
   Vec2 across = Vec2::Zero();
 };
 
@@ -23,12 +23,12 @@ struct DistantArrival {
   float weight = 0;  ///< what it brings, > 0
 };
 
-/// Emission sampling of one distant light. Most rays of a sky fall on roofs and fields, few pass a
-/// window. So rays are chosen by a density tree over their four numbers, which is learned from rays
-/// that arrived where camera paths are scattered: cells are halved where that makes the arrivals
-/// likelier. Rays of cells with few arrivals for their size are never emitted: each would stand for
-/// the light of hundreds. covers() tells them apart, so that all their light is left to camera
-/// paths.
+/// Emission sampling of one distant light by a density tree over the four numbers of its rays: most
+/// rays of a sky fall on roofs and fields, few pass a window. The tree is learned from rays that
+/// arrived where camera paths are scattered; a cell is divided where that makes the arrivals
+/// likelier. No ray is emitted from a cell with few arrivals for its size: its photons would stand
+/// for the light of hundreds. covers() is false for the rays of such cells, so that their light can
+/// be left to camera paths.
 ///
 /// Source: P. Ram, A. Gray, "Density Estimation Trees", KDD 2011, for trees of densities; here they
 /// are divided by likelihood.
@@ -38,9 +38,9 @@ class DistantEmission {
   /// `middle`: about which `across` is measured.
   DistantEmission(const Emitter& aim, const Vec3& middle, std::span<const DistantArrival> arrivals);
 
-  /// A direction toward the light from anywhere, without regard to what stands in the way, by u in
-  /// [0, 1)^2, and the ray that it makes through p.
+  /// A direction toward the light, the same from everywhere, by u in [0, 1)^2.
   static LightSample direction(const Emitter& aim, const Vec2& u);
+  /// The ray through p that comes from the unit direction `toward` the light.
   static DistantRay ray_of(const Emitter& aim,
                            const Vec3& middle,
                            const Vec3& p,
@@ -81,7 +81,6 @@ class DistantEmission {
   struct Builder;
 
   Point point_of(const DistantRay& ray) const;
-  void set_chances(const std::vector<double>& chances);
 
   Vec3 middle_ = Vec3::Zero();
   Vec2 corner_ = Vec2::Zero();  // of the tree's square,

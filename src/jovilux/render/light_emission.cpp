@@ -18,6 +18,8 @@ constexpr double kEvenly = 0.05;
 // Of cells chosen by importance, this part is still chosen by flux.
 constexpr double kByFlux = 0.3;
 
+}  // namespace
+
 std::vector<float> cumulative_of(const std::vector<double>& weights) {
   const double all = std::accumulate(weights.begin(), weights.end(), 0.0);
   std::vector<float> out(weights.size() + 1);
@@ -29,8 +31,6 @@ std::vector<float> cumulative_of(const std::vector<double>& weights) {
   out.back() = 1;
   return out;
 }
-
-}  // namespace
 
 float reach_of(const Emitter& e) {
   if (e.kind == LightKind::kObject) {

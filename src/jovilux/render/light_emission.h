@@ -14,6 +14,9 @@ float reach_of(const Emitter& e);
 /// The light without what depends on where it falls: falloff and tint by position.
 Emitter without_place(const Emitter& e);
 
+/// Of weights (>= 0, not all 0), 0 and then their share of the sum up to each: the last is 1.
+std::vector<float> cumulative_of(const std::vector<double>& weights);
+
 /// A photon as it leaves its light.
 struct EmittedPhoton {
   Ray ray;         ///< from the light's surface

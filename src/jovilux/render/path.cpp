@@ -188,7 +188,7 @@ class PathTracer {
     std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, what connections have left to this path.
     float uncarried = 1;
-    float beside = 1;                // the chance that the path has gone on beside them
+    float beside = 1;  // the chance that the path has gone on beside connections so far
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
   };
   // A surface that a path has met.

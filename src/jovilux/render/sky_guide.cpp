@@ -27,6 +27,47 @@ constexpr float kMostByTree = 0.9f, kWideOpen = 0.35f, kHardlyAny = 0.1f;
 
 }  // namespace
 
+float SkyDirections::mixed(const Vec3& wi, float own) const {
+  return share > 0 ? share * directions_pdf(nodes, root, wi) + (1 - share) * own : own;
+}
+
+LightSample SkyDirections::sample(const Emitter& e,
+                                  const Vec3& p,
+                                  const Vec2& u,
+                                  const Vec3* side) const {
+  constexpr float kBelowOne = 0x1.fffffep-1f;
+  if (!(share > 0)) {
+    return sample_toward(e, p, u, side);
+  }
+  if (u.x() >= share) {
+    const float left = std::min((u.x() - share) / (1 - share), kBelowOne);
+    LightSample out = sample_toward(e, p, {left, u.y()}, side);
+    if (out.weight > 0) {
+      const float pdf = mixed(out.wi, out.pdf);
+      out.weight *= out.pdf / pdf;
+      out.pdf = pdf;
+    }
+    return out;
+  }
+  LightSample out;
+  float by_tree = 0;
+  out.wi = sample_directions(nodes, root, {std::min(u.x() / share, kBelowOne), u.y()}, by_tree);
+  out.pdf = share * by_tree + (1 - share) * light_pdf(e, p, out.wi, {p}, side);
+  const float luminance = covers(e, out.wi) ? seen_luminance(e, out.wi, {p}) : 0;
+  if (!(luminance > 0) || !(out.pdf > 0)) {
+    return {};
+  }
+  out.distance = kFar;
+  out.weight = luminance / out.pdf;
+  if (e.detail != nullptr) {
+    const LightTint tint = tint_between(e, p, p, out.wi);
+    out.weight *= tint.gray;
+    out.colored = tint.colored;
+    out.rgb = tint.rgb;
+  }
+  return out;
+}
+
 // Learns the cells of one light.
 struct SkyGuide::Builder {
   const Scene& scene;
@@ -41,35 +82,6 @@ struct SkyGuide::Builder {
   std::vector<std::vector<DirectionSample>> arrivals{cells.size()};
   std::vector<std::vector<DirectionNode>> trees{cells.size()};
 
-  // A direction chosen for one of a cell's places.
-  struct Choice {
-    Vec3 wi = Vec3::Zero();
-    float pdf = 0;
-  };
-  Choice choose(const std::vector<DirectionNode>& tree,
-                const ShadingPlace& x,
-                const Vec3* side,
-                bool by_tree,
-                const Vec2& u) const {
-    if (tree.empty()) {
-      const LightSample light = sample_toward(e, x.position, u, side);
-      return {light.wi, light.pdf};
-    }
-    Choice out;
-    float by_arrivals = 0, by_light = 0;
-    if (by_tree) {
-      out.wi = sample_directions(tree, 0, u, by_arrivals);
-      by_light = light_pdf(e, x.position, out.wi, {x.position}, side);
-    } else {
-      const LightSample light = sample_toward(e, x.position, u, side);
-      out.wi = light.wi;
-      by_light = light.pdf;
-      by_arrivals = light.pdf > 0 ? directions_pdf(tree, 0, out.wi) : 0;
-    }
-    out.pdf = kTowardArrivals * by_arrivals + (1 - kTowardArrivals) * by_light;
-    return out;
-  }
-
   // A ray from one of the cell's places.
   void ask(std::size_t cell, const Sampler& sampler, RayCounts& rays) {
     const std::vector<std::uint32_t>& members = cells[cell];
@@ -77,23 +89,18 @@ struct SkyGuide::Builder {
         static_cast<std::size_t>(sampler.single(0) * static_cast<float>(members.size()));
     const ShadingPlace& x = places[members[std::min(number, members.size() - 1)]];
     const Vec3* const side = x.normal.isZero() ? nullptr : &x.normal;
-    const Choice choice =
-        choose(trees[cell], x, side, sampler.single(2) < kTowardArrivals, sampler.pair(1));
-    const float cosine = side == nullptr ? 0.25f : std::max(0.0f, x.normal.dot(choice.wi));
-    if (!(choice.pdf > 0) || !(cosine > 0) || !covers(e, choice.wi)) {
-      return;
-    }
-    const float brings = seen_luminance(e, choice.wi, {x.position}) * cosine / choice.pdf;
-    if (!(brings > 0)) {
+    const SkyDirections directions{trees[cell], 0, trees[cell].empty() ? 0 : kTowardArrivals};
+    const LightSample light = directions.sample(e, x.position, sampler.pair(1), side);
+    const float cosine = side == nullptr ? 0.25f : std::max(0.0f, x.normal.dot(light.wi));
+    if (!(light.weight > 0) || !(cosine > 0)) {
       return;
     }
     ++rays.shadow;
-    const float arrives =
-        brings *
-        passage(scene, ShadowRule::of(scene, e), Ray{ray_start(x), choice.wi}, kNoIndex, rays)
-            .mean();
+    const Ray shadow{ray_start(x), light.wi};
+    const float arrives = light.weight * cosine *
+                          passage(scene, ShadowRule::of(scene, e), shadow, kNoIndex, rays).mean();
     if (arrives > 0 && std::isfinite(arrives)) {
-      arrivals[cell].push_back({square_of(choice.wi), arrives});
+      arrivals[cell].push_back({square_of(light.wi), arrives});
     }
   }
 
@@ -220,40 +227,7 @@ LightSample SkyGuide::sample(const Emitter& e,
                              const Vec3& p,
                              const Vec2& u,
                              const Vec3* side) const {
-  const Cell* const c = cell_of(emitter, cell);
-  if (c == nullptr || !(c->share > 0)) {
-    return sample_toward(e, p, u, side);
-  }
-  constexpr float kBelowOne = 0x1.fffffep-1f;
-  LightSample out;
-  if (u.x() < c->share) {
-    float pdf_tree = 0;
-    out.wi = sample_directions(
-        nodes_, c->root, {std::min(u.x() / c->share, kBelowOne), u.y()}, pdf_tree);
-    const float luminance = covers(e, out.wi) ? seen_luminance(e, out.wi, {p}) : 0;
-    out.pdf = c->share * pdf_tree + (1 - c->share) * light_pdf(e, p, out.wi, {p}, side);
-    if (!(luminance > 0) || !(out.pdf > 0)) {
-      return {};
-    }
-    out.distance = kFar;
-    out.weight = luminance / out.pdf;
-    if (e.detail != nullptr) {
-      const LightTint tint = tint_between(e, p, p, out.wi);
-      out.weight *= tint.gray;
-      out.colored = tint.colored;
-      out.rgb = tint.rgb;
-    }
-    return out;
-  }
-  out =
-      sample_toward(e, p, {std::min((u.x() - c->share) / (1 - c->share), kBelowOne), u.y()}, side);
-  if (out.weight > 0) {
-    const float mixed =
-        c->share * directions_pdf(nodes_, c->root, out.wi) + (1 - c->share) * out.pdf;
-    out.weight *= out.pdf / mixed;
-    out.pdf = mixed;
-  }
-  return out;
+  return directions_of(emitter, cell).sample(e, p, u, side);
 }
 
 float SkyGuide::pdf(const Emitter& e,
@@ -262,11 +236,7 @@ float SkyGuide::pdf(const Emitter& e,
                     const Vec3& p,
                     const Vec3& wi,
                     const Vec3* side) const {
-  const float own = light_pdf(e, p, wi, {p}, side);
-  const Cell* const c = cell_of(emitter, cell);
-  return c == nullptr || !(c->share > 0)
-             ? own
-             : c->share * directions_pdf(nodes_, c->root, wi) + (1 - c->share) * own;
+  return directions_of(emitter, cell).mixed(wi, light_pdf(e, p, wi, {p}, side));
 }
 
 }  // namespace jovilux

@@ -109,8 +109,9 @@ class VirtualLights {
   bool carries(const Emitter& e, const Vec3& p, const Vec3& toward) const;
   /// Whether camera paths find nothing but carried lights.
   bool carries_all() const { return carries_all_; }
-  /// The least chance to go on of a camera path beside connections. Rays of distant lights that are
-  /// not carried are left to such paths alone: without it they would be rare and heavy.
+  /// The least chance that a camera path goes on beside all its connections together. Rays of
+  /// distant lights that are not carried are left to such paths: without it these would be rare and
+  /// heavy.
   float least_survival() const { return plan_.distant ? 0.3f : 0.0f; }
   /// Of each layer, whether all its lights can be carried, with or without the distant ones; and
   /// whether all that shines can.
