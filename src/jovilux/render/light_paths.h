@@ -143,15 +143,8 @@ class LightPaths {
     Vec3 at = Vec3::Zero(), inward = Vec3::UnitZ();
     double area = 0;  // of the cell
   };
-  struct Walk;
-  struct Sender;
+  class Walk;
 
-  // What connections leave of the light that goes from the vertex before to p; `pdf`: with which a
-  // camera path would choose that direction at p [1/sr]; `side`: of p, as of GuideTree::cell_at.
-  float left_by_connections(const Sender& sender,
-                            const Vec3& p,
-                            const Vec3& side,
-                            double pdf) const;
   Bounds target_box(const Bounds& own) const;
   void add_targets();
   void choose_cells_by(const std::vector<double>& importance);
@@ -160,17 +153,6 @@ class LightPaths {
   Exit exit_in(const Target& t, std::size_t cell, const Vec2& u) const;
   std::optional<Exit> exit_of(const Target& t, const Vec3& from, const Vec3& direction) const;
   double chance_of(std::size_t cell) const { return cumulative_[cell + 1] - cumulative_[cell]; }
-  // One path; the cell that it left its box by.
-  std::size_t walk(const Sampler& sampler,
-                   double per_sample,
-                   std::vector<Splat>& out,
-                   RayCounts& counts) const;
-  void connect(Walk& w,
-               const SurfacePoint& p,
-               const SurfaceModel& material,
-               const Frame& frame,
-               const Vec3& normal,
-               std::vector<Splat>& out) const;
 
   const Scene& scene_;
   const Camera& camera_;

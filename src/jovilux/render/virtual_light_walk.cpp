@@ -135,22 +135,6 @@ VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<Vir
   return survives() ? Next::kOn : Next::kEnd;
 }
 
-// Past holes and straight through panes.
-bool VirtualLightWalk::straight_on(const SurfacePoint& p,
-                                   const SurfaceModel& m,
-                                   const Scene::Pictures& pictures) {
-  const float covered = pictures.covered(p.uv);
-  if (covered < 1 && !(uniform() < covered)) {
-    return true;
-  }
-  if (m.is_pane() &&
-      !(uniform() < pane_reflectance(m, std::min(1.0f, std::abs(p.normal.dot(ray_.direction)))))) {
-    flux_ *= pictures.color == nullptr ? m.transmittance : painted_color(pictures, p.uv);
-    return true;
-  }
-  return false;
-}
-
 bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLight>& out) {
   const Scene::Surface& surface = scene_.surfaces[p.surface];
   if (surface.material == kNoIndex) {
@@ -158,41 +142,41 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
   }
   // Camera paths meet all surfaces of a connection after a bounce.
   const std::uint32_t number = scene_.after_bounce(surface.material);
-  const SurfaceModel* material = &scene_.materials[number];
   const Scene::Pictures& pictures = scene_.pictures[surface.material];
-  if (straight_on(p, *material, pictures)) {
+  const auto u_mask = [&] { return uniform(); };
+  const auto u_pane = [&](float) { return uniform(); };
+  if (const std::optional<Spectrum> passed = straight_through(
+          scene_.materials[number], pictures, p.uv, p.normal.dot(ray_.direction), u_mask, u_pane)) {
+    flux_ *= *passed;
     ray_ = {World::leave(p, ray_.direction), ray_.direction};
     return any_passes(flux_);
   }
   if (!falls_on(p.position)) {
     return false;
   }
-  if (pictures.color != nullptr) {
-    painted_ = painted(*material, pictures, p.uv);
-    material = &painted_;
-  }
-  const Vec3 to_light = -ray_.direction;
-  const Vec3 normal = p.normal.dot(to_light) >= 0 ? p.normal : Vec3(-p.normal);
-  Vec3 shading = p.shading_normal.dot(normal) >= 0 ? p.shading_normal : Vec3(-p.shading_normal);
-  if (VirtualLights::stand_on(*material)) {
+  const SurfaceModel& material = material_at(scene_, number, pictures, p.uv, painted_);
+  const SurfaceSide side = SurfaceSide::of(p.normal, p.shading_normal, -ray_.direction);
+  if (VirtualLights::stand_on(material)) {
     VirtualLight v = virtual_light(p.position);
-    v.normal = normal;
-    v.shading = shading;
+    v.normal = side.normal;
+    v.shading = p.shading_normal;
     v.uv = p.uv;
     v.offset = p.offset;
     v.material = surface.material;
     out.push_back(v);
   }
-  if (shading.dot(to_light) <= 0) {
-    shading = normal;
-  }
-  return scatter_at(p, *material, normal, shading);
+  return scatter_at(p, material, side);
+}
+
+bool VirtualLightWalk::mirror_back(const SurfacePoint& p, const Vec3& normal) {
+  const Vec3 back = (ray_.direction - 2 * ray_.direction.dot(normal) * normal).normalized();
+  ray_ = {World::leave(p, back), back};
+  return true;
 }
 
 bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
                                   const SurfaceModel& material,
-                                  const Vec3& normal,
-                                  const Vec3& shading) {
+                                  const SurfaceSide& side) {
   const Vec3 to_light = -ray_.direction;
   const bool first = scatterings_ == 0;
   ++scatterings_;
@@ -200,18 +184,13 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   // it that connections could share with.
   const bool found = LightPaths::cameras_find(*emitter_);
   if (material.is_pane()) {
-    if (first && !found) {
-      return false;
-    }
-    const Vec3 back = (ray_.direction + 2 * to_light.dot(normal) * normal).normalized();
     caustic_ = caustic_ || first;
-    ray_ = {World::leave(p, back), back};
-    return true;
+    return (!first || found) && mirror_back(p, side.normal);
   }
-  const Frame frame = Frame::around(shading);
+  const Frame frame = Frame::around(side.shading);
   const Vec3 local = frame.to_local(to_light);
   const bool inside = p.normal.dot(to_light) < 0;
-  const float upright = normal.dot(to_light);
+  const float upright = side.normal.dot(to_light);
   if (!(upright > 0)) {
     return false;
   }
@@ -220,36 +199,39 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
     return false;
   }
   const Vec3 direction = frame.to_world(next.wi).normalized();
-  const float away = direction.dot(normal);
+  const float away = direction.dot(side.normal);
   if (!(away * next.wi.z() > 0)) {
     return false;
   }
   // As camera paths have it: the cosine is that to the light, of the shading normal; and refraction
   // scales radiance, not flux.
   flux_ *= next.weight * std::abs(local.z() / upright * away / next.wi.z());
-  if (material.kind == SurfaceKind::kGlass && next.wi.z() < 0) {
-    const float n2 = material.eta * material.eta;
-    flux_ *= inside ? 1 / n2 : n2;
-    within_ = inside ? nullptr : &scene_.materials[scene_.surfaces[p.surface].material];
-  }
+  const bool refracted = next.wi.z() < 0;
+  flux_ *= refracted_flux(material, inside, refracted);
+  within_ = glass_after(
+      scene_.materials[scene_.surfaces[p.surface].material], inside, refracted, within_);
   if (first && next.mirror) {
     caustic_ = true;
   } else if (first && material.kind != SurfaceKind::kDiffuse &&
-             material.kind != SurfaceKind::kTranslucent) {
-    // One lobe stands for both, so that caustics are told apart.
-    const Lobes lobes = reflection_lobes(material, local, next.wi, inside);
-    const float diffuse = lobes.diffuse.mean(), gloss = lobes.gloss.mean();
-    if (!(diffuse + gloss > 0)) {
-      return false;
-    }
-    const float chance = gloss / (diffuse + gloss);
-    const Spectrum all = (lobes.diffuse + lobes.gloss).max(1e-30f);
-    caustic_ = uniform() < chance;
-    flux_ *= caustic_ ? Spectrum(lobes.gloss / all / chance)
-                      : Spectrum(lobes.diffuse / all / (1 - chance));
+             material.kind != SurfaceKind::kTranslucent &&
+             !choose_lobe(reflection_lobes(material, local, next.wi, inside))) {
+    return false;
   }
   ray_ = {World::leave(p, direction), direction};
   return survives();
+}
+
+bool VirtualLightWalk::choose_lobe(const Lobes& lobes) {
+  const float diffuse = lobes.diffuse.mean(), gloss = lobes.gloss.mean();
+  if (!(diffuse + gloss > 0)) {
+    return false;
+  }
+  const float chance = gloss / (diffuse + gloss);
+  const Spectrum all = (lobes.diffuse + lobes.gloss).max(1e-30f);
+  caustic_ = uniform() < chance;
+  flux_ *= caustic_ ? Spectrum(lobes.gloss / all / chance)
+                    : Spectrum(lobes.diffuse / all / (1 - chance));
+  return true;
 }
 
 }  // namespace jovilux

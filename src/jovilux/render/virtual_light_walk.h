@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/optics/haze.h"
+#include "jovilux/render/surface_vertex.h"
 #include "jovilux/render/virtual_lights.h"
 
 namespace jovilux {
@@ -27,12 +28,11 @@ class VirtualLightWalk {
   bool survives();
   Next through_haze(float end, std::vector<VirtualLight>& out);
   bool at_surface(const SurfacePoint& p, std::vector<VirtualLight>& out);
-  bool straight_on(const SurfacePoint& p, const SurfaceModel& m, const Scene::Pictures& pictures);
   bool falls_on(const Vec3& p);
-  bool scatter_at(const SurfacePoint& p,
-                  const SurfaceModel& material,
-                  const Vec3& normal,
-                  const Vec3& shading);
+  bool scatter_at(const SurfacePoint& p, const SurfaceModel& material, const SurfaceSide& side);
+  bool mirror_back(const SurfacePoint& p, const Vec3& normal);
+  /// Keeps one of the two lobes by chance, so that caustics are told apart.
+  bool choose_lobe(const Lobes& lobes);
   VirtualLight virtual_light(const Vec3& p) const;
 
   const Scene& scene_;
