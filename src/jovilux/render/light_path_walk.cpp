@@ -164,13 +164,10 @@ Ray LightPaths::Walk::through_box() const {
                        direction[k]);
     }
   }
-  const float to_light = light_.distance == kFar ? -kFar : -light_.distance * short_of_light();
+  const float to_light =
+      light_.distance == kFar ? -kFar : -light_.distance * short_of_light(*emitter_);
   const float start = std::min(0.0f, std::max(enters, to_light));
   return {exit_.at + start * direction, direction, -start};
-}
-
-float LightPaths::Walk::short_of_light() const {
-  return emitter_->kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f;
 }
 
 bool LightPaths::Walk::throws_shadow(std::uint32_t surface) const {
@@ -259,7 +256,8 @@ bool LightPaths::Walk::look_back() {
   Ray back{World::leave(p_, light_.wi), light_.wi};
   if (!e.is_distant()) {
     const float to_exit = (exit_.at - p_.position).norm();
-    back.t_max = std::max(0.0f, (light_.distance - to_exit) * short_of_light() - p_.offset);
+    back.t_max =
+        std::max(0.0f, (light_.distance - to_exit) * short_of_light(*emitter_) - p_.offset);
   }
   ++counts_.shadow;
   throughput_ *=
@@ -292,7 +290,7 @@ bool LightPaths::Walk::at_vertex() {
   take_material(scene_.surfaces[p_.surface].material);
   if (material_->is_pane()) {  // straight on is no scattering: only what it mirrors comes here
     throughput_ *= vertex_ == 1 ? pane_reflectance(*material_, std::min(1.0f, upright_)) : 1.0f;
-    travel_ = (travel_ - 2 * travel_.dot(side_.normal) * side_.normal).normalized();
+    travel_ = mirrored(travel_, side_.normal);
     sender_.any = false;
     return true;
   }

@@ -46,8 +46,6 @@ class LightPaths::Walk {
                         bool begins_on_gloss);
   bool survives(float most, float u);
   bool next_surface();
-  // The part of the distance to the light up to which rays ask: the light's own body is not hit.
-  float short_of_light() const;
   bool throws_shadow(std::uint32_t surface) const;
   // What connections leave of the light that goes from the vertex before to this one; `pdf`: with
   // which a camera path would choose that direction here [1/sr]; `side`: as of GuideTree::cell_at.

@@ -39,7 +39,7 @@ Emitter aimed(const Emitter& e) {
 }
 
 // How much of the light a mirroring surface sends on, for a first guess.
-float mirrored(const SurfaceModel& m) {
+float mirrored_part(const SurfaceModel& m) {
   if (m.kind == SurfaceKind::kGloss) {
     return 0.05f;
   }
@@ -81,7 +81,7 @@ LightPaths::LightPaths(const Scene& scene,
   std::vector<double> brought(targets_.size() * 6 * grid_ * grid_);
   parallel_for(targets_.size(), [&](std::size_t t) {
     const Target& target = targets_[t];
-    const float factor = mirrored(scene_.materials[scene_.surfaces[target.surface].material]);
+    const float factor = mirrored_part(scene_.materials[scene_.surfaces[target.surface].material]);
     for (std::size_t c = target.first_cell; c < target.first_cell + 6 * grid_ * grid_; ++c) {
       const Exit exit = exit_in(target, c, Vec2(0.5f, 0.5f));
       brought[c] =

@@ -79,6 +79,8 @@ struct PathOptions {
   GuideRecorder* recorder = nullptr;  ///< for training; null: nothing is recorded
   /// Null: ways are not recorded. Without a guide, whose connections have no way of their own.
   WayRecorder* ways = nullptr;
+  /// RayCounts::query_ns grows by the time spent in ray queries, at some cost.
+  bool times_queries = false;
 };
 
 /// Unidirectional path tracing: at each surface lights are sampled toward (next-event estimation)
@@ -99,10 +101,6 @@ struct PathOptions {
 /// there, and there a direction. What lies behind the haze that the camera looks through is weighed
 /// by its transmittance; the light that the haze scatters more than once is followed by a path of
 /// its own.
-///
-/// With kTimed, counts.query_ns grows by the time spent in ray queries, which costs some time of
-/// its own.
-template <bool kTimed = false>
 void trace_path(const Scene& scene,
                 const Ray& ray,
                 const Sampler& sampler,

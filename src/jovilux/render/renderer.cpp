@@ -632,11 +632,7 @@ class Renderer {
       FirstHit* const wanted =
           (first_round || s_.pass.goes_on_unevenly()) && s < Film::kGuideSamples ? &first : nullptr;
       const PathOptions path = sample_options(view, s - begin);
-      if (options_.time_queries) {
-        trace_path<true>(*view.scene, ray, sampler, path, sink, wanted, rays);
-      } else {
-        trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
-      }
+      trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
       shared.add(i, batch_of(s, begin, end - begin), offset);
       if (sink.not_finite() > 0) {
         TileTally lost;
@@ -677,6 +673,7 @@ class Renderer {
   // Of a pixel's k-th sample of the pass, with its set of virtual lights.
   PathOptions sample_options(const MomentView& view, int k) const {
     PathOptions out = path_options(view);
+    out.times_queries = options_.time_queries;
     if (!virtual_sets_.empty()) {
       out.virtual_set = &virtual_sets_[static_cast<std::size_t>(k) % virtual_sets_.size()];
     }

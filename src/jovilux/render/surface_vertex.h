@@ -27,6 +27,16 @@ struct SurfaceSide {
   }
 };
 
+/// A unit direction mirrored by a surface with unit normal n.
+inline Vec3 mirrored(const Vec3& direction, const Vec3& n) {
+  return (direction - 2 * direction.dot(n) * n).normalized();
+}
+
+/// Whether a surface that is no mirror has a glossy part.
+inline bool has_gloss(const SurfaceModel& m) {
+  return m.kind != SurfaceKind::kDiffuse && m.kind != SurfaceKind::kTranslucent && m.alpha > 0;
+}
+
 /// The material numbered `material` in the scene, with the color that `pictures` has at uv.
 /// `painted_here` holds the material where a picture colors it, and must outlive the reference.
 inline const SurfaceModel& material_at(const Scene& scene,

@@ -178,6 +178,15 @@ Spectrum painted_color(const Scene::Pictures& pictures, const Vec2& uv);
 /// The material with the color that its picture has there.
 SurfaceModel painted(const SurfaceModel& m, const Scene::Pictures& pictures, const Vec2& uv);
 
+/// The part of the distance to a light's surface up to which shadow rays ask: short of the light by
+/// the rounding of its distance, so that what it is mounted on does not hide it.
+inline float short_of_light(const Emitter& e) {
+  return e.kind == LightKind::kObject ? 1 - 1e-4f : 1 - 1e-5f;
+}
+inline float shadow_end(const Emitter& e, float distance) {
+  return e.is_distant() ? kFar : distance * short_of_light(e);
+}
+
 /// What stands in a light's way: all surfaces or a list of them, and what they let through
 /// nevertheless.
 struct ShadowRule {

@@ -169,7 +169,7 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
 }
 
 bool VirtualLightWalk::mirror_back(const SurfacePoint& p, const Vec3& normal) {
-  const Vec3 back = (ray_.direction - 2 * ray_.direction.dot(normal) * normal).normalized();
+  const Vec3 back = mirrored(ray_.direction, normal);
   ray_ = {World::leave(p, back), back};
   return true;
 }
