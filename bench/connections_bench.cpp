@@ -1,10 +1,10 @@
 #include "bench/connections_bench.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/render/camera.h"
-#include "jovilux/render/guide_training.h"
-#include "jovilux/render/transport.h"
-#include "jovilux/render/virtual_lights.h"
+#include "jovilux/transport/camera.h"
+#include "jovilux/transport/guide_training.h"
+#include "jovilux/transport/transport.h"
+#include "jovilux/transport/virtual_lights.h"
 
 #include <chrono>
 #include <cstdio>

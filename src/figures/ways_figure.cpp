@@ -1,7 +1,7 @@
 #include "figures/ways_figure.h"
 
 #include "jovilux/base/text.h"
-#include "jovilux/render/camera.h"
+#include "jovilux/transport/camera.h"
 
 #include <algorithm>
 #include <array>

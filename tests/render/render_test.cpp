@@ -1,9 +1,9 @@
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/statistics.h"
 #include "jovilux/judge/metering.h"
-#include "jovilux/render/camera.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/render/view.h"
+#include "jovilux/transport/camera.h"
 
 #include <Eigen/Dense>
 #include <limits>

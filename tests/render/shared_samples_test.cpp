@@ -3,7 +3,7 @@
 #include "jovilux/render/shared_samples.h"
 
 #include "jovilux/base/sampler.h"
-#include "jovilux/render/camera.h"
+#include "jovilux/transport/camera.h"
 
 #include <cmath>
 #include <functional>

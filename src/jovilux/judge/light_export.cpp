@@ -5,7 +5,7 @@
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/files/photometric_file.h"
-#include "jovilux/render/light_emission.h"
+#include "jovilux/transport/light_emission.h"
 
 #include <Eigen/Geometry>
 #include <algorithm>

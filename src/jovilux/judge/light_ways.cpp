@@ -2,7 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/judge/metering.h"
-#include "jovilux/render/path.h"
+#include "jovilux/transport/path.h"
 
 #include <algorithm>
 #include <array>

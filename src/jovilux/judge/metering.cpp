@@ -1,7 +1,7 @@
 #include "jovilux/judge/metering.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/render/path.h"
+#include "jovilux/transport/path.h"
 
 #include <algorithm>
 #include <array>

@@ -2,7 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
-#include "jovilux/render/camera.h"
+#include "jovilux/transport/camera.h"
 #include "jovilux/units/text.h"
 
 #include <algorithm>

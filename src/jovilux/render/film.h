@@ -1,5 +1,7 @@
 #pragma once
 
+#include "jovilux/transport/part.h"
+
 #include <Eigen/Core>
 #include <array>
 #include <cstddef>
@@ -28,14 +30,6 @@ constexpr int batch_of(int i, int begin, int count) {
   return i - begin < even ? i % kHalves + (i - begin) / kHalves / (even / kBatches) * kHalves
                           : i % kBatches;
 }
-
-/// What of a light a contribution is: seen or after one scattering; after more; after more, and a
-/// mirror or gloss on which it fell threw it
-/// on a surface that is no mirror; or on a path that haze scattered.
-enum class Part : std::uint8_t { kDirect, kBounce, kCaustic, kHaze };
-inline constexpr std::array<const char*, 4> kPartNames = {"direct", "bounce", "caustic", "haze"};
-/// How many of them a picture without haze has, and one with haze.
-inline constexpr int kParts = 3, kPartsWithHaze = 4;
 
 /// Pictures are rendered, kept and shared out in squares of this side [pixels].
 inline constexpr int kTile = 16;

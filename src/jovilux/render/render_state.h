@@ -2,7 +2,7 @@
 
 #include "jovilux/base/problem.h"
 #include "jovilux/render/film.h"
-#include "jovilux/render/path.h"
+#include "jovilux/transport/path.h"
 
 #include <cstdint>
 #include <string>

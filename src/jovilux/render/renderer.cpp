@@ -1,14 +1,14 @@
 #include "jovilux/render/renderer.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/render/camera.h"
-#include "jovilux/render/guide_training.h"
-#include "jovilux/render/light_path_plan.h"
-#include "jovilux/render/light_paths.h"
 #include "jovilux/render/sample_plan.h"
 #include "jovilux/render/shared_samples.h"
 #include "jovilux/render/view.h"
-#include "jovilux/render/virtual_lights.h"
+#include "jovilux/transport/camera.h"
+#include "jovilux/transport/guide_training.h"
+#include "jovilux/transport/light_path_plan.h"
+#include "jovilux/transport/light_paths.h"
+#include "jovilux/transport/virtual_lights.h"
 
 #include <algorithm>
 #include <array>

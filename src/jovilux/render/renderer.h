@@ -2,10 +2,10 @@
 
 #include "jovilux/base/progress.h"
 #include "jovilux/render/film.h"
-#include "jovilux/render/path.h"
 #include "jovilux/render/render_state.h"
 #include "jovilux/rig/rig.h"
 #include "jovilux/scene/scene.h"
+#include "jovilux/transport/path.h"
 
 #include <functional>
 #include <memory>

@@ -1,0 +1,124 @@
+#include "jovilux/transport/light_emission.h"
+
+#include "jovilux/base/sampler.h"
+#include "jovilux/transport/direction_tree.h"
+
+#include <algorithm>
+#include <cmath>
+#include <memory>
+#include <numeric>
+
+namespace jovilux {
+namespace {
+
+constexpr std::uint32_t kSamplesPerCell = 8;
+// A part of the photons is spread evenly over the cells: their samples may have missed narrow
+// beams.
+constexpr double kEvenly = 0.05;
+// Of cells chosen by importance, this part is still chosen by flux.
+constexpr double kByFlux = 0.3;
+
+}  // namespace
+
+std::vector<float> cumulative_of(const std::vector<double>& weights) {
+  const double all = std::accumulate(weights.begin(), weights.end(), 0.0);
+  std::vector<float> out(weights.size() + 1);
+  double sum = 0;
+  for (std::size_t i = 0; i < weights.size(); ++i) {
+    sum += weights[i] / all;
+    out[i + 1] = static_cast<float>(sum);
+  }
+  out.back() = 1;
+  return out;
+}
+
+float reach_of(const Emitter& e) {
+  if (e.kind == LightKind::kObject) {
+    return static_cast<float>(e.detail->surface->reach());
+  }
+  return std::max(e.radius, std::hypot(e.half_width, e.half_height));
+}
+
+Emitter without_place(const Emitter& e) {
+  Emitter out = e;
+  out.falloff = Falloff{};
+  if (e.detail != nullptr && e.detail->tint) {
+    auto detail = std::make_shared<EmitterDetail>(*e.detail);
+    detail->tint.reset();
+    out.detail = std::move(detail);
+  }
+  return out;
+}
+
+LightEmission::LightEmission(const Emitter& aim, float scene_size, std::size_t cells)
+    : radius_(2 * reach_of(aim) + 1e-2f * scene_size), side_(cells), power_(cells * cells) {
+  const float area = 4 * kPi * radius_ * radius_;
+  for (std::size_t c = 0; c < power_.size(); ++c) {
+    const Sampler sampler(1, 0x656d6974U, static_cast<std::uint32_t>(c));
+    for (std::uint32_t i = 0; i < kSamplesPerCell; ++i) {
+      const Vec3 out = outward(c, sampler.pair(2 * i));
+      const LightSample light =
+          sample_toward(aim, aim.center + radius_ * out, sampler.pair(2 * i + 1));
+      const float flux = light.weight * std::max(0.0f, -light.wi.dot(out)) * area;
+      power_[c] += std::isfinite(flux) ? static_cast<double>(flux) / kSamplesPerCell : 0.0;
+    }
+  }
+  const auto count = static_cast<double>(power_.size());
+  flux_ = std::accumulate(power_.begin(), power_.end(), 0.0) / count;
+  if (!(flux_ > 0)) {
+    return;
+  }
+  for (double& p : power_) {
+    p = (1 - kEvenly) * p / (flux_ * count) + kEvenly / count;
+  }
+  cumulative_ = cumulative_of(power_);
+}
+
+void LightEmission::choose_by(const std::vector<double>& importance) {
+  const double all = std::accumulate(importance.begin(), importance.end(), 0.0);
+  if (!(all > 0)) {
+    return;
+  }
+  std::vector<double> mixed(power_.size());
+  for (std::size_t c = 0; c < mixed.size(); ++c) {
+    mixed[c] = kByFlux * power_[c] + (1 - kByFlux) * importance[c] / all;
+  }
+  cumulative_ = cumulative_of(mixed);
+}
+
+EmittedPhoton LightEmission::sample(const Emitter& aim,
+                                    float u_cell,
+                                    const Vec2& u_place,
+                                    const Vec2& u_light) const {
+  const auto above = std::upper_bound(cumulative_.begin() + 1, cumulative_.end() - 1, u_cell);
+  const auto cell = static_cast<std::size_t>(above - cumulative_.begin()) - 1;
+  const float chance = cumulative_[cell + 1] - cumulative_[cell];
+  const Vec3 out = outward(cell, u_place), p = aim.center + radius_ * out;
+  const LightSample light = sample_toward(aim, p, u_light);
+  EmittedPhoton photon;
+  photon.cell = static_cast<std::uint32_t>(cell);
+  const float cosine = -light.wi.dot(out);
+  if (!(light.weight > 0) || !(cosine > 0) || !(chance > 0)) {
+    return photon;
+  }
+  const float area = 4 * kPi * radius_ * radius_ / static_cast<float>(power_.size());
+  photon.flux = light.weight * cosine * area / chance;
+  // Clear of the light's own surface by the rounding of the distance.
+  const float start = aim.is_zero_size() ? 0.0f : 1e-5f;
+  photon.ray = {p + (1 - start) * light.distance * light.wi, Vec3(-light.wi)};
+  photon.colored = light.colored;
+  photon.rgb = light.rgb;
+  if (!std::isfinite(photon.flux)) {
+    photon.flux = 0;
+  }
+  return photon;
+}
+
+Vec3 LightEmission::outward(std::size_t cell, const Vec2& u) const {
+  const auto n = static_cast<float>(side_);
+  const auto row = cell / side_, column = cell % side_;
+  return direction_of(
+      {(static_cast<float>(column) + u.x()) / n, (static_cast<float>(row) + u.y()) / n});
+}
+
+}  // namespace jovilux

@@ -1,0 +1,237 @@
+#include "jovilux/transport/virtual_light_walk.h"
+
+#include "jovilux/transport/light_paths.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace jovilux {
+namespace {
+
+constexpr int kMostSteps = 256;
+constexpr float kMostSurvival = 0.95f;
+
+}  // namespace
+
+void VirtualLightWalk::run(const EmittedPhoton& photon,
+                           std::uint32_t emitter,
+                           double flux,
+                           Rng random,
+                           std::vector<VirtualLight>& out) {
+  random_ = random;
+  ray_ = photon.ray;
+  start_flux_ = static_cast<float>(flux);
+  flux_ = Spectrum::Constant(start_flux_);
+  emitter_ = &scene_.emitters[emitter];
+  emitter_index_ = emitter;
+  emission_cell_ = photon.cell;
+  colored_ = photon.colored;
+  rgb_ = photon.rgb;
+  hazy_ = caustic_ = false;
+  scatterings_ = in_haze_ = 0;
+  within_ = nullptr;
+  const std::uint32_t body = scene_.emitter_surface[emitter];
+  // A camera path has at least one scattering of its own.
+  for (int i = 0; i < kMostSteps && scatterings_ < bounces_ - 1; ++i) {
+    const Hit hit = scene_.world.closest(ray_);
+    ++rays_.path;
+    if (!scene_.hazes.empty()) {
+      const Next next = through_haze(hit.found() ? hit.t : kFar, out);
+      if (next == Next::kEnd) {
+        return;
+      }
+      if (next == Next::kOn) {
+        continue;
+      }
+    }
+    if (!hit.found()) {
+      return;
+    }
+    const SurfacePoint p = scene_.world.point(ray_, hit);
+    if (scatterings_ == 0 && p.surface == body && hit.shape != kNoIndex) {
+      ray_.origin = World::leave(p, ray_.direction);  // shadow rays do not see it either
+      continue;
+    }
+    if (within_ != nullptr) {
+      flux_ *= (-hit.t * within_->absorption).exp();
+    }
+    if (!at_surface(p, out)) {
+      return;
+    }
+  }
+}
+
+bool VirtualLightWalk::survives() {
+  const float survival = std::min(kMostSurvival, flux_.maxCoeff() / start_flux_);
+  if (!(survival > 0) || !(uniform() < survival)) {
+    return false;
+  }
+  flux_ /= survival;
+  return true;
+}
+
+VirtualLight VirtualLightWalk::virtual_light(const Vec3& p) const {
+  VirtualLight v;
+  v.position = p;
+  v.to_light = -ray_.direction;
+  v.flux = flux_;
+  v.emitter = emitter_index_;
+  v.scatterings = static_cast<std::uint16_t>(scatterings_ + 1);
+  v.in_haze = static_cast<std::uint16_t>(in_haze_);
+  v.colored = colored_;
+  v.rgb = rgb_;
+  v.hazy = hazy_;
+  v.caustic = caustic_;
+  v.emission_cell = emission_cell_;
+  return v;
+}
+
+// Where the light itself falls: falloff and tint by position; false where nothing is left.
+bool VirtualLightWalk::falls_on(const Vec3& p) {
+  if (scatterings_ > 0) {
+    return true;
+  }
+  flux_ *= falloff_at(*emitter_, p);
+  if (emitter_->detail != nullptr && emitter_->detail->tint) {
+    rgb_ *= emitter_->detail->tint->at(p);
+    colored_ = true;
+  }
+  return any_passes(flux_);
+}
+
+VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<VirtualLight>& out) {
+  const HazeAlong along(scene_.hazes, ray_, end);
+  if (!along.any()) {
+    return Next::kSurface;
+  }
+  const float t = along.sample(uniform(), random_);
+  if (!(t < end)) {
+    return Next::kSurface;
+  }
+  if (in_haze_ + 1 > haze_bounces_) {
+    return Next::kEnd;
+  }
+  const HazeAt at = along.at(t);
+  const Vec3 p = ray_.at(t);
+  const float sigma_t = at.sigma_t();
+  if (!(sigma_t > 0) || !falls_on(p)) {
+    return Next::kEnd;
+  }
+  VirtualLight v = virtual_light(p);
+  v.sigma_t = sigma_t;
+  v.in_haze = static_cast<std::uint16_t>(in_haze_ + 1);
+  v.hazy = true;
+  out.push_back(v);
+  hazy_ = true;
+  ++in_haze_;
+  ++scatterings_;
+  Vec3 wi;
+  const float pdf = at.sample_phase(ray_.direction, Vec2(uniform(), uniform()), wi);
+  if (!(pdf > 0)) {
+    return Next::kEnd;
+  }
+  flux_ *= at.scattering(ray_.direction.dot(wi)) / (sigma_t * pdf);
+  ray_ = {p, wi};
+  return survives() ? Next::kOn : Next::kEnd;
+}
+
+bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLight>& out) {
+  const Scene::Surface& surface = scene_.surfaces[p.surface];
+  if (surface.material == kNoIndex) {
+    return false;
+  }
+  // Camera paths meet all surfaces of a connection after a bounce.
+  const std::uint32_t number = scene_.after_bounce(surface.material);
+  const Scene::Pictures& pictures = scene_.pictures[surface.material];
+  const auto u_mask = [&] { return uniform(); };
+  const auto u_pane = [&](float) { return uniform(); };
+  if (const std::optional<Spectrum> passed = straight_through(
+          scene_.materials[number], pictures, p.uv, p.normal.dot(ray_.direction), u_mask, u_pane)) {
+    flux_ *= *passed;
+    ray_ = {World::leave(p, ray_.direction), ray_.direction};
+    return any_passes(flux_);
+  }
+  if (!falls_on(p.position)) {
+    return false;
+  }
+  const SurfaceModel& material = material_at(scene_, number, pictures, p.uv, painted_);
+  const SurfaceSide side = SurfaceSide::of(p.normal, p.shading_normal, -ray_.direction);
+  if (VirtualLights::stand_on(material)) {
+    VirtualLight v = virtual_light(p.position);
+    v.normal = side.normal;
+    v.shading = p.shading_normal;
+    v.uv = p.uv;
+    v.offset = p.offset;
+    v.material = surface.material;
+    out.push_back(v);
+  }
+  return scatter_at(p, material, side);
+}
+
+bool VirtualLightWalk::mirror_back(const SurfacePoint& p, const Vec3& normal) {
+  const Vec3 back = mirrored(ray_.direction, normal);
+  ray_ = {World::leave(p, back), back};
+  return true;
+}
+
+bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
+                                  const SurfaceModel& material,
+                                  const SurfaceSide& side) {
+  const Vec3 to_light = -ray_.direction;
+  const bool first = scatterings_ == 0;
+  ++scatterings_;
+  // Light that only LightPaths find through mirrors is theirs alone: camera paths have no rest of
+  // it that connections could share with.
+  const bool found = LightPaths::cameras_find(*emitter_);
+  if (material.is_pane()) {
+    caustic_ = caustic_ || first;
+    return (!first || found) && mirror_back(p, side.normal);
+  }
+  const Frame frame = Frame::around(side.shading);
+  const Vec3 local = frame.to_local(to_light);
+  const bool inside = p.normal.dot(to_light) < 0;
+  const float upright = side.normal.dot(to_light);
+  if (!(upright > 0)) {
+    return false;
+  }
+  const Scattering next = scatter(material, local, Vec2(uniform(), uniform()), uniform(), inside);
+  if (!(next.pdf > 0) || (first && next.mirror && !found)) {
+    return false;
+  }
+  const Vec3 direction = frame.to_world(next.wi).normalized();
+  const float away = direction.dot(side.normal);
+  if (!(away * next.wi.z() > 0)) {
+    return false;
+  }
+  // As camera paths have it: the cosine is that to the light, of the shading normal; and refraction
+  // scales radiance, not flux.
+  flux_ *= next.weight * std::abs(local.z() / upright * away / next.wi.z());
+  const bool refracted = next.wi.z() < 0;
+  flux_ *= refracted_flux(material, inside, refracted);
+  within_ = glass_after(
+      scene_.materials[scene_.surfaces[p.surface].material], inside, refracted, within_);
+  if (first && next.mirror) {
+    caustic_ = true;
+  } else if (first && material.kind != SurfaceKind::kDiffuse &&
+             material.kind != SurfaceKind::kTranslucent &&
+             !choose_lobe(reflection_lobes(material, local, next.wi, inside))) {
+    return false;
+  }
+  ray_ = {World::leave(p, direction), direction};
+  return survives();
+}
+
+bool VirtualLightWalk::choose_lobe(const Lobes& lobes) {
+  const float diffuse = lobes.diffuse.mean(), gloss = lobes.gloss.mean();
+  if (!(diffuse + gloss > 0)) {
+    return false;
+  }
+  const float chance = gloss / (diffuse + gloss);
+  const Spectrum all = (lobes.diffuse + lobes.gloss).max(1e-30f);
+  caustic_ = uniform() < chance;
+  flux_ *= caustic_ ? Spectrum(lobes.gloss / all / chance)
+                    : Spectrum(lobes.diffuse / all / (1 - chance));
+  return true;
+}
+
+}  // namespace jovilux
