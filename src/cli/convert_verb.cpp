@@ -47,135 +47,148 @@ SkyShape sky_of(const Arguments& a) {
   return sky;
 }
 
-SourceShape shape_of(const Arguments& a) {
-  SourceShape s;
-  const auto kind_name = a.text("kind");
-  if (kind_name) {
-    const auto kind = parse_light_kind(*kind_name);
+// The kind that --kind names, else the one that the sizes given belong to.
+LightKind kind_of(const Arguments& a) {
+  const auto name = a.text("kind");
+  if (name) {
+    const auto kind = parse_light_kind(*name);
     if (!kind) {
       throw UsageError(fmt::format(
-          "--kind: found \"{}\"; expected {}", printable(*kind_name), join_or(light_kind_names())));
+          "--kind: found \"{}\"; expected {}", printable(*name), join_or(light_kind_names())));
     }
-    s.kind = *kind;
-  } else {
-    s.kind = a.text("profile")            ? LightKind::kPoint
-             : a.text("length")           ? LightKind::kTube
-             : a.text("area")             ? LightKind::kObject
-             : a.text("size")             ? LightKind::kRect
-             : a.text("beam")             ? LightKind::kSpot
-             : a.text("radius")           ? LightKind::kSphere
-             : a.text("angular-diameter") ? LightKind::kSun
-                                          : LightKind::kPoint;
+    return *kind;
   }
-  const auto needed = [&](const std::string& name, const std::string& example) {
-    const auto v = a.text(name);
-    if (!v) {
-      throw UsageError(
-          fmt::format("a {} needs --{}, such as --{} {}", to_string(s.kind), name, name, example));
-    }
-    return *v;
-  };
+  return a.text("profile")            ? LightKind::kPoint
+         : a.text("length")           ? LightKind::kTube
+         : a.text("area")             ? LightKind::kObject
+         : a.text("size")             ? LightKind::kRect
+         : a.text("beam")             ? LightKind::kSpot
+         : a.text("radius")           ? LightKind::kSphere
+         : a.text("angular-diameter") ? LightKind::kSun
+                                      : LightKind::kPoint;
+}
+
+std::string needed(const Arguments& a,
+                   LightKind kind,
+                   const std::string& name,
+                   const std::string& example) {
+  const auto v = a.text(name);
+  if (!v) {
+    throw UsageError(
+        fmt::format("a {} needs --{}, such as --{} {}", to_string(kind), name, name, example));
+  }
+  return *v;
+}
+
+double length_or(const Arguments& a, const std::string& name, double otherwise) {
+  const auto v = a.text(name);
+  return v ? amount_option("--" + name, *v, Dimension::kLength, 1) : otherwise;
+}
+double angle_or(const Arguments& a, const std::string& name, double otherwise) {
+  const auto v = a.text(name);
+  return v ? amount_option("--" + name, *v, Dimension::kAngle, kDegree) : otherwise;
+}
+
+void take_rect_size(const Arguments& a, SourceShape& s) {
+  const std::string size = needed(a, s.kind, "size", "60cmx30cm");
+  const auto cross = size.find('x');
+  if (cross == std::string::npos) {
+    throw UsageError(fmt::format("--size: found \"{}\"; expected width x height, such as 60cmx30cm",
+                                 printable(size)));
+  }
+  s.width = amount_option("--size", size.substr(0, cross), Dimension::kLength, 1);
+  s.height = amount_option("--size", size.substr(cross + 1), Dimension::kLength, 1);
+}
+
+void take_area(const Arguments& a, SourceShape& s) {
+  const std::string area = needed(a, s.kind, "area", "0.12");
+  const auto value = parse_number(area);
+  if (!value || !(*value > 0)) {
+    throw UsageError(
+        fmt::format("--area: found \"{}\"; expected square meters, above 0", printable(area)));
+  }
+  s.area = *value;
+}
+
+void take_beam(const Arguments& a, SourceShape& s) {
+  const double beam =
+      amount_option("--beam", needed(a, s.kind, "beam", "24deg"), Dimension::kAngle, kDegree);
+  const double field = angle_or(a, "field", beam);
+  if (beam > kPiD || field > kPiD || field < beam) {
+    throw UsageError(
+        "--beam and --field are full angles up to 180 deg, the field not narrower than the beam");
+  }
+  s.beam = spot_beam({beam}, {field});
+}
+
+void take_size(const Arguments& a, SourceShape& s) {
   switch (s.kind) {
     case LightKind::kPoint:
       break;
     case LightKind::kSphere:
     case LightKind::kDisk:
-      s.radius = amount_option("--radius", needed("radius", "6cm"), Dimension::kLength, 1);
+      s.radius =
+          amount_option("--radius", needed(a, s.kind, "radius", "6cm"), Dimension::kLength, 1);
       break;
-    case LightKind::kRect: {
-      const std::string size = needed("size", "60cmx30cm");
-      const auto cross = size.find('x');
-      if (cross == std::string::npos) {
-        throw UsageError(fmt::format(
-            "--size: found \"{}\"; expected width x height, such as 60cmx30cm", printable(size)));
-      }
-      s.width = amount_option("--size", size.substr(0, cross), Dimension::kLength, 1);
-      s.height = amount_option("--size", size.substr(cross + 1), Dimension::kLength, 1);
+    case LightKind::kRect:
+      take_rect_size(a, s);
       break;
-    }
     case LightKind::kTube: {
-      const std::string length = needed("length", "120cm");
+      const std::string length = needed(a, s.kind, "length", "120cm");
       s.endless = length == "endless";
       s.length = s.endless ? 0 : amount_option("--length", length, Dimension::kLength, 1);
-      s.radius = a.text("radius")
-                     ? amount_option("--radius", *a.text("radius"), Dimension::kLength, 1)
-                     : 0;
+      s.radius = length_or(a, "radius", 0);
       break;
     }
-    case LightKind::kObject: {
-      const std::string area = needed("area", "0.12");
-      const auto value = parse_number(area);
-      if (!value || !(*value > 0)) {
-        throw UsageError(
-            fmt::format("--area: found \"{}\"; expected square meters, above 0", printable(area)));
-      }
-      s.area = *value;
+    case LightKind::kObject:
+      take_area(a, s);
       break;
-    }
-    case LightKind::kSpot: {
-      if (a.text("radius")) {
-        s.radius = amount_option("--radius", *a.text("radius"), Dimension::kLength, 1);
+    case LightKind::kSpot:
+      s.radius = length_or(a, "radius", s.radius);
+      if (!a.text("profile")) {
+        take_beam(a, s);
       }
-      if (a.text("profile")) {
-        break;
-      }
-      const double beam =
-          amount_option("--beam", needed("beam", "24deg"), Dimension::kAngle, kDegree);
-      const double field =
-          a.text("field") ? amount_option("--field", *a.text("field"), Dimension::kAngle, kDegree)
-                          : beam;
-      if (beam > kPiD || field > kPiD || field < beam) {
-        throw UsageError(
-            "--beam and --field are full angles up to 180 deg, the field not narrower than the "
-            "beam");
-      }
-      s.beam = spot_beam({beam}, {field});
       break;
-    }
     case LightKind::kSky:
       s.sky = sky_of(a);
       break;
     case LightKind::kSun:
-      s.angular_diameter =
-          a.text("angular-diameter")
-              ? amount_option(
-                    "--angular-diameter", *a.text("angular-diameter"), Dimension::kAngle, kDegree)
-              : degrees(0.533).value;
+      s.angular_diameter = angle_or(a, "angular-diameter", degrees(0.533).value);
       break;
     case LightKind::kDome:
       throw UsageError("a dome's levels follow from its image; see jovilux check");
   }
-  if (const auto spread = a.text("spread");
-      spread && (s.kind == LightKind::kDisk || s.kind == LightKind::kRect)) {
-    const double angle = amount_option("--spread", *spread, Dimension::kAngle, kDegree);
+}
+
+// An option that lights of other kinds than `kinds` do not have.
+void refuse(const SourceShape& s, bool has_it, const std::string& option, const char* kinds) {
+  if (!has_it) {
+    throw UsageError(fmt::format("a {} has no {}; {} have", to_string(s.kind), option, kinds));
+  }
+}
+
+void take_shaping(const Arguments& a, SourceShape& s) {
+  const bool flat = s.kind == LightKind::kDisk || s.kind == LightKind::kRect,
+             sphere = s.kind == LightKind::kSphere;
+  if (a.text("spread")) {
+    refuse(s, flat, "--spread", "disk and rect");
+    const double angle = angle_or(a, "spread", kPiD);
     if (angle < kDegree || angle > kPiD) {
       throw UsageError("--spread is a full angle from 1 to 180 deg");
     }
     s.half_spread = angle / 2;
-  } else if (spread) {
-    throw UsageError(fmt::format("a {} has no --spread; disk and rect have", to_string(s.kind)));
   }
-  const bool flat = s.kind == LightKind::kDisk || s.kind == LightKind::kRect;
   if (a.flag("two-sided")) {
-    if (!flat && s.kind != LightKind::kObject) {
-      throw UsageError(
-          fmt::format("a {} has no --two-sided; disk, rect and object have", to_string(s.kind)));
-    }
+    refuse(s, flat || s.kind == LightKind::kObject, "--two-sided", "disk, rect and object");
     s.two_sided = true;
   }
   if (const auto weight = a.number("center-weight", 0, 100)) {
-    if (!flat && s.kind != LightKind::kSphere) {
-      throw UsageError(fmt::format("a {} has no --center-weight; disk, rect and sphere have",
-                                   to_string(s.kind)));
-    }
+    refuse(s, flat || sphere, "--center-weight", "disk, rect and sphere");
     s.hot_center = *weight;
   }
   if (const auto profile = a.text("profile")) {
-    if (!flat && s.kind != LightKind::kSphere && s.kind != LightKind::kPoint &&
-        s.kind != LightKind::kSpot) {
-      throw UsageError(fmt::format("a {} has no --profile; point, spot, sphere, disk and rect have",
-                                   to_string(s.kind)));
-    }
+    const bool may = flat || sphere || s.kind == LightKind::kPoint || s.kind == LightKind::kSpot;
+    refuse(s, may, "--profile", "point, spot, sphere, disk and rect");
     const auto file = load_photometric(*profile);
     print_problems(file.problems());
     if (!file) {
@@ -183,7 +196,138 @@ SourceShape shape_of(const Arguments& a) {
     }
     s.profile = std::make_shared<LuminousDistribution>(file->grid);
   }
+}
+
+SourceShape shape_of(const Arguments& a) {
+  SourceShape s;
+  s.kind = kind_of(a);
+  take_size(a, s);
+  take_shaping(a, s);
   return s;
+}
+
+// The output that VALUE UNIT names; "60 W" beside --efficacy is "60 W @ 14 lm/W".
+Output output_of(const Arguments& a, double efficacy) {
+  const std::string text = a.positional();
+  const bool sun = a.text("kind") == "sun" || a.text("kind") == "sky" ||
+                   (!a.text("kind") && a.text("angular-diameter"));
+  const auto amount = parse_amount(text);
+  const auto* power = std::get_if<Amount>(&amount);
+  const bool by_power = power != nullptr && power->dimension == Dimension::kPower && efficacy > 0;
+  const auto parsed =
+      parse_output(by_power ? fmt::format("{} @ {} lm/W", text, efficacy) : text, sun);
+  if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
+    throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
+  }
+  return std::get<Output>(parsed);
+}
+
+Conversion conversion_of(const Arguments& a, const SourceShape& shape) {
+  double efficacy = 0;
+  if (const auto e = a.text("efficacy")) {
+    efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);
+  }
+  const Output output = output_of(a, efficacy);
+  std::vector<double> distances;
+  for (const std::string& d : a.texts("at")) {
+    distances.push_back(amount_option("--at", d, Dimension::kLength, 1));
+  }
+  if (distances.empty()) {
+    distances = {1, 2, 4, 8};
+  }
+  const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
+  if (!result.conversion) {
+    throw UsageError(
+        fmt::format("\"{}\": {}{}",
+                    printable(a.positional()),
+                    result.fault,
+                    shape.kind == LightKind::kPoint && output.kind == Output::Kind::kLuminance
+                        ? "; a luminance needs a surface: add --radius or --size"
+                        : ""));
+  }
+  return *result.conversion;
+}
+
+Json conversion_json(const SourceShape& shape, const Conversion& c) {
+  const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
+  Json j = {{"kind", to_string(shape.kind)},
+            {"flux_lm", c.levels.per_meter ? Json(nullptr) : number_or_null(c.levels.flux)},
+            {"flux_lm_per_m", c.levels.per_meter ? number_or_null(c.levels.flux) : Json(nullptr)},
+            {"intensity_cd", number_or_null(c.levels.intensity)},
+            {"luminance_cd_m2", number_or_null(c.levels.luminance)},
+            {"illuminance_lx", Json::array()},
+            {"power_w", plain(c.power_w)},
+            {"efficacy_lm_w", plain(c.efficacy_lm_w)},
+            {"ev100", plain(c.ev100)},
+            {"ev100_surface", plain(c.ev100_surface)}};
+  for (const auto& at : c.illuminance) {
+    j["illuminance_lx"].push_back(
+        {{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
+  }
+  return j;
+}
+
+using ConversionRows = std::vector<std::vector<std::string>>;
+
+void add_row(ConversionRows& rows, const std::string& what, double v, const std::string& unit) {
+  rows.push_back({what, short_number(v), unit});
+}
+
+void add_illuminances(ConversionRows& rows, const SourceShape& shape, const Conversion& c) {
+  const bool distant = is_distant(shape.kind);
+  for (const auto& at : c.illuminance) {
+    const std::string where = shape.kind == LightKind::kSun ? std::string("illuminance facing it")
+                              : distant ? std::string("illuminance on open ground")
+                                        : "illuminance at " + readable_length(at.distance_m);
+    if (at.illuminance_lx) {
+      add_row(rows, where, *at.illuminance_lx, "lx");
+    } else {
+      rows.push_back({where,
+                      "-",
+                      shape.kind == LightKind::kObject ? "depends on its shape: see jovilux check"
+                                                       : "inside the source"});
+    }
+    if (distant) {
+      break;
+    }
+  }
+}
+
+std::string conversion_text(const std::string& output,
+                            const SourceShape& shape,
+                            const Conversion& c) {
+  ConversionRows rows = {{output, std::string(to_string(shape.kind)), ""}};
+  if (c.levels.flux) {
+    add_row(rows, "luminous flux", c.levels.flux->value, c.levels.per_meter ? "lm/m" : "lm");
+  }
+  if (c.levels.intensity) {
+    add_row(rows,
+            shape.profile                                                         ? "peak intensity"
+            : shape.kind == LightKind::kPoint || shape.kind == LightKind::kSphere ? "intensity"
+            : shape.kind == LightKind::kTube ? "intensity square to it"
+                                             : "intensity on axis",
+            c.levels.intensity->value,
+            "cd");
+  }
+  if (c.levels.luminance) {
+    add_row(rows, "luminance", c.levels.luminance->value, "cd/m2");
+  }
+  add_illuminances(rows, shape, c);
+  if (c.power_w) {
+    add_row(rows, fmt::format("power at {} lm/W", short_number(*c.efficacy_lm_w)), *c.power_w, "W");
+  }
+  if (c.ev100) {
+    add_row(rows,
+            is_distant(shape.kind)
+                ? "incident meter"
+                : "incident meter at " + readable_length(c.illuminance[0].distance_m),
+            *c.ev100,
+            "EV100");
+  }
+  if (c.ev100_surface) {
+    add_row(rows, "spot meter on the source", *c.ev100_surface, "EV100");
+  }
+  return text_table(rows);
 }
 
 }  // namespace
@@ -227,110 +371,10 @@ int run_convert(int argc, char** argv) {
     print_out(a.help_text());
     return kDone;
   }
-  const std::string text = a.positional();
-  const bool sun = a.text("kind") == "sun" || a.text("kind") == "sky" ||
-                   (!a.text("kind") && a.text("angular-diameter"));
-  double efficacy = 0;
-  if (const auto e = a.text("efficacy")) {
-    efficacy = amount_option("--efficacy", *e, Dimension::kEfficacy, 1);
-  }
-  // "60 W" beside --efficacy is "60 W @ 14 lm/W".
-  const auto amount = parse_amount(text);
-  const auto* power = std::get_if<Amount>(&amount);
-  const bool by_power = power != nullptr && power->dimension == Dimension::kPower && efficacy > 0;
-  const auto parsed =
-      parse_output(by_power ? fmt::format("{} @ {} lm/W", text, efficacy) : text, sun);
-  if (const auto* fault = std::get_if<UnitFault>(&parsed)) {
-    throw UsageError(fault->text + (fault->hint.empty() ? "" : "; " + fault->hint));
-  }
-  const Output output = std::get<Output>(parsed);
   const SourceShape shape = shape_of(a);
-  std::vector<double> distances;
-  for (const std::string& d : a.texts("at")) {
-    distances.push_back(amount_option("--at", d, Dimension::kLength, 1));
-  }
-  if (distances.empty()) {
-    distances = {1, 2, 4, 8};
-  }
-  const ConversionOrFault result = convert_light(shape, output, distances, efficacy);
-  if (!result.conversion) {
-    throw UsageError(
-        fmt::format("\"{}\": {}{}",
-                    printable(text),
-                    result.fault,
-                    shape.kind == LightKind::kPoint && output.kind == Output::Kind::kLuminance
-                        ? "; a luminance needs a surface: add --radius or --size"
-                        : ""));
-  }
-  const Conversion& c = *result.conversion;
-  const bool is_sun = is_distant(shape.kind);
-  if (a.flag("json")) {
-    const auto plain = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-    Json j = {{"kind", to_string(shape.kind)},
-              {"flux_lm", c.levels.per_meter ? Json(nullptr) : number_or_null(c.levels.flux)},
-              {"flux_lm_per_m", c.levels.per_meter ? number_or_null(c.levels.flux) : Json(nullptr)},
-              {"intensity_cd", number_or_null(c.levels.intensity)},
-              {"luminance_cd_m2", number_or_null(c.levels.luminance)},
-              {"illuminance_lx", Json::array()},
-              {"power_w", plain(c.power_w)},
-              {"efficacy_lm_w", plain(c.efficacy_lm_w)},
-              {"ev100", plain(c.ev100)},
-              {"ev100_surface", plain(c.ev100_surface)}};
-    for (const auto& at : c.illuminance) {
-      j["illuminance_lx"].push_back(
-          {{"distance_m", at.distance_m}, {"value", plain(at.illuminance_lx)}});
-    }
-    print_out(json_text(j));
-    return kDone;
-  }
-  std::vector<std::vector<std::string>> rows = {{text, std::string(to_string(shape.kind)), ""}};
-  const auto add = [&](const std::string& what, double v, const std::string& unit) {
-    rows.push_back({what, short_number(v), unit});
-  };
-  if (c.levels.flux) {
-    add("luminous flux", c.levels.flux->value, c.levels.per_meter ? "lm/m" : "lm");
-  }
-  if (c.levels.intensity) {
-    add(shape.profile                                                         ? "peak intensity"
-        : shape.kind == LightKind::kPoint || shape.kind == LightKind::kSphere ? "intensity"
-        : shape.kind == LightKind::kTube ? "intensity square to it"
-                                         : "intensity on axis",
-        c.levels.intensity->value,
-        "cd");
-  }
-  if (c.levels.luminance) {
-    add("luminance", c.levels.luminance->value, "cd/m2");
-  }
-  for (const auto& at : c.illuminance) {
-    const std::string where = is_sun ? shape.kind == LightKind::kSun
-                                           ? std::string("illuminance facing it")
-                                           : std::string("illuminance on open ground")
-                                     : "illuminance at " + readable_length(at.distance_m);
-    if (at.illuminance_lx) {
-      add(where, *at.illuminance_lx, "lx");
-    } else {
-      rows.push_back({where,
-                      "-",
-                      shape.kind == LightKind::kObject ? "depends on its shape: see jovilux check"
-                                                       : "inside the source"});
-    }
-    if (is_sun) {
-      break;
-    }
-  }
-  if (c.power_w) {
-    add(fmt::format("power at {} lm/W", short_number(*c.efficacy_lm_w)), *c.power_w, "W");
-  }
-  if (c.ev100) {
-    add(is_sun ? "incident meter"
-               : "incident meter at " + readable_length(c.illuminance[0].distance_m),
-        *c.ev100,
-        "EV100");
-  }
-  if (c.ev100_surface) {
-    add("spot meter on the source", *c.ev100_surface, "EV100");
-  }
-  print_out(text_table(rows));
+  const Conversion c = conversion_of(a, shape);
+  print_out(a.flag("json") ? json_text(conversion_json(shape, c))
+                           : conversion_text(a.positional(), shape, c));
   return kDone;
 }
 

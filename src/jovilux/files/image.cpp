@@ -4,6 +4,7 @@
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/exr.h"
 #include "jovilux/files/png.h"
+#include "jovilux/files/radiance_hdr.h"
 #include "jovilux/files/read_file.h"
 
 #include <algorithm>
@@ -16,11 +17,12 @@
 #include <png.h>
 
 namespace jovilux {
-namespace {
 
 Problem image_fault(const std::string& path, std::string text) {
   return {Severity::kError, "bad-image", {path, 0, 0}, "", std::move(text), ""};
 }
+
+namespace {
 
 Result<std::string> bytes_of(const std::string& path) {
   return read_file(path, 4ULL << 30, "bad-image");
@@ -43,6 +45,11 @@ std::uint64_t least_picture_bytes(const std::string& bytes,
 Result<LinearImage> load_png(const std::string& path, bool encoded) {
   const auto bytes = bytes_of(path);
   return bytes ? load_png_bytes(*bytes, path, encoded) : Result<LinearImage>(bytes.problems());
+}
+
+Result<LinearImage> load_radiance_hdr(const std::string& path) {
+  const auto bytes = bytes_of(path);
+  return bytes ? read_radiance_hdr(*bytes, path) : Result<LinearImage>(bytes.problems());
 }
 
 Result<LinearImage> load_exr(const std::string& path) {
@@ -91,156 +98,6 @@ Result<LinearImage> load_exr(const std::string& path) {
                         "they are taken as 0"});
   }
   return {std::move(out), std::move(warnings)};
-}
-
-// Source: G. Ward, "Real Pixels", in Graphics Gems II, 1991; the picture format's own description.
-Result<LinearImage> load_hdr(const std::string& path) {
-  const auto read = bytes_of(path);
-  if (!read) {
-    return read.problems();
-  }
-  const std::string& b = *read;
-  std::size_t at = 0;
-  const auto line = [&](std::string& out) {
-    const auto end = b.find('\n', at);
-    if (end == std::string::npos || end - at > 4096) {
-      return false;
-    }
-    out = b.substr(at, end - at);
-    if (out.ends_with('\r')) {
-      out.pop_back();
-    }
-    at = end + 1;
-    return true;
-  };
-  std::string text;
-  if (!line(text) || !text.starts_with("#?")) {
-    return image_fault(path, "not a Radiance HDR: it does not begin with #?");
-  }
-  double exposure = 1;
-  while (true) {
-    if (!line(text)) {
-      return image_fault(path, "the header has no end");
-    }
-    if (text.empty()) {
-      break;
-    }
-    if (text.starts_with("FORMAT=") && text != "FORMAT=32-bit_rle_rgbe") {
-      return image_fault(path, fmt::format("{}; only 32-bit_rle_rgbe is read", printable(text)));
-    }
-    if (text.starts_with("EXPOSURE=")) {
-      const auto v = parse_number(std::string_view(text).substr(9));
-      if (!v || !(*v > 0)) {
-        return image_fault(path, fmt::format("{}; expected a number above 0", printable(text)));
-      }
-      exposure *= *v;
-    }
-  }
-  constexpr double kMostExposure = 1e30;
-  if (!(exposure >= 1 / kMostExposure && exposure <= kMostExposure)) {
-    return image_fault(
-        path, fmt::format("an exposure of {}; expected 1e-30 to 1e30", short_number(exposure)));
-  }
-  if (!line(text)) {
-    return image_fault(path, "has no size");
-  }
-  // "-Y height +X width": rows from the top.
-  int height = 0, width = 0;
-  {
-    std::array<std::string, 4> words;
-    std::size_t n = 0, p = 0;
-    while (p < text.size() && n < 4) {
-      const auto end = std::min(text.find(' ', p), text.size());
-      words[n++] = text.substr(p, end - p);
-      p = end + 1;
-    }
-    const auto h = parse_number(words[1]), w = parse_number(words[3]);
-    if (n != 4 || words[0] != "-Y" || words[2] != "+X" || !h || !w || *h < 1 || *w < 1 ||
-        *h > 1e6 || *w > 1e6 || *h != std::floor(*h) || *w != std::floor(*w)) {
-      return image_fault(path,
-                         fmt::format("size \"{}\"; expected -Y height +X width", printable(text)));
-    }
-    height = static_cast<int>(*h);
-    width = static_cast<int>(*w);
-  }
-  const auto w = static_cast<std::size_t>(width);
-  // A compressed row takes at least 4 bytes and 2 for each run of 127 in each of 4 components.
-  if (static_cast<std::uint64_t>(w) * static_cast<std::uint64_t>(height) > kMaxImagePixels ||
-      static_cast<std::uint64_t>(height) * std::min<std::uint64_t>(4 * w, 4 + 8 * (w / 127)) >
-          b.size() - at + 4) {
-    return image_fault(
-        path, fmt::format("{} x {} pixels do not fit into {} bytes", width, height, b.size()));
-  }
-  LinearImage out{width, height, std::vector<float>(w * static_cast<std::size_t>(height) * 3)};
-  std::vector<unsigned char> row(w * 4);
-  const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(b[i]); };
-  for (int y = 0; y < height; ++y) {
-    const auto short_file = [&] {
-      return image_fault(path, fmt::format("ends in row {} of {}", y + 1, height));
-    };
-    if (b.size() - at < 4) {
-      return short_file();
-    }
-    if (width >= 8 && width < 32768 && byte(at) == 2 && byte(at + 1) == 2 && byte(at + 2) < 128) {
-      if (static_cast<int>(byte(at + 2)) << 8 != (width & 0xff00) ||
-          byte(at + 3) != (width & 0xff)) {
-        return image_fault(path, fmt::format("row {} has another width", y + 1));
-      }
-      at += 4;
-      for (std::size_t c = 0; c < 4; ++c) {
-        for (std::size_t x = 0; x < w;) {
-          if (at >= b.size()) {
-            return short_file();
-          }
-          const std::size_t code = byte(at++);
-          const bool run = code > 128;
-          const std::size_t count = run ? code - 128 : code;
-          if (count == 0 || x + count > w || at + (run ? 1 : count) > b.size()) {
-            return image_fault(path, fmt::format("row {} is damaged", y + 1));
-          }
-          for (std::size_t i = 0; i < count; ++i) {
-            row[(x++) * 4 + c] = byte(run ? at : at + i);
-          }
-          at += run ? 1 : count;
-        }
-      }
-    } else {  // flat, perhaps with runs of the last pixel
-      int shift = 0;
-      for (std::size_t x = 0; x < w;) {
-        if (b.size() - at < 4) {
-          return short_file();
-        }
-        if (byte(at) == 1 && byte(at + 1) == 1 && byte(at + 2) == 1) {
-          const std::size_t count =
-              shift < 24 ? static_cast<std::size_t>(byte(at + 3)) << shift : w + 1;
-          if (x == 0 || x + count > w) {
-            return image_fault(path, fmt::format("row {} is damaged", y + 1));
-          }
-          for (std::size_t i = 0; i < count; ++i, ++x) {
-            std::memcpy(&row[x * 4], &row[(x - 1) * 4], 4);
-          }
-          shift += 8;
-        } else {
-          std::memcpy(&row[x * 4], &b[at], 4);
-          ++x;
-          shift = 0;
-        }
-        at += 4;
-      }
-    }
-    float* to = out.rgb.data() + static_cast<std::size_t>(y) * w * 3;
-    for (std::size_t x = 0; x < w; ++x) {
-      const unsigned char e = row[x * 4 + 3];
-      const double scale = e == 0 ? 0.0 : std::ldexp(1.0, static_cast<int>(e) - 136) / exposure;
-      if (scale * 256 > static_cast<double>(std::numeric_limits<float>::max())) {
-        return image_fault(path, "a pixel is brighter than single precision holds");
-      }
-      for (std::size_t c = 0; c < 3; ++c) {
-        to[x * 3 + c] = static_cast<float>(e == 0 ? 0.0 : (row[x * 4 + c] + 0.5) * scale);
-      }
-    }
-  }
-  return out;
 }
 
 }  // namespace
@@ -321,7 +178,7 @@ Result<LinearImage> load_png_bytes(const std::string& bytes,
 Result<LinearImage> load_image(const std::string& path, bool encoded) {
   const std::string ending = file_ending(path);
   return ending == ".png"   ? load_png(path, encoded)
-         : ending == ".hdr" ? load_hdr(path)
+         : ending == ".hdr" ? load_radiance_hdr(path)
                             : load_exr(path);
 }
 

@@ -19,6 +19,9 @@ struct LinearImage {
 /// The most pixels of a picture that is read.
 inline constexpr std::uint64_t kMaxImagePixels = 1ULL << 27;
 
+/// An error in a picture file.
+Problem image_fault(const std::string& path, std::string text);
+
 /// Reads a PNG (8 or 16 bits, its encoding undone unless `encoded` is false, transparent parts
 /// black), an EXR (R, G, B; or Y; times its
 /// whiteLuminance) or a Radiance HDR (divided by its EXPOSURE) by its ending. Any bytes at all give

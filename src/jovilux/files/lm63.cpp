@@ -160,102 +160,140 @@ std::optional<PhotometricSymmetry> symmetry_of(const CandelaGrid& g) {
   return last > 180.5 * kDegree ? std::optional(S::kNone) : std::nullopt;
 }
 
-}  // namespace
+bool is_whole(double v, double lo, double hi) { return v >= lo && v <= hi && v == std::floor(v); }
 
-Result<PhotometricFile> parse_lm63(std::string_view text, const std::string& path) {
-  PhotometricFile out;
-  Problems problems;
-  const auto fail = [&](std::uint32_t line, std::string what, std::string hint = "") {
-    problems.push_back(
-        photometric_problem(Severity::kError, path, line, 0, std::move(what), std::move(hint)));
-    return problems;
-  };
-  const auto warn = [&](std::uint32_t line, std::string what, std::string hint = "") {
-    problems.push_back(
-        photometric_problem(Severity::kWarning, path, line, 0, std::move(what), std::move(hint)));
-  };
-  const std::vector<Line> lines = lines_of(text);
+// Reads a file part by part; each part returns false where the file cannot be read, with the error
+// among problems_.
+class Lm63Reader {
+ public:
+  Lm63Reader(std::string_view text, const std::string& path)
+      : path_(path), lines_(lines_of(text)) {}
+
+  Result<PhotometricFile> read() {
+    read_format();
+    if (!read_keywords()) {
+      return std::move(problems_);
+    }
+    Numbers numbers(lines_, tilt_line_ + 1, path_);
+    if (!read_tilt(numbers) || !read_head(numbers) || !read_table(numbers) || !check()) {
+      return std::move(problems_);
+    }
+    return {std::move(out_), std::move(problems_)};
+  }
+
+ private:
+  bool fail(std::uint32_t line, std::string what) {
+    problems_.push_back(photometric_problem(Severity::kError, path_, line, 0, std::move(what), ""));
+    return false;
+  }
+  bool fail(const Numbers& numbers) {
+    problems_.push_back(*numbers.fault());
+    return false;
+  }
+  void warn(std::uint32_t line, std::string what, std::string hint = "") {
+    problems_.push_back(
+        photometric_problem(Severity::kWarning, path_, line, 0, std::move(what), std::move(hint)));
+  }
+
   // The format's first line; the oldest has none.
-  static constexpr std::pair<std::string_view, std::string_view> kFormats[] = {
-      {"IES:LM-63-2019", "LM-63-2019"},
-      {"IESNA:LM-63-2002", "LM-63-2002"},
-      {"IESNA:LM-63-1995", "LM-63-1995"},
-      {"IESNA91", "LM-63-1991"}};
-  out.format = "LM-63-1986";
-  std::string_view head = lines.empty() ? std::string_view() : trimmed(lines[0].text);
-  if (head.starts_with("\xef\xbb\xbf")) {
-    head.remove_prefix(3);
-  }
-  bool known = false;
-  for (const auto& [line, name] : kFormats) {
-    if (starts_with_word(head, line)) {
-      out.format = name;
-      known = true;
+  void read_format() {
+    static constexpr std::pair<std::string_view, std::string_view> kFormats[] = {
+        {"IES:LM-63-2019", "LM-63-2019"},
+        {"IESNA:LM-63-2002", "LM-63-2002"},
+        {"IESNA:LM-63-1995", "LM-63-1995"},
+        {"IESNA91", "LM-63-1991"}};
+    out_.format = "LM-63-1986";
+    std::string_view head = lines_.empty() ? std::string_view() : trimmed(lines_[0].text);
+    if (head.starts_with("\xef\xbb\xbf")) {
+      head.remove_prefix(3);
+    }
+    for (const auto& [line, name] : kFormats) {
+      if (starts_with_word(head, line)) {
+        out_.format = name;
+        return;
+      }
+    }
+    if (starts_with_word(head, "IES")) {
+      warn(1,
+           fmt::format("found \"{}\"; no edition of LM-63 is called so", printable(head, 40)),
+           "it is read as the edition of 2002");
+      out_.format = "LM-63-2002";
     }
   }
-  if (!known && starts_with_word(head, "IES")) {
-    warn(1,
-         fmt::format("found \"{}\"; no edition of LM-63 is called so", printable(head, 40)),
-         "it is read as the edition of 2002");
-    out.format = "LM-63-2002";
-  }
+
   // Keywords until TILT.
-  std::size_t tilt = lines.size();
-  bool has_test = false, has_maker = false;
-  for (std::size_t i = 0; i < lines.size() && tilt == lines.size(); ++i) {
-    const std::string_view line = trimmed(lines[i].text);
-    if (starts_with_word(line, "TILT")) {
-      tilt = i;
-      break;
+  bool read_keywords() {
+    bool has_test = false, has_maker = false;
+    for (tilt_line_ = 0; tilt_line_ < lines_.size(); ++tilt_line_) {
+      const std::string_view line = trimmed(lines_[tilt_line_].text);
+      if (starts_with_word(line, "TILT")) {
+        break;
+      }
+      if (line.starts_with("[")) {
+        const std::string* const field = read_keyword(line, lines_[tilt_line_].number);
+        has_test = has_test || field == &out_.test;
+        has_maker = has_maker || field == &out_.maker;
+      }
     }
-    if (!line.starts_with("[")) {
-      continue;
+    if (tilt_line_ == lines_.size()) {
+      return fail(lines_.empty() ? 0 : lines_.back().number,
+                  "there is no TILT= line: not an LM-63 file, or cut short");
     }
+    if (out_.format != "LM-63-1986" && (!has_test || !has_maker)) {
+      warn(1,
+           fmt::format("the keyword{} {} {} missing",
+                       has_test == has_maker ? "s" : "",
+                       has_test    ? "[MANUFAC]"
+                       : has_maker ? "[TEST]"
+                                   : "[TEST] and [MANUFAC]",
+                       has_test == has_maker ? "are" : "is"));
+    }
+    return true;
+  }
+
+  // "[KEY] value"; the field that it fills, null: none.
+  std::string* read_keyword(std::string_view line, std::uint32_t number) {
     const auto close = line.find(']');
     if (close == std::string_view::npos) {
-      warn(lines[i].number, fmt::format("the keyword \"{}\" has no ]", printable(line, 30)));
-      continue;
+      warn(number, fmt::format("the keyword \"{}\" has no ]", printable(line, 30)));
+      return nullptr;
     }
     const std::string_view key = line.substr(1, close - 1);
-    const std::string value = printable(trimmed(line.substr(close + 1)), 200);
     const auto is = [&](std::string_view name) {
       return key.size() == name.size() && starts_with_word(key, name);
     };
-    has_test = has_test || is("TEST");
-    has_maker = has_maker || is("MANUFAC");
-    std::string* field = is("TEST")        ? &out.test
-                         : is("MANUFAC")   ? &out.maker
-                         : is("LUMINAIRE") ? &out.luminaire
-                         : is("LUMCAT")    ? &out.catalog
-                         : is("LAMP")      ? &out.lamp
-                                           : nullptr;
+    std::string* const field = is("TEST")        ? &out_.test
+                               : is("MANUFAC")   ? &out_.maker
+                               : is("LUMINAIRE") ? &out_.luminaire
+                               : is("LUMCAT")    ? &out_.catalog
+                               : is("LAMP")      ? &out_.lamp
+                                                 : nullptr;
     if (field != nullptr) {
-      *field = value;
+      *field = printable(trimmed(line.substr(close + 1)), 200);
     }
+    return field;
   }
-  if (tilt == lines.size()) {
-    return fail(lines.empty() ? 0 : lines.back().number,
-                "there is no TILT= line: not an LM-63 file, or cut short");
+
+  bool read_tilt(Numbers& numbers) {
+    std::string_view text = trimmed(lines_[tilt_line_].text);
+    const auto equals = text.find('=');
+    text = equals == std::string_view::npos ? std::string_view() : trimmed(text.substr(equals + 1));
+    if (starts_with_word(text, "INCLUDE")) {
+      return read_tilt_factors(numbers);
+    }
+    if (!starts_with_word(text, "NONE")) {
+      warn(lines_[tilt_line_].number,
+           fmt::format("TILT={}: only NONE and INCLUDE are read", printable(text, 40)),
+           "the factor is taken as 1");
+    }
+    return true;
   }
-  if (out.format != "LM-63-1986" && (!has_test || !has_maker)) {
-    warn(1,
-         fmt::format("the keyword{} {} {} missing",
-                     has_test == has_maker ? "s" : "",
-                     has_test    ? "[MANUFAC]"
-                     : has_maker ? "[TEST]"
-                                 : "[TEST] and [MANUFAC]",
-                     has_test == has_maker ? "are" : "is"));
-  }
-  std::string_view tilt_text = trimmed(lines[tilt].text);
-  const auto equals = tilt_text.find('=');
-  tilt_text =
-      equals == std::string_view::npos ? std::string_view() : trimmed(tilt_text.substr(equals + 1));
-  Numbers numbers(lines, tilt + 1, path);
-  double tilt_factor = 1;
-  if (starts_with_word(tilt_text, "INCLUDE")) {
+
+  // The factor at the angle 0, as the luminaire hangs in its file.
+  bool read_tilt_factors(Numbers& numbers) {
     numbers.next("the lamp's position in the luminaire (1, 2 or 3)");
     const auto count = numbers.next("the number of tilt angles");
-    if (count && !(*count >= 1 && *count <= 1000 && *count == std::floor(*count))) {
+    if (count && !is_whole(*count, 1, 1000)) {
       return fail(numbers.line(),
                   fmt::format("{} tilt angles; expected a whole number from 1 to 1000",
                               short_number(*count)));
@@ -265,133 +303,159 @@ Result<PhotometricFile> parse_lm63(std::string_view text, const std::string& pat
     const auto factors = numbers.next(n, "tilt factor");
     for (std::size_t i = 0; angles && factors && i < n; ++i) {
       if (std::abs((*angles)[i]) < 1e-6 && (*factors)[i] > 0) {
-        tilt_factor = (*factors)[i];  // as the luminaire hangs in its file
+        factor_ = (*factors)[i];
       }
     }
-  } else if (!starts_with_word(tilt_text, "NONE")) {
-    warn(lines[tilt].number,
-         fmt::format("TILT={}: only NONE and INCLUDE are read", printable(tilt_text, 40)),
-         "the factor is taken as 1");
+    return true;
   }
-  const auto head_values = numbers.next(10, "number");
-  const std::uint32_t line = numbers.line();
-  const auto rest = numbers.next(3, "ballast factor, ballast-lamp factor, watts: number");
-  if (!head_values || !rest) {
-    problems.push_back(*numbers.fault());
-    return problems;
-  }
-  const std::vector<double>& h = *head_values;
-  const auto whole = [](double v, double lo, double hi) {
-    return v >= lo && v <= hi && v == std::floor(v);
-  };
-  if (!whole(h[3], 2, 100'000) || !whole(h[4], 1, 100'000) ||
-      h[3] * h[4] > static_cast<double>(kMaxCandelaValues)) {
-    return fail(line,
-                fmt::format("{} vertical and {} horizontal angles; expected whole numbers, at "
-                            "least 2 and 1, at most {} values together",
-                            short_number(h[3], 9),
-                            short_number(h[4], 9),
-                            kMaxCandelaValues));
-  }
-  if (!whole(h[5], 1, 3)) {
-    return fail(
-        line,
-        fmt::format("photometric type {}; expected 1 (C), 2 (B) or 3 (A)", short_number(h[5])));
-  }
-  if (!whole(h[6], 1, 2)) {
-    warn(line,
-         fmt::format("units type {}; expected 1 (feet) or 2 (meters)", short_number(h[6])),
-         "sizes are taken as meters");
-  }
-  double factor = h[2] * (*rest)[0] * tilt_factor;
-  if (out.format == "LM-63-1986" || out.format == "LM-63-1991") {
-    // The ballast-lamp photometric factor; later editions keep the place for other uses.
-    factor *= (*rest)[1];
-  }
-  if (!(factor > 0)) {
-    return fail(line,
-                fmt::format("multiplier {} and ballast factors {}, {}: the intensities would be 0",
-                            short_number(h[2]),
-                            short_number((*rest)[0]),
-                            short_number((*rest)[1])));
-  }
-  out.lamps = static_cast<int>(std::clamp(h[0], 1.0, 1e6));
-  if (h[1] > 0) {
-    out.lamp_lumens = out.lamps * h[1];
-  } else if (h[1] != -1) {
-    warn(line,
-         fmt::format("{} lumens a lamp; expected a flux, or -1 for absolute photometry",
-                     short_number(h[1])),
-         "the table counts");
-  }
-  const double unit = h[6] == 1 ? kFoot : 1;
-  out.width = h[7] * unit;
-  out.length = h[8] * unit;
-  out.height = h[9] * unit;
-  out.watts = std::max(0.0, (*rest)[2]);
 
-  CandelaGrid& g = out.grid;
-  g.type = h[5] == 1 ? PhotometricType::kC : h[5] == 2 ? PhotometricType::kB : PhotometricType::kA;
-  const auto vertical = numbers.next(static_cast<std::size_t>(h[3]), "vertical angle");
-  const std::uint32_t angles_line = numbers.line();
-  const auto horizontal = numbers.next(static_cast<std::size_t>(h[4]), "horizontal angle");
-  const std::uint32_t last_angles_line = numbers.line();
-  const auto candela = numbers.next(static_cast<std::size_t>(h[3] * h[4]), "intensity");
-  if (numbers.fault()) {
-    problems.push_back(*numbers.fault());
-    return problems;
-  }
-  if (numbers.more()) {
-    warn(numbers.line(),
-         "more values follow the table",
-         "they are left out; see the numbers of angles");
-  }
-  const auto radians = [](std::vector<double> v) {
-    for (double& a : v) {
-      a *= kDegree;
+  // Lamps, lumens a lamp, multiplier, numbers of vertical and horizontal angles, photometric type,
+  // units type, width, length, height; ballast factor, ballast-lamp factor, watts.
+  bool read_head(Numbers& numbers) {
+    const auto head = numbers.next(10, "number");
+    const std::uint32_t line = numbers.line();
+    const auto rest = numbers.next(3, "ballast factor, ballast-lamp factor, watts: number");
+    if (!head || !rest) {
+      return fail(numbers);
     }
-    return v;
-  };
-  g.ver_rad = radians(*vertical);
-  g.hor_rad = radians(*horizontal);
-  g.candela = *candela;
-  for (double& v : g.candela) {
-    v *= factor;
-  }
-  check_photometry(out, path, angles_line, problems);
-  if (has_errors(problems)) {
-    return problems;
-  }
-  const auto symmetry = symmetry_of(g);
-  if (!symmetry) {
-    return fail(last_angles_line,
-                fmt::format("horizontal angles run from {} to {}; {}",
-                            short_number(g.hor_rad.front() / kDegree, 6),
-                            short_number(g.hor_rad.back() / kDegree, 6),
-                            g.type == PhotometricType::kC
-                                ? "expected 0 alone, 0 to 90, 0 to 180, 90 to 270 or 0 to 360"
-                                : "expected at least two, from -90 or 0 to 90"));
-  }
-  g.symmetry = *symmetry;
-  if (g.type == PhotometricType::kC && g.symmetry == PhotometricSymmetry::kRotational &&
-      std::abs(g.hor_rad[0]) > 1e-6) {
-    g.hor_rad[0] = 0;
-    warn(last_angles_line, "the only horizontal angle is not 0", "it is taken as 0");
-  }
-  // The flux over the whole of it, now that its symmetry is known.
-  Problems again;
-  check_photometry(out, path, angles_line, again);
-  for (Problem& p : again) {
-    const bool said = std::any_of(
-        problems.begin(), problems.end(), [&](const Problem& q) { return q.text == p.text; });
-    if (!said) {
-      problems.push_back(std::move(p));
+    const double lumens = (*head)[1], multiplier = (*head)[2], type = (*head)[5],
+                 units = (*head)[6], ballast = (*rest)[0], ballast_lamp = (*rest)[1];
+    if (!read_counts((*head)[3], (*head)[4], line)) {
+      return false;
     }
+    if (!is_whole(type, 1, 3)) {
+      return fail(
+          line,
+          fmt::format("photometric type {}; expected 1 (C), 2 (B) or 3 (A)", short_number(type)));
+    }
+    out_.grid.type = type == 1   ? PhotometricType::kC
+                     : type == 2 ? PhotometricType::kB
+                                 : PhotometricType::kA;
+    if (!is_whole(units, 1, 2)) {
+      warn(line,
+           fmt::format("units type {}; expected 1 (feet) or 2 (meters)", short_number(units)),
+           "sizes are taken as meters");
+    }
+    factor_ *= multiplier * ballast;
+    if (out_.format == "LM-63-1986" || out_.format == "LM-63-1991") {
+      // The ballast-lamp photometric factor; later editions keep the place for other uses.
+      factor_ *= ballast_lamp;
+    }
+    if (!(factor_ > 0)) {
+      return fail(
+          line,
+          fmt::format("multiplier {} and ballast factors {}, {}: the intensities would be 0",
+                      short_number(multiplier),
+                      short_number(ballast),
+                      short_number(ballast_lamp)));
+    }
+    out_.lamps = static_cast<int>(std::clamp((*head)[0], 1.0, 1e6));
+    if (lumens > 0) {
+      out_.lamp_lumens = out_.lamps * lumens;
+    } else if (lumens != -1) {
+      warn(line,
+           fmt::format("{} lumens a lamp; expected a flux, or -1 for absolute photometry",
+                       short_number(lumens)),
+           "the table counts");
+    }
+    const double unit = units == 1 ? kFoot : 1;
+    out_.width = (*head)[7] * unit;
+    out_.length = (*head)[8] * unit;
+    out_.height = (*head)[9] * unit;
+    out_.watts = std::max(0.0, (*rest)[2]);
+    return true;
   }
-  if (has_errors(problems)) {
-    return problems;
+
+  bool read_counts(double vertical, double horizontal, std::uint32_t line) {
+    if (!is_whole(vertical, 2, 100'000) || !is_whole(horizontal, 1, 100'000) ||
+        vertical * horizontal > static_cast<double>(kMaxCandelaValues)) {
+      return fail(line,
+                  fmt::format("{} vertical and {} horizontal angles; expected whole numbers, at "
+                              "least 2 and 1, at most {} values together",
+                              short_number(vertical, 9),
+                              short_number(horizontal, 9),
+                              kMaxCandelaValues));
+    }
+    vertical_ = static_cast<std::size_t>(vertical);
+    horizontal_ = static_cast<std::size_t>(horizontal);
+    return true;
   }
-  return {std::move(out), std::move(problems)};
+
+  bool read_table(Numbers& numbers) {
+    const auto vertical = numbers.next(vertical_, "vertical angle");
+    angles_line_ = numbers.line();
+    const auto horizontal = numbers.next(horizontal_, "horizontal angle");
+    last_angles_line_ = numbers.line();
+    const auto candela = numbers.next(vertical_ * horizontal_, "intensity");
+    if (numbers.fault()) {
+      return fail(numbers);
+    }
+    if (numbers.more()) {
+      warn(numbers.line(),
+           "more values follow the table",
+           "they are left out; see the numbers of angles");
+    }
+    const auto scaled = [](std::vector<double> values, double factor) {
+      for (double& v : values) {
+        v *= factor;
+      }
+      return values;
+    };
+    out_.grid.ver_rad = scaled(*vertical, kDegree);
+    out_.grid.hor_rad = scaled(*horizontal, kDegree);
+    out_.grid.candela = scaled(*candela, factor_);
+    return true;
+  }
+
+  bool check() {
+    check_photometry(out_, path_, angles_line_, problems_);
+    if (has_errors(problems_)) {
+      return false;
+    }
+    CandelaGrid& g = out_.grid;
+    const auto symmetry = symmetry_of(g);
+    if (!symmetry) {
+      return fail(last_angles_line_,
+                  fmt::format("horizontal angles run from {} to {}; {}",
+                              short_number(g.hor_rad.front() / kDegree, 6),
+                              short_number(g.hor_rad.back() / kDegree, 6),
+                              g.type == PhotometricType::kC
+                                  ? "expected 0 alone, 0 to 90, 0 to 180, 90 to 270 or 0 to 360"
+                                  : "expected at least two, from -90 or 0 to 90"));
+    }
+    g.symmetry = *symmetry;
+    if (g.type == PhotometricType::kC && g.symmetry == PhotometricSymmetry::kRotational &&
+        std::abs(g.hor_rad[0]) > 1e-6) {
+      g.hor_rad[0] = 0;
+      warn(last_angles_line_, "the only horizontal angle is not 0", "it is taken as 0");
+    }
+    // The flux over the whole of it, now that its symmetry is known.
+    Problems again;
+    check_photometry(out_, path_, angles_line_, again);
+    for (Problem& p : again) {
+      const bool said = std::any_of(
+          problems_.begin(), problems_.end(), [&](const Problem& q) { return q.text == p.text; });
+      if (!said) {
+        problems_.push_back(std::move(p));
+      }
+    }
+    return !has_errors(problems_);
+  }
+
+  const std::string& path_;
+  const std::vector<Line> lines_;
+  PhotometricFile out_;
+  Problems problems_;
+  std::size_t tilt_line_ = 0;                  // among lines_
+  std::size_t vertical_ = 0, horizontal_ = 0;  // numbers of angles
+  double factor_ = 1;                          // on the table's intensities
+  std::uint32_t angles_line_ = 0, last_angles_line_ = 0;
+};
+
+}  // namespace
+
+Result<PhotometricFile> parse_lm63(std::string_view text, const std::string& path) {
+  return Lm63Reader(text, path).read();
 }
 
 std::string lm63_text(const PhotometricFile& f) {

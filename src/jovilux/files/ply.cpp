@@ -129,78 +129,141 @@ class Body {
   Encoding encoding_;
 };
 
-}  // namespace
+// The columns of an element that a mesh takes.
+struct Columns {
+  enum Use : std::size_t { kX, kY, kZ, kNormalX, kNormalY, kNormalZ, kU, kV, kUses };
+  std::vector<std::optional<Use>> of;  // by property
+  std::array<bool, kUses> has{};
+  std::optional<std::size_t> indices;  // the property that lists a face's vertices
 
-Result<Mesh> load_ply(const std::string& path) {
-  auto bytes = read_mesh_bytes(path);
-  if (!bytes) {
-    return bytes.problems();
-  }
-  const std::string_view text = *bytes;
-  std::vector<Element> elements;
-  Encoding encoding = Encoding::kText;
-  bool has_format = false, ended = false;
-  std::size_t at = 0;
-  std::uint32_t line_number = 0;
-  while (!ended) {
-    const std::size_t end = text.find('\n', at);
-    ++line_number;
-    if (end == std::string_view::npos || line_number > 1000) {
-      return mesh_problem(path, line_number, "the PLY header has no end");
-    }
-    const std::string_view line = trimmed(text.substr(at, end - at));
-    at = end + 1;
-    const auto words = words_of(line);
-    const auto fail = [&](const std::string& what) {
-      return mesh_problem(path, line_number, what);
-    };
-    if (line_number == 1) {
-      if (line != "ply") {
-        return fail("not a PLY file: the first line is not \"ply\"");
+  explicit Columns(const Element& e) : of(e.properties.size()) {
+    constexpr std::array<std::string_view, kUses> kNames = {
+        "x", "y", "z", "nx", "ny", "nz", "u", "v"};
+    for (std::size_t p = 0; p < e.properties.size(); ++p) {
+      const Property& property = e.properties[p];
+      if (property.count) {
+        if (property.name == "vertex_indices" || property.name == "vertex_index") {
+          indices = p;
+        }
+        continue;
       }
-    } else if (words.empty() || words[0] == "comment" || words[0] == "obj_info") {
-      continue;
-    } else if (words[0] == "format" && words.size() == 3) {
+      const std::string_view name = property.name == "s"   ? std::string_view("u")
+                                    : property.name == "t" ? std::string_view("v")
+                                                           : std::string_view(property.name);
+      const auto found = std::find(kNames.begin(), kNames.end(), name);
+      if (found != kNames.end()) {
+        of[p] = static_cast<Use>(found - kNames.begin());
+        has[*of[p]] = true;
+      }
+    }
+  }
+  bool has_position() const { return has[kX] && has[kY] && has[kZ]; }
+  bool has_normal() const { return has[kNormalX] && has[kNormalY] && has[kNormalZ]; }
+  bool has_uv() const { return has[kU] && has[kV]; }
+};
+
+// Reads a file part by part; each part gives a problem, or none.
+class PlyReader {
+ public:
+  PlyReader(std::string_view text, const std::string& path) : text_(text), path_(path) {}
+
+  Result<Mesh> read() {
+    if (auto problem = read_header()) {
+      return *std::move(problem);
+    }
+    Body body(text_.substr(at_), encoding_);
+    for (const Element& e : elements_) {
+      if (auto problem = read_element(e, body)) {
+        return *std::move(problem);
+      }
+    }
+    return std::move(mesh_);
+  }
+
+ private:
+  using Trouble = std::optional<Problem>;
+  static constexpr std::uint32_t kMostHeaderLines = 1000;
+
+  Trouble fail(const std::string& what, std::uint32_t line = 0) const {
+    return mesh_problem(path_, line, what);
+  }
+
+  Trouble read_header() {
+    bool has_format = false;
+    for (std::uint32_t number = 1;; ++number) {
+      const std::size_t end = text_.find('\n', at_);
+      if (end == std::string_view::npos || number > kMostHeaderLines) {
+        return fail("the PLY header has no end", number);
+      }
+      const std::string_view line = trimmed(text_.substr(at_, end - at_));
+      at_ = end + 1;
+      const auto words = words_of(line);
+      if (number == 1) {
+        if (line != "ply") {
+          return fail("not a PLY file: the first line is not \"ply\"", number);
+        }
+      } else if (words.empty() || words[0] == "comment" || words[0] == "obj_info") {
+        continue;
+      } else if (words[0] == "end_header") {
+        return has_format ? Trouble() : fail("the PLY header names no format");
+      } else if (auto problem = read_header_line(line, words, number, has_format)) {
+        return problem;
+      }
+    }
+  }
+
+  Trouble read_header_line(std::string_view line,
+                           const std::vector<std::string_view>& words,
+                           std::uint32_t number,
+                           bool& has_format) {
+    if (words[0] == "format" && words.size() == 3) {
       has_format = true;
-      if (words[1] == "ascii") {
-        encoding = Encoding::kText;
-      } else if (words[1] == "binary_little_endian") {
-        encoding = Encoding::kLittle;
-      } else if (words[1] == "binary_big_endian") {
-        encoding = Encoding::kBig;
-      } else {
-        return fail(fmt::format("unknown format \"{}\"", printable(words[1], 30)));
-      }
-    } else if (words[0] == "element" && words.size() == 3) {
-      Element e;
-      e.name = words[1];
-      const auto [stop, error] =
-          std::from_chars(words[2].data(), words[2].data() + words[2].size(), e.count);
-      if (error != std::errc() || stop != words[2].data() + words[2].size()) {
-        return fail(fmt::format("\"{}\" is not a number of elements", printable(words[2], 30)));
-      }
-      elements.push_back(std::move(e));
-    } else if (words[0] == "property" && !elements.empty() && words.size() == 3 &&
-               number_named(words[1])) {
-      elements.back().properties.push_back(
-          {std::string(words[2]), *number_named(words[1]), std::nullopt});
-    } else if (words[0] == "property" && !elements.empty() && words.size() == 5 &&
-               words[1] == "list" && number_named(words[2]) && number_named(words[3])) {
-      elements.back().properties.push_back(
-          {std::string(words[4]), *number_named(words[3]), number_named(words[2])});
-    } else if (words[0] == "end_header") {
-      ended = true;
-    } else {
-      return fail(fmt::format("cannot read \"{}\"", printable(line, 60)));
+      return read_format(words[1], number);
     }
+    if (words[0] == "element" && words.size() == 3) {
+      return read_element_line(words[1], words[2], number);
+    }
+    if (words[0] == "property" && !elements_.empty()) {
+      std::vector<Property>& properties = elements_.back().properties;
+      if (words.size() == 3 && number_named(words[1])) {
+        properties.push_back({std::string(words[2]), *number_named(words[1]), std::nullopt});
+        return {};
+      }
+      if (words.size() == 5 && words[1] == "list" && number_named(words[2]) &&
+          number_named(words[3])) {
+        properties.push_back(
+            {std::string(words[4]), *number_named(words[3]), number_named(words[2])});
+        return {};
+      }
+    }
+    return fail(fmt::format("cannot read \"{}\"", printable(line, 60)), number);
   }
-  if (!has_format) {
-    return mesh_problem(path, 0, "the PLY header names no format");
+
+  Trouble read_format(std::string_view name, std::uint32_t number) {
+    if (name == "ascii") {
+      encoding_ = Encoding::kText;
+    } else if (name == "binary_little_endian") {
+      encoding_ = Encoding::kLittle;
+    } else if (name == "binary_big_endian") {
+      encoding_ = Encoding::kBig;
+    } else {
+      return fail(fmt::format("unknown format \"{}\"", printable(name, 30)), number);
+    }
+    return {};
   }
-  Body body(text.substr(at), encoding);
-  Mesh mesh;
-  std::vector<double> list;
-  for (const Element& e : elements) {
+
+  Trouble read_element_line(std::string_view name, std::string_view count, std::uint32_t number) {
+    Element e;
+    e.name = name;
+    const auto [stop, error] = std::from_chars(count.data(), count.data() + count.size(), e.count);
+    if (error != std::errc() || stop != count.data() + count.size()) {
+      return fail(fmt::format("\"{}\" is not a number of elements", printable(count, 30)), number);
+    }
+    elements_.push_back(std::move(e));
+    return {};
+  }
+
+  Trouble read_element(const Element& e, Body& body) {
     // Each element takes some bytes: a count beyond what is left is a lie, found before memory is
     // taken.
     std::size_t least = 0;
@@ -208,112 +271,123 @@ Result<Mesh> load_ply(const std::string& path) {
       least += body.is_text() ? 2 : size_of(p.count.value_or(p.type));
     }
     if (e.count > 0 && (least == 0 || e.count > (body.left() + 1) / least)) {
-      return mesh_problem(
-          path,
-          0,
-          fmt::format("the header promises {} {} elements; the file is too short for them",
-                      e.count,
-                      printable(e.name, 20)));
+      return fail(fmt::format("the header promises {} {} elements; the file is too short for them",
+                              e.count,
+                              printable(e.name, 20)));
     }
+    const Columns columns(e);
     const bool vertices = e.name == "vertex", faces = e.name == "face";
-    int place_of[8] = {-1, -1, -1, -1, -1, -1, -1, -1};  // x y z nx ny nz u v among the properties
-    int indices_at = -1;
-    constexpr std::string_view kNames[8] = {"x", "y", "z", "nx", "ny", "nz", "u", "v"},
-                               kAlso[8] = {"", "", "", "", "", "", "s", "t"};
-    for (std::size_t p = 0; p < e.properties.size(); ++p) {
-      for (int k = 0; k < 8; ++k) {
-        if ((e.properties[p].name == kNames[k] || e.properties[p].name == kAlso[k]) &&
-            !e.properties[p].count) {
-          place_of[k] = static_cast<int>(p);
-        }
-      }
-      if (e.properties[p].count &&
-          (e.properties[p].name == "vertex_indices" || e.properties[p].name == "vertex_index")) {
-        indices_at = static_cast<int>(p);
-      }
+    if (vertices && !columns.has_position()) {
+      return fail("vertices have no x, y and z");
     }
-    if (vertices && (place_of[0] < 0 || place_of[1] < 0 || place_of[2] < 0)) {
-      return mesh_problem(path, 0, "vertices have no x, y and z");
+    if (faces && !columns.indices) {
+      return fail("faces have no list vertex_indices");
     }
-    if (faces && indices_at < 0) {
-      return mesh_problem(path, 0, "faces have no list vertex_indices");
-    }
-    const bool smooth = vertices && place_of[3] >= 0 && place_of[4] >= 0 && place_of[5] >= 0;
-    const bool flat = vertices && place_of[6] >= 0 && place_of[7] >= 0;
     if (vertices) {
-      mesh.positions.reserve(e.count);
-      if (smooth) {
-        mesh.normals.reserve(e.count);
-      }
+      mesh_.positions.reserve(e.count);
+      mesh_.normals.reserve(columns.has_normal() ? e.count : 0);
     } else if (faces) {
-      mesh.triangles.reserve(e.count);
+      mesh_.triangles.reserve(e.count);
     }
     for (std::uint64_t i = 0; i < e.count; ++i) {
-      double values[8] = {};
-      for (std::size_t p = 0; p < e.properties.size(); ++p) {
-        const Property& property = e.properties[p];
-        const auto cut = [&] {
-          return mesh_problem(
-              path, 0, fmt::format("ends or is damaged in {} {}", printable(e.name, 20), i));
-        };
-        if (!property.count) {
-          const auto v = body.next(property.type);
-          if (!v) {
-            return cut();
-          }
-          for (int k = 0; vertices && k < 8; ++k) {
-            if (place_of[k] == static_cast<int>(p)) {
-              values[k] = *v;
-            }
-          }
-          continue;
-        }
-        const auto n = body.next(*property.count);
-        if (!n || *n < 0 || *n > static_cast<double>(body.left()) + 1) {
-          return cut();
-        }
-        list.clear();
-        for (std::uint64_t k = 0; k < static_cast<std::uint64_t>(*n); ++k) {
-          const auto v = body.next(property.type);
-          if (!v) {
-            return cut();
-          }
-          list.push_back(*v);
-        }
-        if (faces && static_cast<int>(p) == indices_at) {
-          for (const double v : list) {
-            if (!(v >= 0) || v >= static_cast<double>(mesh.positions.size()) ||
-                v != std::floor(v)) {
-              return mesh_problem(
-                  path,
-                  0,
-                  fmt::format(
-                      "face {} names vertex {}; there are {}", i, v, mesh.positions.size()));
-            }
-          }
-          for (std::size_t k = 2; k < list.size(); ++k) {
-            mesh.triangles.push_back({static_cast<std::uint32_t>(list[0]),
-                                      static_cast<std::uint32_t>(list[k - 1]),
-                                      static_cast<std::uint32_t>(list[k])});
-          }
-        }
+      if (!read_row(e, columns, body)) {
+        return fail(fmt::format("ends or is damaged in {} {}", printable(e.name, 20), i));
       }
       if (vertices) {
-        mesh.positions.emplace_back(static_cast<float>(values[0]),
-                                    static_cast<float>(values[1]),
-                                    static_cast<float>(values[2]));
-        if (smooth) {
-          mesh.normals.emplace_back(static_cast<float>(values[3]),
-                                    static_cast<float>(values[4]),
-                                    static_cast<float>(values[5]));
+        add_vertex(columns);
+      } else if (auto problem = faces ? add_face(i) : Trouble()) {
+        return problem;
+      }
+    }
+    return {};
+  }
+
+  // The values of one element: numbers by their use, and the vertices of a face.
+  bool read_row(const Element& e, const Columns& columns, Body& body) {
+    for (std::size_t p = 0; p < e.properties.size(); ++p) {
+      const Property& property = e.properties[p];
+      if (!property.count) {
+        const auto v = body.next(property.type);
+        if (!v) {
+          return false;
         }
-        if (flat) {
-          mesh.uvs.emplace_back(static_cast<float>(values[6]), static_cast<float>(values[7]));
+        if (columns.of[p]) {
+          values_[*columns.of[p]] = *v;
+        }
+        continue;
+      }
+      const auto n = body.next(*property.count);
+      if (!n || *n < 0 || *n > static_cast<double>(body.left()) + 1) {
+        return false;
+      }
+      const bool kept = columns.indices == p;
+      if (kept) {
+        face_.clear();
+      }
+      for (std::uint64_t k = 0; k < static_cast<std::uint64_t>(*n); ++k) {
+        const auto v = body.next(property.type);
+        if (!v) {
+          return false;
+        }
+        if (kept) {
+          face_.push_back(*v);
         }
       }
     }
+    return true;
   }
-  return mesh;
+
+  Vec3 three(Columns::Use first) const {
+    return {static_cast<float>(values_[first]),
+            static_cast<float>(values_[first + 1]),
+            static_cast<float>(values_[first + 2])};
+  }
+
+  void add_vertex(const Columns& columns) {
+    mesh_.positions.push_back(three(Columns::kX));
+    if (columns.has_normal()) {
+      mesh_.normals.push_back(three(Columns::kNormalX));
+    }
+    if (columns.has_uv()) {
+      mesh_.uvs.emplace_back(static_cast<float>(values_[Columns::kU]),
+                             static_cast<float>(values_[Columns::kV]));
+    }
+  }
+
+  // A face as a fan of triangles.
+  Trouble add_face(std::uint64_t number) {
+    for (const double v : face_) {
+      if (!(v >= 0) || v >= static_cast<double>(mesh_.positions.size()) || v != std::floor(v)) {
+        return fail(fmt::format(
+            "face {} names vertex {}; there are {}", number, v, mesh_.positions.size()));
+      }
+    }
+    for (std::size_t k = 2; k < face_.size(); ++k) {
+      mesh_.triangles.push_back({static_cast<std::uint32_t>(face_[0]),
+                                 static_cast<std::uint32_t>(face_[k - 1]),
+                                 static_cast<std::uint32_t>(face_[k])});
+    }
+    return {};
+  }
+
+  std::string_view text_;
+  const std::string& path_;
+  std::size_t at_ = 0;  // where the next line of the header begins, then the body
+  Encoding encoding_ = Encoding::kText;
+  std::vector<Element> elements_;
+  Mesh mesh_;
+  std::array<double, Columns::kUses> values_{};  // of the element read last,
+  std::vector<double> face_;                     // and its list of vertices
+};
+
+}  // namespace
+
+Result<Mesh> load_ply(const std::string& path) {
+  const auto bytes = read_mesh_bytes(path);
+  if (!bytes) {
+    return bytes.problems();
+  }
+  return PlyReader(*bytes, path).read();
 }
 
 }  // namespace jovilux

@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/render/sample_plan.h"
 #include "jovilux/render/shared_samples.h"
+#include "jovilux/render/tile_splats.h"
 #include "jovilux/render/view.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/transport/guide_training.h"
@@ -500,103 +501,83 @@ class Renderer {
     return stop_reason_ != -1;
   }
 
-  // All samples of this pass for one tile; kept only when complete.
-  void render_tile(std::size_t tile) {
-    const int x0 = static_cast<int>(tile) % s_.tiles_across() * kTile,
-              y0 = static_cast<int>(tile) / s_.tiles_across() * kTile;
-    const int x1 = std::min(film_.width(), x0 + kTile), y1 = std::min(film_.height(), y0 + kTile);
-    const auto layers = static_cast<std::size_t>(film_.layers()),
-               slots = static_cast<std::size_t>(film_.slots());
-    const auto area = static_cast<std::size_t>((x1 - x0) * (y1 - y0));
-    SharedSamples shared(x1 - x0, y1 - y0, slots);
-    std::vector<float> guides(area * Film::kGuides);
-    std::vector<std::uint32_t> objects(area);
-    std::vector<double> clamped(area * layers);
-    std::vector<float> scratch;  // of compare_roughness
-    TileTally tally(layers, slots);
-    const auto each = [&](const auto& body) {  // (number in the tile, x, y)
+  // The work on one tile in one pass, until it is put into the film.
+  struct TileWork {
+    std::size_t tile;
+    int x0, y0, x1, y1;
+    SharedSamples shared;
+    std::vector<float> guides;           // of each pixel
+    std::vector<std::uint32_t> objects;  // the same
+    std::vector<double> clamped;         // of each pixel's layers
+    std::vector<float> scratch;          // of compare_roughness
+    TileTally tally;
+
+    std::size_t area() const { return static_cast<std::size_t>((x1 - x0) * (y1 - y0)); }
+    // Calls body(number in the tile, x, y) for each pixel.
+    template <class Body>
+    void each(const Body& body) const {
       std::size_t i = 0;
       for (int y = y0; y < y1; ++y) {
         for (int x = x0; x < x1; ++x, ++i) {
           body(i, x, y);
         }
       }
-    };
-    each([&](std::size_t i, int x, int y) {
+    }
+  };
+
+  TileWork begin_tile(std::size_t tile) const {
+    const int x0 = static_cast<int>(tile) % s_.tiles_across() * kTile,
+              y0 = static_cast<int>(tile) / s_.tiles_across() * kTile;
+    const int x1 = std::min(film_.width(), x0 + kTile), y1 = std::min(film_.height(), y0 + kTile);
+    const auto layers = static_cast<std::size_t>(film_.layers()),
+               slots = static_cast<std::size_t>(film_.slots());
+    TileWork w{tile,
+               x0,
+               y0,
+               x1,
+               y1,
+               SharedSamples(x1 - x0, y1 - y0, slots),
+               {},
+               {},
+               {},
+               {},
+               TileTally(layers, slots)};
+    w.guides.resize(w.area() * Film::kGuides);
+    w.objects.resize(w.area());
+    w.clamped.resize(w.area() * layers);
+    w.each([&](std::size_t i, int x, int y) {
       const std::size_t pixel = film_.pixel(x, y);
-      shared.set_count(i, begin_of(pixel), static_cast<int>(count_of(pixel)));
+      w.shared.set_count(i, begin_of(pixel), static_cast<int>(count_of(pixel)));
     });
+    return w;
+  }
+
+  // All samples of this pass for one tile; kept only when complete.
+  void render_tile(std::size_t tile) {
+    TileWork w = begin_tile(tile);
     // Counted by the thread as it goes: no other work runs on it until the tile is done.
     const MarchCounts march_before = march_counts();
     const std::uint64_t media_before = media_step_count();
     std::size_t i = 0;
-    for (int y = y0; y < y1; ++y) {
+    for (int y = w.y0; y < w.y1; ++y) {
       if (should_stop()) {
         return;
       }
-      for (int x = x0; x < x1; ++x, ++i) {
-        render_pixel(x,
-                     y,
-                     i,
-                     shared,
-                     guides.data() + i * Film::kGuides,
-                     objects[i],
-                     clamped.data() + i * layers,
-                     scratch,
-                     tally);
+      for (int x = w.x0; x < w.x1; ++x, ++i) {
+        render_pixel(w, x, y, i);
       }
     }
-    shared.finish();
-    each([&](std::size_t at, int x, int y) {
-      const std::size_t pixel = film_.pixel(x, y);
-      double* const its_clamped = clamped.data() + at * layers;
-      add_splats(tile,
-                 static_cast<std::size_t>((y - y0) * kTile + x - x0),
-                 pixel,
-                 shared.sums(at),
-                 shared.batches(at),
-                 its_clamped);
-      if (count_of(pixel) == 0) {
-        return;
-      }
-      for (std::size_t l = 0; l < layers; ++l) {
-        tally.clamped[l] += its_clamped[l] * weight_of(pixel) / count_of(pixel);
-      }
-      tally_lights(shared.sums(at),
-                   pixel,
-                   static_cast<int>(count_of(pixel)),
-                   level_after(pixel, shared.batches(at)),
-                   tally);
-    });
-    tally.rays.march += march_counts() - march_before;
-    tally.rays.media_steps += media_step_count() - media_before;
-    std::shared_lock lock(commits_);
-    each([&](std::size_t at, int x, int y) {
-      const std::size_t pixel = film_.pixel(x, y);
-      const std::uint32_t count = count_of(pixel);
-      // The round's mean times its weight; exactly the sum where the two are the same.
-      const std::uint32_t weight = weight_of(pixel);
-      const float scale =
-          count == weight ? 1.0f : static_cast<float>(weight) / static_cast<float>(count);
-      for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
-        film_.xyz(pixel)[k] += scale * shared.sums(at)[k];
-      }
-      for (std::size_t k = 0; k < kBatches; ++k) {
-        film_.batch(pixel)[k] += scale * shared.batches(at)[k];
-      }
-      for (std::size_t k = 0; k < Film::kGuides; ++k) {
-        film_.guide(pixel)[k] += guides[at * Film::kGuides + k];
-      }
-      if (s_.pass.begin == 0 && s_.pass.round == 0) {
-        film_.object(pixel) = objects[at];
-      }
-      film_.weight(pixel) += weight;
-      film_.taken(pixel) += count;
-    });
-    s_.tallies[tile].add(tally);
-    s_.tile_done[tile] = 1;
-    film_.rest(tile, 1);
-    lock.unlock();
+    w.shared.finish();
+    w.each([&](std::size_t at, int x, int y) { gather_pixel(w, at, x, y); });
+    w.tally.rays.march += march_counts() - march_before;
+    w.tally.rays.media_steps += media_step_count() - media_before;
+    {
+      const std::shared_lock lock(commits_);
+      w.each([&](std::size_t at, int x, int y) { commit_pixel(w, at, film_.pixel(x, y)); });
+      s_.tallies[tile].add(w.tally);
+      s_.tile_done[tile] = 1;
+      film_.rest(tile, 1);
+    }
     keep_checkpoint();
     const double done = ++tiles_done_;
     if (options_.progress) {
@@ -604,36 +585,76 @@ class Renderer {
     }
   }
 
+  // Adds what light paths bring, and what the pixel tells of the lights' noise.
+  void gather_pixel(TileWork& w, std::size_t at, int x, int y) {
+    const auto layers = static_cast<std::size_t>(film_.layers());
+    const std::size_t pixel = film_.pixel(x, y);
+    double* const clamped = w.clamped.data() + at * layers;
+    add_splats(w.tile,
+               static_cast<std::size_t>((y - w.y0) * kTile + x - w.x0),
+               pixel,
+               w.shared.sums(at),
+               w.shared.batches(at),
+               clamped);
+    const std::uint32_t count = count_of(pixel);
+    if (count == 0) {
+      return;
+    }
+    for (std::size_t l = 0; l < layers; ++l) {
+      w.tally.clamped[l] += clamped[l] * weight_of(pixel) / count;
+    }
+    tally_lights(w.shared.sums(at),
+                 pixel,
+                 static_cast<int>(count),
+                 level_after(pixel, w.shared.batches(at)),
+                 w.tally);
+  }
+
+  void commit_pixel(TileWork& w, std::size_t at, std::size_t pixel) {
+    const std::uint32_t count = count_of(pixel), weight = weight_of(pixel);
+    // The round's mean times its weight; exactly the sum where the two are the same.
+    const float scale =
+        count == weight ? 1.0f : static_cast<float>(weight) / static_cast<float>(count);
+    const auto slots = static_cast<std::size_t>(film_.slots());
+    for (std::size_t k = 0; k < slots * 3 * kHalves; ++k) {
+      film_.xyz(pixel)[k] += scale * w.shared.sums(at)[k];
+    }
+    for (std::size_t k = 0; k < kBatches; ++k) {
+      film_.batch(pixel)[k] += scale * w.shared.batches(at)[k];
+    }
+    for (std::size_t k = 0; k < Film::kGuides; ++k) {
+      film_.guide(pixel)[k] += w.guides[at * Film::kGuides + k];
+    }
+    if (s_.pass.begin == 0 && s_.pass.round == 0) {
+      film_.object(pixel) = w.objects[at];
+    }
+    film_.weight(pixel) += weight;
+    film_.taken(pixel) += count;
+  }
+
   // All samples of this pass for one pixel, number `i` of its tile.
-  void render_pixel(int x,
-                    int y,
-                    std::size_t i,
-                    SharedSamples& shared,
-                    float* guides,
-                    std::uint32_t& object,
-                    double* clamped,
-                    std::vector<float>& scratch,
-                    TileTally& tally) {
-    RayCounts& rays = tally.rays;
+  void render_pixel(TileWork& w, int x, int y, std::size_t i) {
     const bool first_round = s_.pass.round == 0;
-    const std::uint32_t seed = seed_of_sequences();
-    const int begin = begin_of(film_.pixel(x, y)),
-              end = begin + static_cast<int>(count_of(film_.pixel(x, y)));
-    const PixelSampling sampling(
-        seed, static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y), sample_bits_);
+    const std::size_t pixel = film_.pixel(x, y);
+    double* const clamped = w.clamped.data() + i * static_cast<std::size_t>(film_.layers());
+    const int begin = begin_of(pixel), end = begin + static_cast<int>(count_of(pixel));
+    const PixelSampling sampling(seed_of_sequences(),
+                                 static_cast<std::uint32_t>(x),
+                                 static_cast<std::uint32_t>(y),
+                                 sample_bits_);
     for (int s = begin; s < end; ++s) {
       const auto half = static_cast<std::uint32_t>(s % kHalves);
       const Sampler sampler = sampling.sample(half, static_cast<std::uint32_t>(s / kHalves));
       const MomentView& view = views_[moment_of(sampler)];
       const Vec2 offset = film_offset(sampler);
       const Ray ray = camera_ray(view, sampler, x, y, offset);
-      LightSink sink(shared.sample(), shared.touched(), film_.parts(), clamped);
+      LightSink sink(w.shared.sample(), w.shared.touched(), film_.parts(), clamped);
       FirstHit first;
       FirstHit* const wanted =
           (first_round || s_.pass.goes_on_unevenly()) && s < Film::kGuideSamples ? &first : nullptr;
       const PathOptions path = sample_options(view, s - begin);
-      trace_path(*view.scene, ray, sampler, path, sink, wanted, rays);
-      shared.add(i, batch_of(s, begin, end - begin), offset);
+      trace_path(*view.scene, ray, sampler, path, sink, wanted, w.tally.rays);
+      w.shared.add(i, batch_of(s, begin, end - begin), offset);
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),
@@ -641,24 +662,28 @@ class Renderer {
                            static_cast<double>(y),
                            static_cast<double>(s),
                            static_cast<double>(s_.pass.round)};
-        tally.add(lost);
+        w.tally.add(lost);
       }
       if (view.scene->has_bounce_materials && s % kComparedEvery == 0) {
-        compare_roughness(*view.scene, ray, sampler, scratch, tally);
+        compare_roughness(*view.scene, ray, sampler, w.scratch, w.tally);
       }
       if (wanted != nullptr && first.found) {
-        const Rgb color = rgb_under_d65(first.albedo);
-        for (int c = 0; c < 3; ++c) {
-          guides[c] += static_cast<float>(color[c]);
-          guides[3 + c] += first.normal[c];
-        }
-        guides[6] += first.depth;
-        guides[7] += 1;
+        add_guides(first, w.guides.data() + i * Film::kGuides);
       }
       if (s == 0 && first_round) {
-        object = first.found ? first.surface + 1 : 0;
+        w.objects[i] = first.found ? first.surface + 1 : 0;
       }
     }
+  }
+
+  static void add_guides(const FirstHit& first, float* guides) {
+    const Rgb color = rgb_under_d65(first.albedo);
+    for (int c = 0; c < 3; ++c) {
+      guides[c] += static_cast<float>(color[c]);
+      guides[3 + c] += first.normal[c];
+    }
+    guides[6] += first.depth;
+    guides[7] += 1;
   }
 
   static Vec2 film_offset(const Sampler& sampler) {
@@ -1045,39 +1070,6 @@ class Renderer {
     options_.progress(p);
   }
 
-  // What light paths bring to a tile in one pass, in the slots that they reach.
-  struct TileSplats {
-    struct Pixel {
-      std::array<std::array<float, 3>, kHalves> xyz{};
-      std::array<float, kBatches> luminance{};
-      float clamped = 0;
-    };
-    struct Slot {
-      std::uint32_t slot;
-      std::vector<Pixel> pixels = std::vector<Pixel>(static_cast<std::size_t>(kTile) * kTile);
-    };
-    std::vector<Slot> slots;
-
-    void add(const Splat& s, std::uint32_t batch, const Film& film) {
-      const auto parts = static_cast<std::uint32_t>(film.parts());
-      const std::uint32_t slot =
-          s.layer * parts + (parts > 1 ? static_cast<std::uint32_t>(s.part) : 0);
-      auto its = std::find_if(
-          slots.begin(), slots.end(), [&](const Slot& one) { return one.slot == slot; });
-      if (its == slots.end()) {
-        slots.push_back({slot});
-        its = std::prev(slots.end());
-      }
-      const auto width = static_cast<std::uint32_t>(film.width());
-      Pixel& p = its->pixels[s.pixel / width % kTile * kTile + s.pixel % width % kTile];
-      for (std::size_t c = 0; c < 3; ++c) {
-        p.xyz[batch % kHalves][c] += s.xyz[static_cast<Eigen::Index>(c)];
-      }
-      p.luminance[batch] += s.xyz[1];
-      p.clamped += s.clamped;
-    }
-  };
-
   const Rig& rig_;
   const RenderOptions& options_;
   const CameraSpec& camera_spec_;
@@ -1108,173 +1100,6 @@ class Renderer {
 };
 
 }  // namespace
-
-int parts_of(const Rig& rig) {
-  return rig.render.layers != RenderSpec::Layers::kLightsAndParts ? 1
-         : rig.hazes.empty()                                      ? kParts
-                                                                  : kPartsWithHaze;
-}
-
-namespace {
-
-// The variance of each light's mean over the picture's pixels, and that over the square of their
-// level: from the two halves, where pixels have different numbers of samples. Of layers and of
-// their parts.
-void add_light_noise_by_halves(const Film& film,
-                               double white,
-                               std::vector<double>& variance,
-                               std::vector<double>& noise,
-                               std::vector<double>& slot_variance,
-                               std::vector<double>& slot_noise) {
-  for (std::vector<double>* sums : {&variance, &noise, &slot_variance, &slot_noise}) {
-    std::fill(sums->begin(), sums->end(), 0.0);
-  }
-  const auto parts = static_cast<std::size_t>(film.parts());
-  each_pixel(film, [&](std::size_t i) {
-    const double level = std::max<double>(film.luminance(i), kNoiseFloor * white);
-    for (std::size_t l = 0; l < variance.size(); ++l) {
-      double whole = 0;
-      for (std::size_t s = l * parts; s < (l + 1) * parts; ++s) {
-        const double half = film.half_difference(i, static_cast<int>(s)).y();
-        whole += half;
-        slot_variance[s] += half * half;
-        slot_noise[s] += level > 0 ? sqr(half / level) : 0;
-      }
-      variance[l] += whole * whole;
-      noise[l] += level > 0 ? sqr(whole / level) : 0;
-    }
-  });
-}
-
-}  // namespace
-
-RenderStats stats_of(const Rig& rig,
-                     int camera,
-                     const std::vector<std::string>& layers,
-                     const RenderState& state) {
-  const Film& film = state.film;
-  RenderStats stats;
-  stats.wall_s = state.wall_s;
-  stats.cpu_s = state.cpu_s;
-  stats.history = state.history;
-  stats.rounds = state.rounds;
-  stats.guide_rounds = state.guide_rounds;
-  stats.guide_paths = state.guide_paths;
-  stats.guide_s = state.guide_s;
-  double samples = 0, weight = 0, luminance = 0;
-  const std::size_t slots = static_cast<std::size_t>(film.slots());
-  std::vector<double> of_layer(static_cast<std::size_t>(film.layers()));
-  std::uint32_t least = std::numeric_limits<std::uint32_t>::max(), most = 0;
-  each_pixel(film, [&](std::size_t i) {
-    least = std::min(least, film.taken(i));
-    most = std::max(most, film.taken(i));
-    samples += film.taken(i);
-    weight += film.weight(i);
-    luminance += film.luminance(i);
-    if (film.weight(i) > 0) {
-      for (std::size_t s = 0; s < slots; ++s) {
-        of_layer[s / static_cast<std::size_t>(film.parts())] +=
-            film.slot_mean(i, static_cast<int>(s)).y();
-      }
-    }
-  });
-  stats.least_samples = least;
-  stats.most_samples = most;
-  const auto pixels = static_cast<double>(film.pixels());
-  stats.samples_per_pixel = samples / pixels;
-  stats.mean_luminance = luminance / pixels;
-  const View view = look_view(rig.look, rig.cameras[static_cast<std::size_t>(camera)], film);
-  stats.white_luminance = view.white_luminance();
-  stats.noise = noise_figures(film, stats.white_luminance);
-  std::vector<double> variance(of_layer.size()), noise(of_layer.size()), clamped(of_layer.size()),
-      slot_variance(slots), slot_noise(slots);
-  std::array<double, 3> roughened{};
-  for (const TileTally& t : state.tallies) {
-    stats.rays += t.rays;
-    if (const std::vector<double>& lost = t.not_finite; lost[0] > 0) {
-      if (!stats.not_finite) {
-        stats.not_finite = {0,
-                            static_cast<int>(lost[1]),
-                            static_cast<int>(lost[2]),
-                            static_cast<int>(lost[3]),
-                            static_cast<int>(lost[4])};
-      }
-      stats.not_finite->contributions += lost[0];
-    }
-    for (std::size_t k = 0; k < roughened.size(); ++k) {
-      roughened[k] += t.roughened[k];
-    }
-    for (std::size_t l = 0; l < variance.size(); ++l) {
-      variance[l] += t.light_variance[l];
-      noise[l] += t.light_noise[l];
-      clamped[l] += t.clamped[l];
-    }
-    for (std::size_t s = 0; s < slots; ++s) {
-      slot_variance[s] += t.slot_variance[s];
-      slot_noise[s] += t.slot_noise[s];
-    }
-  }
-  const bool uneven = !state.rounds.empty() && !rig.render.noise;
-  if (uneven) {
-    add_light_noise_by_halves(
-        film, stats.white_luminance, variance, noise, slot_variance, slot_noise);
-  }
-  if (!uneven && std::accumulate(noise.begin(), noise.end(), 0.0) == 0) {
-    // A lone pass: the white, which shares of the noise are measured by, was not known meanwhile.
-    std::vector<double> same_variance(variance.size()), same_slot_variance(slot_variance.size());
-    add_light_noise_by_halves(
-        film, stats.white_luminance, same_variance, noise, same_slot_variance, slot_noise);
-  }
-  if (const double n = roughened[0]; n > 1) {
-    const double mean = roughened[1] / n;
-    stats.by_bounce_roughness = {
-        mean, std::sqrt(std::max(0.0, roughened[2] / n - mean * mean) / (n - 1))};
-  }
-  std::vector<std::string> names;
-  for (const LightSpec& light : rig.lights) {
-    names.push_back(light.layer_in(rig.render.layers == RenderSpec::Layers::kGroups));
-  }
-  for (const HazeSpec& haze : rig.hazes) {
-    if (haze.emission > 0) {
-      names.push_back(haze.name);
-    }
-  }
-  for (const std::string& name : names) {
-    RenderStats::Light light;
-    light.name = name;
-    if (std::any_of(stats.lights.begin(), stats.lights.end(), [&](const RenderStats::Light& l) {
-          return l.name == light.name;
-        })) {
-      continue;  // copies of one array are one layer, and so is a group
-    }
-    const auto l = static_cast<std::size_t>(std::find(layers.begin(), layers.end(), light.name) -
-                                            layers.begin());
-    if (l < layers.size() && samples > 0) {
-      light.mean_luminance = of_layer[l] / pixels;
-      light.clamped = clamped[l] / weight;
-      light.share = stats.mean_luminance > 0 ? light.mean_luminance / stats.mean_luminance : 0;
-      // The lone first sample told nothing of the variance: what the others told stands for it too.
-      const double n = weight / pixels, told = n - 1;
-      const auto noise_of = [&](double sum) {
-        const double of_mean = uneven ? sum / pixels : sum / pixels / (n * told);
-        return told <= 0                  ? std::numeric_limits<double>::quiet_NaN()
-               : stats.mean_luminance > 0 ? std::sqrt(of_mean) / stats.mean_luminance
-                                          : 0;
-      };
-      light.noise = noise_of(variance[l]);
-      const double all = std::accumulate(noise.begin(), noise.end(), 0.0);
-      light.noise_share = all > 0 ? noise[l] / all : std::numeric_limits<double>::quiet_NaN();
-      for (std::size_t s = 0; film.parts() > 1 && s < static_cast<std::size_t>(film.parts()); ++s) {
-        const std::size_t slot = l * static_cast<std::size_t>(film.parts()) + s;
-        light.parts.push_back(noise_of(slot_variance[slot]));
-        light.part_shares.push_back(all > 0 ? slot_noise[slot] / all
-                                            : std::numeric_limits<double>::quiet_NaN());
-      }
-    }
-    stats.lights.push_back(light);
-  }
-  return stats;
-}
 
 Render render_on(const Rig& rig,
                  const Scene& scene,

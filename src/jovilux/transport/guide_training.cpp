@@ -47,20 +47,16 @@ constexpr double kLeastSurfaceGain = 1.15, kLeastGainInHaze = 5, kLeastGainBesid
 
 std::uint64_t paths_of_round(int round) { return kFirstPaths << (2 * round); }
 
-// What all rounds so far have told.
-struct Records {
-  GuideRecorder all;
-
-  void add(GuideRecorder& r) {
-    const auto append = [](auto& to, const auto& from) {
-      to.insert(to.end(), from.begin(), from.end());
-    };
-    append(all.surface_scatterings, r.surface_scatterings);
-    append(all.haze_scatterings, r.haze_scatterings);
-    append(all.surface_lights, r.surface_lights);
-    append(all.haze_lights, r.haze_lights);
-  }
-};
+// Adds a round's records to those of all rounds so far.
+void append(GuideRecorder& all, const GuideRecorder& round) {
+  const auto add = [](auto& to, const auto& from) {
+    to.insert(to.end(), from.begin(), from.end());
+  };
+  add(all.surface_scatterings, round.surface_scatterings);
+  add(all.haze_scatterings, round.haze_scatterings);
+  add(all.surface_lights, round.surface_lights);
+  add(all.haze_lights, round.haze_lights);
+}
 
 // What a path brought: all that surfaces and haze send, and what connections could bring of it, of
 // lamps alone and with distant lights. Lights that the camera sees straight do not count: they are
@@ -148,52 +144,6 @@ Brought what_was_brought(const std::vector<float>& luminance, const Carried& car
   return out;
 }
 
-void trace_round(const Scene& scene,
-                 const Camera& camera,
-                 const PathOptions& options,
-                 const TrainingPlan& plan,
-                 int round,
-                 const Guide* guide,
-                 Records& records,
-                 BroughtByBlock& brought,
-                 RayCounts& rays) {
-  constexpr std::uint32_t kStream = 0x6775696eU;
-  const auto paths = static_cast<std::size_t>(paths_of_round(round));
-  std::vector<GuideRecorder> recorders(paths / kPathsPerBlock);
-  std::vector<RayCounts> counts(recorders.size());
-  const std::size_t parts = kPartsWithHaze, slots = scene.layers.size() * parts;
-  brought.assign(recorders.size(), {});
-  const Carried carried{VirtualLights::could_carry(scene, false),
-                        VirtualLights::could_carry(scene, true)};
-  parallel_for(recorders.size(), [&](std::size_t b) {
-    std::vector<float> sums(slots * 3), luminance(slots);
-    PathOptions traced = options;
-    traced.guide = guide;
-    traced.recorder = &recorders[b];
-    const MarchCounts march_before = march_counts();
-    for (std::size_t i = b * kPathsPerBlock; i < (b + 1) * kPathsPerBlock; ++i) {
-      const Sampler sampler(plan.seed,
-                            mix(kStream, static_cast<std::uint32_t>(round)),
-                            static_cast<std::uint32_t>(i));
-      const Vec2 place = sampler.pair(0);
-      const Ray ray = camera.ray(place.x() * static_cast<float>(plan.width),
-                                 place.y() * static_cast<float>(plan.height),
-                                 sampler.pair(1));
-      std::fill(luminance.begin(), luminance.end(), 0.0f);
-      const double seen_before = recorders[b].seen;
-      LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
-      trace_path(scene, ray, sampler, traced, sink, nullptr, counts[b]);
-      brought[b][i % kPathsPerBlock] =
-          what_was_brought(luminance, carried, recorders[b].seen - seen_before);
-    }
-    counts[b].march += march_counts() - march_before;
-  });
-  for (std::size_t b = 0; b < recorders.size(); ++b) {
-    records.add(recorders[b]);
-    rays += counts[b];
-  }
-}
-
 // Paths that may be traced for learning.
 std::uint64_t most_paths(const TrainingPlan& plan) {
   const double wanted = std::max(plan.samples * kPathsOfSamples, kLeastTrainingPaths);
@@ -210,6 +160,215 @@ std::vector<ShadingPlace> places_of(const std::vector<ScatteringRecord>& records
   return out;
 }
 
+// Learns in rounds of camera paths, each guided by what the rounds before it told.
+class GuideTraining {
+ public:
+  GuideTraining(const Scene& scene,
+                const Camera& camera,
+                const PathOptions& options,
+                const TrainingPlan& plan,
+                RayCounts& rays)
+      : scene_(scene),
+        camera_(camera),
+        options_(options),
+        plan_(plan),
+        rays_(rays),
+        direct_only_(options.bounces < 2),
+        directions_(!direct_only_ && !plan.connects) {}
+
+  std::shared_ptr<const Guide> learn() {
+    if (directions_) {
+      learn_photons();
+    }
+    for (int round = 0; goes_on(round); ++round) {
+      learn_round(round);
+    }
+    const std::vector<ShadingPlace> surfaces = places_of(records_.surface_scatterings),
+                                    haze = places_of(records_.haze_scatterings);
+    learn_lights(surfaces, haze);
+    forget_directions_without_gain();
+    if (connects_) {
+      learn_connections(surfaces, haze);
+    }
+    guide_->seconds = seconds();
+    return guide_;
+  }
+
+ private:
+  double seconds() const {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+  }
+
+  void learn_photons() {
+    const auto wanted = static_cast<std::size_t>(plan_.samples * kPhotonsOfSamples);
+    photons_ = trace_photons(scene_,
+                             std::clamp(wanted, kLeastPhotons, kMostPhotons),
+                             options_.bounces,
+                             options_.light_paths.paths == nullptr,
+                             plan_.seed,
+                             rays_);
+  }
+
+  bool goes_on(int round) const {
+    if (plan_.rounds > 0) {
+      return round < plan_.rounds;
+    }
+    // A round takes four times as long as the one before.
+    return round == 0 || (5 * seconds() <= plan_.most_seconds &&
+                          guide_->paths + paths_of_round(round) <= most_paths(plan_));
+  }
+
+  void learn_round(int round) {
+    const std::size_t newest = records_.surface_scatterings.size(),
+                      newest_in_haze = records_.haze_scatterings.size();
+    const BroughtByBlock brought = trace_round(round);
+    if (round == 0 && plan_.connects && !direct_only_) {
+      distant_ = distant_arrives(scene_, records_.surface_lights) < kMostDistantArrives;
+      connects_ = pays_to_connect(brought, distant_);
+      // Connections find what directions would be guided to.
+      directions_ = !connects_;
+      if (directions_) {
+        learn_photons();
+      }
+    }
+    auto next = std::make_shared<Guide>();
+    next->paths = guide_->paths + paths_of_round(round);
+    next->rounds = round + 1;
+    const std::size_t slots = scene_.light_clusters.slots();
+    next->surfaces = GuideTree(records_.surface_scatterings,
+                               photons_.surfaces,
+                               records_.surface_lights,
+                               slots,
+                               newest,
+                               directions_);
+    next->haze = GuideTree(records_.haze_scatterings,
+                           photons_.haze,
+                           records_.haze_lights,
+                           slots,
+                           newest_in_haze,
+                           directions_);
+    guide_ = std::move(next);
+  }
+
+  // Records are kept in the order of the paths, whichever thread traced them.
+  BroughtByBlock trace_round(int round) {
+    const auto paths = static_cast<std::size_t>(paths_of_round(round));
+    std::vector<GuideRecorder> recorders(paths / kPathsPerBlock);
+    std::vector<RayCounts> counts(recorders.size());
+    BroughtByBlock brought(recorders.size());
+    const Carried carried{VirtualLights::could_carry(scene_, false),
+                          VirtualLights::could_carry(scene_, true)};
+    parallel_for(recorders.size(), [&](std::size_t b) {
+      const MarchCounts march_before = march_counts();
+      brought[b] = trace_block(round, b, carried, recorders[b], counts[b]);
+      counts[b].march += march_counts() - march_before;
+    });
+    for (std::size_t b = 0; b < recorders.size(); ++b) {
+      append(records_, recorders[b]);
+      rays_ += counts[b];
+    }
+    return brought;
+  }
+
+  BroughtByBlock::value_type trace_block(int round,
+                                         std::size_t block,
+                                         const Carried& carried,
+                                         GuideRecorder& recorder,
+                                         RayCounts& counts) const {
+    constexpr std::uint32_t kStream = 0x6775696eU;
+    const std::size_t slots = scene_.layers.size() * kPartsWithHaze;
+    std::vector<float> sums(slots * 3), luminance(slots);
+    PathOptions traced = options_;
+    // Lights and connections are learned where camera paths are scattered first; where light comes
+    // from, by whole paths.
+    traced.bounces = directions_ ? options_.bounces : std::min(options_.bounces, kLearnedBounces);
+    traced.guide = guide_.get();
+    traced.recorder = &recorder;
+    BroughtByBlock::value_type brought;
+    for (std::size_t i = 0; i < kPathsPerBlock; ++i) {
+      const Sampler sampler(plan_.seed,
+                            mix(kStream, static_cast<std::uint32_t>(round)),
+                            static_cast<std::uint32_t>(block * kPathsPerBlock + i));
+      const Vec2 place = sampler.pair(0);
+      const Ray ray = camera_.ray(place.x() * static_cast<float>(plan_.width),
+                                  place.y() * static_cast<float>(plan_.height),
+                                  sampler.pair(1));
+      std::fill(luminance.begin(), luminance.end(), 0.0f);
+      const double seen_before = recorder.seen;
+      LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
+      trace_path(scene_, ray, sampler, traced, sink, nullptr, counts);
+      brought[i] = what_was_brought(luminance, carried, recorder.seen - seen_before);
+    }
+    return brought;
+  }
+
+  // Which lights and parts of skies bring light to a place.
+  void learn_lights(const std::vector<ShadingPlace>& surfaces,
+                    const std::vector<ShadingPlace>& haze) {
+    auto lights =
+        std::make_shared<HazeLights>(scene_.emitters, scene_.light_clusters, guide_->haze, haze);
+    if (!lights->empty()) {
+      guide_->haze_lights = std::move(lights);
+    }
+    auto skies =
+        std::make_shared<SkyGuide>(scene_,
+                                   guide_->surfaces,
+                                   surfaces,
+                                   std::min(plan_.samples * kSkyRaysOfSamples, kMostSkyRays),
+                                   plan_.seed,
+                                   rays_);
+    if (skies->any()) {
+      guide_->skies = std::move(skies);
+    }
+  }
+
+  void forget_directions_without_gain() {
+    // Direct light is sampled toward: directions that meet lights by chance are no loss. And a
+    // single round does not tell whether its directions are better.
+    const bool none = direct_only_ || guide_->rounds < 2;
+    const double least = scene_.hazes.empty() ? kLeastSurfaceGain : kLeastGainBesideHaze;
+    if (none || guide_->surfaces.gain() < least) {
+      guide_->surfaces.forget_directions();
+    }
+    if (none || guide_->haze.gain() < kLeastGainInHaze) {
+      guide_->haze.forget_directions();
+    }
+  }
+
+  void learn_connections(const std::vector<ShadingPlace>& surfaces,
+                         const std::vector<ShadingPlace>& haze) {
+    VirtualLights::Plan plan;
+    plan.bounces = options_.bounces;
+    plan.haze_bounces = options_.haze_bounces;
+    plan.seed = plan_.seed;
+    plan.paths = std::clamp<std::size_t>(
+        static_cast<std::size_t>(plan_.width) * static_cast<std::size_t>(plan_.height) / 8,
+        kLeastLightPaths,
+        kMostLightPaths);
+    plan.distant = distant_;
+    plan.looks = std::min(plan_.samples * kLooksOfSamples, kMostLooks);
+    auto lights = std::make_shared<VirtualLights>(scene_, *guide_, surfaces, haze, plan, rays_);
+    if (lights->any()) {
+      guide_->virtual_lights = std::move(lights);
+      guide_->surfaces.forget_directions();
+      guide_->haze.forget_directions();
+    }
+  }
+
+  const std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
+  const Scene& scene_;
+  const Camera& camera_;
+  const PathOptions& options_;
+  const TrainingPlan& plan_;
+  RayCounts& rays_;
+  const bool direct_only_;
+  bool directions_;                          // whether it is learned where light comes from
+  bool connects_ = false, distant_ = false;  // whether camera paths are connected, also of skies
+  std::shared_ptr<Guide> guide_ = std::make_shared<Guide>();
+  GuideRecorder records_;  // of all rounds so far
+  PhotonRecords photons_;
+};
+
 }  // namespace
 
 std::shared_ptr<const Guide> learn_guide(const Scene& scene,
@@ -217,7 +376,6 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
                                          const PathOptions& options,
                                          const TrainingPlan& plan,
                                          RayCounts& rays) {
-  const auto start = std::chrono::steady_clock::now();
   const bool shines = std::any_of(
       scene.emitters.begin(), scene.emitters.end(), [](const Emitter& e) { return e.shines(); });
   // Two rounds are the least that tells whether guiding pays; small pictures are done before.
@@ -225,119 +383,7 @@ std::shared_ptr<const Guide> learn_guide(const Scene& scene,
   if (!shines || options.bounces < 1 || small) {
     return nullptr;
   }
-  auto guide = std::make_shared<Guide>();
-  Records records;
-  BroughtByBlock brought;  // by the newest round
-  PhotonRecords photons;
-  const bool direct_only = options.bounces < 2;
-  // Connections find what directions would be guided to: whether they do, the first round tells.
-  bool connects = false, distant = false, directions = !direct_only && !plan.connects;
-  const auto learn_photons = [&] {
-    photons = trace_photons(
-        scene,
-        std::clamp<std::size_t>(static_cast<std::size_t>(plan.samples * kPhotonsOfSamples),
-                                kLeastPhotons,
-                                kMostPhotons),
-        options.bounces,
-        options.light_paths.paths == nullptr,
-        plan.seed,
-        rays);
-  };
-  if (directions) {
-    learn_photons();
-  }
-  for (int round = 0;; ++round) {
-    const std::uint64_t paths = paths_of_round(round);
-    // A round takes four times as long as the one before.
-    const double elapsed =
-        std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-    const bool in_time = round == 0 || 5 * elapsed <= plan.most_seconds;
-    const bool more = plan.rounds > 0
-                          ? round < plan.rounds
-                          : round == 0 || (in_time && guide->paths + paths <= most_paths(plan));
-    if (!more) {
-      break;
-    }
-    const std::size_t newest = records.all.surface_scatterings.size(),
-                      newest_in_haze = records.all.haze_scatterings.size();
-    // Lights and connections are learned where camera paths are scattered first; where light comes
-    // from, by whole paths.
-    PathOptions traced = options;
-    traced.bounces = directions ? options.bounces : std::min(options.bounces, kLearnedBounces);
-    trace_round(scene, camera, traced, plan, round, guide.get(), records, brought, rays);
-    if (round == 0 && plan.connects && !direct_only) {
-      distant = distant_arrives(scene, records.all.surface_lights) < kMostDistantArrives;
-      connects = pays_to_connect(brought, distant);
-      directions = !connects;
-      if (directions) {
-        learn_photons();
-      }
-    }
-    auto next = std::make_shared<Guide>();
-    next->paths = guide->paths + paths;
-    next->rounds = round + 1;
-    const std::size_t slots = scene.light_clusters.slots();
-    next->surfaces = GuideTree(records.all.surface_scatterings,
-                               photons.surfaces,
-                               records.all.surface_lights,
-                               slots,
-                               newest,
-                               directions);
-    next->haze = GuideTree(records.all.haze_scatterings,
-                           photons.haze,
-                           records.all.haze_lights,
-                           slots,
-                           newest_in_haze,
-                           directions);
-    guide = std::move(next);
-  }
-  const std::vector<ShadingPlace> surfaces = places_of(records.all.surface_scatterings),
-                                  haze = places_of(records.all.haze_scatterings);
-  if (auto lights =
-          std::make_shared<HazeLights>(scene.emitters, scene.light_clusters, guide->haze, haze);
-      !lights->empty()) {
-    guide->haze_lights = std::move(lights);
-  }
-  if (auto skies =
-          std::make_shared<SkyGuide>(scene,
-                                     guide->surfaces,
-                                     surfaces,
-                                     std::min(plan.samples * kSkyRaysOfSamples, kMostSkyRays),
-                                     plan.seed,
-                                     rays);
-      skies->any()) {
-    guide->skies = std::move(skies);
-  }
-  // Direct light is sampled toward: directions that meet lights by chance are no loss.
-  const double least = scene.hazes.empty() ? kLeastSurfaceGain : kLeastGainBesideHaze;
-  // A single round does not tell whether its directions are better.
-  const bool untried = guide->rounds < 2;
-  if (direct_only || untried || guide->surfaces.gain() < least) {
-    guide->surfaces.forget_directions();
-  }
-  if (direct_only || untried || guide->haze.gain() < kLeastGainInHaze) {
-    guide->haze.forget_directions();
-  }
-  if (connects) {
-    VirtualLights::Plan connections;
-    connections.bounces = options.bounces;
-    connections.haze_bounces = options.haze_bounces;
-    connections.seed = plan.seed;
-    connections.paths = std::clamp<std::size_t>(
-        static_cast<std::size_t>(plan.width) * static_cast<std::size_t>(plan.height) / 8,
-        kLeastLightPaths,
-        kMostLightPaths);
-    connections.distant = distant;
-    connections.looks = std::min(plan.samples * kLooksOfSamples, kMostLooks);
-    auto lights = std::make_shared<VirtualLights>(scene, *guide, surfaces, haze, connections, rays);
-    if (lights->any()) {
-      guide->virtual_lights = std::move(lights);
-      guide->surfaces.forget_directions();
-      guide->haze.forget_directions();
-    }
-  }
-  guide->seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  return guide;
+  return GuideTraining(scene, camera, options, plan, rays).learn();
 }
 
 }  // namespace jovilux
