@@ -4,6 +4,7 @@
 #include "jovilux/transport/light_paths.h"
 #include "jovilux/transport/surface_vertex.h"
 
+#include <optional>
 #include <vector>
 
 namespace jovilux {
@@ -87,7 +88,7 @@ class LightPaths::Walk {
   SurfaceSide side_;
   Frame frame_{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};
   const SurfaceModel* material_ = nullptr;
-  SurfaceModel colored_;
+  std::optional<SurfaceModel> colored_;
   Vec3 local_to_light_ = Vec3::UnitZ();  // in the shading frame
   bool inside_ = false;
   float upright_ = 1;  // to_light . normal

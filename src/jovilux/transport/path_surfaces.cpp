@@ -115,7 +115,7 @@ void PathTracer::take_material(const State& s,
                                    : v.surface->material;
   v.material = pictures == nullptr ? &scene_.materials[number]
                                    : &material_at(scene_, number, *pictures, v.p.uv, colored_);
-  v.colored = v.material == &colored_;
+  v.colored = pictures != nullptr && pictures->color != nullptr;
 }
 
 // The ray goes straight on, as shadow rays do: no scattering, and lights are weighed as without the
@@ -465,7 +465,7 @@ float PathTracer::mirrored_apart(const State& s, Vertex& v) {
   }
   if (v.colored) {  // the path apart will meet other colors
     first_colored_ = *v.material;
-    v.material = &first_colored_;
+    v.material = &*first_colored_;
   }
   mirror.next.weight *= chance;
   mirror.wi = v.frame.to_world(mirror.next.wi);
@@ -546,7 +546,7 @@ void PathTracer::leave_by(Departure& from, const Vertex& v, const Scattering& ne
   from.material = v.material;
   if (v.colored) {
     departed_ = *v.material;
-    from.material = &departed_;
+    from.material = &*departed_;
   }
   from.wo = v.local_wo;
   from.wi = next.wi;

@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <vector>
 
@@ -398,9 +399,9 @@ class PathTracer {
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it; the one that the path left, for panes may lie
-  // between; and the first one of a camera's ray.
-  SurfaceModel colored_, departed_, first_colored_;
-  SurfaceModel sender_;          // of a virtual light, where a picture colors it
+  // between; the first one of a camera's ray; and that of a virtual light. Optional: a path is made
+  // for each sample, and materials are large.
+  std::optional<SurfaceModel> colored_, departed_, first_colored_, sender_;
   Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;
 };

@@ -43,12 +43,11 @@ inline const SurfaceModel& material_at(const Scene& scene,
                                        std::uint32_t material,
                                        const Scene::Pictures& pictures,
                                        const Vec2& uv,
-                                       SurfaceModel& painted_here) {
+                                       std::optional<SurfaceModel>& painted_here) {
   if (pictures.color == nullptr) {
     return scene.materials[material];
   }
-  painted_here = painted(scene.materials[material], pictures, uv);
-  return painted_here;
+  return painted_here.emplace(painted(scene.materials[material], pictures, uv));
 }
 
 /// What passes straight through a surface, chosen by chance: all of it through what a mask cuts

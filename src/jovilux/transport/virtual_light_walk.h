@@ -5,6 +5,8 @@
 #include "jovilux/transport/surface_vertex.h"
 #include "jovilux/transport/virtual_lights.h"
 
+#include <optional>
+
 namespace jovilux {
 
 /// One path of light from its emission on: leaves a virtual light wherever it is scattered.
@@ -48,7 +50,7 @@ class VirtualLightWalk {
   Eigen::Array3f rgb_ = Eigen::Array3f::Ones();
   int scatterings_ = 0, in_haze_ = 0;
   const SurfaceModel* within_ = nullptr;
-  SurfaceModel painted_;
+  std::optional<SurfaceModel> painted_;
 };
 
 }  // namespace jovilux
