@@ -142,80 +142,96 @@ std::uint32_t World::surface_of(const Hit& hit) const {
 
 SurfacePoint World::point(const Ray& ray, const Hit& hit) const {
   JOVILUX_HOT_ASSERT(hit.found());
-  SurfacePoint out;
-  if (hit.shape != kNoIndex && hit.shape >= shapes_.size()) {
-    const PlacedSolid& placed = solids_[hit.shape - shapes_.size()];
-    const Vec3d world =
-        ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
-    const Vec3d local = placed.to_local.point(world);
-    // What is finer than the tolerance, or than a pixel would show from the ray's start, is no part
-    // of the normal.
-    const double speed = placed.to_local.vector(ray.direction.cast<double>()).norm();
-    const double h =
-        std::max(0.25 * placed.march.tolerance, 1e-5 * speed * static_cast<double>(hit.t));
-    const Vec3d normal = placed.solid->normal(local, h);
-    out.position = world.cast<float>();
-    out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
-    out.shading_normal = out.normal;
-    out.surface = placed.surface;
-    if (tells_places_) {
-      out.uv = flat_uv(local, normal);
-    }
-  } else if (hit.shape != kNoIndex) {
-    const PlacedShape& placed = shapes_[hit.shape];
-    const Vec3d world =
-        ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
-    const Vec3d local = placed.to_local.point(world);
-    out.position = world.cast<float>();
-    const Vec3d normal = normal_at(placed.shape, local);
-    out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
-    out.shading_normal = out.normal;
-    out.surface = placed.surface;
-    if (tells_places_) {
-      out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal)
-                                                      : uv_at(placed.shape, local);
-    }
-  } else {
-    const PlacedTriangles* copy = hit.copy == kNoIndex ? nullptr : &copies_[hit.copy];
-    TriangleSet::Place place =
-        (copy == nullptr ? *meshes_ : *copy->triangles).place(hit.triangle, hit.u, hit.v);
-    out.surface = place.mesh;
-    if (copy != nullptr) {
-      out.surface = copy->surfaces[place.mesh];
-      // Rounding of the ray and the place in the copy's own space.
-      const Vec3d start = copy->to_local.point(ray.origin.cast<double>());
-      out.offset =
-          static_cast<float>(8e-7 * copy->to_world.linear.cwiseAbs().rowwise().sum().maxCoeff() *
-                             std::max(start.cwiseAbs().maxCoeff(),
-                                      static_cast<double>(place.position.cwiseAbs().maxCoeff())));
-      const auto moved = [&](const Vec3& p) {
-        return Vec3(copy->to_world.point(p.cast<double>()).cast<float>());
-      };
-      place.position = moved(place.position);
-      for (Vec3& c : place.corner) {
-        c = moved(c);
-      }
-      place.normal =
-          (copy->to_local.linear.transpose() * place.normal.cast<double>()).cast<float>();
-    }
-    out.position = place.position;
-    const Vec3 n = (place.corner[1] - place.corner[0]).cross(place.corner[2] - place.corner[0]);
-    const float length = n.norm();
-    out.normal = length > 0 ? Vec3(n / length) : Vec3(-ray.direction);
-    out.shading_normal = out.normal;
-    out.uv =
-        place.has_uv ? place.uv : flat_uv(out.position.cast<double>(), out.normal.cast<double>());
-    if (const float smooth = place.normal.norm(); smooth > 1e-6f) {
-      out.shading_normal = place.normal / smooth;
-      if (out.shading_normal.dot(out.normal) < 0) {
-        out.normal = -out.normal;  // the file's normals say which side is out
-      }
-    }
-  }
+  SurfacePoint out = hit.shape == kNoIndex        ? triangle_point(ray, hit)
+                     : hit.shape < shapes_.size() ? shape_point(ray, hit)
+                                                  : solid_point(ray, hit);
   // Rounding of the hit's place: a few units in the last place of its coordinates and of the path
   // to it.
   out.offset +=
       4e-7f * (out.position.cwiseAbs().maxCoeff() + ray.origin.cwiseAbs().maxCoeff() + hit.t);
+  return out;
+}
+
+SurfacePoint World::shape_point(const Ray& ray, const Hit& hit) const {
+  const PlacedShape& placed = shapes_[hit.shape];
+  const Vec3d world =
+      ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
+  const Vec3d local = placed.to_local.point(world);
+  const Vec3d normal = normal_at(placed.shape, local);
+  SurfacePoint out;
+  out.position = world.cast<float>();
+  out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
+  out.shading_normal = out.normal;
+  out.surface = placed.surface;
+  if (tells_places_) {
+    out.uv = placed.shape.kind == ShapeKind::kPlane ? flat_uv(local, normal)
+                                                    : uv_at(placed.shape, local);
+  }
+  return out;
+}
+
+SurfacePoint World::solid_point(const Ray& ray, const Hit& hit) const {
+  const PlacedSolid& placed = solids_[hit.shape - shapes_.size()];
+  const Vec3d world =
+      ray.origin.cast<double>() + static_cast<double>(hit.t) * ray.direction.cast<double>();
+  const Vec3d local = placed.to_local.point(world);
+  // What is finer than the tolerance, or than a pixel would show from the ray's start, is no part
+  // of the normal.
+  const double speed = placed.to_local.vector(ray.direction.cast<double>()).norm();
+  const double h =
+      std::max(0.25 * placed.march.tolerance, 1e-5 * speed * static_cast<double>(hit.t));
+  const Vec3d normal = placed.solid->normal(local, h);
+  SurfacePoint out;
+  out.position = world.cast<float>();
+  out.normal = (placed.to_local.linear.transpose() * normal).normalized().cast<float>();
+  out.shading_normal = out.normal;
+  out.surface = placed.surface;
+  if (tells_places_) {
+    out.uv = flat_uv(local, normal);
+  }
+  return out;
+}
+
+// The place on a triangle of a copy, moved to where the copy stands; the rounding that this adds.
+float World::move_to_copy(const PlacedTriangles& copy, const Ray& ray, TriangleSet::Place& place) {
+  // Rounding of the ray and the place in the copy's own space.
+  const Vec3d start = copy.to_local.point(ray.origin.cast<double>());
+  const double rounding = 8e-7 * copy.to_world.linear.cwiseAbs().rowwise().sum().maxCoeff() *
+                          std::max(start.cwiseAbs().maxCoeff(),
+                                   static_cast<double>(place.position.cwiseAbs().maxCoeff()));
+  const auto moved = [&](const Vec3& p) {
+    return Vec3(copy.to_world.point(p.cast<double>()).cast<float>());
+  };
+  place.position = moved(place.position);
+  for (Vec3& c : place.corner) {
+    c = moved(c);
+  }
+  place.normal = (copy.to_local.linear.transpose() * place.normal.cast<double>()).cast<float>();
+  return static_cast<float>(rounding);
+}
+
+SurfacePoint World::triangle_point(const Ray& ray, const Hit& hit) const {
+  const PlacedTriangles* copy = hit.copy == kNoIndex ? nullptr : &copies_[hit.copy];
+  TriangleSet::Place place =
+      (copy == nullptr ? *meshes_ : *copy->triangles).place(hit.triangle, hit.u, hit.v);
+  SurfacePoint out;
+  out.surface = copy == nullptr ? place.mesh : copy->surfaces[place.mesh];
+  if (copy != nullptr) {
+    out.offset = move_to_copy(*copy, ray, place);
+  }
+  out.position = place.position;
+  const Vec3 n = (place.corner[1] - place.corner[0]).cross(place.corner[2] - place.corner[0]);
+  const float length = n.norm();
+  out.normal = length > 0 ? Vec3(n / length) : Vec3(-ray.direction);
+  out.shading_normal = out.normal;
+  out.uv =
+      place.has_uv ? place.uv : flat_uv(out.position.cast<double>(), out.normal.cast<double>());
+  if (const float smooth = place.normal.norm(); smooth > 1e-6f) {
+    out.shading_normal = place.normal / smooth;
+    if (out.shading_normal.dot(out.normal) < 0) {
+      out.normal = -out.normal;  // the file's normals say which side is out
+    }
+  }
   return out;
 }
 

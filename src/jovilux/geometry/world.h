@@ -128,6 +128,12 @@ class World {
 
  private:
   friend struct WorldQueries;
+
+  SurfacePoint shape_point(const Ray& ray, const Hit& hit) const;
+  SurfacePoint solid_point(const Ray& ray, const Hit& hit) const;
+  SurfacePoint triangle_point(const Ray& ray, const Hit& hit) const;
+  static float move_to_copy(const PlacedTriangles& copy, const Ray& ray, TriangleSet::Place& place);
+
   std::vector<PlacedShape> shapes_;
   std::vector<PlacedSolid> solids_;
   std::vector<std::uint32_t> endless_;  ///< shapes and solids without bounds, tested by every ray

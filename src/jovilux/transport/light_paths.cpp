@@ -67,51 +67,11 @@ LightPaths::LightPaths(const Scene& scene,
   if (targets_.empty()) {
     return;
   }
-  const bool mirrors = std::any_of(targets_.begin(), targets_.end(), [&](const Target& t) {
-    const std::uint32_t material = scene_.surfaces[t.surface].material;
-    return !begin_on_gloss(scene_.materials[scene_.after_bounce(material)]);
-  });
-  for (const Emitter& e : scene_.emitters) {
-    aims_.push_back(aimed(e));
-    if (!mirrors && !gloss_throws(e)) {  // nothing would send its light on
-      aims_.back().luminance = aims_.back().intensity = 0;
-    }
-  }
-  clusters_ = LightClusters(aims_);
-  std::vector<double> brought(targets_.size() * 6 * grid_ * grid_);
-  parallel_for(targets_.size(), [&](std::size_t t) {
-    const Target& target = targets_[t];
-    const float factor = mirrored_part(scene_.materials[scene_.surfaces[target.surface].material]);
-    for (std::size_t c = target.first_cell; c < target.first_cell + 6 * grid_ * grid_; ++c) {
-      const Exit exit = exit_in(target, c, Vec2(0.5f, 0.5f));
-      brought[c] =
-          exit.area > 0
-              ? factor * exit.area *
-                    clusters_.total(aims_,
-                                    LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0}))
-              : 0;
-      if (!std::isfinite(brought[c])) {
-        brought[c] = 0;
-      }
-    }
-  });
-  const double all = std::accumulate(brought.begin(), brought.end(), 0.0);
-  if (!(all > 0)) {
+  add_aims();
+  cells_ = brought_by_lights();
+  if (cells_.empty()) {
     return;
   }
-  // A cell whose middle is dark may be lit at its rim.
-  const double least = 0.02 * all / static_cast<double>(brought.size());
-  for (std::size_t t = 0; t < targets_.size(); ++t) {
-    const auto first = brought.begin() + static_cast<std::ptrdiff_t>(targets_[t].first_cell),
-               last = first + static_cast<std::ptrdiff_t>(6 * grid_ * grid_);
-    for (auto b = first; b != last; ++b) {
-      *b = exit_in(targets_[t], static_cast<std::size_t>(b - brought.begin()), Vec2(0.5f, 0.5f))
-                       .area > 0
-               ? *b + least
-               : 0;
-    }
-  }
-  cells_ = std::move(brought);
   choose_cells_by(cells_);
   constexpr std::uint32_t kFirstStream = 0x66697273U, kTrialStream = 0x74726961U;
   const std::size_t paths = std::clamp(cells_.size() * kPathsPerCell, kLeastPaths, kMostPaths);
@@ -131,6 +91,48 @@ LightPaths::LightPaths(const Scene& scene,
   if (like == nullptr) {
     trial_ = round(seed, kTrialStream, kLeastPaths);
   }
+}
+
+// The lights as they shine on boxes; dark where nothing would send their light on.
+void LightPaths::add_aims() {
+  const bool mirrors = std::any_of(targets_.begin(), targets_.end(), [&](const Target& t) {
+    const std::uint32_t material = scene_.surfaces[t.surface].material;
+    return !begin_on_gloss(scene_.materials[scene_.after_bounce(material)]);
+  });
+  for (const Emitter& e : scene_.emitters) {
+    aims_.push_back(aimed(e));
+    if (!mirrors && !gloss_throws(e)) {
+      aims_.back().luminance = aims_.back().intensity = 0;
+    }
+  }
+  clusters_ = LightClusters(aims_);
+}
+
+// What the lights bring to each cell of the boxes' faces; empty: nothing.
+std::vector<double> LightPaths::brought_by_lights() const {
+  const std::size_t of_box = 6 * grid_ * grid_;
+  const Vec2 middle(0.5f, 0.5f);
+  std::vector<double> brought(targets_.size() * of_box);
+  parallel_for(targets_.size(), [&](std::size_t t) {
+    const Target& target = targets_[t];
+    const float factor = mirrored_part(scene_.materials[scene_.surfaces[target.surface].material]);
+    for (std::size_t c = target.first_cell; c < target.first_cell + of_box; ++c) {
+      const Exit exit = exit_in(target, c, middle);
+      const LightQuery query = LightQuery::surface(exit.at, exit.inward, ~std::uint64_t{0});
+      const double b = exit.area > 0 ? factor * exit.area * clusters_.total(aims_, query) : 0;
+      brought[c] = std::isfinite(b) ? b : 0;
+    }
+  });
+  const double all = std::accumulate(brought.begin(), brought.end(), 0.0);
+  if (!(all > 0)) {
+    return {};
+  }
+  // A cell whose middle is dark may be lit at its rim.
+  const double least = 0.02 * all / static_cast<double>(brought.size());
+  for (std::size_t c = 0; c < brought.size(); ++c) {
+    brought[c] = exit_in(targets_[c / of_box], c, middle).area > 0 ? brought[c] + least : 0;
+  }
+  return brought;
 }
 
 bool LightPaths::begin_on_gloss(const SurfaceModel& m) {

@@ -147,6 +147,8 @@ class LightPaths {
 
   Bounds target_box(const Bounds& own) const;
   void add_targets();
+  void add_aims();
+  std::vector<double> brought_by_lights() const;
   void choose_cells_by(const std::vector<double>& importance);
   Round round(std::uint32_t seed, std::uint32_t stream, std::size_t paths) const;
   void learn(const Round& r);

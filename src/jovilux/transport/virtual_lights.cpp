@@ -587,34 +587,31 @@ VirtualLights::VirtualLights(const Scene& scene,
   if (plan.bounces < 2 || guide.surfaces.empty()) {
     return;
   }
-  aims_.resize(scene.emitters.size());
+  choose_lights(surfaces, rays);
+  if (!emitters_.empty()) {
+    learn_rows(surfaces, haze, rays);
+  }
+}
+
+// The lights that photons begin at, their emission, and the chance of each: half by flux, half the
+// same for all, so that a faint light near the camera is not forgotten.
+void VirtualLights::choose_lights(const std::vector<ShadingPlace>& surfaces, RayCounts& rays) {
+  const std::size_t all = scene_.emitters.size();
+  aims_.resize(all);
+  place_of_.assign(all, kNoIndex);
+  carries_all_ = could_carry_all(scene_, plan_.distant);
   std::vector<std::uint32_t> shining;
-  for (std::uint32_t i = 0; i < scene.emitters.size(); ++i) {
-    const Emitter& e = scene.emitters[i];
-    if (e.shines() && can_carry(scene, e, plan.distant)) {
+  for (std::uint32_t i = 0; i < all; ++i) {
+    const Emitter& e = scene_.emitters[i];
+    if (e.shines() && can_carry(scene_, e, plan_.distant)) {
       shining.push_back(i);
       carried_[i] = 1;
       aims_[i] = without_place(e);
     }
   }
-  carries_all_ = could_carry_all(scene, plan.distant);
-  place_of_.assign(scene.emitters.size(), kNoIndex);
-  const float size = std::max(1e-3f, scene.world.bounds().diagonal());
-  const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
-  const auto from_far = static_cast<std::size_t>(std::count_if(
-      shining.begin(), shining.end(), [&](std::uint32_t i) { return aims_[i].is_distant(); }));
-  const std::size_t tries = kDistantTries / std::max<std::size_t>(from_far, 1);
-  std::vector<Emission> emission(shining.size());
-  parallel_for(shining.size(), [&](std::size_t l) {
-    if (!aims_[shining[l]].is_distant()) {
-      emission[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
-    }
-  });
+  std::vector<Emission> emission = emission_of(shining, surfaces, rays);
   double flux = 0;
   for (std::size_t l = 0; l < shining.size(); ++l) {
-    if (aims_[shining[l]].is_distant()) {
-      emission[l] = distant_emission(shining[l], tries, surfaces, rays);
-    }
     const double of_light = flux_of(emission[l]);
     if (of_light > 0) {
       place_of_[shining[l]] = static_cast<std::uint32_t>(emitters_.size());
@@ -624,35 +621,66 @@ VirtualLights::VirtualLights(const Scene& scene,
       emission_.push_back(std::move(emission[l]));
     }
   }
-  if (emitters_.empty()) {
-    return;
-  }
   double sum = 0;
   for (double& c : light_cumulative_) {
     sum += 0.5 * c / flux + 0.5 / static_cast<double>(emitters_.size());
     c = sum;
   }
-  Builder builder{
-      *this, trace_paths(plan.seed, kTrainingStream, plan.training_paths, rays), {}, kMostPairs, 0};
+}
+
+std::vector<VirtualLights::Emission> VirtualLights::emission_of(
+    const std::vector<std::uint32_t>& shining,
+    const std::vector<ShadingPlace>& surfaces,
+    RayCounts& rays) const {
+  const float size = std::max(1e-3f, scene_.world.bounds().diagonal());
+  const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
+  const auto from_far = static_cast<std::size_t>(std::count_if(
+      shining.begin(), shining.end(), [&](std::uint32_t i) { return aims_[i].is_distant(); }));
+  const std::size_t tries = kDistantTries / std::max<std::size_t>(from_far, 1);
+  std::vector<Emission> out(shining.size());
+  parallel_for(shining.size(), [&](std::size_t l) {
+    if (!aims_[shining[l]].is_distant()) {
+      out[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
+    }
+  });
+  for (std::size_t l = 0; l < shining.size(); ++l) {
+    if (aims_[shining[l]].is_distant()) {
+      out[l] = distant_emission(shining[l], tries, surfaces, rays);
+    }
+  }
+  return out;
+}
+
+// Clusters of the virtual lights of training, and for each cell of places their chances: first by
+// some of the cells, to tell which virtual lights matter, then by all.
+void VirtualLights::learn_rows(const std::vector<ShadingPlace>& surfaces,
+                               const std::vector<ShadingPlace>& haze,
+                               RayCounts& rays) {
+  Builder builder{*this,
+                  trace_paths(plan_.seed, kTrainingStream, plan_.training_paths, rays),
+                  {},
+                  kMostPairs,
+                  0};
   if (builder.lights.empty()) {
     return;
   }
   builder.weights.assign(builder.lights.size(), 1.0);
+  const std::size_t rows = guide_.surfaces.cells() + guide_.haze.cells();
   VirtualLightSet set;
   std::vector<double> useful;
   for (const std::size_t step : {kFirstLook, std::size_t{1}}) {
     builder.make_clusters();
     set = sorted(builder.lights);
-    const std::size_t cells = (guide.surfaces.cells() + guide.haze.cells()) / step;
+    const std::size_t cells = rows / step;
     builder.pairs = std::clamp<std::size_t>(
         kPairsOfAll / std::max<std::size_t>(cells * clusters_, 1), 1, kMostPairs);
-    builder.again = std::min(kMostOfCell, plan.looks / static_cast<double>(cells));
-    rows_.assign((guide.surfaces.cells() + guide.haze.cells()) * (clusters_ + 1), 0.0f);
-    arrives_.assign((guide.surfaces.cells() + guide.haze.cells()) * clusters_, 0.0f);
+    builder.again = std::min(kMostOfCell, plan_.looks / static_cast<double>(cells));
+    rows_.assign(rows * (clusters_ + 1), 0.0f);
+    arrives_.assign(rows * clusters_, 0.0f);
     useful.assign(set.lights.size(), 0.0);
-    builder.learn(guide.surfaces, step, surfaces, set, 0, useful, rays);
-    if (!guide.haze.empty()) {
-      builder.learn(guide.haze, step, haze, set, guide.surfaces.cells(), useful, rays);
+    builder.learn(guide_.surfaces, step, surfaces, set, 0, useful, rays);
+    if (!guide_.haze.empty()) {
+      builder.learn(guide_.haze, step, haze, set, guide_.surfaces.cells(), useful, rays);
     }
     builder.weigh_by(set, useful);
   }

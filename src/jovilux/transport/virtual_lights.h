@@ -186,6 +186,13 @@ class VirtualLights {
     float weight;
   };
 
+  void choose_lights(const std::vector<ShadingPlace>& surfaces, RayCounts& rays);
+  std::vector<Emission> emission_of(const std::vector<std::uint32_t>& shining,
+                                    const std::vector<ShadingPlace>& surfaces,
+                                    RayCounts& rays) const;
+  void learn_rows(const std::vector<ShadingPlace>& surfaces,
+                  const std::vector<ShadingPlace>& haze,
+                  RayCounts& rays);
   DistantEmission distant_emission(std::uint32_t emitter,
                                    std::size_t tries,
                                    const std::vector<ShadingPlace>& surfaces,
