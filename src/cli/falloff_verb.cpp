@@ -156,6 +156,99 @@ std::string csv_text(const FalloffStudy& study) {
   return out;
 }
 
+// The lights and laws to compare.
+std::vector<FalloffSubject> all_subjects(const Arguments& a) {
+  const auto file = a.optional_positional();
+  if (!file && a.texts("law").empty()) {
+    throw UsageError("nothing to show; give a RIG, or --law, such as --law none");
+  }
+  std::vector<FalloffSubject> subjects;
+  if (file) {
+    const auto rig = load_rig(*file, rig_request(a));
+    if (!rig) {
+      throw BadInput{rig.problems()};
+    }
+    const auto scene = prepare_scene(*rig);
+    if (!scene) {
+      throw BadInput{scene.problems()};
+    }
+    subjects = subjects_of(*rig, *scene, a.texts("light"));
+  }
+  const std::string output = a.text("light-output").value_or("1000 lm");
+  if (std::holds_alternative<UnitFault>(parse_output(output)) ||
+      output.find('"') != std::string::npos) {
+    throw UsageError(
+        fmt::format("--light-output: found \"{}\"; expected lm, cd, lx @ distance or W @ lm/W",
+                    printable(output)));
+  }
+  for (const std::string& law : a.texts("law")) {
+    subjects.push_back(subject_of(law, output));
+  }
+  if (subjects.empty()) {
+    throw UsageError("the rig has no light with a falloff; give --law");
+  }
+  return subjects;
+}
+
+Json falloff_json(const FalloffStudy& study) {
+  Json j = {{"curves", Json::array()}};
+  for (const FalloffCurveReport& c : study.curves) {
+    Json curve = {{"name", c.name},
+                  {"law", c.law},
+                  {"departure", departure_words(c)},
+                  {"agrees_from_m", c.agrees_from},
+                  {"agrees_to_m", c.agrees_to},
+                  {"largest_factor", number_or_null(c.largest_factor)},
+                  {"largest_at_m", c.largest_at},
+                  {"smallest_factor", c.smallest_factor},
+                  {"smallest_at_m", c.smallest_at},
+                  {"points", Json::array()}};
+    for (std::size_t i = 0; i < study.distance_m.size(); i += 8) {
+      curve["points"].push_back({{"distance_m", study.distance_m[i]},
+                                 {"illuminance_lx", number_or_null(c.illuminance_lx[i])},
+                                 {"physical_lx", number_or_null(c.physical_lx[i])},
+                                 {"factor", number_or_null(c.factor[i])}});
+    }
+    j["curves"].push_back(std::move(curve));
+  }
+  return j;
+}
+
+// The table's distances double up to the last.
+std::vector<std::size_t> shown_distances(const FalloffStudy& study, double to) {
+  std::vector<std::size_t> shown;
+  for (int i = 5; i >= 0; --i) {
+    const double d = to / std::pow(2.0, i);
+    std::size_t best = 0;
+    for (std::size_t k = 0; k < study.distance_m.size(); ++k) {
+      if (std::abs(std::log(study.distance_m[k] / d)) <
+          std::abs(std::log(study.distance_m[best] / d))) {
+        best = k;
+      }
+    }
+    shown.push_back(best);
+  }
+  return shown;
+}
+
+std::string falloff_text(const FalloffStudy& study, double to) {
+  const std::vector<std::size_t> shown = shown_distances(study, to);
+  std::vector<std::vector<std::string>> rows = {{"lux on the axis at"}};
+  for (const std::size_t i : shown) {
+    rows[0].push_back(readable_length(study.distance_m[i]));
+  }
+  std::vector<std::vector<std::string>> departures = {{"", "law", "against physics"}};
+  for (const FalloffCurveReport& c : study.curves) {
+    rows.push_back({c.name});
+    for (const std::size_t i : shown) {
+      rows.back().push_back(
+          std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
+    }
+    departures.push_back({c.name, c.law, departure_words(c)});
+  }
+  return text_table(rows) + "\n" + text_table(departures);
+}
+
 }  // namespace
 
 int run_falloff(int argc, char** argv) {
@@ -187,105 +280,25 @@ int run_falloff(int argc, char** argv) {
     print_out(a.help_text());
     return kDone;
   }
-  const auto file = a.optional_positional();
-  if (!file && a.texts("law").empty()) {
-    throw UsageError("nothing to show; give a RIG, or --law, such as --law none");
-  }
   const double to = a.text("to") ? amount_option("--to", *a.text("to"), Dimension::kLength, 1) : 8;
   if (to > 1e5) {
     throw UsageError("--to: at most 100 km");
   }
-  std::vector<FalloffSubject> subjects;
-  if (file) {
-    const auto rig = load_rig(*file, rig_request(a));
-    if (!rig) {
-      throw BadInput{rig.problems()};
-    }
-    const auto scene = prepare_scene(*rig);
-    if (!scene) {
-      throw BadInput{scene.problems()};
-    }
-    subjects = subjects_of(*rig, *scene, a.texts("light"));
-  }
-  const std::string output = a.text("light-output").value_or("1000 lm");
-  if (std::holds_alternative<UnitFault>(parse_output(output)) ||
-      output.find('"') != std::string::npos) {
-    throw UsageError(
-        fmt::format("--light-output: found \"{}\"; expected lm, cd, lx @ distance or W @ lm/W",
-                    printable(output)));
-  }
-  for (const std::string& law : a.texts("law")) {
-    subjects.push_back(subject_of(law, output));
-  }
-  if (subjects.empty()) {
-    throw UsageError("the rig has no light with a falloff; give --law");
-  }
-  const FalloffStudy study = study_falloff(subjects, to);
+  const FalloffStudy study = study_falloff(all_subjects(a), to);
   const auto folder = a.text("output");
   if (folder) {
     prepare_files(*folder, {"falloff.png", "falloff.csv"}, a.flag("force"));
     figures::falloff_figure((fs::path(*folder) / "falloff.png").string(), study);
     write_text_file((fs::path(*folder) / "falloff.csv").string(), csv_text(study));
   }
-  // The table's distances double up to the last.
-  std::vector<std::size_t> shown;
-  for (int i = 5; i >= 0; --i) {
-    const double d = to / std::pow(2.0, i);
-    std::size_t best = 0;
-    for (std::size_t k = 0; k < study.distance_m.size(); ++k) {
-      if (std::abs(std::log(study.distance_m[k] / d)) <
-          std::abs(std::log(study.distance_m[best] / d))) {
-        best = k;
-      }
-    }
-    shown.push_back(best);
-  }
   if (a.flag("json")) {
-    Json j = {{"curves", Json::array()}};
-    for (const FalloffCurveReport& c : study.curves) {
-      Json curve = {{"name", c.name},
-                    {"law", c.law},
-                    {"departure", departure_words(c)},
-                    {"agrees_from_m", c.agrees_from},
-                    {"agrees_to_m", c.agrees_to},
-                    {"largest_factor", number_or_null(c.largest_factor)},
-                    {"largest_at_m", c.largest_at},
-                    {"smallest_factor", c.smallest_factor},
-                    {"smallest_at_m", c.smallest_at},
-                    {"points", Json::array()}};
-      for (std::size_t i = 0; i < study.distance_m.size(); i += 8) {
-        curve["points"].push_back({{"distance_m", study.distance_m[i]},
-                                   {"illuminance_lx", number_or_null(c.illuminance_lx[i])},
-                                   {"physical_lx", number_or_null(c.physical_lx[i])},
-                                   {"factor", number_or_null(c.factor[i])}});
-      }
-      j["curves"].push_back(std::move(curve));
-    }
-    print_out(json_text(j));
+    print_out(json_text(falloff_json(study)));
     return kDone;
   }
-  std::vector<std::vector<std::string>> rows = {{"lux on the axis at"}};
-  for (const std::size_t i : shown) {
-    rows[0].push_back(readable_length(study.distance_m[i]));
-  }
-  for (const FalloffCurveReport& c : study.curves) {
-    rows.push_back({c.name});
-    for (const std::size_t i : shown) {
-      rows.back().push_back(
-          std::isfinite(c.illuminance_lx[i]) ? short_number(c.illuminance_lx[i], 3) : "inside");
-    }
-  }
-  std::string out = text_table(rows) + "\n";
-  std::vector<std::vector<std::string>> departures;
-  for (const FalloffCurveReport& c : study.curves) {
-    departures.push_back({c.name, c.law, departure_words(c)});
-  }
-  departures.insert(departures.begin(), {"", "law", "against physics"});
-  out += text_table(departures);
+  print_out(falloff_text(study, to));
   if (folder) {
-    out += fmt::format("\nwrote {0}/falloff.png\nwrote {0}/falloff.csv\n", *folder);
+    print_out(fmt::format("\nwrote {0}/falloff.png\nwrote {0}/falloff.csv\n", *folder));
   }
-  print_out(out);
   return kDone;
 }
 

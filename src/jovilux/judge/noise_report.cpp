@@ -324,8 +324,141 @@ Result<double> try_changes(const std::string& folder,
   return before;
 }
 
+namespace {
+
+nlohmann::json stats_beside(const std::string& image) {
+  const auto file = (std::filesystem::path(image).parent_path() / "stats.json").string();
+  const auto text = read_file(file, 64U << 20, "bad-stats");
+  return text ? nlohmann::json::parse(*text, nullptr, false) : nlohmann::json();
+}
+
+// The list with this key; empty where there is none.
+nlohmann::json list_in(const nlohmann::json& stats, const char* key) {
+  return stats.is_object() && stats.contains(key) && stats[key].is_array()
+             ? stats[key]
+             : nlohmann::json::array();
+}
+
+// Each pixel's noise, and what they come to.
+void measure_pixels(NoiseReport& out, const RenderedImage& image) {
+  for (std::size_t i = 0; i < image.pixels(); ++i) {
+    const double noise =
+        std::sqrt(image.variance[i]) / std::max(image.luminance(i), kNoiseFloor * out.white);
+    // A file may hold anything.
+    out.map.push_back(noise >= 0 ? static_cast<float>(noise)
+                                 : std::numeric_limits<float>::infinity());
+  }
+  out.black = std::all_of(image.rgb.begin(), image.rgb.end(), [](float v) { return v == 0; });
+  out.median = percentile(out.map, 0.5);
+  out.p95 = percentile(out.map, 0.95);
+  out.fireflies = fireflies_of(image, out.white);
+}
+
+void read_history(NoiseReport& out, const nlohmann::json& stats) {
+  const auto above_zero = [](double v) { return v > 0 ? v : kNone; };
+  out.samples = above_zero(number_in(stats, "samples_per_pixel"));
+  out.seconds = above_zero(number_in(stats, "wall_s"));
+  for (const auto& m : list_in(stats, "history")) {
+    const NoiseReport::Moment moment{number_in(m, "samples"),
+                                     number_in(m, "seconds"),
+                                     number_in(m, "median"),
+                                     number_in(m, "p95")};
+    if (moment.samples > 0 && moment.p95 > 0) {
+      out.history.push_back(moment);
+    }
+  }
+}
+
+// Samples and seconds that the target takes.
+void forecast(NoiseReport& out, const RenderedImage& image) {
+  out.even = image.samples.empty();
+  const std::vector<float> taken =
+      out.even ? std::vector<float>(out.map.size(), static_cast<float>(out.samples))
+               : image.samples;
+  const SamplesForTarget plain =
+      samples_for_target(image.width, image.height, out.map, taken, out.target);
+  if (out.even) {
+    // As its history goes on; sharing out saves the part that the map tells.
+    out.order = order_of(out.history);
+    out.even_samples_needed = out.samples * std::pow(out.p95 / out.target, 1 / out.order);
+    out.samples_needed = out.even_samples_needed * std::min(1.0, plain.shared / plain.even);
+  } else {
+    out.even_samples_needed = plain.even;
+    out.samples_needed = out.samples * std::pow(out.p95 / out.target, 1 / out.order);
+  }
+  out.seconds_needed = out.seconds * out.samples_needed / out.samples;
+}
+
+// What denoising leaves, where there is a denoised picture beside.
+Problems measure_denoised(NoiseReport& out, const std::string& folder) {
+  std::error_code ec;
+  if (!std::filesystem::exists(image_in(folder, true), ec) || image_in(folder, true) == folder) {
+    return {};
+  }
+  const auto denoised = load_rendered(folder, false, true);
+  if (!denoised) {
+    return denoised.problems();
+  }
+  // The error that is left falls more slowly than noise. Measured over eight scenes from 16 to 64
+  // samples: its 95th percentile as samples to minus 0.26 to 0.8, 0.43 in the median.
+  constexpr double kOrder = 0.43;
+  const ImageNoise left = noise_of(*denoised);
+  out.denoised = NoiseReport::Denoised{
+      left.median, left.p95, out.samples * std::pow(left.p95 / out.target, 1 / kOrder)};
+  return {};
+}
+
+// The parts of a light's variance, of 1 together; empty where they are not told.
+std::vector<double> shares_of_parts(const nlohmann::json& light, const char* key, bool squared) {
+  std::vector<double> out;
+  if (!light.contains(key) || !light[key].is_object()) {
+    return out;
+  }
+  double sum = 0;
+  for (const char* part : kPartNames) {
+    const double v = number_in(light[key], part);
+    out.push_back(!std::isfinite(v) ? 0 : squared ? v * v : v);
+    sum += out.back();
+  }
+  for (double& p : out) {
+    p = sum > 0 ? p / sum : 0;
+  }
+  return out;
+}
+
+// Each light's share of the variance, the largest first; whether the parts of some are told.
+bool read_lights(NoiseReport& out, const nlohmann::json& stats) {
+  bool has_parts = false;
+  double total = 0;
+  for (const auto& l : list_in(stats, "lights")) {
+    const double noise = number_in(l, "noise");
+    if (!l.is_object() || !l.contains("name") || !l["name"].is_string() || !std::isfinite(noise)) {
+      continue;
+    }
+    NoiseReport::Light light{printable(l["name"].get<std::string>(), 100),
+                             noise * noise,
+                             number_in(l, "noise_share"),
+                             shares_of_parts(l, "noise_by_part", true),
+                             shares_of_parts(l, "noise_share_by_part", false)};
+    total += light.share;
+    has_parts = has_parts || !light.noise_parts.empty();
+    out.by_light.push_back(std::move(light));
+  }
+  for (NoiseReport::Light& l : out.by_light) {
+    l.share = total > 0 ? l.share / total : 0;
+    // Too few samples to tell.
+    l.noise_share = std::isfinite(l.noise_share) ? l.noise_share : l.share;
+  }
+  std::stable_sort(out.by_light.begin(), out.by_light.end(), [](const auto& a, const auto& b) {
+    return a.share > b.share;
+  });
+  return has_parts;
+}
+
+}  // namespace
+
 Result<NoiseReport> report_noise(const std::string& folder, double target) {
-  auto image = load_rendered(folder, false);
+  const auto image = load_rendered(folder, false);
   if (!image) {
     return image.problems();
   }
@@ -337,115 +470,19 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
                    "does not tell its noise",
                    "give a folder made by jovilux render"};
   }
+  const nlohmann::json stats = stats_beside(image_in(folder));
   NoiseReport out;
   out.target = target;
   out.of_denoised = image->denoised;
-  const std::string stats_file =
-      (std::filesystem::path(image_in(folder)).parent_path() / "stats.json").string();
-  nlohmann::json stats;
-  if (const auto text = read_file(stats_file, 64U << 20, "bad-stats")) {
-    stats = nlohmann::json::parse(*text, nullptr, false);
+  const double given = number_in(stats, "white_luminance_cd_m2");
+  out.white = std::isfinite(given) ? given : image->shown().white_luminance();
+  measure_pixels(out, *image);
+  read_history(out, stats);
+  forecast(out, *image);
+  if (Problems problems = measure_denoised(out, folder); !problems.empty()) {
+    return problems;
   }
-  const double given = number_in(stats, "white_luminance_cd_m2"),
-               white = std::isfinite(given) ? given : image->shown().white_luminance();
-  for (std::size_t i = 0; i < image->pixels(); ++i) {
-    const double noise =
-        std::sqrt(image->variance[i]) / std::max(image->luminance(i), kNoiseFloor * white);
-    // A file may hold anything.
-    out.map.push_back(noise >= 0 ? static_cast<float>(noise)
-                                 : std::numeric_limits<float>::infinity());
-  }
-  out.black = std::all_of(image->rgb.begin(), image->rgb.end(), [](float v) { return v == 0; });
-  out.median = percentile(out.map, 0.5);
-  out.p95 = percentile(out.map, 0.95);
-  out.fireflies = fireflies_of(*image, white);
-  out.white = white;
-  const auto above_zero = [](double v) { return v > 0 ? v : kNone; };
-  out.samples = above_zero(number_in(stats, "samples_per_pixel"));
-  out.seconds = above_zero(number_in(stats, "wall_s"));
-  if (stats.is_object() && stats.contains("history") && stats["history"].is_array()) {
-    for (const auto& m : stats["history"]) {
-      const NoiseReport::Moment moment{number_in(m, "samples"),
-                                       number_in(m, "seconds"),
-                                       number_in(m, "median"),
-                                       number_in(m, "p95")};
-      if (moment.samples > 0 && moment.p95 > 0) {
-        out.history.push_back(moment);
-      }
-    }
-  }
-  out.even = image->samples.empty();
-  const std::vector<float> taken =
-      out.even ? std::vector<float>(out.map.size(), static_cast<float>(out.samples))
-               : image->samples;
-  const SamplesForTarget plain =
-      samples_for_target(image->width, image->height, out.map, taken, target);
-  if (out.even) {
-    // As its history goes on; sharing out saves the part that the map tells.
-    out.order = order_of(out.history);
-    out.even_samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
-    out.samples_needed = out.even_samples_needed * std::min(1.0, plain.shared / plain.even);
-  } else {
-    out.even_samples_needed = plain.even;
-    out.samples_needed = out.samples * std::pow(out.p95 / target, 1 / out.order);
-  }
-  out.seconds_needed = out.seconds * out.samples_needed / out.samples;
-  std::error_code ec;
-  if (std::filesystem::exists(image_in(folder, true), ec) && image_in(folder, true) != folder) {
-    const auto denoised = load_rendered(folder, false, true);
-    if (!denoised) {
-      return denoised.problems();
-    }
-    // The error that is left falls more slowly than noise. Measured over eight scenes from 16 to
-    // 64 samples: its 95th percentile as samples to minus 0.26 to 0.8, 0.43 in the median.
-    constexpr double kOrder = 0.43;
-    const ImageNoise left = noise_of(*denoised);
-    out.denoised = NoiseReport::Denoised{
-        left.median, left.p95, out.samples * std::pow(left.p95 / target, 1 / kOrder)};
-  }
-  bool has_parts = false;
-  double total = 0;
-  if (stats.is_object() && stats.contains("lights") && stats["lights"].is_array()) {
-    for (const auto& l : stats["lights"]) {
-      const double noise = number_in(l, "noise");
-      if (!l.is_object() || !l.contains("name") || !l["name"].is_string() ||
-          !std::isfinite(noise)) {
-        continue;
-      }
-      NoiseReport::Light light{printable(l["name"].get<std::string>(), 100),
-                               noise * noise,
-                               number_in(l, "noise_share"),
-                               {},
-                               {}};
-      total += light.share;
-      const auto parts_in = [&](const char* key, bool squared, std::vector<double>& to) {
-        if (!l.contains(key) || !l[key].is_object()) {
-          return;
-        }
-        double sum = 0;
-        for (const char* part : kPartNames) {
-          const double v = number_in(l[key], part);
-          to.push_back(!std::isfinite(v) ? 0 : squared ? v * v : v);
-          sum += to.back();
-        }
-        for (double& p : to) {
-          p = sum > 0 ? p / sum : 0;
-        }
-      };
-      parts_in("noise_by_part", true, light.parts);
-      parts_in("noise_share_by_part", false, light.noise_parts);
-      has_parts = has_parts || !light.noise_parts.empty();
-      out.by_light.push_back(std::move(light));
-    }
-  }
-  for (NoiseReport::Light& l : out.by_light) {
-    l.share = total > 0 ? l.share / total : 0;
-    // Too few samples to tell.
-    l.noise_share = std::isfinite(l.noise_share) ? l.noise_share : l.share;
-  }
-  std::stable_sort(out.by_light.begin(), out.by_light.end(), [](const auto& a, const auto& b) {
-    return a.share > b.share;
-  });
+  const bool has_parts = read_lights(out, stats);
   const auto rig = load_rig(
       (std::filesystem::path(image_in(folder)).parent_path() / "rig.resolved.toml").string(), {});
   advise(out, has_parts, rig ? &*rig : nullptr);

@@ -203,143 +203,179 @@ double hot_center_weighting(LightKind kind, double w, double qx, double qy) {
   return (w + 1) * bell(std::hypot(qx, qy));
 }
 
-LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
-  using Kind = Output::Kind;
-  const auto fault = [&] {
-    return LevelsOrFault{
-        std::nullopt,
-        fmt::format("a {} takes {}", to_string(shape.kind), output_units(shape.kind))};
+namespace {
+
+using OutputKind = Output::Kind;
+
+LevelsOrFault wrong_output(const SourceShape& shape) {
+  return {std::nullopt,
+          fmt::format("a {} takes {}", to_string(shape.kind), output_units(shape.kind))};
+}
+
+// An output as a light of one form states it; `flux` where it is one, of all of the light [lm].
+struct StatedOutput {
+  const Output& output;
+  double flux = 0;
+
+  bool is_flux() const {
+    return output.kind == OutputKind::kFlux || output.kind == OutputKind::kPower;
+  }
+  bool at_distance() const {
+    return output.kind == OutputKind::kIlluminance && output.distance.has_value();
+  }
+  // Illuminance facing the light, or on open ground below it.
+  bool plain_illuminance() const {
+    return output.kind == OutputKind::kIlluminance && !output.distance;
+  }
+};
+
+// A point, and what is told by its intensity: profiles, beams.
+LevelsOrFault levels_by_intensity(const SourceShape& shape, const StatedOutput& stated) {
+  const Output& output = stated.output;
+  const double per_candela = flux_per_peak(shape);
+  if (stated.is_flux()) {
+    return {from_intensity(shape, stated.flux / per_candela, per_candela), ""};
+  }
+  if (output.kind == OutputKind::kIntensity) {
+    return {from_intensity(shape, output.value, per_candela), ""};
+  }
+  if (stated.at_distance()) {
+    const double e =
+        illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value)
+            .value;
+    if (!(e > 0)) {
+      return {std::nullopt, "its profile sends nothing along the axis; state lm or cd"};
+    }
+    return {from_intensity(shape, output.value / e, per_candela), ""};
+  }
+  if (output.kind == OutputKind::kLuminance && !shape.is_zero_size()) {
+    return {from_intensity(shape, output.value * area(shape), per_candela), ""};
+  }
+  return wrong_output(shape);
+}
+
+// An ideal line: the flux of its length is pi^2 times the intensity perpendicular to it.
+LevelsOrFault levels_of_line(const SourceShape& shape, const StatedOutput& stated) {
+  const Output& output = stated.output;
+  const auto line = [&](double intensity) {
+    SourceLevels l;
+    l.flux = Lumens{intensity * kPiD * kPiD};
+    l.per_meter = shape.endless;
+    if (!shape.endless) {
+      l.intensity = Candela{intensity};
+    }
+    return l;
   };
-  double flux = output.kind == Kind::kPower ? output.value * output.efficacy.value : output.value;
-  const bool is_flux = output.kind == Kind::kFlux || output.kind == Kind::kPower;
-  if (output.per_meter != shape.endless && (is_flux || output.per_meter)) {
+  if (stated.at_distance()) {
+    const double of_unit = illuminance_on_axis(shape, line(1), output.distance->value).value;
+    return {line(output.value / of_unit), ""};
+  }
+  if (stated.is_flux()) {
+    return {line(stated.flux / (kPiD * kPiD)), ""};
+  }
+  if (output.kind == OutputKind::kIntensity && !shape.endless) {
+    return {line(output.value), ""};
+  }
+  return output.kind == OutputKind::kLuminance
+             ? LevelsOrFault{std::nullopt, "an ideal line has no luminance; give it a radius"}
+             : wrong_output(shape);
+}
+
+LevelsOrFault levels_of_surface(const SourceShape& shape, const StatedOutput& stated) {
+  const Output& output = stated.output;
+  if (shape.endless && output.kind == OutputKind::kIntensity) {
+    return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
+  }
+  const SourceLevels unit = from_luminance(shape, 1);
+  if (stated.is_flux()) {
+    return {from_luminance(shape, stated.flux / unit.flux->value), ""};
+  }
+  if (output.kind == OutputKind::kIntensity && unit.intensity) {
+    return {from_luminance(shape, output.value / unit.intensity->value), ""};
+  }
+  if (output.kind == OutputKind::kLuminance) {
+    return {from_luminance(shape, output.value), ""};
+  }
+  if (!stated.at_distance() || shape.kind == LightKind::kObject) {
+    return wrong_output(shape);
+  }
+  const bool is_round = shape.kind == LightKind::kSphere || shape.kind == LightKind::kTube;
+  if (is_round && output.distance->value <= shape.radius) {
+    return {std::nullopt,
+            fmt::format("the distance {} is inside the {} of radius {}",
+                        readable_length(output.distance->value),
+                        to_string(shape.kind),
+                        readable_length(shape.radius))};
+  }
+  const double e = illuminance_on_axis(shape, unit, output.distance->value).value;
+  return {from_luminance(shape, output.value / e), ""};
+}
+
+// Suns and skies: `per_luminance` turns luminance into illuminance [sr].
+LevelsOrFault levels_of_sky(const SourceShape& shape,
+                            const StatedOutput& stated,
+                            double per_luminance) {
+  SourceLevels out;
+  if (stated.plain_illuminance()) {
+    out.illuminance = Lux{stated.output.value};
+    out.luminance = shape.kind == LightKind::kSun
+                        ? disc_luminance(*out.illuminance, shape.angular_diameter)
+                        : Nits{stated.output.value / per_luminance};
+  } else if (stated.output.kind == OutputKind::kLuminance) {
+    out.luminance = Nits{stated.output.value};
+    out.illuminance = Lux{stated.output.value * per_luminance};
+  } else {
+    return wrong_output(shape);
+  }
+  return {out, ""};
+}
+
+LevelsOrFault levels_of_dome(const SourceShape& shape, const StatedOutput& stated) {
+  SourceLevels out;
+  if (stated.output.kind == OutputKind::kAsIs) {
+    out.dome_factor = 1;
+  } else if (stated.plain_illuminance()) {
+    out.dome_factor = shape.dome_illuminance > 0 ? stated.output.value / shape.dome_illuminance : 0;
+  } else {
+    return wrong_output(shape);
+  }
+  out.illuminance = Lux{out.dome_factor * shape.dome_illuminance};
+  return {out, ""};
+}
+
+}  // namespace
+
+LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
+  StatedOutput stated{
+      output,
+      output.kind == OutputKind::kPower ? output.value * output.efficacy.value : output.value};
+  if (output.per_meter != shape.endless && (stated.is_flux() || output.per_meter)) {
     if (shape.kind != LightKind::kTube || shape.endless) {
       return {std::nullopt,
               shape.endless ? "an endless tube takes lm/m or cd/m2" : "only a tube takes lm/m"};
     }
-    flux *= shape.length;
+    stated.flux *= shape.length;
   }
-  const bool at_distance = output.kind == Kind::kIlluminance && output.distance.has_value();
-  SourceLevels out;
   if (shape.by_intensity() || shape.kind == LightKind::kPoint) {
-    const double per_candela = flux_per_peak(shape);
-    if (is_flux) {
-      return {from_intensity(shape, flux / per_candela, per_candela), ""};
-    }
-    if (output.kind == Kind::kIntensity) {
-      return {from_intensity(shape, output.value, per_candela), ""};
-    }
-    if (at_distance) {
-      const double e =
-          illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value)
-              .value;
-      if (!(e > 0)) {
-        return {std::nullopt, "its profile sends nothing along the axis; state lm or cd"};
-      }
-      return {from_intensity(shape, output.value / e, per_candela), ""};
-    }
-    if (output.kind == Kind::kLuminance && !shape.is_zero_size()) {
-      return {from_intensity(shape, output.value * area(shape), per_candela), ""};
-    }
-    return fault();
+    return levels_by_intensity(shape, stated);
   }
   switch (shape.kind) {
     case LightKind::kTube:
-      if (shape.radius == 0) {  // a line
-        const double perpendicular = is_flux ? flux / (kPiD * kPiD) : output.value;
-        const auto line = [&](double intensity) {
-          SourceLevels l;
-          l.flux = Lumens{intensity * kPiD * kPiD};
-          l.per_meter = shape.endless;
-          if (!shape.endless) {
-            l.intensity = Candela{intensity};
-          }
-          return l;
-        };
-        if (at_distance) {
-          return {line(output.value /
-                       illuminance_on_axis(shape, line(1), output.distance->value).value),
-                  ""};
-        }
-        if (is_flux || (output.kind == Kind::kIntensity && !shape.endless)) {
-          return {line(perpendicular), ""};
-        }
-        return output.kind == Kind::kLuminance
-                   ? LevelsOrFault{std::nullopt, "an ideal line has no luminance; give it a radius"}
-                   : fault();
-      }
-      if (shape.endless && output.kind == Kind::kIntensity) {
-        return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
-      }
-      [[fallthrough]];
+      return shape.radius == 0 ? levels_of_line(shape, stated) : levels_of_surface(shape, stated);
     case LightKind::kSphere:
     case LightKind::kDisk:
     case LightKind::kRect:
-    case LightKind::kObject: {
-      const SourceLevels unit = from_luminance(shape, 1);
-      if (is_flux) {
-        return {from_luminance(shape, flux / unit.flux->value), ""};
-      }
-      if (output.kind == Kind::kIntensity && unit.intensity) {
-        return {from_luminance(shape, output.value / unit.intensity->value), ""};
-      }
-      if (output.kind == Kind::kLuminance) {
-        return {from_luminance(shape, output.value), ""};
-      }
-      if (at_distance && shape.kind != LightKind::kObject) {
-        const bool is_round = shape.kind == LightKind::kSphere || shape.kind == LightKind::kTube;
-        if (is_round && output.distance->value <= shape.radius) {
-          return {std::nullopt,
-                  fmt::format("the distance {} is inside the {} of radius {}",
-                              readable_length(output.distance->value),
-                              to_string(shape.kind),
-                              readable_length(shape.radius))};
-        }
-        const double e = illuminance_on_axis(shape, unit, output.distance->value).value;
-        return {from_luminance(shape, output.value / e), ""};
-      }
-      return fault();
-    }
-    case LightKind::kSun: {
-      const double s = std::sin(shape.angular_diameter / 2);
-      if (output.kind == Kind::kIlluminance && !output.distance) {
-        out.illuminance = Lux{output.value};
-        out.luminance = disc_luminance(*out.illuminance, shape.angular_diameter);
-      } else if (output.kind == Kind::kLuminance) {
-        out.luminance = Nits{output.value};
-        out.illuminance = Lux{kPiD * output.value * s * s};
-      } else {
-        return fault();
-      }
-      return {out, ""};
-    }
-    case LightKind::kSky: {
-      const double per_luminance = sky_illuminance_per_luminance(shape.sky);
-      if (output.kind == Kind::kIlluminance && !output.distance) {
-        out.illuminance = Lux{output.value};
-        out.luminance = Nits{output.value / per_luminance};
-      } else if (output.kind == Kind::kLuminance) {
-        out.luminance = Nits{output.value};
-        out.illuminance = Lux{output.value * per_luminance};
-      } else {
-        return fault();
-      }
-      return {out, ""};
-    }
+    case LightKind::kObject:
+      return levels_of_surface(shape, stated);
+    case LightKind::kSun:
+      return levels_of_sky(shape, stated, kPiD * sqr(std::sin(shape.angular_diameter / 2)));
+    case LightKind::kSky:
+      return levels_of_sky(shape, stated, sky_illuminance_per_luminance(shape.sky));
     case LightKind::kDome:
-      if (output.kind == Kind::kAsIs) {
-        out.dome_factor = 1;
-      } else if (output.kind == Kind::kIlluminance && !output.distance) {
-        out.dome_factor = shape.dome_illuminance > 0 ? output.value / shape.dome_illuminance : 0;
-      } else {
-        return fault();
-      }
-      out.illuminance = Lux{out.dome_factor * shape.dome_illuminance};
-      return {out, ""};
+      return levels_of_dome(shape, stated);
     default:
-      break;
+      return wrong_output(shape);
   }
-  return fault();
 }
 
 Lux illuminance_on_axis(const SourceShape& shape, const SourceLevels& levels, double d) {

@@ -2,6 +2,7 @@
 #include "jovilux/rig/document.h"
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <optional>
 
@@ -76,10 +77,6 @@ std::vector<std::string> names_in(const DocumentNode& list) {
   return names;
 }
 
-}  // namespace
-
-namespace {
-
 // An address of this very rig, as an example.
 std::string example_address(const DocumentNode& root) {
   const DocumentNode* lights = root.find("light");
@@ -88,139 +85,197 @@ std::string example_address(const DocumentNode& root) {
   return fmt::format("light.{}.output", names.empty() ? "pendant" : printable(names.front(), 40));
 }
 
+Problems change_at_address(DocumentNode& root,
+                           const std::string& address,
+                           const Place& place,
+                           std::optional<DocumentNode> value);
+
+// Follows an address through the document, step by step, and changes what it leads to.
+class AddressedChange {
+ public:
+  AddressedChange(DocumentNode& root,
+                  const std::string& address,
+                  const Place& place,
+                  std::optional<DocumentNode> value)
+      : root_(root),
+        address_(address),
+        place_(place),
+        steps_(steps_of(address)),
+        value_(std::move(value)) {}
+
+  Problems make() {
+    if (steps_.size() < 2) {
+      return {bad_address(place_,
+                          printable(address_),
+                          "not an address",
+                          fmt::format("write KIND.NAME.KEY, such as {}, or TABLE.KEY, such as "
+                                      "render.samples",
+                                      example_address(root_)))};
+    }
+    DocumentNode* node = &root_;
+    for (std::size_t i = 0; i < steps_.size(); ++i) {
+      const Step& step = steps_[i];
+      if (node->is_array()) {
+        DocumentNode* const named = item_named(*node, step.name);
+        if (named == nullptr) {
+          return in_copy_of_array(*node, i);
+        }
+        if (i + 1 == steps_.size()) {
+          return fail("names a table; a key of it must follow",
+                      fmt::format("such as {}", example_address(root_)));
+        }
+        node = named;
+        continue;
+      }
+      if (!node->is_table()) {
+        return fail(fmt::format("\"{}\" is {}, not a table", steps_[i - 1].name, node->kind()),
+                    fmt::format("set {} as a whole", address_.substr(0, address_.rfind('.'))));
+      }
+      DocumentNode* next = node->find(step.name);
+      if (next == nullptr && i == 0) {
+        if (Problems problems = check_first_step(step); !problems.empty()) {
+          return problems;
+        }
+      }
+      if (i + 1 == steps_.size()) {
+        return change(*node, step, next);
+      }
+      if (next == nullptr) {
+        if (Problems problems = add_table(*node, step); !problems.empty()) {
+          return problems;
+        }
+        next = node->find(step.name);
+      }
+      if (Problems problems = go_to_item(next, step); !problems.empty()) {
+        return problems;
+      }
+      node = next;
+    }
+    return {};
+  }
+
+ private:
+  Problems fail(std::string text, std::string hint = "") const {
+    return {bad_address(place_, address_, std::move(text), std::move(hint))};
+  }
+
+  // Of a list of named tables.
+  static DocumentNode* item_named(DocumentNode& list, const std::string& name) {
+    DocumentNode* found = nullptr;
+    for (DocumentNode& item : list.array()) {
+      const DocumentNode* its = item.find("name");
+      if (its != nullptr && its->is_text() && its->text() == name) {
+        found = &item;
+      }
+    }
+    return found;
+  }
+
+  // light.ARRAY[n].KEY, object.ARRAY[n].KEY: a key of one copy, kept in the array's table `copy`.
+  Problems in_copy_of_array(const DocumentNode& list, std::size_t i) {
+    const Step& step = steps_[i];
+    const bool may_be =
+        (steps_[0].name == "light" || steps_[0].name == "object") && step.places.size() == 1;
+    const DocumentNode* arrays = root_.find("array");
+    const std::vector<std::string> names = may_be && arrays != nullptr && arrays->is_array()
+                                               ? names_in(*arrays)
+                                               : std::vector<std::string>{};
+    if (std::find(names.begin(), names.end(), step.name) == names.end()) {
+      return fail(fmt::format("there is no {} named \"{}\"", steps_[i - 1].name, step.name),
+                  names_hint(step.name, names_in(list)));
+    }
+    const std::size_t rest = address_.find('.', address_.find(']'));
+    if (rest == std::string::npos) {
+      return fail("names a copy; a key of it must follow");
+    }
+    return change_at_address(
+        root_,
+        fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address_.substr(rest)),
+        place_,
+        std::move(value_));
+  }
+
+  // Tables that a rig need not have may be begun; lists of named tables may not.
+  Problems check_first_step(const Step& step) const {
+    constexpr std::array<std::string_view, 4> kTables = {"scene", "render", "look", "time"};
+    if (std::find(kTables.begin(), kTables.end(), step.name) != kTables.end()) {
+      return {};
+    }
+    std::vector<std::string> kinds(kTables.begin(), kTables.end());
+    for (const DocumentEntry& e : root_.table()) {
+      if (std::find(kinds.begin(), kinds.end(), e.key) == kinds.end()) {
+        kinds.push_back(e.key);
+      }
+    }
+    return fail(fmt::format("the rig has no \"{}\"", step.name), did_you_mean(step.name, kinds));
+  }
+
+  // The last step: sets or removes.
+  Problems change(DocumentNode& table, const Step& step, DocumentNode* node) {
+    if (!value_) {
+      if (node == nullptr) {
+        return fail("there is no such key to remove");
+      }
+      if (!step.places.empty()) {
+        return fail("an item of a list cannot be removed", "set the list as a whole");
+      }
+      std::erase_if(table.table(), [&](const DocumentEntry& e) { return e.key == step.name; });
+      return {};
+    }
+    if (step.places.empty()) {
+      table.set(step.name, place_, std::move(*value_));
+      return {};
+    }
+    if (node == nullptr) {
+      return fail(fmt::format("\"{}\" is not a list here", step.name));
+    }
+    if (Problems problems = go_to_item(node, step); !problems.empty()) {
+      return problems;
+    }
+    *node = std::move(*value_);
+    return {};
+  }
+
+  Problems add_table(DocumentNode& node, const Step& step) {
+    if (!value_) {
+      return fail("there is no such key to remove");
+    }
+    if (!step.places.empty()) {
+      return fail(fmt::format("\"{}\" is not a list here", step.name));
+    }
+    DocumentNode table;
+    table.place = place_;
+    node.set(step.name, place_, std::move(table));
+    return {};
+  }
+
+  Problems go_to_item(DocumentNode*& node, const Step& step) const {
+    for (const std::size_t item : step.places) {
+      if (!node->is_array()) {
+        return fail(fmt::format("\"{}\" is {}, not a list", step.name, node->kind()));
+      }
+      if (item >= node->array().size()) {
+        return fail(fmt::format(
+            "\"{}\" has {} items; items count from 0", step.name, node->array().size()));
+      }
+      node = &node->array()[item];
+    }
+    return {};
+  }
+
+  DocumentNode& root_;
+  const std::string& address_;
+  const Place& place_;
+  const std::vector<Step> steps_;
+  std::optional<DocumentNode> value_;
+};
+
 // Sets the value at an address; without one, removes what is there.
 Problems change_at_address(DocumentNode& root,
                            const std::string& address,
                            const Place& place,
                            std::optional<DocumentNode> value) {
-  const std::vector<Step> steps = steps_of(address);
-  if (steps.size() < 2) {
-    return {bad_address(place,
-                        printable(address),
-                        "not an address",
-                        fmt::format("write KIND.NAME.KEY, such as {}, or TABLE.KEY, such as "
-                                    "render.samples",
-                                    example_address(root)))};
-  }
-  DocumentNode* node = &root;
-  for (std::size_t i = 0; i < steps.size(); ++i) {
-    const Step& step = steps[i];
-    if (node->is_array()) {  // a list of named tables: the step is a name
-      DocumentNode* found = nullptr;
-      for (DocumentNode& item : node->array()) {
-        const DocumentNode* name = item.find("name");
-        if (name != nullptr && name->is_text() && name->text() == step.name) {
-          found = &item;
-        }
-      }
-      // light.ARRAY[n].KEY, object.ARRAY[n].KEY: a key of one copy, kept in the array's table
-      // `copy`.
-      if (found == nullptr && (steps[0].name == "light" || steps[0].name == "object") &&
-          step.places.size() == 1) {
-        const DocumentNode* arrays = root.find("array");
-        const std::vector<std::string> names = arrays != nullptr && arrays->is_array()
-                                                   ? names_in(*arrays)
-                                                   : std::vector<std::string>{};
-        if (std::find(names.begin(), names.end(), step.name) != names.end()) {
-          const std::size_t rest = address.find('.', address.find(']'));
-          if (rest == std::string::npos) {
-            return {bad_address(place, address, "names a copy; a key of it must follow")};
-          }
-          return change_at_address(
-              root,
-              fmt::format("array.{}.copy.{}{}", step.name, step.places[0], address.substr(rest)),
-              place,
-              std::move(value));
-        }
-      }
-      if (found == nullptr) {
-        return {
-            bad_address(place,
-                        address,
-                        fmt::format("there is no {} named \"{}\"", steps[i - 1].name, step.name),
-                        names_hint(step.name, names_in(*node)))};
-      }
-      node = found;
-      if (i + 1 == steps.size()) {
-        return {bad_address(place,
-                            address,
-                            "names a table; a key of it must follow",
-                            fmt::format("such as {}", example_address(root)))};
-      }
-      continue;
-    }
-    if (!node->is_table()) {
-      return {bad_address(place,
-                          address,
-                          fmt::format("\"{}\" is {}, not a table", steps[i - 1].name, node->kind()),
-                          fmt::format("set {} as a whole", address.substr(0, address.rfind('.'))))};
-    }
-    const bool last = i + 1 == steps.size();
-    DocumentNode* next = node->find(step.name);
-    if (next == nullptr && i == 0) {
-      std::vector<std::string> kinds;
-      for (const DocumentEntry& e : root.table()) {
-        kinds.push_back(e.key);
-      }
-      for (const char* table : {"scene", "render", "look", "time"}) {
-        if (std::find(kinds.begin(), kinds.end(), table) == kinds.end()) {
-          kinds.emplace_back(table);
-        }
-      }
-      if (step.name != "scene" && step.name != "render" && step.name != "look" &&
-          step.name != "time") {
-        return {bad_address(place,
-                            address,
-                            fmt::format("the rig has no \"{}\"", step.name),
-                            did_you_mean(step.name, kinds))};
-      }
-    }
-    if (last && !value) {
-      if (next == nullptr || !step.places.empty()) {
-        return {bad_address(place,
-                            address,
-                            next == nullptr ? "there is no such key to remove"
-                                            : "an item of a list cannot be removed",
-                            next == nullptr ? "" : "set the list as a whole")};
-      }
-      std::erase_if(node->table(), [&](const DocumentEntry& e) { return e.key == step.name; });
-      return {};
-    }
-    if (last && step.places.empty()) {
-      node->set(step.name, place, std::move(*value));
-      return {};
-    }
-    if (next == nullptr && !value) {
-      return {bad_address(place, address, "there is no such key to remove")};
-    }
-    if (next == nullptr) {
-      if (!step.places.empty()) {
-        return {bad_address(place, address, fmt::format("\"{}\" is not a list here", step.name))};
-      }
-      DocumentNode table;
-      table.place = place;
-      node->set(step.name, place, std::move(table));
-      next = node->find(step.name);
-    }
-    for (std::size_t k = 0; k < step.places.size(); ++k) {
-      if (!next->is_array() || step.places[k] >= next->array().size()) {
-        return {bad_address(
-            place,
-            address,
-            next->is_array()
-                ? fmt::format(
-                      "\"{}\" has {} items; items count from 0", step.name, next->array().size())
-                : fmt::format("\"{}\" is {}, not a list", step.name, next->kind()))};
-      }
-      next = &next->array()[step.places[k]];
-    }
-    if (last) {
-      *next = std::move(*value);
-      return {};
-    }
-    node = next;
-  }
-  return {};
+  return AddressedChange(root, address, place, std::move(value)).make();
 }
 
 }  // namespace

@@ -331,179 +331,225 @@ std::shared_ptr<const Gobo> LightLoader::make_gobo(const LightSpec& light,
 
 LightParts LightLoader::parts(const LightSpec& light,
                               std::shared_ptr<const LuminousSurface> surface) {
-  LightParts out;
-  out.levels = light.levels;
-  const SourceShape& stated = light.shape;
-  out.shape = stated;
-  // The copies of an array share their color.
-  const bool copy = light.copies > 1 && light.layer == copied_layer_;
-  const auto color = copy ? Result<SourceColor>(copied_color_) : source_color(light);
-  problems_.insert(problems_.end(), color.problems().begin(), color.problems().end());
-  if (!color) {
-    return out;
-  }
-  out.color = *color;
-  if (light.copies > 1 && !copy) {
-    copied_layer_ = light.layer;
-    copied_color_ = *color;
-  }
-  auto detail = std::make_shared<EmitterDetail>();
-  bool needed = false;
-  bool late = false;  // levels that only the files tell
-  if (!light.profile_file.empty()) {
-    out.profile = profile(light);
-    if (!out.profile) {
-      return out;
-    }
-    detail->profile = out.shape.profile = distributions_[light.profile_file];
-    needed = late = true;
-    const bool flat = light.shape.kind == LightKind::kDisk ||
-                      light.shape.kind == LightKind::kRect ||
-                      (light.shape.kind == LightKind::kSpot && light.shape.radius > 0);
-    const double lost = 1 - out.shape.profile->flux_in_front() / out.shape.profile->flux();
-    if (flat && !light.shape.two_sided && lost > 0.01) {
-      problems_.push_back(
-          {Severity::kWarning,
-           "profile-cut",
-           light.profile_place,
-           "light." + light.name + ".profile",
-           fmt::format(
-               "{} % of the file's flux goes behind the light, which shines from one side only",
-               short_number(100 * lost, 3)),
-           light.shape.kind == LightKind::kSpot
-               ? "use kind = \"point\" or \"sphere\""
-               : "add two_sided = true, or use kind = \"point\" or \"sphere\""});
-    }
-  }
-  if (surface) {
-    out.surface = detail->surface = std::move(surface);
-    out.shape.area = detail->surface->area();
-    needed = late = true;
-    if (!(out.shape.area > 0)) {
-      problems_.push_back({Severity::kError,
-                           "out-of-range",
-                           light.place,
-                           "light." + light.name + ".object",
-                           "the object has no surface that could emit",
-                           ""});
-      return out;
-    }
-  }
-  const bool general_sky =
-      light.shape.kind == LightKind::kSky && light.shape.sky.model == SkyModel::kGeneral;
-  if (light.shape.kind == LightKind::kDome || general_sky) {
-    needed = true;
-    constexpr int kSkyRows = 128;
-    int width = 2 * kSkyRows, height = kSkyRows;
-    if (!general_sky) {
-      detail->dome = dome(light);
-      if (!detail->dome) {
-        return out;
-      }
-      late = true;
-      width = detail->dome->width;
-      height = detail->dome->height;
-      out.shape.dome_illuminance = detail->dome->level_illuminance();
-    }
-    detail->sky = light.shape.sky;
-    std::vector<double> weight(static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
-    double sum = 0;
-    for (int row = 0; row < height; ++row) {
-      const double solid_angle = cell_solid_angle(width, height, row);
-      for (int column = 0; column < width; ++column) {
-        const auto i = static_cast<std::size_t>(row) * static_cast<std::size_t>(width) +
-                       static_cast<std::size_t>(column);
-        const double polar = kPiD * (row + 0.5) / height,
-                     azimuth = 2 * kPiD * (column + 0.5) / width - kPiD;
-        const double L = general_sky ? relative_sky_luminance(light.shape.sky,
-                                                              {std::sin(polar) * std::sin(azimuth),
-                                                               std::sin(polar) * std::cos(azimuth),
-                                                               std::cos(polar)})
-                                     : luminance_of(detail->dome->rgb[i]);
-        weight[i] = L * solid_angle;
-        sum += weight[i];
-      }
-    }
-    detail->map = DirectionMap(width, height, weight);
-    detail->mean_luminance = static_cast<float>(sum / (general_sky ? 2 * kPiD : 4 * kPiD));
-  }
-  if (late) {
-    Output output = light.output;
-    if (!light.output_given) {
-      output = {Output::Kind::kFlux, out.shape.profile->flux(), std::nullopt, {}};
-      if (!out.shape.is_zero_size() && out.shape.kind != LightKind::kSphere &&
-          !out.shape.two_sided) {
-        output.value = out.shape.profile->flux_in_front();
-      }
-    }
-    const LevelsOrFault levels = source_levels(out.shape, output);
-    if (!levels.levels ||
-        (light.shape.kind == LightKind::kDome && !(levels.levels->dome_factor >= 0))) {
-      problems_.push_back({Severity::kError,
-                           "wrong-unit",
-                           light.output_place,
-                           "light." + light.name + ".output",
-                           levels.fault,
-                           ""});
-      return out;
-    }
-    out.levels = *levels.levels;
-    const auto divide = [&](auto& level) {
-      if (level) {
-        level->value *= light.share;
-      }
-    };
-    divide(out.levels.flux);
-    divide(out.levels.intensity);
-    divide(out.levels.luminance);
+  Making m{light, {}, std::make_shared<EmitterDetail>()};
+  m.out.levels = light.levels;
+  m.out.shape = light.shape;
+  if (!take_color(m) || !take_profile(m) || !take_surface(m, std::move(surface)) ||
+      !take_directions(m) || !take_levels(m)) {
+    return std::move(m.out);
   }
   if (const auto spread = light.diffusion()) {
-    put_behind_sheet(light, *spread, out);
-    detail->profile = out.shape.profile;
-    needed = needed || detail->profile != nullptr;
+    put_behind_sheet(light, *spread, m.out);
+    m.detail->profile = m.out.shape.profile;
+    m.has_detail = m.has_detail || m.detail->profile != nullptr;
   }
-  if (light.shape.kind == LightKind::kRect && !light.image.empty()) {
-    detail->screen = screen(light);
-    if (!detail->screen) {
-      return out;
+  if (!take_masks(m)) {
+    return std::move(m.out);
+  }
+  take_tint(m);
+  if (light.inside) {
+    m.has_detail = true;
+    m.detail->inside = enclosure_of_(*light.inside);
+  }
+  if (m.has_detail) {
+    m.out.detail = std::move(m.detail);
+  }
+  return std::move(m.out);
+}
+
+// The copies of an array share their color.
+bool LightLoader::take_color(Making& m) {
+  const bool copy = m.light.copies > 1 && m.light.layer == copied_layer_;
+  const auto color = copy ? Result<SourceColor>(copied_color_) : source_color(m.light);
+  problems_.insert(problems_.end(), color.problems().begin(), color.problems().end());
+  if (!color) {
+    return false;
+  }
+  m.out.color = *color;
+  if (m.light.copies > 1 && !copy) {
+    copied_layer_ = m.light.layer;
+    copied_color_ = *color;
+  }
+  return true;
+}
+
+bool LightLoader::take_profile(Making& m) {
+  if (m.light.profile_file.empty()) {
+    return true;
+  }
+  m.out.profile = profile(m.light);
+  if (!m.out.profile) {
+    return false;
+  }
+  m.detail->profile = m.out.shape.profile = distributions_[m.light.profile_file];
+  m.has_detail = m.levels_by_files = true;
+  warn_of_cut_profile(m);
+  return true;
+}
+
+void LightLoader::warn_of_cut_profile(const Making& m) {
+  const SourceShape& shape = m.light.shape;
+  const bool flat = shape.kind == LightKind::kDisk || shape.kind == LightKind::kRect ||
+                    (shape.kind == LightKind::kSpot && shape.radius > 0);
+  const LuminousDistribution& file = *m.out.shape.profile;
+  const double lost = 1 - file.flux_in_front() / file.flux();
+  if (flat && !shape.two_sided && lost > 0.01) {
+    problems_.push_back(
+        {Severity::kWarning,
+         "profile-cut",
+         m.light.profile_place,
+         "light." + m.light.name + ".profile",
+         fmt::format(
+             "{} % of the file's flux goes behind the light, which shines from one side only",
+             short_number(100 * lost, 3)),
+         shape.kind == LightKind::kSpot
+             ? "use kind = \"point\" or \"sphere\""
+             : "add two_sided = true, or use kind = \"point\" or \"sphere\""});
+  }
+}
+
+bool LightLoader::take_surface(Making& m, std::shared_ptr<const LuminousSurface> surface) {
+  if (!surface) {
+    return true;
+  }
+  m.out.surface = m.detail->surface = std::move(surface);
+  m.out.shape.area = m.detail->surface->area();
+  m.has_detail = m.levels_by_files = true;
+  if (!(m.out.shape.area > 0)) {
+    problems_.push_back({Severity::kError,
+                         "out-of-range",
+                         m.light.place,
+                         "light." + m.light.name + ".object",
+                         "the object has no surface that could emit",
+                         ""});
+    return false;
+  }
+  return true;
+}
+
+// Where the light of a dome's picture and of a general sky comes from.
+bool LightLoader::take_directions(Making& m) {
+  const SourceShape& shape = m.light.shape;
+  const bool general_sky = shape.kind == LightKind::kSky && shape.sky.model == SkyModel::kGeneral;
+  if (shape.kind != LightKind::kDome && !general_sky) {
+    return true;
+  }
+  m.has_detail = true;
+  constexpr int kSkyRows = 128;
+  int width = 2 * kSkyRows, height = kSkyRows;
+  if (!general_sky) {
+    m.detail->dome = dome(m.light);
+    if (!m.detail->dome) {
+      return false;
     }
-    needed = true;
+    m.levels_by_files = true;
+    width = m.detail->dome->width;
+    height = m.detail->dome->height;
+    m.out.shape.dome_illuminance = m.detail->dome->level_illuminance();
+  }
+  m.detail->sky = shape.sky;
+  std::vector<double> weight(static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
+  double sum = 0;
+  for (int row = 0; row < height; ++row) {
+    const double solid_angle = cell_solid_angle(width, height, row);
+    for (int column = 0; column < width; ++column) {
+      const auto i = static_cast<std::size_t>(row) * static_cast<std::size_t>(width) +
+                     static_cast<std::size_t>(column);
+      const double polar = kPiD * (row + 0.5) / height,
+                   azimuth = 2 * kPiD * (column + 0.5) / width - kPiD;
+      const double luminance = general_sky
+                                   ? relative_sky_luminance(shape.sky,
+                                                            {std::sin(polar) * std::sin(azimuth),
+                                                             std::sin(polar) * std::cos(azimuth),
+                                                             std::cos(polar)})
+                                   : luminance_of(m.detail->dome->rgb[i]);
+      weight[i] = luminance * solid_angle;
+      sum += weight[i];
+    }
+  }
+  m.detail->map = DirectionMap(width, height, weight);
+  m.detail->mean_luminance = static_cast<float>(sum / (general_sky ? 2 * kPiD : 4 * kPiD));
+  return true;
+}
+
+// Levels that only files tell: of a profile, a dome's picture, an object's area.
+bool LightLoader::take_levels(Making& m) {
+  if (!m.levels_by_files) {
+    return true;
+  }
+  const SourceShape& shape = m.out.shape;
+  Output output = m.light.output;
+  if (!m.light.output_given) {
+    output = {Output::Kind::kFlux, shape.profile->flux(), std::nullopt, {}};
+    if (!shape.is_zero_size() && shape.kind != LightKind::kSphere && !shape.two_sided) {
+      output.value = shape.profile->flux_in_front();
+    }
+  }
+  const LevelsOrFault levels = source_levels(shape, output);
+  if (!levels.levels || (shape.kind == LightKind::kDome && !(levels.levels->dome_factor >= 0))) {
+    problems_.push_back({Severity::kError,
+                         "wrong-unit",
+                         m.light.output_place,
+                         "light." + m.light.name + ".output",
+                         levels.fault,
+                         ""});
+    return false;
+  }
+  m.out.levels = *levels.levels;
+  const auto divide = [&](auto& level) {
+    if (level) {
+      level->value *= m.light.share;
+    }
+  };
+  divide(m.out.levels.flux);
+  divide(m.out.levels.intensity);
+  divide(m.out.levels.luminance);
+  return true;
+}
+
+// Pictures on a rect, gobos and barn doors, with what they let through.
+bool LightLoader::take_masks(Making& m) {
+  const LightSpec& light = m.light;
+  EmitterDetail& detail = *m.detail;
+  if (light.shape.kind == LightKind::kRect && !light.image.empty()) {
+    detail.screen = screen(light);
+    if (!detail.screen) {
+      return false;
+    }
+    m.has_detail = true;
   }
   if (light.gobo) {
-    detail->gobo = gobo(light);
-    if (!detail->gobo) {
-      return out;
+    detail.gobo = gobo(light);
+    if (!detail.gobo) {
+      return false;
     }
-    needed = true;
-    out.gobo_transmittance = passing_share(out.shape, detail->gobo.get(), nullptr, nullptr);
+    m.has_detail = true;
+    m.out.gobo_transmittance = passing_share(m.out.shape, detail.gobo.get(), nullptr, nullptr);
   }
   if (light.doors) {
-    detail->doors = light.doors->doors;
-    needed = true;
+    detail.doors = light.doors->doors;
+    m.has_detail = true;
     const double both =
-        passing_share(out.shape, detail->gobo.get(), &*detail->doors, detail->screen.get());
-    out.doors_transmittance = out.gobo_transmittance > 0 ? both / out.gobo_transmittance : 0;
+        passing_share(m.out.shape, detail.gobo.get(), &*detail.doors, detail.screen.get());
+    m.out.doors_transmittance = m.out.gobo_transmittance > 0 ? both / m.out.gobo_transmittance : 0;
   }
-  if (light.tint_by) {
-    needed = true;
-    PositionTint tint{light.tint_by->formula, {}, Eigen::Array3f::Ones(), rig_.render.time};
-    for (const auto& [value, rgb] : light.tint_by->ramp) {
-      tint.ramp.emplace_back(value, rgb.cast<float>().array());
-    }
-    const LightTable table = light_table(*out.color.spectrum);
-    for (int c = 0; c < 3; ++c) {
-      tint.luminance[c] = tristimulus(table, spectrum_from_rgb(Rgb(Rgb::Unit(c))), 1.0f)[1];
-    }
-    detail->tint = std::move(tint);
+  return true;
+}
+
+void LightLoader::take_tint(Making& m) {
+  if (!m.light.tint_by) {
+    return;
   }
-  if (light.inside) {
-    needed = true;
-    detail->inside = enclosure_of_(*light.inside);
+  m.has_detail = true;
+  PositionTint tint{m.light.tint_by->formula, {}, Eigen::Array3f::Ones(), rig_.render.time};
+  for (const auto& [value, rgb] : m.light.tint_by->ramp) {
+    tint.ramp.emplace_back(value, rgb.cast<float>().array());
   }
-  if (needed) {
-    out.detail = std::move(detail);
+  const LightTable table = light_table(*m.out.color.spectrum);
+  for (int c = 0; c < 3; ++c) {
+    tint.luminance[c] = tristimulus(table, spectrum_from_rgb(Rgb(Rgb::Unit(c))), 1.0f)[1];
   }
-  return out;
+  m.detail->tint = std::move(tint);
 }
 
 Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up) {

@@ -53,6 +53,23 @@ class LightLoader {
   LightParts parts(const LightSpec& light, std::shared_ptr<const LuminousSurface> surface);
 
  private:
+  // A light on its way to its parts. Steps return false where a problem ends it.
+  struct Making {
+    const LightSpec& light;
+    LightParts out;
+    std::shared_ptr<EmitterDetail> detail;
+    bool has_detail = false;       // something in it is needed
+    bool levels_by_files = false;  // only files tell the levels
+  };
+  bool take_color(Making& m);
+  bool take_profile(Making& m);
+  bool take_surface(Making& m, std::shared_ptr<const LuminousSurface> surface);
+  bool take_directions(Making& m);
+  bool take_levels(Making& m);
+  bool take_masks(Making& m);
+  void take_tint(Making& m);
+  void warn_of_cut_profile(const Making& m);
+
   std::shared_ptr<const PhotometricFile> profile(const LightSpec& light);
   void put_behind_sheet(const LightSpec& light, Radians spread, LightParts& parts);
   std::shared_ptr<const DomePicture> dome(const LightSpec& light);
@@ -67,7 +84,6 @@ class LightLoader {
   EnclosureOf enclosure_of_;
   std::map<std::string, std::shared_ptr<const PhotometricFile>> profiles_;
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> distributions_;
-  std::map<std::string, std::shared_ptr<const EmitterDetail>> details_;
   /// Of diffused beams, by light and what shapes it.
   std::map<std::string, std::shared_ptr<const LuminousDistribution>> diffused_;
   std::string copied_layer_;  // the array whose copies come now
