@@ -136,9 +136,7 @@ bool LightPaths::Walk::choose_first_ray() {
     return false;
   }
   if (!scene_.hazes.empty()) {
-    const Vec2 tracking = sampler_.pair(kTracking);
-    random_ = Rng(static_cast<std::uint64_t>(tracking.x() * 0x1p24f) << 24 |
-                  static_cast<std::uint64_t>(tracking.y() * 0x1p24f));
+    random_ = tracking_numbers(sampler_.pair(kTracking));
   }
   const double place_density = chance / exit_.area * static_cast<double>(choice.chance);
   scale_ = static_cast<double>(light_.weight) * cosine / place_density / per_sample_;

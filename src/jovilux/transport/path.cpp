@@ -29,9 +29,7 @@ PathTracer::PathTracer(const Scene& scene,
                           ? options.guide->virtual_lights.get()
                           : nullptr) {
   if (!scene.hazes.empty()) {
-    const Vec2 seed = sampler.pair(path_dimensions::kTrackingPairs);
-    random_ = Rng(static_cast<std::uint64_t>(seed.x() * 0x1p24f) << 24 |
-                  static_cast<std::uint64_t>(seed.y() * 0x1p24f));
+    random_ = tracking_numbers(sampler.pair(path_dimensions::kTrackingPairs));
   }
 }
 

@@ -51,9 +51,9 @@ inline const SurfaceModel& material_at(const Scene& scene,
 }
 
 /// What passes straight through a surface, chosen by chance: all of it through what a mask cuts
-/// out, the color of a pane through what the pane does not mirror. Empty: nothing goes straight on.
-/// `cosine`: of the path to the normal. uniform(covered): a number in [0, 1) for the mask, then
-/// another for the pane.
+/// out, the color of a pane through what the pane does not mirror. Empty: the path is scattered.
+/// `cosine`: of the path to the normal. u_mask() and u_pane(covered) give numbers in [0, 1), the
+/// second for a mask that covers the part `covered`.
 template <class ForMask, class ForPane>
 std::optional<Spectrum> straight_through(const SurfaceModel& m,
                                          const Scene::Pictures& pictures,

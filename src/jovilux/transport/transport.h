@@ -169,6 +169,12 @@ void contribute(
   sink.add(e.layer, how.part(), xyz);
 }
 
+/// Numbers for tracking through uneven haze, from a point of a path's sampler.
+inline Rng tracking_numbers(const Vec2& u) {
+  return Rng(static_cast<std::uint64_t>(u.x() * 0x1p24f) << 24 |
+             static_cast<std::uint64_t>(u.y() * 0x1p24f));
+}
+
 /// What haze takes of the light on a ray's way up to `end`, 0..1.
 inline float haze_passes(const Scene& scene, const Ray& ray, float end, Rng& random) {
   return scene.hazes.empty() ? 1.0f : HazeAlong(scene.hazes, ray, end).transmittance(end, random);
