@@ -333,7 +333,7 @@ LightParts LightLoader::parts(const LightSpec& light,
                               std::shared_ptr<const LuminousSurface> surface) {
   Making m{light, {}, std::make_shared<EmitterDetail>()};
   m.out.levels = light.levels;
-  m.out.shape = light.shape;
+  m.out.shape = m.light.shape;
   if (!take_color(m) || !take_profile(m) || !take_surface(m, std::move(surface)) ||
       !take_directions(m) || !take_levels(m)) {
     return std::move(m.out);
