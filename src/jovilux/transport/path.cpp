@@ -79,12 +79,12 @@ void PathTracer::bring(const State& s,
                        const Emitter& e,
                        const Vec3* toward,
                        const Spectrum& through,
-                       float l,
+                       float luminance,
                        const Arrival& how) {
   const bool shared = s.left_by_connections != 1 &&
                       (toward == nullptr || virtual_lights_->carries(e, s.from.p, *toward));
   const float before = options_.ways != nullptr ? sink_.total() : 0;
-  contribute(e, through, shared ? l * s.left_by_connections : l, how, sink_);
+  contribute(e, through, shared ? luminance * s.left_by_connections : luminance, how, sink_);
   if (options_.ways != nullptr) {
     const auto index = static_cast<std::uint32_t>(&e - scene_.emitters.data());
     options_.ways->contributions.push_back(

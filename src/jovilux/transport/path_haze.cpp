@@ -262,7 +262,7 @@ void PathTracer::light_along(const State& s,
   float left = 1;
   if (!(sigma_t > 0) || !may_reach(e, p, s.links) ||
       (s.from.row != nullptr && !s.from.delta && virtual_lights_->carries(e) &&
-       !goes_on_with_connections(s, p, sigma_t, left))) {
+       !shadow_ray_survives(s, p, sigma_t, left))) {
     return;
   }
   left = h.along.transmittance(t, random_) * left;
@@ -288,10 +288,7 @@ void PathTracer::light_along(const State& s,
 // Of the light that is scattered at p toward a place which this ray has left, connections have
 // their share; where they leave little, few of the shadow rays to the light are traced. `left`: the
 // part of what is traced, over its chance.
-bool PathTracer::goes_on_with_connections(const State& s,
-                                          const Vec3& p,
-                                          float sigma_t,
-                                          float& left) {
+bool PathTracer::shadow_ray_survives(const State& s, const Vec3& p, float sigma_t, float& left) {
   left = left_by_connections(s, p, Vec3::Zero(), true, sigma_t);
   const float survival = std::sqrt(left);
   left /= std::max(survival, 1e-10f);

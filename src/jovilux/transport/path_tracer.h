@@ -65,7 +65,7 @@ class PathTracer {
  private:
   // ---- what a path is ----
 
-  // In how many ways a place in haze is found, each with its density; see through_haze().
+  // In how many ways a place in haze is found, each with its density; see path_haze.cpp.
   struct HazeWays {
     float along = 1;  // lights chosen for the whole ray, so many
     float here = 0;   // density of places where a light is chosen, of all of them [1/m]
@@ -97,9 +97,9 @@ class PathTracer {
     bool inside = false;         // glass, left from within
     bool unshadowed = false;  // a surface that receives no shadow: lights are sampled toward alone
     std::uint32_t surface = kNoIndex;
-    // R over M q of LightPaths up to here, what the densities of the camera's path contribute; 0:
-    // no light path is like this one. And the same where light paths begin by the gloss of the
-    // surface; 0: none do.
+    // R / (M q) of LightPaths up to here: the factor of R that the camera path's own densities
+    // give; 0: no light path could be this path. And that factor for light paths that begin by the
+    // gloss of the surface; 0: none do.
     double camera_ratio = 0, camera_ratio_to_gloss = 0;
     HazePlace haze;
     Vec3 wo = Vec3::UnitZ(), wi = Vec3::UnitZ();  // in the shading frame
@@ -241,7 +241,7 @@ class PathTracer {
              const Emitter& e,
              const Vec3* toward,
              const Spectrum& through,
-             float l,
+             float luminance,
              const Arrival& how);
   const WayVertex* with_vertex(const WayVertex* way,
                                const Vec3& at,
@@ -293,7 +293,7 @@ class PathTracer {
                    const LightChoice& choice,
                    float u_place,
                    const Vec2& u_light);
-  bool goes_on_with_connections(const State& s, const Vec3& p, float sigma_t, float& left);
+  bool shadow_ray_survives(const State& s, const Vec3& p, float sigma_t, float& left);
   float haze_weight(const State& s, std::uint32_t index, float direction) const;
   float along_density(const Departure& from, std::uint32_t index) const;
   float chance_here(const Vec3& p, std::uint64_t links, std::uint32_t light) const;

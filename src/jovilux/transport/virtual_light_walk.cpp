@@ -168,10 +168,9 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
   return scatter_at(p, material, side);
 }
 
-bool VirtualLightWalk::mirror_back(const SurfacePoint& p, const Vec3& normal) {
+void VirtualLightWalk::mirror_back(const SurfacePoint& p, const Vec3& normal) {
   const Vec3 back = mirrored(ray_.direction, normal);
   ray_ = {World::leave(p, back), back};
-  return true;
 }
 
 bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
@@ -184,8 +183,12 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   // it that connections could share with.
   const bool found = LightPaths::cameras_find(*emitter_);
   if (material.is_pane()) {
+    if (first && !found) {
+      return false;
+    }
     caustic_ = caustic_ || first;
-    return (!first || found) && mirror_back(p, side.normal);
+    mirror_back(p, side.normal);
+    return true;
   }
   const Frame frame = Frame::around(side.shading);
   const Vec3 local = frame.to_local(to_light);

@@ -32,7 +32,7 @@ class VirtualLightWalk {
   bool at_surface(const SurfacePoint& p, std::vector<VirtualLight>& out);
   bool falls_on(const Vec3& p);
   bool scatter_at(const SurfacePoint& p, const SurfaceModel& material, const SurfaceSide& side);
-  bool mirror_back(const SurfacePoint& p, const Vec3& normal);
+  void mirror_back(const SurfacePoint& p, const Vec3& normal);
   /// Keeps one of the two lobes by chance, so that caustics are told apart.
   bool choose_lobe(const Lobes& lobes);
   VirtualLight virtual_light(const Vec3& p) const;
