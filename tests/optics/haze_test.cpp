@@ -187,3 +187,26 @@ TEST_CASE("haze that glows adds its luminance over the way", "[optics][haze]") {
   // 2 m of even haze before it, then 2 m in which 0.5 /m takes and 10 cd/m2 a meter are added.
   CHECK(sum == Approx(std::exp(-0.4) * 10 * (1 - std::exp(-1.0)) / 0.5).epsilon(1e-4));
 }
+
+TEST_CASE("the mean cosine of hazes is that of their phase functions", "[optics][haze]") {
+  Haze forward = haze(0.3f), back = haze(0.1f);
+  forward.g = 0.8f;
+  back.g = -0.4f;
+  const std::vector<Haze> both = {forward, back};
+  const HazeAt at = HazeAlong(both, Ray{Vec3::Zero(), Vec3::UnitX()}, 1).at(0.5f);
+  // Source: L. Henyey, J. Greenstein 1941: g is the mean cosine.
+  CHECK(at.mean_cosine() == Approx((0.3 * 0.8 - 0.1 * 0.4) / 0.4));
+  double sum = 0, mean = 0;
+  constexpr int kSteps = 20000;
+  for (int i = 0; i < kSteps; ++i) {
+    const double cosine = 2 * (i + 0.5) / kSteps - 1,
+                 part = static_cast<double>(at.phase_pdf(static_cast<float>(cosine))) * 4 * kPi /
+                        kSteps;
+    sum += part;
+    mean += part * cosine;
+  }
+  CHECK(sum == Approx(1).epsilon(1e-4));
+  CHECK(mean == Approx(at.mean_cosine()).epsilon(1e-3));
+  const std::vector<Haze> none;
+  CHECK(HazeAlong(none, Ray{Vec3::Zero(), Vec3::UnitX()}, 1).at(0.5f).mean_cosine() == 0);
+}

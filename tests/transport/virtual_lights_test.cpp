@@ -398,6 +398,49 @@ RunningMoments single_connections(const LearnedBox& box,
 
 }  // namespace
 
+TEST_CASE("what choosing sees of a virtual light: a diffuse surface's or the haze's flux",
+          "[render][connections]") {
+  VirtualLight y;
+  y.flux = Spectrum::Constant(3);
+  y.to_light = Vec3(0.6f, 0, 0.8f);
+  y.scatterings = 2;
+  SECTION("in haze it sends by the phase function, all of it") {
+    y.sigma_t = 0.25f;
+    y.in_haze = 1;
+    for (const float g : {-0.5f, 0.0f, 0.7f}) {
+      y.g = g;
+      const VirtualLightSketch s = VirtualLightSketch::of(y);
+      CHECK(s.is_in_haze());
+      CHECK(s.facing(Vec3::UnitY()) == Approx(0.25));
+      double sum = 0, forward = 0;
+      constexpr int kAcross = 400;
+      for (int i = 0; i < kAcross * kAcross; ++i) {
+        const Vec2 u((static_cast<float>(i % kAcross) + 0.5f) / kAcross,
+                     (static_cast<float>(i / kAcross) + 0.5f) / kAcross);
+        const Vec3 wi = direction_of(u);
+        const double part = 4 * kPi * static_cast<double>(s.sent(wi, 1)) / (kAcross * kAcross);
+        sum += part;
+        forward += part * static_cast<double>(wi.dot(y.to_light));
+      }
+      CHECK(sum == Approx(1).epsilon(1e-3));
+      // Light goes on, past the receiver's side of y, with the mean cosine g.
+      CHECK(forward == Approx(static_cast<double>(g)).margin(5e-3));
+      CHECK(s.sent(y.to_light, 4) == Approx(s.sent(y.to_light, 1) / 4));
+    }
+  }
+  SECTION("on a surface by its cosine") {
+    y.material = 0;
+    y.normal = Vec3::UnitZ();
+    const VirtualLightSketch s = VirtualLightSketch::of(y);
+    CHECK_FALSE(s.is_in_haze());
+    CHECK(s.facing(y.to_light) == Approx(0.8));
+    CHECK(s.sent(y.to_light, 2) == Approx(0.8 / kPi / 2));
+  }
+  const VirtualLightSketch s = VirtualLightSketch::of(y);
+  CHECK(s.flux == Approx(3));
+  CHECK(s.scatterings == 2);
+}
+
 TEST_CASE("places that hardly any light reaches learn more of it for larger pictures",
           "[render][connections]") {
   // A wall with a gap of 8 cm between the bulb and the places.

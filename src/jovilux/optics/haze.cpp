@@ -7,11 +7,6 @@
 
 namespace jovilux {
 
-float henyey_greenstein(float cosine, float g) {
-  const float d = 1 + g * g - 2 * g * cosine;
-  return (1 - g * g) / (4 * kPi * d * std::sqrt(d));
-}
-
 float sample_henyey_greenstein(float g, float u) {
   if (std::abs(g) < 1e-3f) {
     return 1 - 2 * u;
@@ -31,6 +26,14 @@ Spectrum HazeAt::scattering(float cosine) const {
     }
   }
   return out;
+}
+
+float HazeAt::mean_cosine() const {
+  float sum = 0;
+  for (std::size_t i = 0; i < hazes_->size(); ++i) {
+    sum += sigma_[i] > 0 ? sigma_[i] * (*hazes_)[i].g : 0.0f;
+  }
+  return total_ > 0 ? sum / total_ : 0;
 }
 
 float HazeAt::phase_pdf(float cosine) const {

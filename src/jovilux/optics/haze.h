@@ -8,6 +8,7 @@
 #include "jovilux/optics/density.h"
 
 #include <array>
+#include <cmath>
 #include <cstdint>
 #include <optional>
 #include <vector>
@@ -21,7 +22,10 @@ namespace jovilux {
 ///
 /// Source: L. Henyey, J. Greenstein, "Diffuse Radiation in the Galaxy", Astrophysical Journal 93,
 /// 1941.
-float henyey_greenstein(float cosine, float g);
+inline float henyey_greenstein(float cosine, float g) {
+  const float d = 1 + g * g - 2 * g * cosine;
+  return (1 - g * g) / (4 * kPi * d * std::sqrt(d));
+}
 /// A cosine chosen in proportion to it; u in [0, 1).
 float sample_henyey_greenstein(float g, float u);
 
@@ -53,6 +57,8 @@ class HazeAt {
   /// Scattering towards a direction with this cosine to the ray: sum of sigma_s p(cos) over the
   /// hazes here [1/(m sr)].
   Spectrum scattering(float cosine) const;
+  /// The mean cosine of scattering, by the hazes' extinctions; 0 where there is none.
+  float mean_cosine() const;
   /// Density with which sample_phase chooses a direction of this cosine [1/sr].
   float phase_pdf(float cosine) const;
   /// Returns its density.

@@ -27,12 +27,17 @@ struct ScatteringRecord {
   float guide_pdf = 0;  ///< of the guide that the path had; 0: it had none
   float pdf = 0;        ///< that it was chosen with
   Vec3 normal = Vec3::Zero();  ///< on the eye's side; zero in haze, and of what is lit from behind
+  Vec3 travel = Vec3::Zero();  ///< in haze the unit direction in which the ray came,
+  float g = 0;                 ///< and the mean cosine of scattering there
 };
 
 /// A place where camera paths were scattered.
 struct ShadingPlace {
   Vec3 position = Vec3::Zero();
   Vec3 normal = Vec3::Zero();  ///< on the eye's side; zero: lit from both sides, or haze
+  Vec3 travel = Vec3::Zero();  ///< in haze the unit direction in which a camera path came; zero
+                               ///< on surfaces, and where it is not known
+  float g = 0;                 ///< in haze the mean cosine of scattering
 };
 
 /// What one light sampled toward tells: how much of it arrived.

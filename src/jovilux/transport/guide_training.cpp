@@ -155,7 +155,7 @@ std::vector<ShadingPlace> places_of(const std::vector<ScatteringRecord>& records
   std::vector<ShadingPlace> out;
   out.reserve(records.size());
   for (const ScatteringRecord& r : records) {
-    out.push_back({r.p, r.normal});
+    out.push_back({r.p, r.normal, r.travel, r.g});
   }
   return out;
 }

@@ -7,16 +7,7 @@
 namespace jovilux {
 namespace {
 
-// What y sends toward a place: |cos| over the squared distance at a surface, the phase function
-// over it in haze; for choosing among virtual lights.
-float sent(const VirtualLightSketch& y, const Vec3& wi, float d2) {
-  return (y.is_in_haze ? 0.25f : std::abs(y.normal.dot(wi))) / kPi / d2;
-}
-
 // What turns a density over solid angle into one over area, or over distance along the ray in haze.
-float facing(const VirtualLightSketch& y, const Vec3& wi) {
-  return y.is_in_haze ? y.normal.x() : std::abs(y.normal.dot(wi));
-}
 float facing(const VirtualLight& y, const Vec3& wi) {
   return y.is_in_haze() ? y.sigma_t : std::abs(y.normal.dot(wi));
 }
@@ -96,8 +87,8 @@ void PathTracer::connect_vertex(const State& s,
         }
         const Vec3 wi = to / std::sqrt(d2);
         const Reception r = reception(wi);
-        return r.factor > 0 ? share(r, cluster, facing(light, wi), d2) * light.flux *
-                                  sent(light, wi, d2) * r.factor
+        return r.factor > 0 ? share(r, cluster, light.facing(wi), d2) * light.flux *
+                                  light.sent(wi, d2) * r.factor
                             : 0.0f;
       },
       [&](const VirtualLight& y, float weight) {

@@ -444,7 +444,18 @@ bool PathTracer::turn_in_haze(State& s, const HazeAt& at, std::uint32_t pairs) {
   s.throughput *= at.scattering(s.ray.direction.dot(wi)) / (at.sigma_t() * from.pdf);
   if (options_.recorder != nullptr) {
     record(options_.recorder->haze_scatterings,
-           {from.p, square_of(wi), Vec3::Zero(), false, 0, 0, own, guided, from.pdf, Vec3::Zero()},
+           {from.p,
+            square_of(wi),
+            Vec3::Zero(),
+            false,
+            0,
+            0,
+            own,
+            guided,
+            from.pdf,
+            Vec3::Zero(),
+            s.ray.direction,
+            at.mean_cosine()},
            before,
            s.throughput,
            1);

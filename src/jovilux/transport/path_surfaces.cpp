@@ -498,7 +498,9 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
             turn.own,
             turn.guided,
             next.pdf,
-            v.guide_side()},
+            v.guide_side(),
+            Vec3::Zero(),
+            0},
            before,
            s.throughput,
            std::abs(next.wi.z()));

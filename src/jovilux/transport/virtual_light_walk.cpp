@@ -119,6 +119,7 @@ VirtualLightWalk::Next VirtualLightWalk::through_haze(float end, std::vector<Vir
   }
   VirtualLight v = virtual_light(p);
   v.sigma_t = sigma_t;
+  v.g = at.mean_cosine();
   v.in_haze = static_cast<std::uint16_t>(in_haze_ + 1);
   v.hazy = true;
   out.push_back(v);

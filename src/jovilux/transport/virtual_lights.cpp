@@ -22,6 +22,9 @@ constexpr int kDeepest = 16;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
 constexpr std::size_t kMostPairs = 3, kMostPlaces = 32;
+// The part of what a place in haze takes in that goes by the phase function for the way in which a
+// camera path came there; the rest is the same from all sides, for other paths come in other ways.
+constexpr float kByPhase = 0.5f;
 // Looks by which a cell expects what a cluster brings; rays ask of some of them.
 constexpr std::uint32_t kLooks = 4;
 constexpr std::size_t kPairsOfAll = 600'000;
@@ -79,6 +82,16 @@ float facing(const Vec3& normal, const Vec3& to) {
 }
 
 }  // namespace
+
+VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
+  const bool haze = y.is_in_haze();
+  return {y.position,
+          haze ? Vec3(y.sigma_t * y.to_light) : y.normal,
+          y.flux.mean(),
+          y.scatterings,
+          static_cast<std::uint8_t>(std::min<int>(y.in_haze, 255)),
+          haze ? static_cast<std::int8_t>(std::lround(kMostG * y.g)) : kOnSurface};
+}
 
 std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {
   std::vector<bool> out(scene.layers.size(), true);
@@ -299,7 +312,7 @@ struct VirtualLights::Builder {
     const float d2 = std::max(to.squaredNorm(), 0.25f / v.density_[cluster]);
     const Vec3 wi = to.normalized();
     const float near = y.flux.mean() / d2 * static_cast<float>(count);
-    out.brings = near * facing(x.normal, wi) * sent_by(y, -wi);
+    out.brings = near * received_at(x, wi) * sent_by(y, -wi);
     ++seen.looks;
     seen.near += near;
     seen.expected += out.brings;
@@ -388,10 +401,19 @@ struct VirtualLights::Builder {
     return s.looks > 0 ? static_cast<double>(s.expected) / s.looks : 0;
   }
 
+  // As facing(), of a place that a camera path has come to; in haze half by the phase function.
+  static float received_at(const ShadingPlace& x, const Vec3& wi) {
+    return x.travel.isZero() ? facing(x.normal, wi)
+                             : kByPhase * henyey_greenstein(x.travel.dot(wi), x.g) +
+                                   (1 - kByPhase) * facing(Vec3::Zero(), wi);
+  }
+
   // As facing(), of a virtual light: a sheet sends light on to both sides.
   float sent_by(const VirtualLight& y, const Vec3& to) const {
-    const bool both =
-        !y.is_in_haze() && v.scene_.materials[y.material].kind == SurfaceKind::kTranslucent;
+    if (y.is_in_haze()) {
+      return henyey_greenstein(-to.dot(y.to_light), y.g);
+    }
+    const bool both = v.scene_.materials[y.material].kind == SurfaceKind::kTranslucent;
     return facing(both && y.normal.dot(to) < 0 ? Vec3(-y.normal) : y.normal, to);
   }
 
@@ -906,12 +928,7 @@ VirtualLightSet VirtualLights::sorted(const std::vector<VirtualLight>& lights) c
   }
   out.sketches.reserve(lights.size());
   for (const VirtualLight& v : out.lights) {
-    out.sketches.push_back({v.position,
-                            v.is_in_haze() ? Vec3(v.sigma_t, 0, 0) : v.normal,
-                            v.flux.mean(),
-                            v.scatterings,
-                            static_cast<std::uint8_t>(std::min<int>(v.in_haze, 255)),
-                            v.is_in_haze()});
+    out.sketches.push_back(VirtualLightSketch::of(v));
   }
   return out;
 }

@@ -23,7 +23,8 @@ struct VirtualLight {
   Vec3 to_light = Vec3::Zero();                        ///< unit, where its light came from
   Vec2 uv = Vec2::Zero();
   float offset = 0;   ///< how far a ray starts off the surface [m]
-  float sigma_t = 0;  ///< of the haze there [1/m]
+  float sigma_t = 0;  ///< of the haze there [1/m],
+  float g = 0;        ///< and its mean cosine of scattering
   Spectrum flux;      ///< that arrived [lm]
   std::uint32_t emitter = kNoIndex;
   std::uint32_t material = kNoIndex;  ///< kNoIndex: in haze
@@ -42,11 +43,28 @@ struct VirtualLight {
 /// What choosing among virtual lights looks at: half of a cache line.
 struct VirtualLightSketch {
   Vec3 position;
-  Vec3 normal;  ///< in haze (sigma_t, 0, 0)
+  Vec3 normal;  ///< in haze sigma_t times the unit direction to its light [1/m]
   float flux;   ///< mean over wavelengths [lm]
   std::uint16_t scatterings;
   std::uint8_t in_haze;
-  bool is_in_haze;
+  std::int8_t scaled_g;  ///< in haze the mean cosine of scattering times kMostG; kOnSurface
+
+  static constexpr std::int8_t kMostG = 127, kOnSurface = -128;
+
+  static VirtualLightSketch of(const VirtualLight& y);
+  bool is_in_haze() const { return scaled_g != kOnSurface; }
+  /// What turns a density over solid angle into one over area: |cos|; over volume in haze: sigma_t.
+  float facing(const Vec3& wi) const {
+    return is_in_haze() ? normal.norm() : std::abs(normal.dot(wi));
+  }
+  /// What it sends to a place at d2 [m2], `wi` the unit direction from there, for its flux
+  /// [1/(m2 sr)]: as a diffuse surface does, or the haze there.
+  float sent(const Vec3& wi, float d2) const {
+    return (is_in_haze() ? henyey_greenstein(normal.dot(wi) / normal.norm(),
+                                             static_cast<float>(scaled_g) / kMostG)
+                         : std::abs(normal.dot(wi)) / kPi) /
+           d2;
+  }
 };
 
 /// The virtual lights of one sample of all pixels, in the order of their clusters.
