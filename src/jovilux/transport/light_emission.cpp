@@ -11,7 +11,6 @@
 namespace jovilux {
 namespace {
 
-constexpr std::uint32_t kSamplesPerCell = 8;
 // A part of the photons is spread evenly over the cells: their samples may have missed narrow
 // beams.
 constexpr double kEvenly = 0.05;
@@ -50,17 +49,20 @@ Emitter without_place(const Emitter& e) {
   return out;
 }
 
-LightEmission::LightEmission(const Emitter& aim, float scene_size, std::size_t cells)
+LightEmission::LightEmission(const Emitter& aim,
+                             float scene_size,
+                             std::size_t cells,
+                             std::uint32_t samples)
     : radius_(2 * reach_of(aim) + 1e-2f * scene_size), side_(cells), power_(cells * cells) {
   const float area = 4 * kPi * radius_ * radius_;
   for (std::size_t c = 0; c < power_.size(); ++c) {
     const Sampler sampler(1, 0x656d6974U, static_cast<std::uint32_t>(c));
-    for (std::uint32_t i = 0; i < kSamplesPerCell; ++i) {
+    for (std::uint32_t i = 0; i < samples; ++i) {
       const Vec3 out = outward(c, sampler.pair(2 * i));
       const LightSample light =
           sample_toward(aim, aim.center + radius_ * out, sampler.pair(2 * i + 1));
       const float flux = light.weight * std::max(0.0f, -light.wi.dot(out)) * area;
-      power_[c] += std::isfinite(flux) ? static_cast<double>(flux) / kSamplesPerCell : 0.0;
+      power_[c] += std::isfinite(flux) ? static_cast<double>(flux) / samples : 0.0;
     }
   }
   const auto count = static_cast<double>(power_.size());

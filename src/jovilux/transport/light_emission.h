@@ -34,8 +34,9 @@ class LightEmission {
  public:
   LightEmission() = default;
   /// `aim`: the light without falloff and tint by position; `scene_size` [m]; `cells` along one
-  /// side of the square of directions, a power of two.
-  LightEmission(const Emitter& aim, float scene_size, std::size_t cells);
+  /// side of the square of directions, a power of two; `samples` tell each cell's flux: what they
+  /// miss comes in rare photons of much flux.
+  LightEmission(const Emitter& aim, float scene_size, std::size_t cells, std::uint32_t samples = 8);
 
   /// Mean flux of the emitted light [lm], as far as the cells' samples tell.
   double flux() const { return flux_; }

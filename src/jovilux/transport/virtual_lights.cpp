@@ -59,6 +59,17 @@ constexpr float kFarOut = 1e4f;
 constexpr std::uint32_t kDistantStream = 0x64697374U;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kPictureStream = 0x76706c73U;
 
+// Samples by which the cells of all lights' emission learn their flux, and those of one cell.
+constexpr std::size_t kEmissionSamples = 1 << 18, kLeastOfEmissionCell = 8,
+                      kMostOfEmissionCell = 64;
+
+// Cells of a light's emission along one side. The fewer lights there are, the more training photons
+// each has, and the finer they tell which of its light matters: that between slats, for example.
+// More than 32 learn too little of each.
+std::size_t emission_cells(std::size_t lights) {
+  return lights <= 4 ? 32 : lights <= 64 ? 16 : lights <= 512 ? 8 : 2;
+}
+
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths; all are, where some surface receives no shadow.
 bool can_carry(const Scene& scene, const Emitter& e, bool distant) {
@@ -655,14 +666,18 @@ std::vector<VirtualLights::Emission> VirtualLights::emission_of(
     const std::vector<ShadingPlace>& surfaces,
     RayCounts& rays) const {
   const float size = std::max(1e-3f, scene_.world.bounds().diagonal());
-  const std::size_t side = shining.size() <= 64 ? 16 : shining.size() <= 512 ? 8 : 2;
+  const std::size_t side = emission_cells(shining.size());
+  const auto samples = static_cast<std::uint32_t>(
+      std::clamp<std::size_t>(kEmissionSamples / (shining.size() * side * side),
+                              kLeastOfEmissionCell,
+                              kMostOfEmissionCell));
   const auto from_far = static_cast<std::size_t>(std::count_if(
       shining.begin(), shining.end(), [&](std::uint32_t i) { return aims_[i].is_distant(); }));
   const std::size_t tries = kDistantTries / std::max<std::size_t>(from_far, 1);
   std::vector<Emission> out(shining.size());
   parallel_for(shining.size(), [&](std::size_t l) {
     if (!aims_[shining[l]].is_distant()) {
-      out[l] = LightEmission(aims_[shining[l]], 0.5f * size, side);
+      out[l] = LightEmission(aims_[shining[l]], 0.5f * size, side, samples);
     }
   });
   for (std::size_t l = 0; l < shining.size(); ++l) {
