@@ -211,6 +211,31 @@ TEST_CASE("photons carry a light's flux, however their cells are chosen", "[rend
   }
 }
 
+TEST_CASE("photons differ less in flux where more samples tell their cells",
+          "[render][connections]") {
+  // A wide lamp with a narrow beam: cells at the beam's edge have flux from few of its places.
+  const Rig rig = rig_of(
+      closed_box("[[light]]\nname='l'\nat=[0.2,0.1,0]\nkind='spot'\nbeam='12 deg'\nfield='20 "
+                 "deg'\nradius=0.06\ntoward=[0,0,-1]\noutput='300 lm'\n"));
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Emitter& e = scene->emitters[0];
+  const auto scatter = [&](std::uint32_t samples) {
+    const LightEmission emission(e, 4, 32, samples);
+    Rng rng(0x6d6f7265);
+    const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+    RunningMoments flux;
+    for (int i = 0; i < 40'000; ++i) {
+      flux.add(static_cast<double>(
+          emission.sample(e, uniform(), {uniform(), uniform()}, {uniform(), uniform()}).flux));
+    }
+    const double error = flux.standard_error();
+    CHECK(std::abs(flux.mean() - 300) < kZBound * error);
+    return error;
+  };
+  CHECK(scatter(64) < 0.9 * scatter(8));
+}
+
 TEST_CASE("in a closed room all flux falls on walls, and the albedo's part of it again",
           "[render][connections]") {
   const LearnedBox box(kBulb);
