@@ -14,6 +14,10 @@ namespace {
 // A part of the photons is spread evenly over the cells: their samples may have missed narrow
 // beams.
 constexpr double kEvenly = 0.05;
+// Radius of the sphere around a light over the light's own. The light is small from there, so that
+// a cell is a way to go: on a near sphere photons of one cell part by the lamp's size, some of them
+// into a spot's beam and most beside it.
+constexpr float kSphere = 24;
 // Of cells chosen by importance, this part is still chosen by flux.
 constexpr double kByFlux = 0.3;
 
@@ -53,7 +57,7 @@ LightEmission::LightEmission(const Emitter& aim,
                              float scene_size,
                              std::size_t cells,
                              std::uint32_t samples)
-    : radius_(2 * reach_of(aim) + 1e-2f * scene_size), side_(cells), power_(cells * cells) {
+    : radius_(kSphere * reach_of(aim) + 1e-2f * scene_size), side_(cells), power_(cells * cells) {
   const float area = 4 * kPi * radius_ * radius_;
   for (std::size_t c = 0; c < power_.size(); ++c) {
     const Sampler sampler(1, 0x656d6974U, static_cast<std::uint32_t>(c));
