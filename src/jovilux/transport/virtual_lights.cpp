@@ -96,12 +96,15 @@ float facing(const Vec3& normal, const Vec3& to) {
 
 VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
   const bool haze = y.is_in_haze();
+  // Never rounded to 1 or -1, by which all directions but one would have no chance.
+  constexpr float kMost = kGScale - 1;
   return {y.position,
           haze ? Vec3(y.sigma_t * y.to_light) : y.normal,
           y.flux.mean(),
           y.scatterings,
           static_cast<std::uint8_t>(std::min<int>(y.in_haze, 255)),
-          haze ? static_cast<std::int8_t>(std::lround(kMostG * y.g)) : kOnSurface};
+          haze ? static_cast<std::int8_t>(std::lround(std::clamp(kGScale * y.g, -kMost, kMost)))
+               : kOnSurface};
 }
 
 std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {

@@ -47,9 +47,9 @@ struct VirtualLightSketch {
   float flux;   ///< mean over wavelengths [lm]
   std::uint16_t scatterings;
   std::uint8_t in_haze;
-  std::int8_t scaled_g;  ///< in haze the mean cosine of scattering times kMostG; kOnSurface
+  std::int8_t scaled_g;  ///< in haze the mean cosine of scattering times kGScale; kOnSurface
 
-  static constexpr std::int8_t kMostG = 127, kOnSurface = -128;
+  static constexpr std::int8_t kGScale = 127, kOnSurface = -128;
 
   static VirtualLightSketch of(const VirtualLight& y);
   bool is_in_haze() const { return scaled_g != kOnSurface; }
@@ -61,11 +61,12 @@ struct VirtualLightSketch {
   /// [1/(m2 sr)]: as a diffuse surface does, or the haze there.
   float sent(const Vec3& wi, float d2) const {
     return (is_in_haze() ? henyey_greenstein(normal.dot(wi) / normal.norm(),
-                                             static_cast<float>(scaled_g) / kMostG)
+                                             static_cast<float>(scaled_g) / kGScale)
                          : std::abs(normal.dot(wi)) / kPi) /
            d2;
   }
 };
+static_assert(sizeof(VirtualLightSketch) == 32);
 
 /// The virtual lights of one sample of all pixels, in the order of their clusters.
 struct VirtualLightSet {
