@@ -14,9 +14,9 @@ namespace {
 // A part of the photons is spread evenly over the cells: their samples may have missed narrow
 // beams.
 constexpr double kEvenly = 0.05;
-// Radius of the sphere around a light over the light's own. The light is small from there, so that
-// a cell is a way to go: on a near sphere photons of one cell part by the lamp's size, some of them
-// into a spot's beam and most beside it.
+// Radius of the sphere around a light, in radii of the light. Seen from there the light is small,
+// so that the photons of a cell go nearly the same way. On a near sphere the directions of a
+// cell's photons spread by the lamp's size: some lie in a spot's beam, most beside it.
 constexpr float kSphere = 24;
 // Of cells chosen by importance, this part is still chosen by flux.
 constexpr double kByFlux = 0.3;

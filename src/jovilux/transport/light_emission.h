@@ -34,8 +34,8 @@ class LightEmission {
  public:
   LightEmission() = default;
   /// `aim`: the light without falloff and tint by position; `scene_size` [m]; `cells` along one
-  /// side of the square of directions, a power of two; `samples` tell each cell's flux: what they
-  /// miss comes in rare photons of much flux.
+  /// side of the square of directions, a power of two; `samples`: so many estimate the flux of each
+  /// cell. Flux that they miss is emitted by few photons, each with much of it.
   LightEmission(const Emitter& aim, float scene_size, std::size_t cells, std::uint32_t samples = 8);
 
   /// Mean flux of the emitted light [lm], as far as the cells' samples tell.

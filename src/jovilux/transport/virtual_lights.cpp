@@ -22,8 +22,9 @@ constexpr int kDeepest = 16;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
 constexpr std::size_t kMostPairs = 3, kMostPlaces = 32;
-// The part of what a place in haze takes in that goes by the phase function for the way in which a
-// camera path came there; the rest is the same from all sides, for other paths come in other ways.
+// Of the light that a place in haze receives, the part weighed by the phase function for the
+// direction of a camera path that was scattered there. The rest is weighed alike from all sides,
+// since other camera paths arrive from other directions.
 constexpr float kByPhase = 0.5f;
 // Looks by which a cell expects what a cluster brings; rays ask of some of them.
 constexpr std::uint32_t kLooks = 4;
@@ -59,13 +60,14 @@ constexpr float kFarOut = 1e4f;
 constexpr std::uint32_t kDistantStream = 0x64697374U;
 constexpr std::uint32_t kTrainingStream = 0x76706c74U, kPictureStream = 0x76706c73U;
 
-// Samples by which the cells of all lights' emission learn their flux, and those of one cell.
+// Samples that estimate the flux of emission cells: of all lights together, and the least and the
+// most of one cell.
 constexpr std::size_t kEmissionSamples = 1 << 18, kLeastOfEmissionCell = 8,
                       kMostOfEmissionCell = 64;
 
-// Cells of a light's emission along one side. The fewer lights there are, the more training photons
-// each has, and the finer they tell which of its light matters: that between slats, for example.
-// More than 32 learn too little of each.
+// Emission cells of a light along one side of its square of directions. With few lights each has
+// many training photons, which tell in small cells which of its directions matter (those between
+// slats, for example). With more than 32 a cell gets too few photons to learn from.
 std::size_t emission_cells(std::size_t lights) {
   return lights <= 4 ? 32 : lights <= 64 ? 16 : lights <= 512 ? 8 : 2;
 }
@@ -96,7 +98,7 @@ float facing(const Vec3& normal, const Vec3& to) {
 
 VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
   const bool haze = y.is_in_haze();
-  // Never rounded to 1 or -1, by which all directions but one would have no chance.
+  // g is never rounded to 1 or -1: the phase function would be 0 in all directions but one.
   constexpr float kMost = kGScale - 1;
   return {y.position,
           haze ? Vec3(y.sigma_t * y.to_light) : y.normal,
@@ -415,7 +417,7 @@ struct VirtualLights::Builder {
     return s.looks > 0 ? static_cast<double>(s.expected) / s.looks : 0;
   }
 
-  // As facing(), of a place that a camera path has come to; in haze half by the phase function.
+  // What a shading place receives from wi, 1/sr: as facing(), in haze partly by the phase function.
   static float received_at(const ShadingPlace& x, const Vec3& wi) {
     return x.travel.isZero() ? facing(x.normal, wi)
                              : kByPhase * henyey_greenstein(x.travel.dot(wi), x.g) +

@@ -53,12 +53,13 @@ struct VirtualLightSketch {
 
   static VirtualLightSketch of(const VirtualLight& y);
   bool is_in_haze() const { return scaled_g != kOnSurface; }
-  /// What turns a density over solid angle into one over area: |cos|; over volume in haze: sigma_t.
+  /// Factor from a density over solid angle times 1/d2 to one over area (|cos|), in haze over
+  /// volume (sigma_t).
   float facing(const Vec3& wi) const {
     return is_in_haze() ? normal.norm() : std::abs(normal.dot(wi));
   }
-  /// What it sends to a place at d2 [m2], `wi` the unit direction from there, for its flux
-  /// [1/(m2 sr)]: as a diffuse surface does, or the haze there.
+  /// What it sends, for one lumen, to a place at the squared distance d2 [m2]; `wi`: unit direction
+  /// from that place [1/(m2 sr)]. Diffuse on surfaces, by the phase function in haze.
   float sent(const Vec3& wi, float d2) const {
     return (is_in_haze() ? henyey_greenstein(normal.dot(wi) / normal.norm(),
                                              static_cast<float>(scaled_g) / kGScale)
