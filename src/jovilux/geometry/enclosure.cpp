@@ -111,4 +111,20 @@ void Enclosure::crossings(const Ray& ray, double end, std::vector<float>& out) c
   }
 }
 
+Bounds Enclosure::bounds() const {
+  if (const auto* world = std::get_if<std::shared_ptr<const World>>(&inside_)) {
+    return (*world)->bounds();
+  }
+  World alone;
+  const Transform to_world = to_local_.inverse();
+  if (const Shape* shape = std::get_if<Shape>(&inside_)) {
+    alone.add_shape(*shape, to_world, 0);
+  } else {
+    const Marched& marched = *std::get<std::shared_ptr<const Marched>>(inside_);
+    alone.add_solid(marched.solid, to_world, 0, marched.march);
+  }
+  alone.build(false);
+  return alone.has_endless() ? Bounds::everywhere() : alone.bounds();
+}
+
 }  // namespace jovilux

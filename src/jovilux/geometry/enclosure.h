@@ -28,6 +28,8 @@ class Enclosure {
   bool contains_or_touches(const Vec3d& p) const;
   /// Appends the distances in (0, end) at which a ray passes the surface, increasing.
   void crossings(const Ray& ray, double end, std::vector<float>& out) const;
+  /// A box that holds it [m]; Bounds::everywhere() where it has no end on some side.
+  Bounds bounds() const;
 
  private:
   struct Marched {

@@ -25,6 +25,7 @@ struct Bounds {
   Vec3 lo = Vec3::Constant(kFar);
   Vec3 hi = Vec3::Constant(-kFar);
 
+  static Bounds everywhere() { return {Vec3::Constant(-kFar), Vec3::Constant(kFar)}; }
   bool empty() const { return (lo.array() > hi.array()).any(); }
   void add(const Vec3& p) {
     lo = lo.cwiseMin(p);

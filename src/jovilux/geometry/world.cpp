@@ -50,7 +50,7 @@ void World::add_copy(std::shared_ptr<const TriangleSet> triangles,
 std::vector<Bounds> World::surface_bounds(std::size_t count) const {
   std::vector<Bounds> out(count);
   for (const PlacedShape& s : shapes_) {
-    Bounds box{Vec3::Constant(-kFar), Vec3::Constant(kFar)};
+    Bounds box = Bounds::everywhere();
     if (s.shape.bounded()) {
       Vec3d lo, hi;
       extents(s.shape, lo, hi);
@@ -67,7 +67,7 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
   }
   for (const PlacedSolid& s : solids_) {
     out[s.surface].add(s.solid->bounded() ? turned_box(s.solid->lo(), s.solid->hi(), s.to_world)
-                                          : Bounds{Vec3::Constant(-kFar), Vec3::Constant(kFar)});
+                                          : Bounds::everywhere());
   }
   meshes_->mesh_bounds([&](std::uint32_t surface, const Bounds& box) { out[surface].add(box); });
   // Of each set's meshes, looked at once.

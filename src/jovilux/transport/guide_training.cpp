@@ -112,16 +112,18 @@ bool pays_to_connect(const BroughtByBlock& blocks, bool distant) {
 }
 
 // The part of the distant lights' light that arrives at places of camera paths; 1 without any.
-double distant_arrives(const Scene& scene, const std::vector<LightRecord>& records) {
+double distant_arrives(const Scene& scene, const GuideRecorder& records) {
   std::vector<bool> from_far(scene.light_clusters.slots());
   for (const std::uint32_t i : scene.distant) {
     from_far[scene.light_clusters.slot_of(i)] = true;
   }
   double sent = 0, arrived = 0;
-  for (const LightRecord& r : records) {
-    if (from_far[r.slot]) {
-      sent += static_cast<double>(r.sent);
-      arrived += static_cast<double>(r.arrived);
+  for (const auto* lights : {&records.surface_lights, &records.haze_lights}) {
+    for (const LightRecord& r : *lights) {
+      if (from_far[r.slot]) {
+        sent += static_cast<double>(r.sent);
+        arrived += static_cast<double>(r.arrived);
+      }
     }
   }
   return sent > 0 ? arrived / sent : 1;
@@ -223,7 +225,7 @@ class GuideTraining {
                       newest_in_haze = records_.haze_scatterings.size();
     const BroughtByBlock brought = trace_round(round);
     if (round == 0 && plan_.connects && !direct_only_) {
-      distant_ = distant_arrives(scene_, records_.surface_lights) < kMostDistantArrives;
+      distant_ = distant_arrives(scene_, records_) < kMostDistantArrives;
       connects_ = pays_to_connect(brought, distant_);
       // Connections find what directions would be guided to.
       directions_ = !connects_;

@@ -72,13 +72,25 @@ std::size_t emission_cells(std::size_t lights) {
   return lights <= 4 ? 32 : lights <= 64 ? 16 : lights <= 512 ? 8 : 2;
 }
 
+// The box of all bounded surfaces and of all haze: light from far enters it from outside. Nothing
+// where haze has no end, for then light enters nowhere.
+std::optional<Bounds> entry_box(const Scene& scene) {
+  Bounds box = scene.world.bounds();
+  for (const Haze& h : scene.hazes) {
+    const Bounds of_haze = h.inside ? h.inside->bounds() : Bounds::everywhere();
+    if (of_haze.diagonal() >= kFar) {
+      return std::nullopt;
+    }
+    box.add(of_haze);
+  }
+  return box;
+}
+
 // Lights with declared departures that depend on the way from light to surface, or on the camera
 // path, are left to camera paths; all are, where some surface receives no shadow.
 bool can_carry(const Scene& scene, const Emitter& e, bool distant) {
   const LightCheats& c = e.cheats;
-  // Where haze ends is not known; so neither is where light from far enters it.
-  const bool may_come =
-      !e.is_distant() || (distant && scene.hazes.empty() && !MaskWindow::suits(e));
+  const bool may_come = !e.is_distant() || (distant && !MaskWindow::suits(e));
   return !scene.has_unshadowed && may_come && !e.endless && e.link_bit == 0 &&
          e.casters == kNoIndex && !(c.shadow_color > 0.0f).any() && c.bounce_limit == 0 &&
          !c.any_on_reflection() && (e.detail == nullptr || !e.detail->inside);
@@ -110,6 +122,7 @@ VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
 }
 
 std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {
+  distant = distant && entry_box(scene).has_value();
   std::vector<bool> out(scene.layers.size(), true);
   for (const Emitter& e : scene.emitters) {
     for (std::uint32_t l = e.layer;
@@ -122,6 +135,7 @@ std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {
 }
 
 bool VirtualLights::could_carry_all(const Scene& scene, bool distant) {
+  distant = distant && entry_box(scene).has_value();
   return std::all_of(
              scene.emitters.begin(),
              scene.emitters.end(),
@@ -625,7 +639,12 @@ VirtualLights::VirtualLights(const Scene& scene,
   if (plan.bounces < 2 || guide.surfaces.empty()) {
     return;
   }
-  choose_lights(surfaces, rays);
+  if (const std::optional<Bounds> box = entry_box(scene)) {
+    entry_ = *box;
+  } else {
+    plan_.distant = false;
+  }
+  choose_lights(surfaces, haze, rays);
   if (!emitters_.empty()) {
     learn_rows(surfaces, haze, rays);
   }
@@ -633,7 +652,9 @@ VirtualLights::VirtualLights(const Scene& scene,
 
 // The lights that photons begin at, their emission, and the chance of each: half by flux, half the
 // same for all, so that a faint light near the camera is not forgotten.
-void VirtualLights::choose_lights(const std::vector<ShadingPlace>& surfaces, RayCounts& rays) {
+void VirtualLights::choose_lights(const std::vector<ShadingPlace>& surfaces,
+                                  const std::vector<ShadingPlace>& haze,
+                                  RayCounts& rays) {
   const std::size_t all = scene_.emitters.size();
   aims_.resize(all);
   place_of_.assign(all, kNoIndex);
@@ -647,7 +668,7 @@ void VirtualLights::choose_lights(const std::vector<ShadingPlace>& surfaces, Ray
       aims_[i] = without_place(e);
     }
   }
-  std::vector<Emission> emission = emission_of(shining, surfaces, rays);
+  std::vector<Emission> emission = emission_of(shining, surfaces, haze, rays);
   double flux = 0;
   for (std::size_t l = 0; l < shining.size(); ++l) {
     const double of_light = flux_of(emission[l]);
@@ -669,6 +690,7 @@ void VirtualLights::choose_lights(const std::vector<ShadingPlace>& surfaces, Ray
 std::vector<VirtualLights::Emission> VirtualLights::emission_of(
     const std::vector<std::uint32_t>& shining,
     const std::vector<ShadingPlace>& surfaces,
+    const std::vector<ShadingPlace>& haze,
     RayCounts& rays) const {
   const float size = std::max(1e-3f, scene_.world.bounds().diagonal());
   const std::size_t side = emission_cells(shining.size());
@@ -685,9 +707,13 @@ std::vector<VirtualLights::Emission> VirtualLights::emission_of(
       out[l] = LightEmission(aims_[shining[l]], 0.5f * size, side, samples);
     }
   });
-  for (std::size_t l = 0; l < shining.size(); ++l) {
-    if (aims_[shining[l]].is_distant()) {
-      out[l] = distant_emission(shining[l], tries, surfaces, rays);
+  if (from_far > 0) {
+    std::vector<ShadingPlace> places = surfaces;
+    places.insert(places.end(), haze.begin(), haze.end());
+    for (std::size_t l = 0; l < shining.size(); ++l) {
+      if (aims_[shining[l]].is_distant()) {
+        out[l] = distant_emission(shining[l], tries, places, rays);
+      }
     }
   }
   return out;
@@ -732,12 +758,11 @@ void VirtualLights::learn_rows(const std::vector<ShadingPlace>& surfaces,
 }
 
 // Shadow rays from places of camera paths toward a distant light: by which of them it arrives.
-std::vector<DistantArrival> VirtualLights::distant_arrivals(
-    std::uint32_t emitter,
-    std::size_t tries,
-    const Vec3& middle,
-    const std::vector<ShadingPlace>& surfaces,
-    RayCounts& rays) const {
+std::vector<DistantArrival> VirtualLights::distant_arrivals(std::uint32_t emitter,
+                                                            std::size_t tries,
+                                                            const Vec3& middle,
+                                                            const std::vector<ShadingPlace>& places,
+                                                            RayCounts& rays) const {
   const Emitter& aim = aims_[emitter];
   std::vector<std::vector<DistantArrival>> blocks((tries + kPlacesPerBlock - 1) / kPlacesPerBlock);
   std::vector<RayCounts> counts(blocks.size());
@@ -746,8 +771,8 @@ std::vector<DistantArrival> VirtualLights::distant_arrivals(
       const Sampler sampler(
           plan_.seed, mix(kDistantStream, emitter), static_cast<std::uint32_t>(i));
       const auto number =
-          static_cast<std::size_t>(sampler.single(0) * static_cast<float>(surfaces.size()));
-      const ShadingPlace& x = surfaces[std::min(number, surfaces.size() - 1)];
+          static_cast<std::size_t>(sampler.single(0) * static_cast<float>(places.size()));
+      const ShadingPlace& x = places[std::min(number, places.size() - 1)];
       const Vec2 u = sampler.pair(1);
       const LightSample light = DistantEmission::direction(aim, u);
       const float brings = x.normal.isZero() ? 0.25f : std::max(0.0f, x.normal.dot(light.wi));
@@ -755,9 +780,10 @@ std::vector<DistantArrival> VirtualLights::distant_arrivals(
         continue;
       }
       ++counts[b].shadow;
-      const Spectrum passed =
-          passage(scene_, ShadowRule{}, Ray{ray_start(x), light.wi}, kNoIndex, counts[b]);
-      const float weight = light.weight * brings * passed.mean();
+      const Ray ray{ray_start(x), light.wi};
+      Rng random(static_cast<std::uint64_t>(mix(plan_.seed, emitter)) << 32 | i);
+      const float weight = light.weight * brings * haze_passes(scene_, ray, kFar, random) *
+                           passage(scene_, ShadowRule{}, ray, kNoIndex, counts[b]).mean();
       if (weight > 0 && std::isfinite(weight)) {
         blocks[b].push_back({DistantEmission::ray_of(aim, middle, x.position, light.wi), weight});
       }
@@ -773,21 +799,21 @@ std::vector<DistantArrival> VirtualLights::distant_arrivals(
 
 DistantEmission VirtualLights::distant_emission(std::uint32_t emitter,
                                                 std::size_t tries,
-                                                const std::vector<ShadingPlace>& surfaces,
+                                                const std::vector<ShadingPlace>& places,
                                                 RayCounts& rays) const {
   // About the middle of the places, by each coordinate: few far ones do not move it.
   Vec3 middle = Vec3::Zero();
-  for (int k = 0; k < 3 && !surfaces.empty(); ++k) {
+  for (int k = 0; k < 3 && !places.empty(); ++k) {
     std::vector<float> along;
-    along.reserve(surfaces.size());
-    for (const ShadingPlace& s : surfaces) {
+    along.reserve(places.size());
+    for (const ShadingPlace& s : places) {
       along.push_back(s.position[k]);
     }
     const auto half = along.begin() + static_cast<std::ptrdiff_t>(along.size() / 2);
     std::nth_element(along.begin(), half, along.end());
     middle[k] = *half;
   }
-  return {aims_[emitter], middle, distant_arrivals(emitter, tries, middle, surfaces, rays)};
+  return {aims_[emitter], middle, distant_arrivals(emitter, tries, middle, places, rays)};
 }
 
 bool VirtualLights::carries(const Emitter& e, const Vec3& p, const Vec3& toward) const {
@@ -797,9 +823,9 @@ bool VirtualLights::carries(const Emitter& e, const Vec3& p, const Vec3& toward)
 }
 
 bool VirtualLights::enters(EmittedPhoton& photon, RayCounts& rays) const {
-  const Bounds& box = scene_.world.bounds();
+  const Bounds& box = entry_;
   const Vec3 toward = -photon.ray.direction, plane = photon.ray.origin;
-  float outside = 0;  // from the plane on, beyond all bounded surfaces
+  float outside = 0;  // from the plane on, beyond all bounded surfaces and all haze
   if (!box.empty()) {
     outside = (box.center() - plane).dot(toward) + 0.51f * box.diagonal();
   }

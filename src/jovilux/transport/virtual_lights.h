@@ -206,21 +206,24 @@ class VirtualLights {
     float weight;
   };
 
-  void choose_lights(const std::vector<ShadingPlace>& surfaces, RayCounts& rays);
+  void choose_lights(const std::vector<ShadingPlace>& surfaces,
+                     const std::vector<ShadingPlace>& haze,
+                     RayCounts& rays);
   std::vector<Emission> emission_of(const std::vector<std::uint32_t>& shining,
                                     const std::vector<ShadingPlace>& surfaces,
+                                    const std::vector<ShadingPlace>& haze,
                                     RayCounts& rays) const;
   void learn_rows(const std::vector<ShadingPlace>& surfaces,
                   const std::vector<ShadingPlace>& haze,
                   RayCounts& rays);
   DistantEmission distant_emission(std::uint32_t emitter,
                                    std::size_t tries,
-                                   const std::vector<ShadingPlace>& surfaces,
+                                   const std::vector<ShadingPlace>& places,
                                    RayCounts& rays) const;
   std::vector<DistantArrival> distant_arrivals(std::uint32_t emitter,
                                                std::size_t tries,
                                                const Vec3& middle,
-                                               const std::vector<ShadingPlace>& surfaces,
+                                               const std::vector<ShadingPlace>& places,
                                                RayCounts& rays) const;
   // Moves the ray of a distant light to where it enters the scene; false where something beyond
   // hides that.
@@ -265,6 +268,7 @@ class VirtualLights {
   const Scene& scene_;
   const Guide& guide_;
   Plan plan_;
+  Bounds entry_;  // of all bounded surfaces and all haze: where light from far enters
   std::vector<std::uint8_t> carried_;
   std::vector<std::uint32_t> place_of_;  // of each emitter among those below; kNoIndex: none
   bool carries_all_ = true;
