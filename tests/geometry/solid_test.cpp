@@ -366,4 +366,12 @@ TEST_CASE("a volume knows what lies in it and where rays cross it", "[geometry][
   }
   CHECK(crossed > 200);
   CHECK(differ <= 2);
+  // Boxes that hold them: of the cube the same, whatever it is made of; a plane has no end.
+  CHECK(analytic.bounds().diagonal() == Approx(marched.bounds().diagonal()).epsilon(1e-4));
+  CHECK((meshed.bounds().lo - boxed.bounds().lo).norm() < 1e-4f);
+  CHECK((meshed.bounds().hi - boxed.bounds().hi).norm() < 1e-4f);
+  CHECK((boxed.bounds().center() - Vec3(1, 2, 3)).norm() < 1e-4f);
+  const Enclosure below(
+      std::make_shared<Solid>(compiled({node(SolidKind::kPlane, 0)})), place, kFine);
+  CHECK(below.bounds().diagonal() == kFar);
 }

@@ -42,6 +42,20 @@ shape = { kind = "plane" }
 at = [0, 0, -0.2]
 material = "lime"
 )";
+// Reaches far out of the room, so that light is scattered on its way to the window.
+const std::string kMistAround = R"(
+[[solid]]
+name = "air"
+kind = "box"
+size = [14, 6, 5]
+at = [3, 0, 2]
+[[haze]]
+name = "mist"
+inside = "air"
+extinction = "0.08 /m"
+albedo = 0.9
+anisotropy = 0.5
+)";
 
 // A room of 4 x 4 x 3 m with thin walls of albedo 0.6; its eastern wall has an opening, 4 m wide,
 // from 1.5 to 2.2 m above the floor.
@@ -364,4 +378,30 @@ TEST_CASE("a room lit through a window has the mean of plain rendering, with les
 TEST_CASE("so has one that the sun shines into, on open ground [slow]",
           "[render][sky][statistical]") {
   check_guided_mean(kEvenSky + kSun + kGround, 5, 7, 1);
+}
+
+TEST_CASE("so has one in mist that ends outside it [slow]", "[render][sky][haze][statistical]") {
+  check_guided_mean(kEvenSky + kSun + kMistAround, 5, 5, 1.5);
+}
+
+TEST_CASE("distant lights are connected through haze that ends, not through endless haze",
+          "[render][sky][haze]") {
+  const LearnedRoom ends(kSun + kMistAround);
+  REQUIRE(ends.guide->virtual_lights != nullptr);
+  CHECK(ends.guide->virtual_lights->carries(ends.scene->emitters[0]));
+  // A lamp beside the sun, whose light does not come through.
+  const std::string lamp = R"(
+[[light]]
+name = "lamp"
+kind = "sphere"
+at = [-1, 0, 2]
+radius = 0.05
+output = "800 lm"
+)";
+  std::string mist = kMistAround;
+  mist.replace(mist.find("\"air\"\nextinction"), 5, "\"everywhere\"");
+  const LearnedRoom endless(kSun + lamp + mist);
+  const auto& lights = endless.guide->virtual_lights;
+  CHECK((lights == nullptr || !lights->carries(endless.scene->emitters[0])));
+  CHECK((lights == nullptr || lights->least_survival() == 0));
 }
