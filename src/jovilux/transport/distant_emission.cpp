@@ -147,19 +147,23 @@ struct DistantEmission::Builder {
     }
     // What a photon of each cell would stand for, and in the mean over what arrives.
     std::vector<double> chances(leaves.size()), flux(leaves.size());
-    double mean = 0;
+    double mean = 0, per_flux = 0;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
       const double volume = leaves[i].cell.volume();
       chances[i] = std::sqrt((held[i] + kCellPrior) * volume);
       flux[i] = volume / chances[i];
       mean += held[i] / all * flux[i];
+      per_flux += held[i] / all / flux[i];
     }
+    const double usual = 1 / per_flux;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
       std::uint32_t& cell = tree.nodes_[leaves[i].node].child;
       cell = kNoIndex;
       if (flux[i] <= kHeaviest * mean) {
         cell = static_cast<std::uint32_t>(tree.cells_.size());
         tree.cells_.push_back(leaves[i].cell);
+        tree.cells_.back().first_only = flux[i] > (getenv("JV_H") ? atof(getenv("JV_H")) : 10) * usual;
+        if (getenv("JV_D")) fprintf(stderr, "cell flux %g mean %g usual %g held %g\n", flux[i], mean, usual, held[i]/all);
         tree.chances_.push_back(chances[i]);
       }
     }
@@ -233,20 +237,23 @@ DistantEmission::Point DistantEmission::point_of(const DistantRay& ray) const {
   return {ray.direction.x(), ray.direction.y(), place.x(), place.y()};
 }
 
-bool DistantEmission::covers(const Emitter& aim, const Vec3& p, const Vec3& toward) const {
+Covers DistantEmission::covers(const Emitter& aim, const Vec3& p, const Vec3& toward) const {
   if (cells_.empty()) {
-    return false;
+    return Covers::kNothing;
   }
   const Point point = point_of(ray_of(aim, middle_, p, toward));
   if (!(std::min(point[2], point[3]) >= 0) || !(std::max(point[2], point[3]) < 1)) {
-    return false;
+    return Covers::kNothing;
   }
   std::uint32_t index = 0;
   while (nodes_[index].axis != Node::kLeaf) {
     const Node& n = nodes_[index];
     index = n.child + (point[n.axis] >= n.cut ? 1 : 0);
   }
-  return nodes_[index].child != kNoIndex;
+  const std::uint32_t cell = nodes_[index].child;
+  return cell == kNoIndex           ? Covers::kNothing
+         : cells_[cell].first_only ? Covers::kFirst
+                                   : Covers::kAll;
 }
 
 EmittedPhoton DistantEmission::sample(const Emitter& aim,
@@ -261,6 +268,7 @@ EmittedPhoton DistantEmission::sample(const Emitter& aim,
   const auto number = static_cast<std::size_t>(above - cumulative_.begin()) - 1;
   const Cell& cell = cells_[number];
   photon.cell = static_cast<std::uint32_t>(number);
+  photon.first_only = cell.first_only;
   const auto within = [&](std::size_t axis, float v) {
     return std::min(cell.lo[axis] + v * cell.size[axis], kDistantOneLess);
   };

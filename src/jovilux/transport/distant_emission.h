@@ -23,12 +23,17 @@ struct DistantArrival {
   float weight = 0;  ///< what it brings, > 0
 };
 
+/// What of a ray's light is emitted: nothing, what its first scattering sends on, or all.
+enum class Covers : std::uint8_t { kNothing, kFirst, kAll };
+
 /// Emission sampling of one distant light by a density tree over the four numbers of its rays: most
 /// rays of a sky fall on roofs and fields, few pass a window. The tree is learned from rays that
 /// arrived where camera paths are scattered; a cell is divided where that makes the arrivals
 /// likelier. No ray is emitted from a cell with few arrivals for its size: its photons would stand
-/// for the light of hundreds. covers() is false for the rays of such cells, so that their light can
-/// be left to camera paths.
+/// for the light of hundreds. Photons of cells between these and ordinary ones end where they fall:
+/// a single heavy photon of wide sunlit ground that happens to bounce into a room outshines all
+/// others there. covers() tells this of each ray, so that what is not emitted can be left to camera
+/// paths.
 ///
 /// Source: P. Ram, A. Gray, "Density Estimation Trees", KDD 2011, for trees of densities; here they
 /// are divided by likelihood.
@@ -63,7 +68,7 @@ class DistantEmission {
                        const Vec2& u_light) const;
   /// Whether the ray through p may be emitted, which comes from the unit direction `toward` the
   /// light.
-  bool covers(const Emitter& aim, const Vec3& p, const Vec3& toward) const;
+  Covers covers(const Emitter& aim, const Vec3& p, const Vec3& toward) const;
 
  private:
   using Point = std::array<float, 4>;  // direction, and across in the tree's square, in [0, 1)
@@ -76,6 +81,7 @@ class DistantEmission {
   };
   struct Cell {
     Point lo, size;
+    bool first_only = false;
     double volume() const;
   };
   struct Builder;

@@ -23,7 +23,8 @@ struct EmittedPhoton {
   float flux = 0;  ///< [lm] of all photons that were sampled like it; 0: nothing is emitted there
   bool colored = false;
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
-  std::uint32_t cell = 0;  ///< where it crosses the sphere around the light
+  std::uint32_t cell = 0;   ///< where it crosses the sphere around the light
+  bool first_only = false;  ///< only its first scattering sends light on
 };
 
 /// Emission sampling of one light of finite size: a photon is the ray from a place on the light

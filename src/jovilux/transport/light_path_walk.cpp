@@ -97,8 +97,9 @@ std::size_t LightPaths::Walk::run() {
     return exit_.cell;
   }
   start_on_light_ = exit_.at + light_.wi * (emitter_->is_distant() ? 1 : light_.distance);
-  carried_ = findable_ && paths_.virtual_lights_ != nullptr &&
-             paths_.virtual_lights_->carries(*emitter_, p_.position, light_.wi);
+  carried_ = findable_ && paths_.virtual_lights_ != nullptr
+                 ? paths_.virtual_lights_->covers(*emitter_, p_.position, light_.wi)
+                 : Covers::kNothing;
   for (vertex_ = 1; vertex_ <= paths_.bounces_; ++vertex_) {
     if (!at_vertex() || !next_surface()) {
       break;
@@ -459,7 +460,9 @@ bool LightPaths::Walk::weigh_scattering(const Scattering& next,
                       (static_cast<double>(local_to_light_.z()) / pdf)
                 : 0;
   }
-  sender_ = {carried_ && VirtualLights::stand_on(*material_), p_.position, side_.normal, eye};
+  const bool carried =
+      carried_ == Covers::kAll || (carried_ == Covers::kFirst && vertex_ == 1);
+  sender_ = {carried && VirtualLights::stand_on(*material_), p_.position, side_.normal, eye};
   return next.mirror || !findable_ || ratio_ > 0;
 }
 

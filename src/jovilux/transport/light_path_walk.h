@@ -67,7 +67,7 @@ class LightPaths::Walk {
   LightSample light_;
   Vec3 start_on_light_ = Vec3::Zero();
   bool findable_ = false;  // camera paths find this light as well
-  bool carried_ = false;   // virtual lights carry it
+  Covers carried_ = Covers::kNothing;  // by virtual lights
 
   // What it carries.
   double scale_ = 0;  // of its light, over M: lm per unit of throughput

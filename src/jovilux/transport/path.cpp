@@ -73,18 +73,31 @@ bool PathTracer::step(State& s) {
   return next == Next::kSurface ? scatter_at(s, v) : next == Next::kOn;
 }
 
-// Adds a light's contribution, less what connections to virtual lights bring of it. `toward`: the
-// direction from the path's last place to the light; null: what a virtual light brings.
+// Of a light that comes to the path's last place from the unit direction `toward`, the part that
+// connections to virtual lights leave to the path.
+float PathTracer::left_of_light(const State& s, const Emitter& e, const Vec3& toward) const {
+  if (s.left_by_connections == 1) {
+    return 1;
+  }
+  switch (virtual_lights_->covers(e, s.from.p, toward)) {
+    case Covers::kNothing:
+      return 1;
+    case Covers::kFirst:
+      return s.left_by_last;
+    case Covers::kAll:
+      break;
+  }
+  return s.left_by_connections;
+}
+
+// Adds a light's contribution.
 void PathTracer::bring(const State& s,
                        const Emitter& e,
-                       const Vec3* toward,
                        const Spectrum& through,
                        float luminance,
                        const Arrival& how) {
-  const bool shared = s.left_by_connections != 1 &&
-                      (toward == nullptr || virtual_lights_->carries(e, s.from.p, *toward));
   const float before = options_.ways != nullptr ? sink_.total() : 0;
-  contribute(e, through, shared ? luminance * s.left_by_connections : luminance, how, sink_);
+  contribute(e, through, luminance, how, sink_);
   if (options_.ways != nullptr) {
     const auto index = static_cast<std::uint32_t>(&e - scene_.emitters.data());
     options_.ways->contributions.push_back(
@@ -116,7 +129,7 @@ void PathTracer::meet_light(const State& s, std::uint32_t index, const LightPlac
   if (received) {
     luminance *= falloff_at(e, from.p);
   }
-  luminance *= met_weight(s, index, place);
+  luminance *= met_weight(s, index, place) * left_of_light(s, e, s.ray.direction);
   // Of what gloss throws, the part that paths of light leave to this one.
   float gloss_left = 1;
   if (!from.delta && from.camera_ratio_to_gloss > 0 && LightPaths::gloss_throws(e)) {
@@ -146,7 +159,7 @@ void PathTracer::meet_light(const State& s, std::uint32_t index, const LightPlac
     return;
   }
   const float before = sink_.total();
-  bring(s, e, &s.ray.direction, s.throughput, luminance, how);
+  bring(s, e, s.throughput, luminance, how);
   if (options_.recorder != nullptr && !received && !s.hazy) {
     options_.recorder->seen += sink_.total() - before;
   }
@@ -192,16 +205,15 @@ float PathTracer::light_density(const Departure& from,
 void PathTracer::contribute_by_lobes(
     const State& s, const Emitter& e, float luminance, Arrival how, float gloss_left) {
   const Departure& from = s.from;
-  const Vec3* const toward = &s.ray.direction;
   const bool gloss_throws = !from.delta && from.rough_before && has_gloss(*from.material) &&
                             (sink_.keeps_parts() || e.cheats.tells_caustics() || gloss_left != 1);
   if (!e.cheats.any_on_reflection() && !gloss_throws) {
-    bring(s, e, toward, s.throughput, luminance, how);
+    bring(s, e, s.throughput, luminance, how);
     return;
   }
   const LobeFactors f = lobe_factors(e.cheats);
   if (from.delta) {
-    bring(s, e, toward, s.throughput, luminance * f.gloss, how);
+    bring(s, e, s.throughput, luminance * f.gloss, how);
     return;
   }
   const Lobes lobes = reflection_lobes(*from.material, from.wo, from.wi, from.inside);
@@ -209,9 +221,9 @@ void PathTracer::contribute_by_lobes(
   const auto part = [&](const Spectrum& lobe) {
     return Spectrum((all > 0.0f).select(lobe / all.max(1e-30f), 0.0f));
   };
-  bring(s, e, toward, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
+  bring(s, e, s.throughput * part(f.diffuse * lobes.diffuse), luminance, how);
   how.caustic = from.rough_before;
-  bring(s, e, toward, s.throughput * part(f.gloss * lobes.gloss), luminance * gloss_left, how);
+  bring(s, e, s.throughput * part(f.gloss * lobes.gloss), luminance * gloss_left, how);
 }
 
 // Of the light that gloss at from.p throws toward the vertex before, the part that the paths of

@@ -25,6 +25,7 @@ bool PathTracer::goes_on_beside_connections(State& s,
                                             std::uint32_t pair) const {
   const float left = left_by_connections(s, p, side, in_haze, facing);
   s.left_by_connections *= left;
+  s.left_by_last = left;
   if (!virtual_lights_->carries_all() || left >= 1) {
     return true;
   }
@@ -178,15 +179,15 @@ void PathTracer::connect(const State& s,
               y.rgb,
               y.caustic};
   const Spectrum through = s.throughput * scattered * passed * y.flux;
-  weight /= (y.position - x).squaredNorm();
+  weight *= (y.first_only ? 1.0f : s.left_by_connections) / (y.position - x).squaredNorm();
   const bool first = y.scatterings == 1 && any_passes(sent_on.gloss);
   if (!first) {
-    bring(s, e, nullptr, through * (sent_on.diffuse + sent_on.gloss), weight, how);
+    bring(s, e, through * (sent_on.diffuse + sent_on.gloss), weight, how);
     return;
   }
-  bring(s, e, nullptr, through * sent_on.diffuse, weight, how);
+  bring(s, e, through * sent_on.diffuse, weight, how);
   how.caustic = true;
-  bring(s, e, nullptr, through * sent_on.gloss, weight, how);
+  bring(s, e, through * sent_on.gloss, weight, how);
 }
 
 // What y in haze does with the light that fell on it, toward -wi: scattering over extinction.

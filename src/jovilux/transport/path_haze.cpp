@@ -205,9 +205,10 @@ void PathTracer::light_on_haze(const State& s,
                                               0});
   }
   if (any_passes(passed)) {
+    weight *= left_of_light(s, e, light.wi);
     const Arrival how{s.scatterings + 1, s.rough_before, true, light.colored, light.rgb};
     if (options_.ways == nullptr) {
-      bring(s, e, &light.wi, throughput * passed, weight, how);
+      bring(s, e, throughput * passed, weight, how);
       return;
     }
     way_end_ = p + light.wi * (e.is_distant() ? 1 : light.distance);
@@ -215,7 +216,7 @@ void PathTracer::light_on_haze(const State& s,
     if (here.way == nullptr || here.way->surface != kNoIndex || here.way->at != p) {
       here.way = with_vertex(s.way, p, Vec3::Zero(), kNoIndex, false);
     }
-    bring(here, e, &light.wi, throughput * passed, weight, how);
+    bring(here, e, throughput * passed, weight, how);
   }
 }
 
@@ -355,6 +356,7 @@ bool PathTracer::scatter_in_haze(State& s, const HazeStretch& h, float t) {
   Departure& from = s.from;
   const HazeAt at = h.along.at(t);
   const Vec3 p = s.ray.at(t);
+  s.left_by_last = 1;
   if (from.row != nullptr && !from.delta &&
       !goes_on_beside_connections(s, p, Vec3::Zero(), true, at.sigma_t(), h.pairs + kMixture)) {
     return false;

@@ -168,6 +168,7 @@ bool PathTracer::mirror_back(State& s, const Vertex& v) {
   s.from.links = s.links & v.surface->links;
   s.from.rough_before = s.rough_before;
   s.from.delta = true;
+  s.left_by_last = 1;
   s.from.surface = v.p.surface;
   s.way = with_vertex(s.way, v.p.position, v.side.normal, v.p.surface, true);
   ++counts_.path;
@@ -189,6 +190,7 @@ bool PathTracer::scatter_at(State& s, Vertex& v) {
   const std::uint32_t cell = look_up_guide(v);
   // A mirror counts where light falls on it, not where it shows another surface.
   Departure& from = s.from;
+  s.left_by_last = 1;
   if (from.row != nullptr && !from.delta && VirtualLights::stand_on(material) &&
       !goes_on_beside_connections(s,
                                   v.p.position,
@@ -304,11 +306,12 @@ void PathTracer::light_at(
   }
   if (any_passes(passed)) {
     way_end_ = on_light;
+    weight *= left_of_light(s, e, light.wi);
     Arrival how{s.scatterings + 1, s.rough_before, s.hazy, light.colored, light.rgb};
-    bring(s, e, &light.wi, s.throughput * thrown.rest * passed, weight, how);
+    bring(s, e, s.throughput * thrown.rest * passed, weight, how);
     if (any_passes(thrown.caustic)) {
       how.caustic = true;
-      bring(s, e, &light.wi, s.throughput * thrown.caustic * passed, weight, how);
+      bring(s, e, s.throughput * thrown.caustic * passed, weight, how);
     }
   }
 }

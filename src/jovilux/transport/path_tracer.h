@@ -128,9 +128,10 @@ class PathTracer {
     // first surface that it meets, and the pair of dimensions that decides.
     float mirrored_chance = 1;
     std::uint32_t mirrored_pair = 0;
-    // Of the light of emitters that virtual lights carry, what connections have left to this path,
-    // and the chance that it has gone on beside connections so far.
-    float left_by_connections = 1, chance_beside_connections = 1;
+    // Of the light of emitters that virtual lights carry, what connections have left to this path:
+    // all of them, and those from its last place but one alone, to where it is. And the chance that
+    // it has gone on beside connections so far.
+    float left_by_connections = 1, left_by_last = 1, chance_beside_connections = 1;
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
   };
 
@@ -237,9 +238,9 @@ class PathTracer {
         static_cast<std::uint64_t>((std::chrono::steady_clock::now() - start).count());
     return result;
   }
+  float left_of_light(const State& s, const Emitter& e, const Vec3& toward) const;
   void bring(const State& s,
              const Emitter& e,
-             const Vec3* toward,
              const Spectrum& through,
              float luminance,
              const Arrival& how);

@@ -25,6 +25,7 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   emitter_ = &scene_.emitters[emitter];
   emitter_index_ = emitter;
   emission_cell_ = photon.cell;
+  first_only_ = photon.first_only;
   colored_ = photon.colored;
   rgb_ = photon.rgb;
   hazy_ = caustic_ = false;
@@ -32,7 +33,8 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   within_ = nullptr;
   const std::uint32_t body = scene_.emitter_surface[emitter];
   // A camera path has at least one scattering of its own.
-  for (int i = 0; i < kMostSteps && scatterings_ < bounces_ - 1; ++i) {
+  const int most = first_only_ ? std::min(1, bounces_ - 1) : bounces_ - 1;
+  for (int i = 0; i < kMostSteps && scatterings_ < most; ++i) {
     const Hit hit = scene_.world.closest(ray_);
     ++rays_.path;
     if (!scene_.hazes.empty()) {
@@ -83,6 +85,7 @@ VirtualLight VirtualLightWalk::virtual_light(const Vec3& p) const {
   v.hazy = hazy_;
   v.caustic = caustic_;
   v.emission_cell = emission_cell_;
+  v.first_only = first_only_;
   return v;
 }
 

@@ -46,7 +46,7 @@ class VirtualLightWalk {
   float start_flux_ = 0;
   const Emitter* emitter_ = nullptr;
   std::uint32_t emitter_index_ = 0, emission_cell_ = 0;
-  bool colored_ = false, hazy_ = false, caustic_ = false;
+  bool colored_ = false, hazy_ = false, caustic_ = false, first_only_ = false;
   Eigen::Array3f rgb_ = Eigen::Array3f::Ones();
   int scatterings_ = 0, in_haze_ = 0;
   const SurfaceModel* within_ = nullptr;

@@ -816,10 +816,13 @@ DistantEmission VirtualLights::distant_emission(std::uint32_t emitter,
   return {aims_[emitter], middle, distant_arrivals(emitter, tries, middle, places, rays)};
 }
 
-bool VirtualLights::carries(const Emitter& e, const Vec3& p, const Vec3& toward) const {
+Covers VirtualLights::covers(const Emitter& e, const Vec3& p, const Vec3& toward) const {
   const std::uint32_t place = place_of_[static_cast<std::size_t>(&e - scene_.emitters.data())];
-  return place != kNoIndex &&
-         (!e.is_distant() || std::get<DistantEmission>(emission_[place]).covers(e, p, toward));
+  if (place == kNoIndex) {
+    return Covers::kNothing;
+  }
+  return e.is_distant() ? std::get<DistantEmission>(emission_[place]).covers(e, p, toward)
+                        : Covers::kAll;
 }
 
 bool VirtualLights::enters(EmittedPhoton& photon, RayCounts& rays) const {

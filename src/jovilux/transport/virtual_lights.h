@@ -34,6 +34,7 @@ struct VirtualLight {
   bool colored = false;
   bool hazy = false;     ///< haze scattered it on its way
   bool caustic = false;  ///< gloss or a mirror threw it, on which the light itself fell
+  bool first_only = false;  ///< as of EmittedPhoton
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
   std::uint32_t emission_cell = 0;
 
@@ -124,9 +125,9 @@ class VirtualLights {
   bool carries(const Emitter& e) const {
     return carried_[static_cast<std::size_t>(&e - scene_.emitters.data())] != 0;
   }
-  /// Whether it is carried on the ray through p from the unit direction `toward` the light: of
-  /// distant lights, not all rays are.
-  bool carries(const Emitter& e, const Vec3& p, const Vec3& toward) const;
+  /// What is carried of the ray through p from the unit direction `toward` the light: of distant
+  /// lights, not all rays are.
+  Covers covers(const Emitter& e, const Vec3& p, const Vec3& toward) const;
   /// Whether camera paths find nothing but carried lights.
   bool carries_all() const { return carries_all_; }
   /// The least chance that a camera path goes on beside all its connections together. Rays of
