@@ -147,7 +147,8 @@ TEST_CASE("a distant light's photons carry the light of the rays that it covers"
       const LightSample towards = DistantEmission::direction(e, {uniform(), uniform()});
       const Frame frame = Frame::around(towards.wi);
       const Vec3 p = (8 * uniform() - 4) * frame.x + (8 * uniform() - 4) * frame.y;
-      const bool covered = towards.weight > 0 && emission.covers(e, p, towards.wi);
+      const bool covered =
+          towards.weight > 0 && emission.covers(e, p, towards.wi) != Covers::kNothing;
       by_rays.add(covered ? 64 * static_cast<double>(towards.weight) : 0.0);
     }
     for (const bool by_importance : {false, true}) {
@@ -165,7 +166,8 @@ TEST_CASE("a distant light's photons carry the light of the rays that it covers"
             emission.sample(e, uniform(), {uniform(), uniform()}, {uniform(), uniform()});
         by_photons.add(static_cast<double>(photon.flux));
         outside +=
-            photon.flux > 0 && !emission.covers(e, photon.ray.origin, Vec3(-photon.ray.direction));
+            photon.flux > 0 &&
+            emission.covers(e, photon.ray.origin, Vec3(-photon.ray.direction)) == Covers::kNothing;
       }
       INFO(by_photons.mean() << " lm by photons, " << by_rays.mean() << " by rays");
       CHECK(std::abs(difference_in_errors(by_photons, by_rays)) < kZBound);
@@ -190,17 +192,18 @@ TEST_CASE("a distant light covers nearly all rays that arrived, and few others",
     if (wi.z() > 0.02f && wi.x() > 0.1f) {
       const Vec3 p(3, uniform() - 0.5f, 1 + 0.4f * uniform());
       ++arriving;
-      covered += emission.covers(e, p, wi) ? 1 : 0;
+      covered += emission.covers(e, p, wi) != Covers::kNothing ? 1 : 0;
       // Rays that pass 2 m beside it.
       ++others;
-      other_covered += emission.covers(e, p + Vec3(0, 2.5f, 0), wi) ? 1 : 0;
+      other_covered += emission.covers(e, p + Vec3(0, 2.5f, 0), wi) != Covers::kNothing ? 1 : 0;
     }
   }
   INFO(covered << " of " << arriving << " covered, and " << other_covered << " of others");
   CHECK(covered > 0.9 * arriving);
   CHECK(other_covered < 0.1 * others);
   CHECK(DistantEmission(e, Vec3::Zero(), {}).flux() == 0);
-  CHECK_FALSE(DistantEmission(e, Vec3::Zero(), {}).covers(e, Vec3::Zero(), Vec3::UnitZ()));
+  CHECK(DistantEmission(e, Vec3::Zero(), {}).covers(e, Vec3::Zero(), Vec3::UnitZ()) ==
+        Covers::kNothing);
 }
 
 TEST_CASE("a sky's photons bring a room what its window lets in", "[render][sky]") {
@@ -226,6 +229,30 @@ TEST_CASE("a sky's photons bring a room what its window lets in", "[render][sky]
   // Some of it is left to camera paths.
   CHECK(entered.mean() < exact + kZBound * entered.standard_error());
   CHECK(entered.mean() > 0.85 * exact);
+}
+
+TEST_CASE("heavy photons of wide sunlit ground end where they fall", "[render][sky]") {
+  const LearnedRoom room(kSun + kGround);
+  REQUIRE(room.guide->virtual_lights != nullptr);
+  const VirtualLights& lights = *room.guide->virtual_lights;
+  const Emitter& sun = room.scene->emitters[0];
+  std::size_t first_only = 0, whole = 0, unlike = 0;
+  for (std::uint32_t sample = 0; sample < 32; ++sample) {
+    RayCounts rays;
+    for (const VirtualLight& v : lights.trace(3, sample, rays).lights) {
+      (v.first_only ? first_only : whole) += 1;
+      CHECK((!v.first_only || v.scatterings == 1));
+      if (v.scatterings == 1) {
+        const Covers covers = lights.covers(sun, v.position, v.to_light);
+        unlike += covers != (v.first_only ? Covers::kFirst : Covers::kAll) ? 1 : 0;
+      }
+    }
+  }
+  INFO(first_only << " end at their first scattering, " << whole << " do not, " << unlike
+                  << " unlike their rays");
+  CHECK(first_only > 100);
+  CHECK(whole > first_only);
+  CHECK(unlike < (first_only + whole) / 500);  // by rounding, at the edges of cells
 }
 
 TEST_CASE("distant lights are connected through openings, not in the open", "[render][sky]") {
@@ -378,6 +405,14 @@ TEST_CASE("a room lit through a window has the mean of plain rendering, with les
 TEST_CASE("so has one that the sun shines into, on open ground [slow]",
           "[render][sky][statistical]") {
   check_guided_mean(kEvenSky + kSun + kGround, 5, 7, 1);
+}
+
+TEST_CASE("so has one that is lit from sunlit ground, whose heavy photons end there [slow]",
+          "[render][sky][statistical]") {
+  // A strip of the floor is in the sun, which shines from high up; most light comes by the ground.
+  std::string high = kSun;
+  high.replace(high.find("-0.8, 0.15, -0.5"), 16, "-0.2, 0.15, -0.9");
+  check_guided_mean(high + kGround, 4, 6, 1);
 }
 
 TEST_CASE("so has one in mist that ends outside it [slow]", "[render][sky][haze][statistical]") {

@@ -14,7 +14,8 @@ namespace {
 constexpr double kByArrivals = 0.6;
 // Nothing is emitted from cells whose photons would stand for so much more light than in the mean
 // over what arrives: in a room on sunlit ground 5 and 20 have 1.1 times the squared error, no limit
-// 6 times (docs/performance.md).
+// 6 times (docs/performance.md). Photons that stand for so much more than usual (harmonic mean) end
+// at their first scattering: with 3 and 30 as well the same within a quarter.
 constexpr double kHeaviest = 10;
 // Arrivals that each cell holds beside those found, so that a cell without any has a chance.
 constexpr double kCellPrior = 0.5;
@@ -145,7 +146,8 @@ struct DistantEmission::Builder {
       held.push_back(weight);
       all += weight;
     }
-    // What a photon of each cell would stand for, and in the mean over what arrives.
+    // What a photon of each cell would stand for; in the mean over what arrives, and in the
+    // harmonic mean, which few heavy ones do not raise.
     std::vector<double> chances(leaves.size()), flux(leaves.size());
     double mean = 0, per_flux = 0;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
@@ -162,8 +164,7 @@ struct DistantEmission::Builder {
       if (flux[i] <= kHeaviest * mean) {
         cell = static_cast<std::uint32_t>(tree.cells_.size());
         tree.cells_.push_back(leaves[i].cell);
-        tree.cells_.back().first_only = flux[i] > (getenv("JV_H") ? atof(getenv("JV_H")) : 10) * usual;
-        if (getenv("JV_D")) fprintf(stderr, "cell flux %g mean %g usual %g held %g\n", flux[i], mean, usual, held[i]/all);
+        tree.cells_.back().first_only = flux[i] > kHeaviest * usual;
         tree.chances_.push_back(chances[i]);
       }
     }
@@ -251,7 +252,7 @@ Covers DistantEmission::covers(const Emitter& aim, const Vec3& p, const Vec3& to
     index = n.child + (point[n.axis] >= n.cut ? 1 : 0);
   }
   const std::uint32_t cell = nodes_[index].child;
-  return cell == kNoIndex           ? Covers::kNothing
+  return cell == kNoIndex          ? Covers::kNothing
          : cells_[cell].first_only ? Covers::kFirst
                                    : Covers::kAll;
 }

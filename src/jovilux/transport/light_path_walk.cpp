@@ -460,8 +460,7 @@ bool LightPaths::Walk::weigh_scattering(const Scattering& next,
                       (static_cast<double>(local_to_light_.z()) / pdf)
                 : 0;
   }
-  const bool carried =
-      carried_ == Covers::kAll || (carried_ == Covers::kFirst && vertex_ == 1);
+  const bool carried = carried_ == Covers::kAll || (carried_ == Covers::kFirst && vertex_ == 1);
   sender_ = {carried && VirtualLights::stand_on(*material_), p_.position, side_.normal, eye};
   return next.mirror || !findable_ || ratio_ > 0;
 }

@@ -66,7 +66,7 @@ class LightPaths::Walk {
   std::uint32_t body_ = kNoIndex;  // the light's own surface
   LightSample light_;
   Vec3 start_on_light_ = Vec3::Zero();
-  bool findable_ = false;  // camera paths find this light as well
+  bool findable_ = false;              // camera paths find this light as well
   Covers carried_ = Covers::kNothing;  // by virtual lights
 
   // What it carries.

@@ -32,8 +32,8 @@ struct VirtualLight {
   std::uint16_t scatterings = 1;  ///< of its path, this one included,
   std::uint16_t in_haze = 0;      ///< and those by haze
   bool colored = false;
-  bool hazy = false;     ///< haze scattered it on its way
-  bool caustic = false;  ///< gloss or a mirror threw it, on which the light itself fell
+  bool hazy = false;        ///< haze scattered it on its way
+  bool caustic = false;     ///< gloss or a mirror threw it, on which the light itself fell
   bool first_only = false;  ///< as of EmittedPhoton
   Eigen::Array3f rgb = Eigen::Array3f::Ones();
   std::uint32_t emission_cell = 0;
