@@ -12,11 +12,11 @@ namespace {
 
 // Of rays chosen by importance, this part is still chosen by arrivals.
 constexpr double kByArrivals = 0.6;
-// Nothing is emitted from cells whose photons would stand for so much more light than in the mean
-// over what arrives: in a room on sunlit ground 5 and 20 have 1.1 times the squared error, no limit
-// 6 times (docs/performance.md). Photons that stand for so much more than usual (harmonic mean) end
-// at their first scattering: with 3 and 30 as well the same within a quarter.
-constexpr double kHeaviest = 10;
+// Nothing is emitted from cells whose photons would stand for so many times the light of usual ones
+// (harmonic mean over what arrives): their light is left to camera paths. Photons that stand for
+// more than the lesser factor end at their first scattering. docs/performance.md has what other
+// factors give.
+constexpr double kHeaviestFirst = 160, kHeaviestAll = 10;
 // Arrivals that each cell holds beside those found, so that a cell without any has a chance.
 constexpr double kCellPrior = 0.5;
 constexpr std::size_t kMostDistantCells = 4096;
@@ -146,25 +146,24 @@ struct DistantEmission::Builder {
       held.push_back(weight);
       all += weight;
     }
-    // What a photon of each cell would stand for; in the mean over what arrives, and in the
-    // harmonic mean, which few heavy ones do not raise.
+    // What a photon of each cell would stand for; and the harmonic mean of that over what arrives,
+    // which few heavy ones do not raise.
     std::vector<double> chances(leaves.size()), flux(leaves.size());
-    double mean = 0, per_flux = 0;
+    double per_flux = 0;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
       const double volume = leaves[i].cell.volume();
       chances[i] = std::sqrt((held[i] + kCellPrior) * volume);
       flux[i] = volume / chances[i];
-      mean += held[i] / all * flux[i];
       per_flux += held[i] / all / flux[i];
     }
     const double usual = 1 / per_flux;
     for (std::size_t i = 0; i < leaves.size(); ++i) {
       std::uint32_t& cell = tree.nodes_[leaves[i].node].child;
       cell = kNoIndex;
-      if (flux[i] <= kHeaviest * mean) {
+      if (flux[i] <= kHeaviestFirst * usual) {
         cell = static_cast<std::uint32_t>(tree.cells_.size());
         tree.cells_.push_back(leaves[i].cell);
-        tree.cells_.back().first_only = flux[i] > kHeaviest * usual;
+        tree.cells_.back().first_only = flux[i] > kHeaviestAll * usual;
         tree.chances_.push_back(chances[i]);
       }
     }

@@ -228,7 +228,7 @@ class GuideTraining {
       distant_ = distant_arrives(scene_, records_) < kMostDistantArrives;
       connects_ = pays_to_connect(brought, distant_);
       // Connections find what directions would be guided to.
-      directions_ = !connects_;
+      directions_ = !connects_ || distant_;
       if (directions_) {
         learn_photons();
       }
@@ -352,8 +352,10 @@ class GuideTraining {
     auto lights = std::make_shared<VirtualLights>(scene_, *guide_, surfaces, haze, plan, rays_);
     if (lights->any()) {
       guide_->virtual_lights = std::move(lights);
-      guide_->surfaces.forget_directions();
-      guide_->haze.forget_directions();
+      if (!distant_) {
+        guide_->surfaces.forget_directions();
+        guide_->haze.forget_directions();
+      }
     }
   }
 
