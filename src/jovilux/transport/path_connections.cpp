@@ -48,7 +48,7 @@ float PathTracer::left_by_connections(
   if (cluster == kNoIndex) {
     return 1;
   }
-  const float by_direction = s.from.pdf * facing / (p - s.from.p).squaredNorm();
+  const float by_direction = s.from.own_pdf * facing / (p - s.from.p).squaredNorm();
   return 1 - virtual_lights_->share(s.from.row, cluster, by_direction);
 }
 

@@ -442,6 +442,7 @@ bool PathTracer::turn_in_haze(State& s, const HazeAt& at, std::uint32_t pairs) {
     guided = asked ? haze_guide_->pdf(*cell, from.p, wi) : 0;
   }
   from.pdf = share > 0 ? share * guided + (1 - share) * own : own;
+  from.own_pdf = own;
   const Spectrum before = s.throughput;
   s.throughput *= at.scattering(s.ray.direction.dot(wi)) / (at.sigma_t() * from.pdf);
   if (options_.recorder != nullptr) {

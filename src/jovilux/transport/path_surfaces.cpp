@@ -518,7 +518,7 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
     s.within =
         glass_after(scene_.materials[v.surface->material], v.inside, next.wi.z() < 0, s.within);
   }
-  leave_by(s.from, v, next);
+  leave_by(s.from, v, turn);
   if (options_.light_paths.paths != nullptr && !next.mirror) {
     update_camera_ratio(s, v, next.wi, turn.own);
   }
@@ -545,8 +545,10 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
   return true;
 }
 
-void PathTracer::leave_by(Departure& from, const Vertex& v, const Scattering& next) {
+void PathTracer::leave_by(Departure& from, const Vertex& v, const Turn& turn) {
+  const Scattering& next = turn.next;
   from.pdf = next.pdf;
+  from.own_pdf = turn.own;
   from.delta = next.mirror;
   from.material = v.material;
   if (v.colored) {

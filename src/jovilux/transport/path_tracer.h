@@ -84,7 +84,8 @@ class PathTracer {
   // What the last scattering knew, to weigh a light that the next ray meets.
   struct Departure {
     Vec3 p = Vec3::Zero(), n = Vec3::UnitZ();
-    float pdf = 0;                   // of the direction, however it was chosen [1/sr]
+    float pdf = 0;                   // of the direction, however it was chosen [1/sr],
+    float own_pdf = 0;               // and by the surface's or the haze's own density
     LightSet lights;                 // that were sampled toward at p,
     std::span<const float> arrives;  // chosen by what arrives of them
     std::uint32_t cell = kNoIndex;   // of the guide
@@ -330,7 +331,7 @@ class PathTracer {
   bool leave_surface(State& s, Vertex& v);
   float mirrored_apart(const State& s, Vertex& v);
   bool depart(State& s, const Vertex& v, const Turn& turn);
-  void leave_by(Departure& from, const Vertex& v, const Scattering& next);
+  void leave_by(Departure& from, const Vertex& v, const Turn& turn);
   void update_camera_ratio(State& s, const Vertex& v, const Vec3& local_wi, float own) const;
 
   // ---- connections to virtual lights: path_connections.cpp ----

@@ -88,7 +88,8 @@ struct VirtualLightSet {
 ///     cluster,
 ///     p_d = p(direction from x to y) |cos_y| / d^2;  of y in haze  p(direction) sigma_t(y) / d^2
 ///
-/// and the rest, 1 - share, to the camera path that goes on. Both add up to all of the light
+/// and the rest, 1 - share, to the camera path that goes on; p is the surface's or the haze's own
+/// density, even where a guide chooses the direction. Both add up to all of the light
 /// whatever p_c and p_d are, so clusters, chances and their sizes may be rough; near places, where
 /// connections have large peaks, are left to directions. Light that a mirror throws and camera
 /// paths cannot find (of lights without size or not visible) is left to LightPaths.
