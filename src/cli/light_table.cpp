@@ -151,13 +151,17 @@ std::vector<std::string> departures(const Rig& rig, const std::vector<LightRepor
   return out;
 }
 
-std::string lost_in_mirrors(const std::vector<std::string>& names, const std::string& what) {
-  return names.empty() ? ""
-                       : fmt::format(
-                             "\nnot in {}: the light of {} by mirrors and through glass, for lamps "
-                             "without size cannot be met there; give them a radius\n",
-                             what,
-                             join_and(names));
+std::string lost_in_mirrors(const std::vector<std::string>& names,
+                            const std::string& what,
+                            const std::string& how) {
+  return names.empty()
+             ? ""
+             : fmt::format(
+                   "\nnot in {}: the light of {} {}, for lamps without size cannot be met "
+                   "there; give them a radius\n",
+                   what,
+                   join_and(names),
+                   how);
 }
 
 }  // namespace jovilux::cli

@@ -424,7 +424,9 @@ int run_meter(int argc, char** argv) {
     print_out(json_text(to_json(*rig, results, lost)));
   } else {
     print_out(readings_table(*rig, results) + shortcomings(results, options, stop_requested()) +
-              lost_in_mirrors(lost, "the readings") + way_on(*rig, results, a.positional()));
+              lost_in_mirrors(
+                  lost, "the readings", "that mirrors or glass throw on other surfaces first") +
+              way_on(*rig, results, a.positional()));
     if (folder) {
       print_out(fmt::format("\nwrote {}\n", printable(*folder, 200)));
     }

@@ -149,7 +149,7 @@ std::string in_words(const WayReport& r, const std::optional<Reading>& picture) 
   if (!hindered.empty()) {
     out += "\nlights that do not reach that place directly, or only in part:\n" + hindered;
   }
-  return out + lost_in_mirrors(r.lost, "it");
+  return out + lost_in_mirrors(r.lost, "it", "by mirrors and through glass");
 }
 
 // The box that is asked for, inside the picture.

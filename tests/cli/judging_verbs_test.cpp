@@ -1006,8 +1006,7 @@ TEST_CASE(
 }
 
 TEST_CASE(
-    "a meter names the light that it cannot find in mirrors, and takes equal counts for no "
-    "certainty",
+    "a meter finds what a mirror throws on it of a lamp without size, and names what it may lack",
     "[cli][meter]") {
   const TemporaryFolder dir;
   const std::string bulb =
@@ -1020,6 +1019,14 @@ TEST_CASE(
   const nlohmann::json point =
       run_program({"meter", dir.write("p.toml", bulb + "point'\n" + tail), "--json"}).json();
   CHECK(point["not_found_in_mirrors"] == nlohmann::json::array({"bulb"}));
+  // The image of the bulb stands at z = -2.99.
+  const double d2 = 0.5 * 0.5 + 3.19 * 3.19,
+               exact = 800 / (4 * kPiD) * 0.9 / d2 * 3.19 / std::sqrt(d2);
+  const nlohmann::json& reading = point["meters"][0];
+  CHECK(reading["value"].get<double>() == Approx(exact).epsilon(0.02));
+  CHECK(reading["bounce"].get<double>() == Approx(exact).epsilon(0.02));
+  CHECK(reading["standard_error"].get<double>() > 0);
+  CHECK(reading["settled"] == true);
   const nlohmann::json ball =
       run_program({"meter", dir.write("s.toml", bulb + "sphere'\nradius=0.05\n" + tail), "--json"})
           .json();

@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/transport/path.h"
+#include "jovilux/transport/thrown_light.h"
 
 #include <algorithm>
 #include <array>
@@ -20,6 +21,12 @@ constexpr std::uint64_t kFirst = 64;           // samples of each, doubled from 
 // chance.
 constexpr std::uint64_t kDark = 512;
 
+bool has_mirrors(const Scene& scene) {
+  return std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
+    return m.only_mirror() && !m.is_pane();
+  });
+}
+
 struct Point {
   const MeterSpec* meter;
   std::uint32_t number;     // of all points, which seeds it
@@ -29,6 +36,10 @@ struct Point {
   std::vector<double> sums;       // of layers and parts
   std::vector<double> of_layers;  // of each layer, its scramblings
   std::array<double, kScrambledPaths> totals{};
+  // Beside the paths: what mirrors throw of lights without size, of layers and parts; of layers by
+  // batches, and of all.
+  std::vector<double> thrown, thrown_of_layers;
+  std::array<double, kScrambledPaths> thrown_totals{};
   double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
   std::uint64_t per_scrambling = 0;
 };
@@ -68,6 +79,7 @@ class Metering {
       for (std::size_t k = begin; k < std::min(places.size(), begin + kAtOnce); ++k) {
         points_.push_back(point_of(meter, places[k], first, k));
       }
+      parallel_for(points_.size(), [&](std::size_t i) { find_thrown_light(points_[i]); });
       measure();
       for (const Point& p : points_) {
         if (p.per_scrambling > 0) {
@@ -112,6 +124,51 @@ class Metering {
     return nullptr;
   }
 
+  // Light that no path from the meter meets.
+  void find_thrown_light(Point& p) const {
+    p.thrown.assign(layers_ * kPartsWithHaze, 0);
+    p.thrown_of_layers.assign(layers_ * kScrambledPaths, 0);
+    for (std::uint32_t l = 0; l < scene_.emitters.size() && !p.meter->luminance; ++l) {
+      if (has_mirrors(scene_) && can_be_thrown(scene_, scene_.emitters[l]) && !stopped()) {
+        add_thrown_light(p,
+                         ThrownLight(scene_,
+                                     l,
+                                     {p.receiver.at, p.receiver.normal},
+                                     rig_.render.bounces,
+                                     mix(rig_.render.seed, p.number)));
+      }
+    }
+  }
+
+  // As many photons as make its error small beside the one that is asked.
+  void add_thrown_light(Point& p, const ThrownLight& light) const {
+    constexpr std::uint32_t kFewPhotons = 1 << 12, kManyPhotons = 1 << 16;
+    for (std::uint32_t photons = kFewPhotons; light.any() && !stopped(); photons *= 4) {
+      std::array<std::vector<float>, kScrambledPaths> batches;
+      std::array<double, kScrambledPaths> totals{};
+      for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
+        std::vector<float> sums(layers_ * kPartsWithHaze * 3);
+        batches[b].resize(layers_ * kPartsWithHaze);
+        LightSink sink(sums.data(), batches[b].data(), kPartsWithHaze);
+        light.add(b, photons, sink);
+        totals[b] = sink.total();
+      }
+      const auto [mean, error] = mean_and_error(totals.data(), 1);
+      if (error > 0.5 * options_.error * mean && photons < kManyPhotons) {
+        continue;
+      }
+      for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
+        p.thrown_totals[b] += totals[b];
+        for (std::size_t k = 0; k < batches[b].size(); ++k) {
+          const auto luminance = static_cast<double>(batches[b][k]);
+          p.thrown[k] += luminance / kScrambledPaths;
+          p.thrown_of_layers[k / kPartsWithHaze * kScrambledPaths + b] += luminance;
+        }
+      }
+      return;
+    }
+  }
+
   void measure() {
     for (std::uint64_t end = kFirst;; end *= 2) {
       if (stopped() || !advance(end)) {
@@ -120,7 +177,7 @@ class Metering {
       worst_ = worst_error();
       known_at_ = end;
       const bool done =
-          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
+          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return through(p); });
       if (done || 2 * end * kScrambledPaths > options_.most_samples) {
         return;
       }
@@ -140,7 +197,7 @@ class Metering {
   bool advance(std::uint64_t end) {
     std::vector<std::size_t> open;
     for (std::size_t i = 0; i < points_.size(); ++i) {
-      if (points_[i].per_scrambling == 0 || !fine(points_[i])) {
+      if (points_[i].per_scrambling == 0 || !through(points_[i])) {
         open.push_back(i);
       }
     }
@@ -255,6 +312,9 @@ class Metering {
     return {mean, std::sqrt(squares / (kScrambledPaths - 1) / kScrambledPaths)};
   }
 
+  static std::pair<double, double> thrown_estimate(const Point& p) {
+    return mean_and_error(p.thrown_totals.data(), 1);
+  }
   // The mean and its standard error, as a luminance.
   static std::pair<double, double> estimate(const Point& p) {
     const auto n = static_cast<double>(p.per_scrambling);
@@ -265,7 +325,8 @@ class Metering {
     if (error <= kAlike * mean && p.most - p.least > kDiffer * mean) {
       error = (p.most - p.least) / n / std::sqrt(12.0);
     }
-    return {mean, error};
+    const auto [thrown, thrown_error] = thrown_estimate(p);
+    return {mean + thrown, std::hypot(error, thrown_error)};
   }
   // The largest error over the value; of a meter without light nothing is known.
   double worst_error() const {
@@ -296,6 +357,11 @@ class Metering {
     const auto [mean, error] = estimate(p);
     return mean > 0 ? error <= options_.error * mean : p.per_scrambling >= kDark;
   }
+  // Whether more paths are of no use: it is fine, or what is thrown has too large an error itself.
+  bool through(const Point& p) const {
+    return fine(p) || (p.per_scrambling >= kDark &&
+                       thrown_estimate(p).second > 0.9 * options_.error * estimate(p).first);
+  }
 
   MeterReading reading_of(const Point& p, std::size_t count) const {
     const MeterSpec& meter = *p.meter;
@@ -318,16 +384,18 @@ class Metering {
     r.settled = fine(p);
     for (std::size_t l = 0; l < layers_; ++l) {
       const auto part = [&](Part which) {
-        return scale * p.sums[l * kPartsWithHaze + static_cast<std::size_t>(which)] / n;
+        const std::size_t slot = l * kPartsWithHaze + static_cast<std::size_t>(which);
+        return scale * (p.sums[slot] / n + p.thrown[slot]);
       };
       const double direct = part(Part::kDirect),
                    bounce = part(Part::kBounce) + part(Part::kCaustic), haze = part(Part::kHaze);
       r.direct += direct;
       r.bounce += bounce;
       r.haze += haze;
-      r.by_light.push_back(
-          {direct + bounce + haze,
-           scale * mean_and_error(&p.of_layers[l * kScrambledPaths], per_scrambling).second});
+      const double by_paths =
+                       mean_and_error(&p.of_layers[l * kScrambledPaths], per_scrambling).second,
+                   by_thrown = mean_and_error(&p.thrown_of_layers[l * kScrambledPaths], 1).second;
+      r.by_light.push_back({direct + bounce + haze, scale * std::hypot(by_paths, by_thrown)});
     }
     if (meter.target) {
       r.verdict = r.value >= meter.target->first && r.value <= meter.target->second
@@ -357,12 +425,8 @@ std::vector<MeterResult> read_meters(const Rig& rig,
 }
 
 std::vector<std::string> lights_lost_in_mirrors(const Rig& rig, const Scene& scene) {
-  const bool mirrors =
-      std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
-        return m.only_mirror() && !m.is_pane();
-      });
   std::vector<std::string> out;
-  for (std::size_t l = 0; mirrors && l < rig.lights.size(); ++l) {
+  for (std::size_t l = 0; has_mirrors(scene) && l < rig.lights.size(); ++l) {
     if (rig.lights[l].on && rig.lights[l].dimmer > 0 && scene.emitters[l].is_zero_size()) {
       out.push_back(rig.lights[l].name);
     }

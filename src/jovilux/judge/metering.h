@@ -55,9 +55,9 @@ std::vector<MeterResult> read_meters(const Rig& rig,
                                      const Scene& scene,
                                      const MeteringOptions& options);
 
-/// The lights whose light a meter cannot find where mirrors or glass send it: they have no size,
-/// so that no path from the meter meets them. Names, in the rig's order; empty without such
-/// surfaces.
+/// The lights without size in a scene with mirrors or glass, which no path from a meter meets: an
+/// illuminance meter finds what these throw on it (ThrownLight, of points and spots), not what they
+/// throw on other surfaces first. Names, in the rig's order; empty without such surfaces.
 std::vector<std::string> lights_lost_in_mirrors(const Rig& rig, const Scene& scene);
 
 }  // namespace jovilux

@@ -37,7 +37,11 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   for (int i = 0; i < kMostSteps && scatterings_ < most; ++i) {
     const Hit hit = scene_.world.closest(ray_);
     ++rays_.path;
-    if (!scene_.hazes.empty()) {
+    if (thrown_ != nullptr) {
+      if (!stretch_ahead(hit.found() ? hit.t : kFar)) {
+        return;
+      }
+    } else if (!scene_.hazes.empty()) {
       const Next next = through_haze(hit.found() ? hit.t : kFar, out);
       if (next == Next::kEnd) {
         return;
@@ -63,7 +67,45 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   }
 }
 
+int VirtualLightWalk::follow_mirrors(const EmittedPhoton& photon,
+                                     std::uint32_t emitter,
+                                     double flux,
+                                     Rng random,
+                                     std::optional<int> reflected_at,
+                                     const Stretch& thrown) {
+  thrown_ = &thrown;
+  reflected_at_ = reflected_at;
+  choices_ = 0;
+  std::vector<VirtualLight> none;
+  run(photon, emitter, flux, random, none);
+  thrown_ = nullptr;
+  reflected_at_.reset();
+  return choices_;
+}
+
+float VirtualLightWalk::choice() {
+  constexpr float kNearlyOne = 0x1.fffffep-1f;
+  const int number = choices_++;
+  if (!reflected_at_) {
+    return uniform();
+  }
+  return number == *reflected_at_ ? 0.0f : kNearlyOne;
+}
+
+// Tells the stretch up to `end`, or to where haze takes the photon: then it goes no farther.
+bool VirtualLightWalk::stretch_ahead(float end) {
+  const float taken =
+      scene_.hazes.empty() ? kFar : HazeAlong(scene_.hazes, ray_, end).sample(uniform(), random_);
+  if (caustic_ && within_ == nullptr) {
+    (*thrown_)(ray_, std::min(end, taken), flux_, {2, false, hazy_, colored_, rgb_, true});
+  }
+  return !(taken < end);
+}
+
 bool VirtualLightWalk::survives() {
+  if (thrown_ != nullptr) {
+    return any_passes(flux_);
+  }
   const float survival = std::min(kMostSurvival, flux_.maxCoeff() / start_flux_);
   if (!(survival > 0) || !(uniform() < survival)) {
     return false;
@@ -148,7 +190,7 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
   const std::uint32_t number = scene_.after_bounce(surface.material);
   const Scene::Pictures& pictures = scene_.pictures[surface.material];
   const auto u_mask = [&] { return uniform(); };
-  const auto u_pane = [&](float) { return uniform(); };
+  const auto u_pane = [&](float) { return choice(); };
   if (const std::optional<Spectrum> passed = straight_through(
           scene_.materials[number], pictures, p.uv, p.normal.dot(ray_.direction), u_mask, u_pane)) {
     flux_ *= *passed;
@@ -160,7 +202,7 @@ bool VirtualLightWalk::at_surface(const SurfacePoint& p, std::vector<VirtualLigh
   }
   const SurfaceModel& material = material_at(scene_, number, pictures, p.uv, painted_);
   const SurfaceSide side = SurfaceSide::of(p.normal, p.shading_normal, -ray_.direction);
-  if (VirtualLights::stand_on(material)) {
+  if (thrown_ == nullptr && VirtualLights::stand_on(material)) {
     VirtualLight v = virtual_light(p.position);
     v.normal = side.normal;
     v.shading = p.shading_normal;
@@ -185,7 +227,7 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   ++scatterings_;
   // Light that only LightPaths find through mirrors is theirs alone: camera paths have no rest of
   // it that connections could share with.
-  const bool found = LightPaths::cameras_find(*emitter_);
+  const bool found = thrown_ != nullptr || LightPaths::cameras_find(*emitter_);
   if (material.is_pane()) {
     if (first && !found) {
       return false;
@@ -201,8 +243,10 @@ bool VirtualLightWalk::scatter_at(const SurfacePoint& p,
   if (!(upright > 0)) {
     return false;
   }
-  const Scattering next = scatter(material, local, Vec2(uniform(), uniform()), uniform(), inside);
-  if (!(next.pdf > 0) || (first && next.mirror && !found)) {
+  const Vec2 u(uniform(), uniform());
+  const float u_choice = material.kind == SurfaceKind::kMetal ? uniform() : choice();
+  const Scattering next = scatter(material, local, u, u_choice, inside);
+  if (!(next.pdf > 0) || (first && next.mirror && !found) || (thrown_ != nullptr && !next.mirror)) {
     return false;
   }
   const Vec3 direction = frame.to_world(next.wi).normalized();

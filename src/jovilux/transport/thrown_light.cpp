@@ -1,0 +1,188 @@
+#include "jovilux/transport/thrown_light.h"
+
+#include "jovilux/base/sampler.h"
+#include "jovilux/transport/direction_tree.h"
+#include "jovilux/transport/light_emission.h"
+#include "jovilux/transport/virtual_light_walk.h"
+
+#include <array>
+#include <cmath>
+#include <optional>
+
+namespace jovilux {
+namespace {
+
+// Cells along one side of the square of directions before any is divided: the rays of each lie
+// about a degree apart. After so many halvings a cell is taken as it is.
+constexpr int kFirstCells = 128, kMostHalvings = 12;
+// Cells of which only some rays are thrown lie at a mirror's edge: divided so often whatever they
+// come near. So do cells whose rays go different ways; from then on cells matter only where their
+// rays draw together, by this factor at least at each halving, or hit the disk.
+constexpr int kEdgeHalvings = 3;
+constexpr float kDrawTogether = 0.8f;
+constexpr std::size_t kMostBeams = 1 << 13;
+// Radius of the disk that counts, over the way from the last mirror: its light is even to the
+// square of that.
+constexpr float kDisk = 0.01f;
+// A cell is fine enough where its rays lie as near to each other, over the disk's radius.
+constexpr float kFine = 0.5f;
+
+}  // namespace
+
+bool can_be_thrown(const Scene& scene, const Emitter& e) {
+  return e.shines() && e.is_zero_size() && e.kind != LightKind::kTube && e.layer != kNoIndex &&
+         VirtualLights::could_carry(scene, false)[e.layer];
+}
+
+ThrownLight::ThrownLight(const Scene& scene,
+                         std::uint32_t emitter,
+                         const ReceivingPlane& plane,
+                         int bounces,
+                         std::uint32_t seed)
+    : scene_(scene),
+      aim_(without_place(scene.emitters[emitter])),
+      emitter_(emitter),
+      plane_(plane),
+      bounces_(bounces),
+      seed_(seed) {
+  std::vector<Cell> open;
+  open.reserve(static_cast<std::size_t>(kFirstCells) * kFirstCells);
+  const float side = 1.0f / kFirstCells;
+  for (int y = 0; y < kFirstCells; ++y) {
+    for (int x = 0; x < kFirstCells; ++x) {
+      open.push_back({side * Vec2(static_cast<float>(x), static_cast<float>(y)), side});
+    }
+  }
+  for (int level = 0; !open.empty(); ++level) {
+    std::vector<Cell> next;
+    for (const Cell& cell : open) {
+      const Verdict verdict = judge(cell, level);
+      if (!verdict.matters) {
+        continue;
+      }
+      if (verdict.fine || level == kMostHalvings) {
+        cells_.push_back(cell);
+        continue;
+      }
+      const float half = 0.5f * cell.side;
+      for (int k = 0; k < 4; ++k) {
+        next.push_back(
+            {cell.lo + half * Vec2(static_cast<float>(k & 1), static_cast<float>(k >> 1)),
+             half,
+             verdict.spread});
+      }
+    }
+    if (next.size() + cells_.size() > kMostBeams) {
+      cells_.insert(cells_.end(), next.begin(), next.end());
+      return;
+    }
+    open = std::move(next);
+  }
+}
+
+// A photon in a direction of the square; use(ray, end, flux, how) is called for each stretch that a
+// mirror has thrown it along. Returns how often it was reflected or let through by choice.
+template <class Use>
+int ThrownLight::follow(const Vec2& direction,
+                        std::uint64_t seed,
+                        std::optional<int> reflected_at,
+                        double solid_angle,
+                        const Use& use) const {
+  EmittedPhoton photon;
+  const Vec3 way = direction_of(direction);
+  const LightSample light = sample_toward(aim_, aim_.center + way, {0.5f, 0.5f});  // cd: from 1 m
+  if (!(light.weight > 0)) {
+    return 0;
+  }
+  photon.ray = {aim_.center, way};
+  photon.colored = light.colored;
+  photon.rgb = light.rgb;
+  RayCounts rays;
+  VirtualLightWalk walk(scene_, bounces_ + 1, 0, rays);
+  return walk.follow_mirrors(photon,
+                             emitter_,
+                             static_cast<double>(light.weight) * solid_angle,
+                             Rng(seed),
+                             reflected_at,
+                             use);
+}
+
+// What four rays of a cell tell on one of its ways.
+ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, int reflected_at) const {
+  std::array<std::optional<Approach>, 4> nearest;
+  Verdict out;
+  std::size_t thrown = 0;
+  for (std::size_t k = 0; k < nearest.size(); ++k) {
+    const Vec2 corner(static_cast<float>(k & 1U), static_cast<float>(k >> 1U));
+    const Vec2 place = cell.lo + cell.side * (Vec2::Constant(0.2f) + 0.6f * corner);
+    const auto use = [&](const Ray& ray, float end, const Spectrum&, const Arrival&) {
+      const float t = std::clamp((plane_.at - ray.origin).dot(ray.direction), 0.0f, end);
+      const Vec3 offset = ray.at(t) - plane_.at;
+      if (!nearest[k] || offset.squaredNorm() < nearest[k]->offset.squaredNorm()) {
+        nearest[k] = Approach{offset, t};
+      }
+    };
+    out.choices = std::max(out.choices, follow(place, seed_, reflected_at, 1, use));
+    thrown += nearest[k] ? 1 : 0;
+  }
+  if (thrown == 0) {
+    return out;
+  }
+  float least = kFar, spread = 0, disk = 0;
+  for (const auto& a : nearest) {
+    for (const auto& b : nearest) {
+      spread = a && b ? std::max(spread, (a->offset - b->offset).norm()) : spread;
+    }
+    least = a ? std::min(least, a->offset.norm()) : least;
+    disk = a ? std::max(disk, kDisk * a->thrown_from) : disk;
+  }
+  const bool at_edge = thrown < nearest.size() && level < kEdgeHalvings;
+  const bool smooth = level <= kEdgeHalvings || spread < kDrawTogether * cell.spread_before;
+  out.matters = at_edge || least < disk + (smooth ? 2 * spread : 0.0f);
+  out.spread = out.matters ? spread : 0;
+  out.fine = thrown == nearest.size() && spread < kFine * disk;
+  return out;
+}
+
+// On all of its ways: without reflection by glass, and with one at each of the choices.
+ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
+  constexpr int kMostChoices = 6;
+  Verdict out = judge(cell, level, -1);
+  out.fine = out.fine || !out.matters;
+  for (int k = 0; k < std::min(out.choices, kMostChoices); ++k) {
+    const Verdict with = judge(cell, level, k);
+    out.fine = out.fine && (with.fine || !with.matters);
+    out.matters = out.matters || with.matters;
+    out.spread = std::max(out.spread, with.spread);
+  }
+  return out;
+}
+
+void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const {
+  const std::uint32_t of_cell = std::max<std::uint32_t>(
+      photons / static_cast<std::uint32_t>(std::max<std::size_t>(cells_.size(), 1)), 4);
+  const Emitter& e = scene_.emitters[emitter_];
+  std::uint32_t number = 0;
+  for (const Cell& cell : cells_) {
+    const double solid_angle = 4 * kPiD * sqr(static_cast<double>(cell.side)) / of_cell;
+    for (std::uint32_t i = 0; i < of_cell; ++i) {
+      const Sampler sampler(seed_, mix(0x7468726fU, batch), number++);
+      const Vec2 u = sampler.pair(0);
+      const auto use = [&](const Ray& ray, float end, const Spectrum& flux, const Arrival& how) {
+        const float t = (plane_.at - ray.origin).dot(ray.direction),
+                    cosine = -ray.direction.dot(plane_.normal), radius = kDisk * t;
+        if (t > 0 && t < end && cosine > 0 &&
+            (ray.at(t) - plane_.at).squaredNorm() < radius * radius) {
+          contribute(e, flux, cosine / (kPi * kPi * radius * radius), how, sink);
+        }
+      };
+      follow(cell.lo + cell.side * u,
+             static_cast<std::uint64_t>(mix(mix(seed_, batch), number)) << 32 | i,
+             std::nullopt,
+             solid_angle,
+             use);
+    }
+  }
+}
+
+}  // namespace jovilux

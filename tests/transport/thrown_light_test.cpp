@@ -1,0 +1,137 @@
+// Light that mirrors and glass throw of lamps without size: against images in closed form.
+#include "jovilux/transport/thrown_light.h"
+
+#include <cmath>
+
+#include "tests/support/rigs.h"
+#include "tests/support/statistics.h"
+#include <catch2/catch.hpp>
+
+using namespace jovilux;
+using namespace jovilux::test;
+
+namespace {
+
+constexpr double kIntensity = 100, kReflectance = 0.9;
+
+std::string scene_with(const std::string& objects, const std::string& light) {
+  return R"(
+[[camera]]
+name = "c"
+at = [0, -5, 1]
+look_at = [0, 0, 1]
+[[material]]
+name = "mirror"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0
+[[material]]
+name = "glass"
+kind = "glass"
+ior = 1.5
+roughness = 0
+)" + objects +
+         light;
+}
+
+std::string lamp(const std::string& kind_and_place) {
+  return "[[light]]\nname = 'lamp'\n" + kind_and_place + "\noutput = '100 cd'\n";
+}
+
+// Illuminance in lx with its scatter, of the first light.
+RunningMoments thrown_on(const std::string& rig_text, const ReceivingPlane& plane) {
+  const Rig rig = rig_of(rig_text);
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  REQUIRE(can_be_thrown(*scene, scene->emitters[0]));
+  const ThrownLight light(*scene, 0, plane, 6, 1);
+  RunningMoments out;
+  for (std::uint32_t batch = 0; batch < 16; ++batch) {
+    std::vector<float> sums(scene->layers.size() * kPartsWithHaze * 3),
+        luminance(scene->layers.size() * kPartsWithHaze);
+    LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
+    light.add(batch, 1 << 16, sink);
+    out.add(kPiD * static_cast<double>(sink.total()));
+  }
+  return out;
+}
+
+void check_near(const RunningMoments& found, double exact) {
+  INFO(found.mean() << " +- " << found.standard_error() << " lx, " << exact << " exactly");
+  CHECK(found.standard_error() < 0.02 * exact);
+  CHECK(std::abs(found.mean() - exact) < kZBound * found.standard_error() + 0.002 * exact);
+}
+
+const std::string kFlatMirror = R"(
+[[object]]
+name = "flat"
+shape = { kind = "rect", size = [4, 4] }
+at = [-1, 0, 0]
+rotate = [0, 90, 0]
+material = "mirror"
+)";
+
+}  // namespace
+
+TEST_CASE("a flat mirror throws the light of a lamp's image", "[render][thrown]") {
+  // The image of (0.4, 0.2, 0.3) stands at (-2.4, 0.2, 0.3).
+  const Vec3d image(-2.4, 0.2, 0.3), at(0.1, -0.3, 0.1);
+  const Vec3 normal = Vec3(-1, 0.4f, 0.2f).normalized();
+  const Vec3d way = image - at;
+  const double exact =
+      kIntensity * kReflectance * way.normalized().dot(normal.cast<double>()) / way.squaredNorm();
+  const std::string point = scene_with(kFlatMirror, lamp("kind = 'point'\nat = [0.4, 0.2, 0.3]"));
+  check_near(thrown_on(point, {at.cast<float>(), normal}), exact);
+  // From behind nothing arrives.
+  CHECK(thrown_on(point, {at.cast<float>(), Vec3(-normal)}).mean() == 0);
+  CHECK(thrown_on(scene_with("", lamp("kind = 'point'\nat = [0.4, 0.2, 0.3]")),
+                  {at.cast<float>(), normal})
+            .mean() == 0);
+}
+
+TEST_CASE("a spot without size is thrown where its beam meets the mirror", "[render][thrown]") {
+  // The beam goes along -x; its image shines along +x from (-2.4, 0, 0).
+  const std::string spot = scene_with(
+      kFlatMirror, lamp("kind = 'spot'\nat = [0.4, 0, 0]\naim = [-1, 0, 0]\nbeam = '20 deg'"));
+  const double exact = kIntensity * kReflectance / sqr(2.5);
+  check_near(thrown_on(spot, {Vec3(0.1f, 0, 0), Vec3(-1, 0, 0)}), exact);
+  CHECK(thrown_on(spot, {Vec3(0.1f, 1.8f, 0), Vec3(-1, 0, 0)}).mean() == 0);  // beside the beam
+}
+
+TEST_CASE("a mirror ball spreads the light by its curvature", "[render][thrown]") {
+  // On the axis through lamp and center, at the distances a and b from a ball of radius r, the beam
+  // is as wide as that of a lamp at a + b + 2 a b / r (paraxial rays).
+  const double a = 0.8, b = 1.1, r = 0.15;
+  const std::string ball = scene_with(R"(
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.15 }
+at = [-0.15, 0, 0]
+material = "mirror"
+)",
+                                      lamp("kind = 'point'\nat = [0.8, 0, 0]"));
+  const double exact = kIntensity * kReflectance / sqr(a + b + 2 * a * b / r);
+  check_near(thrown_on(ball, {Vec3(1.1f, 0, 0), Vec3(-1, 0, 0)}), exact);
+}
+
+TEST_CASE("glass lets light through and shifts it, and reflects it on both sides",
+          "[render][thrown]") {
+  // A slab of 0.2 m square to the way, so wide that its edges throw nothing: the lamp seems nearer by t (1 - 1/n); two surfaces let
+  // (1 - R) through each. Source: M. Born, E. Wolf, Principles of Optics, 1.5.
+  const double n = 1.5, reflected = sqr((n - 1) / (n + 1)), thickness = 0.2;
+  const std::string slab = scene_with(R"(
+[[object]]
+name = "slab"
+shape = { kind = "box", size = [0.2, 40, 40] }
+at = [0, 0, 0]
+material = "glass"
+)",
+                                      lamp("kind = 'point'\nat = [1, 0, 0]"));
+  const double way = 2 - thickness + thickness / n;
+  check_near(thrown_on(slab, {Vec3(-1, 0, 0), Vec3(1, 0, 0)}),
+             kIntensity * sqr(1 - reflected) / sqr(way));
+  // Behind the lamp: its images in the front and in the back surface.
+  const double front = 1.8 + 0.2, back = front + 2 * thickness / n;
+  check_near(thrown_on(slab, {Vec3(1.2f, 0, 0), Vec3(-1, 0, 0)}),
+             kIntensity * reflected * (1 / sqr(front) + sqr(1 - reflected) / sqr(back)));
+}
