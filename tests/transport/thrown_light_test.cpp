@@ -44,7 +44,8 @@ RunningMoments thrown_on(const std::string& rig_text, const ReceivingPlane& plan
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   REQUIRE(can_be_thrown(*scene, scene->emitters[0]));
-  const ThrownLight light(*scene, 0, plane, 6, 1);
+  const ThrownRays rays(*scene, 0, 6, 1);
+  const ThrownLight light(rays, plane);
   RunningMoments out;
   for (std::uint32_t batch = 0; batch < 16; ++batch) {
     std::vector<float> sums(scene->layers.size() * kPartsWithHaze * 3),

@@ -56,6 +56,7 @@ class Metering {
     }
     std::vector<MeterResult> out;
     with_threads(options_.threads, [&] {
+      trace_thrown_rays();
       for (std::size_t m = 0; m < rig_.meters.size(); ++m) {
         out.push_back(result_of(m));
       }
@@ -79,8 +80,8 @@ class Metering {
       for (std::size_t k = begin; k < std::min(places.size(), begin + kAtOnce); ++k) {
         points_.push_back(point_of(meter, places[k], first, k));
       }
-      parallel_for(points_.size(), [&](std::size_t i) { find_thrown_light(points_[i]); });
       measure();
+      parallel_for(points_.size(), [&](std::size_t i) { find_thrown_light(points_[i]); });
       for (const Point& p : points_) {
         if (p.per_scrambling > 0) {
           result.readings.push_back(reading_of(p, places.size()));
@@ -111,6 +112,8 @@ class Metering {
     }
     p.sums.assign(layers_ * kPartsWithHaze, 0);
     p.of_layers.assign(layers_ * kScrambledPaths, 0);
+    p.thrown.assign(layers_ * kPartsWithHaze, 0);
+    p.thrown_of_layers.assign(layers_ * kScrambledPaths, 0);
     return p;
   }
 
@@ -124,25 +127,28 @@ class Metering {
     return nullptr;
   }
 
-  // Light that no path from the meter meets.
-  void find_thrown_light(Point& p) const {
-    p.thrown.assign(layers_ * kPartsWithHaze, 0);
-    p.thrown_of_layers.assign(layers_ * kScrambledPaths, 0);
-    for (std::uint32_t l = 0; l < scene_.emitters.size() && !p.meter->luminance; ++l) {
+  void trace_thrown_rays() {
+    const bool any_illuminance = std::any_of(
+        rig_.meters.begin(), rig_.meters.end(), [](const MeterSpec& m) { return !m.luminance; });
+    for (std::uint32_t l = 0; l < scene_.emitters.size() && any_illuminance; ++l) {
       if (has_mirrors(scene_) && can_be_thrown(scene_, scene_.emitters[l]) && !stopped()) {
-        add_thrown_light(p,
-                         ThrownLight(scene_,
-                                     l,
-                                     {p.receiver.at, p.receiver.normal},
-                                     rig_.render.bounces,
-                                     mix(rig_.render.seed, p.number)));
+        thrown_rays_.emplace_back(scene_, l, rig_.render.bounces, rig_.render.seed);
       }
     }
   }
 
-  // As many photons as make its error small beside the one that is asked.
+  // Light that no path from the meter meets.
+  void find_thrown_light(Point& p) const {
+    for (const ThrownRays& rays : thrown_rays_) {
+      if (!p.meter->luminance && !stopped()) {
+        add_thrown_light(p, ThrownLight(rays, {p.receiver.at, p.receiver.normal}));
+      }
+    }
+  }
+
+  // As many photons as leave the whole error as small as asked.
   void add_thrown_light(Point& p, const ThrownLight& light) const {
-    constexpr std::uint32_t kFewPhotons = 1 << 12, kManyPhotons = 1 << 16;
+    constexpr std::uint32_t kFewPhotons = 1 << 9, kManyPhotons = 1 << 17;
     for (std::uint32_t photons = kFewPhotons; light.any() && !stopped(); photons *= 4) {
       std::array<std::vector<float>, kScrambledPaths> batches;
       std::array<double, kScrambledPaths> totals{};
@@ -153,8 +159,10 @@ class Metering {
         light.add(b, photons, sink);
         totals[b] = sink.total();
       }
-      const auto [mean, error] = mean_and_error(totals.data(), 1);
-      if (error > 0.5 * options_.error * mean && photons < kManyPhotons) {
+      const auto [thrown, thrown_error] = mean_and_error(totals.data(), 1);
+      const auto [mean, error] = estimate(p);
+      if (std::hypot(error, thrown_error) > options_.error * (mean + thrown) &&
+          photons < kManyPhotons) {
         continue;
       }
       for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
@@ -177,7 +185,7 @@ class Metering {
       worst_ = worst_error();
       known_at_ = end;
       const bool done =
-          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return through(p); });
+          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
       if (done || 2 * end * kScrambledPaths > options_.most_samples) {
         return;
       }
@@ -197,7 +205,7 @@ class Metering {
   bool advance(std::uint64_t end) {
     std::vector<std::size_t> open;
     for (std::size_t i = 0; i < points_.size(); ++i) {
-      if (points_[i].per_scrambling == 0 || !through(points_[i])) {
+      if (points_[i].per_scrambling == 0 || !fine(points_[i])) {
         open.push_back(i);
       }
     }
@@ -312,9 +320,6 @@ class Metering {
     return {mean, std::sqrt(squares / (kScrambledPaths - 1) / kScrambledPaths)};
   }
 
-  static std::pair<double, double> thrown_estimate(const Point& p) {
-    return mean_and_error(p.thrown_totals.data(), 1);
-  }
   // The mean and its standard error, as a luminance.
   static std::pair<double, double> estimate(const Point& p) {
     const auto n = static_cast<double>(p.per_scrambling);
@@ -325,7 +330,7 @@ class Metering {
     if (error <= kAlike * mean && p.most - p.least > kDiffer * mean) {
       error = (p.most - p.least) / n / std::sqrt(12.0);
     }
-    const auto [thrown, thrown_error] = thrown_estimate(p);
+    const auto [thrown, thrown_error] = mean_and_error(p.thrown_totals.data(), 1);
     return {mean + thrown, std::hypot(error, thrown_error)};
   }
   // The largest error over the value; of a meter without light nothing is known.
@@ -356,11 +361,6 @@ class Metering {
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
     return mean > 0 ? error <= options_.error * mean : p.per_scrambling >= kDark;
-  }
-  // Whether more paths are of no use: it is fine, or what is thrown has too large an error itself.
-  bool through(const Point& p) const {
-    return fine(p) || (p.per_scrambling >= kDark &&
-                       thrown_estimate(p).second > 0.9 * options_.error * estimate(p).first);
   }
 
   MeterReading reading_of(const Point& p, std::size_t count) const {
@@ -409,7 +409,8 @@ class Metering {
   const Scene& scene_;
   const MeteringOptions& options_;
   std::size_t layers_;
-  std::vector<Point> points_;  // that are being measured
+  std::vector<ThrownRays> thrown_rays_;  // of lights without size
+  std::vector<Point> points_;            // that are being measured
   std::size_t finished_ = 0, all_points_ = 0;
   std::chrono::steady_clock::time_point start_;
   double worst_ = 0;            // relative error of the noisiest point, after known_at_ samples

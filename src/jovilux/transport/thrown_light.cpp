@@ -1,5 +1,6 @@
 #include "jovilux/transport/thrown_light.h"
 
+#include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/light_emission.h"
@@ -12,14 +13,13 @@
 namespace jovilux {
 namespace {
 
-// Cells along one side of the square of directions before any is divided: the rays of each lie
-// about a degree apart. After so many halvings a cell is taken as it is.
-constexpr int kFirstCells = 128, kMostHalvings = 12;
-// Cells of which only some rays are thrown lie at a mirror's edge: divided so often whatever they
-// come near. So do cells whose rays go different ways; from then on cells matter only where their
-// rays draw together, by this factor at least at each halving, or hit the disk.
-constexpr int kEdgeHalvings = 3;
-constexpr float kDrawTogether = 0.8f;
+// After so many halvings a cell is taken as it is.
+constexpr int kMostHalvings = 12;
+// Cells of which only some rays are thrown lie at a mirror's edge: divided so often where they come
+// within so many disks. So do cells whose rays go different ways; from then on cells matter only
+// where their rays draw together, by this factor at least at each halving, or hit the disk.
+constexpr int kEdgeHalvings = 2;
+constexpr float kEdgeReach = 20, kDrawTogether = 0.8f;
 constexpr std::size_t kMostBeams = 1 << 13;
 // Radius of the disk that counts, over the way from the last mirror: its light is even to the
 // square of that.
@@ -34,24 +34,93 @@ bool can_be_thrown(const Scene& scene, const Emitter& e) {
          VirtualLights::could_carry(scene, false)[e.layer];
 }
 
-ThrownLight::ThrownLight(const Scene& scene,
-                         std::uint32_t emitter,
-                         const ReceivingPlane& plane,
-                         int bounces,
-                         std::uint32_t seed)
+ThrownRays::ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed)
     : scene_(scene),
       aim_(without_place(scene.emitters[emitter])),
       emitter_(emitter),
-      plane_(plane),
       bounces_(bounces),
-      seed_(seed) {
-  std::vector<Cell> open;
-  open.reserve(static_cast<std::size_t>(kFirstCells) * kFirstCells);
-  const float side = 1.0f / kFirstCells;
-  for (int y = 0; y < kFirstCells; ++y) {
-    for (int x = 0; x < kFirstCells; ++x) {
-      open.push_back({side * Vec2(static_cast<float>(x), static_cast<float>(y)), side});
+      seed_(seed),
+      stretches_(kFirstCells),
+      begin_(static_cast<std::size_t>(kFirstCells) * kFirstCells * kWays * kRays + 1),
+      choices_(static_cast<std::size_t>(kFirstCells) * kFirstCells) {
+  parallel_for(kFirstCells, [&](std::size_t row) { trace_row(static_cast<std::uint32_t>(row)); });
+}
+
+Vec2 ThrownRays::ray_of(const Cell& cell, std::uint32_t ray) {
+  const Vec2 corner(static_cast<float>(ray & 1U), static_cast<float>(ray >> 1U));
+  return cell.lo + cell.side * (Vec2::Constant(0.2f) + 0.6f * corner);
+}
+
+void ThrownRays::trace_row(std::uint32_t row) {
+  constexpr float kSide = 1.0f / kFirstCells;
+  std::vector<Stretch>& out = stretches_[row];
+  for (std::uint32_t column = 0; column < kFirstCells; ++column) {
+    const std::uint32_t number = row * kFirstCells + column;
+    const Cell cell{kSide * Vec2(static_cast<float>(column), static_cast<float>(row)), kSide};
+    std::uint32_t choices = 0;
+    for (std::uint32_t way = 0; way < kWays; ++way) {
+      for (std::uint32_t ray = 0; ray < kRays; ++ray) {
+        begin_[slot(number, way, ray)] = static_cast<std::uint32_t>(out.size());
+        if (way > choices) {
+          continue;
+        }
+        const int met = follow(ray_of(cell, ray),
+                               seed_,
+                               static_cast<int>(way) - 1,
+                               1,
+                               [&](const Ray& r, float end, const Spectrum&, const Arrival&) {
+                                 out.push_back({r.origin, r.direction, end});
+                               });
+        if (way == 0) {
+          choices_[number] = static_cast<std::uint8_t>(
+              std::clamp<int>(met, choices_[number], static_cast<int>(kMostChoices)));
+        }
+      }
+      choices = choices_[number];
     }
+  }
+}
+
+template <class Use>
+int ThrownRays::follow(const Vec2& direction,
+                       std::uint64_t seed,
+                       std::optional<int> reflected_at,
+                       double solid_angle,
+                       const Use& use) const {
+  EmittedPhoton photon;
+  const Vec3 way = direction_of(direction);
+  const LightSample light = sample_toward(aim_, aim_.center + way, {0.5f, 0.5f});  // cd: from 1 m
+  if (!(light.weight > 0)) {
+    return 0;
+  }
+  photon.ray = {aim_.center, way};
+  photon.colored = light.colored;
+  photon.rgb = light.rgb;
+  RayCounts rays;
+  VirtualLightWalk walk(scene_, bounces_ + 1, 0, rays);
+  return walk.follow_mirrors(photon,
+                             emitter_,
+                             static_cast<double>(light.weight) * solid_angle,
+                             Rng(seed),
+                             reflected_at,
+                             use);
+}
+
+ThrownLight::ThrownLight(const ThrownRays& rays, const ReceivingPlane& plane)
+    : rays_(rays), plane_(plane) {
+  find_beams();
+}
+
+void ThrownLight::find_beams() {
+  constexpr std::uint32_t kFirstCells = ThrownRays::kFirstCells;
+  constexpr float kSide = 1.0f / kFirstCells;
+  std::vector<Cell> open;
+  for (std::uint32_t k = 0; k < kFirstCells * kFirstCells; ++k) {
+    open.push_back(
+        {kSide * Vec2(static_cast<float>(k % kFirstCells), static_cast<float>(k / kFirstCells)),
+         kSide,
+         0,
+         k});
   }
   for (int level = 0; !open.empty(); ++level) {
     std::vector<Cell> next;
@@ -80,49 +149,39 @@ ThrownLight::ThrownLight(const Scene& scene,
   }
 }
 
-// A photon in a direction of the square; use(ray, end, flux, how) is called for each stretch that a
-// mirror has thrown it along. Returns how often it was reflected or let through by choice.
-template <class Use>
-int ThrownLight::follow(const Vec2& direction,
-                        std::uint64_t seed,
-                        std::optional<int> reflected_at,
-                        double solid_angle,
-                        const Use& use) const {
-  EmittedPhoton photon;
-  const Vec3 way = direction_of(direction);
-  const LightSample light = sample_toward(aim_, aim_.center + way, {0.5f, 0.5f});  // cd: from 1 m
-  if (!(light.weight > 0)) {
-    return 0;
-  }
-  photon.ray = {aim_.center, way};
-  photon.colored = light.colored;
-  photon.rgb = light.rgb;
-  RayCounts rays;
-  VirtualLightWalk walk(scene_, bounces_ + 1, 0, rays);
-  return walk.follow_mirrors(photon,
-                             emitter_,
-                             static_cast<double>(light.weight) * solid_angle,
-                             Rng(seed),
-                             reflected_at,
-                             use);
-}
-
 // What four rays of a cell tell on one of its ways.
-ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, int reflected_at) const {
-  std::array<std::optional<Approach>, 4> nearest;
+ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32_t way) const {
+  std::array<std::optional<Approach>, ThrownRays::kRays> nearest;
   Verdict out;
   std::size_t thrown = 0;
-  for (std::size_t k = 0; k < nearest.size(); ++k) {
-    const Vec2 corner(static_cast<float>(k & 1U), static_cast<float>(k >> 1U));
-    const Vec2 place = cell.lo + cell.side * (Vec2::Constant(0.2f) + 0.6f * corner);
-    const auto use = [&](const Ray& ray, float end, const Spectrum&, const Arrival&) {
-      const float t = std::clamp((plane_.at - ray.origin).dot(ray.direction), 0.0f, end);
-      const Vec3 offset = ray.at(t) - plane_.at;
+  for (std::uint32_t k = 0; k < nearest.size(); ++k) {
+    const auto use = [&](const Vec3& origin, const Vec3& direction, float end) {
+      const float t = std::clamp((plane_.at - origin).dot(direction), 0.0f, end);
+      const Vec3 offset = origin + t * direction - plane_.at;
       if (!nearest[k] || offset.squaredNorm() < nearest[k]->offset.squaredNorm()) {
         nearest[k] = Approach{offset, t};
       }
     };
-    out.choices = std::max(out.choices, follow(place, seed_, reflected_at, 1, use));
+    if (cell.number != kNoIndex) {
+      const std::uint32_t slot = ThrownRays::slot(cell.number, way, k);
+      const auto& row = rays_.stretches_[cell.number / ThrownRays::kFirstCells];
+      const bool last = (cell.number + 1) % ThrownRays::kFirstCells == 0 &&
+                        slot + 1 == ThrownRays::slot(cell.number + 1, 0, 0);
+      const std::size_t end = last ? row.size() : rays_.begin_[slot + 1];
+      for (std::size_t i = rays_.begin_[slot]; i < end; ++i) {
+        use(row[i].origin, row[i].direction, row[i].end);
+      }
+      out.choices = rays_.choices_[cell.number];
+    } else {
+      const int met = rays_.follow(ThrownRays::ray_of(cell, k),
+                                   rays_.seed_,
+                                   static_cast<int>(way) - 1,
+                                   1,
+                                   [&](const Ray& ray, float end, const Spectrum&, const Arrival&) {
+                                     use(ray.origin, ray.direction, end);
+                                   });
+      out.choices = std::max(out.choices, static_cast<std::uint32_t>(met));
+    }
     thrown += nearest[k] ? 1 : 0;
   }
   if (thrown == 0) {
@@ -136,7 +195,8 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, int reflect
     least = a ? std::min(least, a->offset.norm()) : least;
     disk = a ? std::max(disk, kDisk * a->thrown_from) : disk;
   }
-  const bool at_edge = thrown < nearest.size() && level < kEdgeHalvings;
+  const bool at_edge =
+      thrown < nearest.size() && level < kEdgeHalvings && least < kEdgeReach * disk;
   const bool smooth = level <= kEdgeHalvings || spread < kDrawTogether * cell.spread_before;
   out.matters = at_edge || least < disk + (smooth ? 2 * spread : 0.0f);
   out.spread = out.matters ? spread : 0;
@@ -146,11 +206,10 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, int reflect
 
 // On all of its ways: without reflection by glass, and with one at each of the choices.
 ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
-  constexpr int kMostChoices = 6;
-  Verdict out = judge(cell, level, -1);
+  Verdict out = judge(cell, level, 0U);
   out.fine = out.fine || !out.matters;
-  for (int k = 0; k < std::min(out.choices, kMostChoices); ++k) {
-    const Verdict with = judge(cell, level, k);
+  for (std::uint32_t k = 0; k < std::min(out.choices, ThrownRays::kMostChoices); ++k) {
+    const Verdict with = judge(cell, level, k + 1);
     out.fine = out.fine && (with.fine || !with.matters);
     out.matters = out.matters || with.matters;
     out.spread = std::max(out.spread, with.spread);
@@ -161,12 +220,12 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
 void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const {
   const std::uint32_t of_cell = std::max<std::uint32_t>(
       photons / static_cast<std::uint32_t>(std::max<std::size_t>(cells_.size(), 1)), 4);
-  const Emitter& e = scene_.emitters[emitter_];
+  const Emitter& e = rays_.scene_.emitters[rays_.emitter_];
   std::uint32_t number = 0;
   for (const Cell& cell : cells_) {
     const double solid_angle = 4 * kPiD * sqr(static_cast<double>(cell.side)) / of_cell;
     for (std::uint32_t i = 0; i < of_cell; ++i) {
-      const Sampler sampler(seed_, mix(0x7468726fU, batch), number++);
+      const Sampler sampler(rays_.seed_, mix(0x7468726fU, batch), number++);
       const Vec2 u = sampler.pair(0);
       const auto use = [&](const Ray& ray, float end, const Spectrum& flux, const Arrival& how) {
         const float t = (plane_.at - ray.origin).dot(ray.direction),
@@ -176,11 +235,11 @@ void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sin
           contribute(e, flux, cosine / (kPi * kPi * radius * radius), how, sink);
         }
       };
-      follow(cell.lo + cell.side * u,
-             static_cast<std::uint64_t>(mix(mix(seed_, batch), number)) << 32 | i,
-             std::nullopt,
-             solid_angle,
-             use);
+      rays_.follow(cell.lo + cell.side * u,
+                   static_cast<std::uint64_t>(mix(mix(rays_.seed_, batch), number)) << 32 | i,
+                   std::nullopt,
+                   solid_angle,
+                   use);
     }
   }
 }

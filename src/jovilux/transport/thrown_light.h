@@ -19,6 +19,59 @@ struct ReceivingPlane {
 /// without departures that depend on the way.
 bool can_be_thrown(const Scene& scene, const Emitter& e);
 
+/// What mirrors and smooth glass throw of one light without size in all directions, for any place.
+class ThrownRays {
+ public:
+  /// The scene must stay where it is. `bounces`: the most mirrors on a way.
+  ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed);
+
+  const Scene& scene() const { return scene_; }
+  std::uint32_t emitter() const { return emitter_; }
+  std::uint32_t seed() const { return seed_; }
+
+ private:
+  friend class ThrownLight;
+  // A part of the square of directions (direction_of()).
+  struct Cell {
+    Vec2 lo = Vec2::Zero();
+    float side = 1;
+    float spread_before = 0;  // ThrownLight::Verdict::spread of the cell that was divided [m]
+    std::uint32_t number = kNoIndex;  // of the first cells
+  };
+  struct Stretch {
+    Vec3 origin, direction;
+    float end;
+  };
+  // Cells along one side of the square before any is divided: the rays of each lie about a degree
+  // apart. Each has four rays on each of its ways: without reflection by glass, and with one at
+  // each of so many choices.
+  static constexpr std::uint32_t kFirstCells = 128, kRays = 4, kMostChoices = 6,
+                                 kWays = kMostChoices + 1;
+
+  static Vec2 ray_of(const Cell& cell, std::uint32_t ray);
+  static std::uint32_t slot(std::uint32_t cell, std::uint32_t way, std::uint32_t ray) {
+    return (cell * kWays + way) * kRays + ray;
+  }
+  void trace_row(std::uint32_t row);
+  // A photon in a direction of the square; use(ray, end, flux, how) is called for each stretch that
+  // a mirror has thrown it along. Returns how often it was reflected or let through by choice.
+  template <class Use>
+  int follow(const Vec2& direction,
+             std::uint64_t seed,
+             std::optional<int> reflected_at,
+             double solid_angle,
+             const Use& use) const;
+
+  const Scene& scene_;
+  Emitter aim_;  // without falloff and tint by position
+  std::uint32_t emitter_;
+  int bounces_;
+  std::uint32_t seed_;
+  std::vector<std::vector<Stretch>> stretches_;  // of the rows of first cells, by slot
+  std::vector<std::uint32_t> begin_;             // of each slot in its row, and its end
+  std::vector<std::uint8_t> choices_;            // of each first cell, the most of a ray
+};
+
 /// The beams in which one light without size comes to a place by mirrors and smooth glass alone: no
 /// path from there meets the light, and a path from the light hardly ever meets the place. The
 /// light's directions are divided into cells, as equal parts of the sphere. A cell is divided again
@@ -31,12 +84,8 @@ bool can_be_thrown(const Scene& scene, const Emitter& e);
 /// which glass reflects more than once.
 class ThrownLight {
  public:
-  /// The scene must stay where it is. `bounces`: the most mirrors on a way.
-  ThrownLight(const Scene& scene,
-              std::uint32_t emitter,
-              const ReceivingPlane& plane,
-              int bounces,
-              std::uint32_t seed);
+  /// The rays must stay where they are.
+  ThrownLight(const ThrownRays& rays, const ReceivingPlane& plane);
 
   /// Whether any light was found to come.
   bool any() const { return !cells_.empty(); }
@@ -45,38 +94,24 @@ class ThrownLight {
   void add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const;
 
  private:
-  // A part of the square of directions (direction_of()).
-  struct Cell {
-    Vec2 lo = Vec2::Zero();
-    float side = 1;
-    float spread_before = 0;  // Verdict::spread of the cell that was divided [m]
-  };
+  using Cell = ThrownRays::Cell;
   // Where a thrown ray comes nearest to the place: seen from there, and from how far it was thrown.
   struct Approach {
     Vec3 offset = Vec3::Zero();
     float thrown_from = 0;
   };
-  template <class Use>
-  int follow(const Vec2& direction,
-             std::uint64_t seed,
-             std::optional<int> reflected_at,
-             double solid_angle,
-             const Use& use) const;
   // What a cell's rays tell.
   struct Verdict {
     bool matters = false, fine = false;
-    float spread = 0;  // the largest distance between its rays where they come nearest [m]
-    int choices = 0;  // between reflection and transmission, the most of a ray
+    float spread = 0;           // the largest distance between its rays where they come nearest [m]
+    std::uint32_t choices = 0;  // between reflection and transmission, the most of a ray
   };
-  Verdict judge(const Cell& cell, int level, int reflected_at) const;
+  Verdict judge(const Cell& cell, int level, std::uint32_t way) const;
   Verdict judge(const Cell& cell, int level) const;
+  void find_beams();
 
-  const Scene& scene_;
-  Emitter aim_;  // without falloff and tint by position
-  std::uint32_t emitter_;
+  const ThrownRays& rays_;
   ReceivingPlane plane_;
-  int bounces_;
-  std::uint32_t seed_;
   std::vector<Cell> cells_;
 };
 
