@@ -20,8 +20,8 @@ std::vector<std::string> losses(const std::vector<LightReport>& reports);
 /// objects, an array as one.
 std::vector<std::string> departures(const Rig& rig, const std::vector<LightReport>& reports);
 
-/// That light of lamps without size is not in `what`, and the cure; empty without such lamps. `how`:
-/// what mirrors and glass do to that light.
+/// That light of lamps without size is not in `what`, and the cure; empty without such lamps.
+/// `how`: what mirrors and glass do to that light.
 std::string lost_in_mirrors(const std::vector<std::string>& names,
                             const std::string& what,
                             const std::string& how);

@@ -117,8 +117,9 @@ material = "mirror"
 
 TEST_CASE("glass lets light through and shifts it, and reflects it on both sides",
           "[render][thrown]") {
-  // A slab of 0.2 m square to the way, so wide that its edges throw nothing: the lamp seems nearer by t (1 - 1/n); two surfaces let
-  // (1 - R) through each. Source: M. Born, E. Wolf, Principles of Optics, 1.5.
+  // A slab of 0.2 m square to the way, so wide that its edges throw nothing: the lamp seems nearer
+  // by t (1 - 1/n); two surfaces let (1 - R) through each. Source: M. Born, E. Wolf, Principles of
+  // Optics, 1.5.
   const double n = 1.5, reflected = sqr((n - 1) / (n + 1)), thickness = 0.2;
   const std::string slab = scene_with(R"(
 [[object]]
