@@ -25,10 +25,6 @@ class ThrownRays {
   /// The scene must stay where it is. `bounces`: the most mirrors on a way.
   ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed);
 
-  const Scene& scene() const { return scene_; }
-  std::uint32_t emitter() const { return emitter_; }
-  std::uint32_t seed() const { return seed_; }
-
  private:
   friend class ThrownLight;
   // A part of the square of directions (direction_of()).
