@@ -421,8 +421,7 @@ TEST_CASE("so has one that the sun shines into, on open ground [slow]",
   check_guided_mean(kEvenSky + kSun + kGround, 5, 7, 1);
 }
 
-TEST_CASE("so has one that is lit from sunlit ground, whose heavy photons end there [slow]",
-          "[render][sky][statistical]") {
+TEST_CASE("so has one that is lit from sunlit ground [slow]", "[render][sky][statistical]") {
   // A strip of the floor is in the sun, which shines from high up; most light comes by the ground.
   std::string high = kSun;
   high.replace(high.find("-0.8, 0.15, -0.5"), 16, "-0.2, 0.15, -0.9");

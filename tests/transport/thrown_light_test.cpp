@@ -90,6 +90,20 @@ TEST_CASE("a flat mirror throws the light of a lamp's image", "[render][thrown]"
             .mean() == 0);
 }
 
+TEST_CASE("a plane that lies on a floor gets what mirrors throw on it", "[render][thrown]") {
+  // Oblique light ends at the floor, in which the plane lies; it comes from the lamp's image.
+  const std::string rig = scene_with(kFlatMirror + R"(
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+at = [0, 0, -0.4]
+)",
+                                     lamp("kind = 'point'\nat = [0.4, 0, 0.4]"));
+  const Vec3d way = Vec3d(-2.4, 0, 0.4) - Vec3d(0.2, 0.1, -0.4);
+  const double exact = kIntensity * kReflectance * way.normalized().z() / way.squaredNorm();
+  check_near(thrown_on(rig, {Vec3(0.2f, 0.1f, -0.4f), Vec3(0, 0, 1)}), exact);
+}
+
 TEST_CASE("a spot without size is thrown where its beam meets the mirror", "[render][thrown]") {
   // The beam goes along -x; its image shines along +x from (-2.4, 0, 0).
   const std::string spot = scene_with(

@@ -9,6 +9,7 @@
 #include <chrono>
 #include <cmath>
 #include <limits>
+#include <memory>
 
 #include <fmt/format.h>
 
@@ -20,6 +21,8 @@ constexpr std::uint64_t kFirst = 64;           // samples of each, doubled from 
 // A point that has found no light is dark only after so many of each: rare light must have had a
 // chance.
 constexpr std::uint64_t kDark = 512;
+// Photons of each scrambling for light that mirrors throw, at first and at most.
+constexpr std::uint32_t kFewPhotons = 1 << 9, kManyPhotons = 1 << 17;
 
 bool has_mirrors(const Scene& scene) {
   return std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
@@ -38,6 +41,7 @@ struct Point {
   std::array<double, kScrambledPaths> totals{};
   // Beside the paths: what mirrors throw of lights without size, of layers and parts; of layers by
   // batches, and of all.
+  std::vector<std::shared_ptr<const ThrownLight>> beams;
   std::vector<double> thrown, thrown_of_layers;
   std::array<double, kScrambledPaths> thrown_totals{};
   double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
@@ -80,8 +84,9 @@ class Metering {
       for (std::size_t k = begin; k < std::min(places.size(), begin + kAtOnce); ++k) {
         points_.push_back(point_of(meter, places[k], first, k));
       }
-      measure();
       parallel_for(points_.size(), [&](std::size_t i) { find_thrown_light(points_[i]); });
+      measure();
+      parallel_for(points_.size(), [&](std::size_t i) { refine_thrown_light(points_[i]); });
       for (const Point& p : points_) {
         if (p.per_scrambling > 0) {
           result.readings.push_back(reading_of(p, places.size()));
@@ -137,43 +142,50 @@ class Metering {
     }
   }
 
-  // Light that no path from the meter meets.
+  // Light that no path from the meter meets: its beams, and what few photons tell of them.
   void find_thrown_light(Point& p) const {
+    if (p.meter->luminance) {
+      return;
+    }
     for (const ThrownRays& rays : thrown_rays_) {
-      if (!p.meter->luminance && !stopped()) {
-        add_thrown_light(p, ThrownLight(rays, {p.receiver.at, p.receiver.normal}));
+      if (stopped()) {
+        return;
+      }
+      auto light = std::make_shared<const ThrownLight>(
+          rays, ReceivingPlane{p.receiver.at, p.receiver.normal});
+      if (light->any()) {
+        p.beams.push_back(std::move(light));
+      }
+    }
+    add_thrown_light(p, kFewPhotons);
+  }
+
+  // In place of what fewer photons told.
+  void add_thrown_light(Point& p, std::uint32_t photons) const {
+    p.thrown.assign(layers_ * kPartsWithHaze, 0);
+    p.thrown_of_layers.assign(layers_ * kScrambledPaths, 0);
+    for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
+      std::vector<float> sums(layers_ * kPartsWithHaze * 3), luminance(layers_ * kPartsWithHaze);
+      LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
+      for (const auto& light : p.beams) {
+        light->add(b, photons, sink);
+      }
+      p.thrown_totals[b] = sink.total();
+      for (std::size_t k = 0; k < luminance.size(); ++k) {
+        const auto value = static_cast<double>(luminance[k]);
+        p.thrown[k] += value / kScrambledPaths;
+        p.thrown_of_layers[k / kPartsWithHaze * kScrambledPaths + b] += value;
       }
     }
   }
 
   // As many photons as leave the whole error as small as asked.
-  void add_thrown_light(Point& p, const ThrownLight& light) const {
-    constexpr std::uint32_t kFewPhotons = 1 << 9, kManyPhotons = 1 << 17;
-    for (std::uint32_t photons = kFewPhotons; light.any() && !stopped(); photons *= 4) {
-      std::array<std::vector<float>, kScrambledPaths> batches;
-      std::array<double, kScrambledPaths> totals{};
-      for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
-        std::vector<float> sums(layers_ * kPartsWithHaze * 3);
-        batches[b].resize(layers_ * kPartsWithHaze);
-        LightSink sink(sums.data(), batches[b].data(), kPartsWithHaze);
-        light.add(b, photons, sink);
-        totals[b] = sink.total();
+  void refine_thrown_light(Point& p) const {
+    for (std::uint32_t photons = 4 * kFewPhotons; photons <= kManyPhotons; photons *= 4) {
+      if (p.beams.empty() || fine(p) || stopped()) {
+        return;
       }
-      const auto [thrown, thrown_error] = mean_and_error(totals.data(), 1);
-      const auto [mean, error] = estimate(p);
-      if (std::hypot(error, thrown_error) > options_.error * (mean + thrown) &&
-          photons < kManyPhotons) {
-        continue;
-      }
-      for (std::uint32_t b = 0; b < kScrambledPaths; ++b) {
-        p.thrown_totals[b] += totals[b];
-        for (std::size_t k = 0; k < batches[b].size(); ++k) {
-          const auto luminance = static_cast<double>(batches[b][k]);
-          p.thrown[k] += luminance / kScrambledPaths;
-          p.thrown_of_layers[k / kPartsWithHaze * kScrambledPaths + b] += luminance;
-        }
-      }
-      return;
+      add_thrown_light(p, photons);
     }
   }
 
@@ -184,8 +196,8 @@ class Metering {
       }
       worst_ = worst_error();
       known_at_ = end;
-      const bool done =
-          std::all_of(points_.begin(), points_.end(), [&](const Point& p) { return fine(p); });
+      const bool done = std::all_of(
+          points_.begin(), points_.end(), [&](const Point& p) { return fine_by_paths(p); });
       if (done || 2 * end * kScrambledPaths > options_.most_samples) {
         return;
       }
@@ -205,7 +217,7 @@ class Metering {
   bool advance(std::uint64_t end) {
     std::vector<std::size_t> open;
     for (std::size_t i = 0; i < points_.size(); ++i) {
-      if (points_[i].per_scrambling == 0 || !fine(points_[i])) {
+      if (points_[i].per_scrambling == 0 || !fine_by_paths(points_[i])) {
         open.push_back(i);
       }
     }
@@ -320,8 +332,8 @@ class Metering {
     return {mean, std::sqrt(squares / (kScrambledPaths - 1) / kScrambledPaths)};
   }
 
-  // The mean and its standard error, as a luminance.
-  static std::pair<double, double> estimate(const Point& p) {
+  // What paths bring, and its standard error, as a luminance.
+  static std::pair<double, double> paths_estimate(const Point& p) {
     const auto n = static_cast<double>(p.per_scrambling);
     auto [mean, error] = mean_and_error(p.totals.data(), n);
     // Stratified counts agree exactly where the true count lies between two whole numbers: the
@@ -330,8 +342,13 @@ class Metering {
     if (error <= kAlike * mean && p.most - p.least > kDiffer * mean) {
       error = (p.most - p.least) / n / std::sqrt(12.0);
     }
+    return {mean, error};
+  }
+  // The mean of all and its standard error.
+  static std::pair<double, double> estimate(const Point& p) {
+    const auto [paths, paths_error] = paths_estimate(p);
     const auto [thrown, thrown_error] = mean_and_error(p.thrown_totals.data(), 1);
-    return {mean + thrown, std::hypot(error, thrown_error)};
+    return {paths + thrown, std::hypot(paths_error, thrown_error)};
   }
   // The largest error over the value; of a meter without light nothing is known.
   double worst_error() const {
@@ -358,9 +375,14 @@ class Metering {
     options_.progress(p);
   }
 
+  // Whether there are paths enough.
+  bool fine_by_paths(const Point& p) const {
+    const auto [paths, error] = paths_estimate(p);
+    return paths > 0 ? error <= options_.error * estimate(p).first : p.per_scrambling >= kDark;
+  }
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
-    return mean > 0 ? error <= options_.error * mean : p.per_scrambling >= kDark;
+    return fine_by_paths(p) && error <= options_.error * mean;
   }
 
   MeterReading reading_of(const Point& p, std::size_t count) const {

@@ -227,7 +227,8 @@ class GuideTraining {
     if (round == 0 && plan_.connects && !direct_only_) {
       distant_ = distant_arrives(scene_, records_) < kMostDistantArrives;
       connects_ = pays_to_connect(brought, distant_);
-      // Connections find what directions would be guided to.
+      // Connections to lamps find what directions would be guided to. Of suns and skies some light
+      // is left to camera paths, which then learn with all of their bounces.
       directions_ = !connects_ || distant_;
       if (directions_) {
         learn_photons();

@@ -129,9 +129,9 @@ class PathTracer {
     // first surface that it meets, and the pair of dimensions that decides.
     float mirrored_chance = 1;
     std::uint32_t mirrored_pair = 0;
-    // Of the light of emitters that virtual lights carry, what connections have left to this path:
-    // all of them, and those from its last place but one alone, to where it is. And the chance that
-    // it has gone on beside connections so far.
+    // Of the light of emitters that virtual lights carry, the part that connections have left to
+    // this path: those of all its edges, and those of its last edge alone (Covers::kFirst). And the
+    // chance that it has gone on beside connections so far.
     float left_by_connections = 1, left_by_last = 1, chance_beside_connections = 1;
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
   };

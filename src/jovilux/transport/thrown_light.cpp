@@ -20,12 +20,15 @@ constexpr int kMostHalvings = 12;
 // where their rays draw together, by this factor at least at each halving, or hit the disk.
 constexpr int kEdgeHalvings = 2;
 constexpr float kEdgeReach = 20, kDrawTogether = 0.8f;
+// With more cells than so many the last ones are taken as they are: more photons miss the disk.
 constexpr std::size_t kMostBeams = 1 << 13;
 // Radius of the disk that counts, over the way from the last mirror: its light is even to the
 // square of that.
 constexpr float kDisk = 0.01f;
 // A cell is fine enough where its rays lie as near to each other, over the disk's radius.
 constexpr float kFine = 0.5f;
+// By so much, relative and in meters, a surface may end a ray before the plane that lies on it.
+constexpr float kRounding = 1e-4f;
 
 }  // namespace
 
@@ -156,6 +159,9 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
   std::size_t thrown = 0;
   for (std::uint32_t k = 0; k < nearest.size(); ++k) {
     const auto use = [&](const Vec3& origin, const Vec3& direction, float end) {
+      if (!(direction.dot(plane_.normal) < 0)) {
+        return;  // from behind
+      }
       const float t = std::clamp((plane_.at - origin).dot(direction), 0.0f, end);
       const Vec3 offset = origin + t * direction - plane_.at;
       if (!nearest[k] || offset.squaredNorm() < nearest[k]->offset.squaredNorm()) {
@@ -228,11 +234,16 @@ void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sin
       const Sampler sampler(rays_.seed_, mix(0x7468726fU, batch), number++);
       const Vec2 u = sampler.pair(0);
       const auto use = [&](const Ray& ray, float end, const Spectrum& flux, const Arrival& how) {
-        const float t = (plane_.at - ray.origin).dot(ray.direction),
-                    cosine = -ray.direction.dot(plane_.normal), radius = kDisk * t;
-        if (t > 0 && t < end && cosine > 0 &&
+        const float cosine = -ray.direction.dot(plane_.normal);
+        if (!(cosine > 0)) {
+          return;
+        }
+        // Where it crosses the plane. A plane that lies on a surface ends the ray, to a rounding.
+        const float t = (ray.origin - plane_.at).dot(plane_.normal) / cosine,
+                    radius = kDisk * (plane_.at - ray.origin).norm();
+        if (t > 0 && t < end * (1 + kRounding) + kRounding &&
             (ray.at(t) - plane_.at).squaredNorm() < radius * radius) {
-          contribute(e, flux, cosine / (kPi * kPi * radius * radius), how, sink);
+          contribute(e, flux, 1 / (kPi * kPi * radius * radius), how, sink);
         }
       };
       rays_.follow(cell.lo + cell.side * u,
