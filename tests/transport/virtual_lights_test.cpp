@@ -361,7 +361,7 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
     Rng rng(0xc0ffee + count);
     const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
     RunningMoments flux;
-    for (int i = 0; i < 120'000; ++i) {
+    for (int i = 0; i < 160'000; ++i) {
       double sum = 0;
       lights.choose_each(set,
                          row,

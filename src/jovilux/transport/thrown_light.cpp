@@ -119,11 +119,9 @@ void ThrownLight::find_beams() {
   constexpr float kSide = 1.0f / kFirstCells;
   std::vector<Cell> open;
   for (std::uint32_t k = 0; k < kFirstCells * kFirstCells; ++k) {
-    open.push_back(
-        {kSide * Vec2(static_cast<float>(k % kFirstCells), static_cast<float>(k / kFirstCells)),
-         kSide,
-         0,
-         k});
+    const std::uint32_t column = k % kFirstCells, row = k / kFirstCells;
+    const Vec2 corner(static_cast<float>(column), static_cast<float>(row));
+    open.push_back({kSide * corner, kSide, 0, k});
   }
   for (int level = 0; !open.empty(); ++level) {
     std::vector<Cell> next;
