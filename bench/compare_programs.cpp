@@ -73,6 +73,32 @@ std::string name_of(const std::string& rig) {
   return name;
 }
 
+// A rig with its options, without the size: "orchid-house --camera wide".
+std::string scene_of(const std::string& rig) {
+  std::istringstream words(rig);
+  std::string word, out;
+  for (bool first = true; words >> word; first = false) {
+    if (word == "--size") {
+      words >> word;
+    } else {
+      out += first ? fs::path(word).stem().string() : " " + word;
+    }
+  }
+  return out;
+}
+
+// "160 x 90" where the options say so, or the rig's own.
+std::string size_of(const std::string& rig) {
+  std::istringstream words(rig);
+  for (std::string word; words >> word;) {
+    if (word == "--size" && words >> word) {
+      return fmt::format(
+          "{} x {}", word.substr(0, word.find('x')), word.substr(word.find('x') + 1));
+    }
+  }
+  return "own size";
+}
+
 double samples_of(const fs::path& folder) {
   std::ifstream file(folder / "stats.json");
   const auto stats = nlohmann::json::parse(file, nullptr, false);
@@ -92,7 +118,12 @@ int compare_programs(const ProgramComparison& task) {
   const fs::path references =
       task.references.empty() ? scratch / "references" : fs::path(task.references);
   fs::create_directories(references);
-  nlohmann::json out = {{"seconds", task.seconds}, {"rigs", nlohmann::json::array()}};
+  nlohmann::ordered_json out = {{"kind", "gain"},
+                                {"before", task.before_commit},
+                                {"after", task.after_commit},
+                                {"seconds", task.seconds},
+                                {"threads", task.threads},
+                                {"rigs", nlohmann::ordered_json::array()}};
   double logs = 0;
   std::fprintf(stderr, "%-24s %12s %12s %8s\n", "rig", "before", "after", "ratio");
   for (const std::string& rig : task.rigs) {
@@ -127,7 +158,8 @@ int compare_programs(const ProgramComparison& task) {
                  ratio,
                  before.samples,
                  after.samples);
-    out["rigs"].push_back({{"rig", name},
+    out["rigs"].push_back({{"scene", scene_of(rig)},
+                           {"size", size_of(rig)},
                            {"before", before.error},
                            {"after", after.error},
                            {"ratio", ratio},
@@ -138,7 +170,7 @@ int compare_programs(const ProgramComparison& task) {
       task.rigs.empty() ? 1 : std::exp(logs / static_cast<double>(task.rigs.size()));
   std::fprintf(stderr, "geometric mean of the ratios: %.2f\n", mean);
   out["geometric_mean"] = mean;
-  std::printf("%s\n", out.dump(2).c_str());
+  std::printf("%s\n", out.dump().c_str());
   std::error_code ignored;
   fs::remove_all(scratch, ignored);
   return 0;

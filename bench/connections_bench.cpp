@@ -10,6 +10,7 @@
 #include <cstdio>
 #include <filesystem>
 
+#include "bench/bench_output.h"
 #include "bench/loaded_rig.h"
 #include <nlohmann/json.hpp>
 
@@ -18,10 +19,6 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 using SteadyClock = std::chrono::steady_clock;
-
-double seconds_from(SteadyClock::time_point start) {
-  return std::chrono::duration<double>(SteadyClock::now() - start).count();
-}
 
 // First surfaces that the camera sees, spread over the picture, on the eye's side.
 std::vector<ShadingPlace> seen_places(const Scene& scene, const Camera& camera, const Rig& rig) {
@@ -82,13 +79,14 @@ Chosen choose_from(const Scene& scene,
                 asks && (passage(scene, ShadowRule{}, ray, kNoIndex, rays) > 0.0f).any() ? 1 : 0;
           });
     }
-    out.seconds += asks ? 0 : seconds_from(start);
+    out.seconds += asks ? 0 : seconds_since(start);
   }
   return out;
 }
 
-// Everything by one thread; an exit status.
-int measure(const std::string& file, const Rig& rig, const Scene& scene) {
+}  // namespace
+
+std::optional<ConnectionRates> connection_rates(const Rig& rig, const Scene& scene) {
   constexpr int kSets = 16;
   constexpr std::uint32_t kPerPlace = 6;
   const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
@@ -103,56 +101,62 @@ int measure(const std::string& file, const Rig& rig, const Scene& scene) {
   RayCounts rays;
   const auto guide = learn_guide(scene, camera, options, plan, rays);
   if (guide == nullptr || guide->virtual_lights == nullptr) {
-    std::fprintf(stderr, "%s: its camera paths are not connected\n", file.c_str());
-    return 2;
+    return std::nullopt;
   }
   const VirtualLights& lights = *guide->virtual_lights;
   const std::vector<ShadingPlace> places = seen_places(scene, camera, rig);
-  double set_s = 0, in_sets = 0;
+  ConnectionRates out;
   Chosen all;
   for (std::uint32_t s = 0; s < kSets; ++s) {
     const auto start = SteadyClock::now();
     const VirtualLightSet set = lights.trace(1, s, rays);
-    set_s += seconds_from(start) / kSets;
-    in_sets += static_cast<double>(set.lights.size()) / kSets;
+    out.set_s += seconds_since(start) / kSets;
+    out.lights_of_set += static_cast<double>(set.lights.size()) / kSets;
     const Chosen chosen = choose_from(scene, lights, set, places, kPerPlace);
     all.count += chosen.count;
     all.arrived += chosen.arrived;
     all.seconds += chosen.seconds;
   }
-  const double rate = all.count / all.seconds, arrived = all.arrived / all.count;
+  out.learning_s = guide->seconds;
+  out.choices_per_s = all.count / all.seconds;
+  out.arrived_share = all.arrived / all.count;
+  out.cells = guide->surfaces.cells();
+  out.bytes = lights.memory_bytes();
+  return out;
+}
+
+int bench_connections(const std::string& file) {
+  const auto loaded = loaded_or_told(file);
+  if (!loaded) {
+    return 2;
+  }
+  std::optional<ConnectionRates> rates;
+  with_threads(1, [&] { rates = connection_rates(loaded->rig, loaded->scene); });
+  if (!rates) {
+    std::fprintf(stderr, "%s: its camera paths are not connected\n", file.c_str());
+    return 2;
+  }
   std::printf("%s\n",
               Json({{"rig", file},
-                    {"learning_s", guide->seconds},
-                    {"cells", guide->surfaces.cells()},
-                    {"bytes", lights.memory_bytes()},
-                    {"set_s", set_s},
-                    {"lights_of_set", in_sets},
-                    {"choices_per_s", rate},
-                    {"arrived_share", arrived}})
+                    {"learning_s", rates->learning_s},
+                    {"cells", rates->cells},
+                    {"bytes", rates->bytes},
+                    {"set_s", rates->set_s},
+                    {"lights_of_set", rates->lights_of_set},
+                    {"choices_per_s", rates->choices_per_s},
+                    {"arrived_share", rates->arrived_share}})
                   .dump()
                   .c_str());
   std::fprintf(stderr,
                "%s: learned in %.2f s; a set of %.0f lights in %.2f ms; %.2f million choices/s, of "
                "which %.1f %% arrive\n",
                std::filesystem::path(file).stem().c_str(),
-               guide->seconds,
-               in_sets,
-               1e3 * set_s,
-               rate / 1e6,
-               100 * arrived);
+               rates->learning_s,
+               rates->lights_of_set,
+               1e3 * rates->set_s,
+               rates->choices_per_s / 1e6,
+               100 * rates->arrived_share);
   return 0;
-}
-
-}  // namespace
-
-int bench_connections(const std::string& file) {
-  const auto loaded = loaded_or_told(file);
-  int status = 2;
-  if (loaded) {
-    with_threads(1, [&] { status = measure(file, loaded->rig, loaded->scene); });
-  }
-  return status;
 }
 
 }  // namespace jovilux

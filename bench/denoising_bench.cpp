@@ -6,14 +6,18 @@
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
+#include <fstream>
 #include <numeric>
 #include <stdexcept>
 
 #include "bench/judged_picture.h"
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
+
+using Json = nlohmann::ordered_json;
 
 // Squared errors over the square of the reference, each less the reference's own variance.
 std::vector<double> squared_errors(const RenderedImage& image, const RenderedImage& reference) {
@@ -36,7 +40,21 @@ double mean_of(std::vector<double> errors, double trimmed) {
   return std::accumulate(errors.begin(), errors.begin() + kept, 0.0) / static_cast<double>(kept);
 }
 
-void compare(const std::string& folder, const std::string& reference_folder) {
+// "shade-64" is the shade.
+std::string picture_of(const std::string& folder) {
+  const std::string name = std::filesystem::path(folder).filename().string();
+  const std::size_t dash = name.rfind('-');
+  const bool numbered = dash != std::string::npos && dash + 1 < name.size() &&
+                        name.find_first_not_of("0123456789", dash + 1) == std::string::npos;
+  return numbered ? name.substr(0, dash) : name;
+}
+
+double samples_of_render(const std::string& folder) {
+  std::ifstream file(std::filesystem::path(folder) / "stats.json");
+  return Json::parse(file).at("samples_per_pixel");
+}
+
+Json compare(const std::string& folder, const std::string& reference_folder) {
   auto report = denoise_render(folder);
   if (!report) {
     throw std::runtime_error("cannot denoise " + folder);
@@ -69,31 +87,45 @@ void compare(const std::string& folder, const std::string& reference_folder) {
   }
   const double all_told = std::accumulate(told.begin(), told.end(), 0.0),
                all_true = std::accumulate(after.begin(), after.end(), 0.0);
-  std::printf("%s\n",
-              fmt::format("{:<28} {:8.2f} {:8.2f} {:8.2f} {:6.2f} s  {}",
-                          std::filesystem::path(folder).filename().string(),
-                          mean_of(before, kTrimmed) / mean_of(after, kTrimmed),
-                          mean_of(before, 0) / mean_of(after, 0),
-                          std::sqrt(all_told / std::max(all_true, 1e-300)),
-                          report->seconds,
-                          tenths)
-                  .c_str());
-  std::fflush(stdout);
+  const double gain = mean_of(before, kTrimmed) / mean_of(after, kTrimmed),
+               gain_of_all = mean_of(before, 0) / mean_of(after, 0),
+               told_over_true = std::sqrt(all_told / std::max(all_true, 1e-300));
+  std::fprintf(stderr,
+               "%s\n",
+               fmt::format("{:<28} {:8.2f} {:8.2f} {:8.2f} {:6.2f} s  {}",
+                           std::filesystem::path(folder).filename().string(),
+                           gain,
+                           gain_of_all,
+                           told_over_true,
+                           report->seconds,
+                           tenths)
+                   .c_str());
+  return {{"picture", picture_of(folder)},
+          {"samples", std::lround(samples_of_render(folder))},
+          {"gain", gain},
+          {"gain_of_all", gain_of_all},
+          {"told", told_over_true},
+          {"seconds", report->seconds}};
 }
 
 }  // namespace
 
-int denoising_bench(const std::vector<std::string>& pairs) {
-  std::printf("%-28s %8s %8s %8s %8s  %s\n",
-              "render",
-              "better",
-              "with all",
-              "told",
-              "time",
-              "told / true by tenths");
+int denoising_bench(const std::string& commit, const std::vector<std::string>& pairs) {
+  std::fprintf(stderr,
+               "%-28s %8s %8s %8s %8s  %s\n",
+               "render",
+               "better",
+               "with all",
+               "told",
+               "time",
+               "told / true by tenths");
+  Json renders = Json::array();
   for (std::size_t i = 0; i + 1 < pairs.size(); i += 2) {
-    compare(pairs[i], pairs[i + 1]);
+    renders.push_back(compare(pairs[i], pairs[i + 1]));
   }
+  std::printf(
+      "%s\n",
+      Json({{"kind", "denoising"}, {"commit", commit}, {"renders", renders}}).dump().c_str());
   return 0;
 }
 

@@ -5,14 +5,19 @@
 
 namespace jovilux {
 
-/// Renders each rig small on one thread and prints one line of JSON: how many samples it takes in
-/// the time of a fixed piece of work beside it, the yardstick, so that figures of different hours
-/// and machines of a kind compare. `commit`: what the line is named by. Throws std::runtime_error
-/// at a rig that cannot be read.
-int track_rates(const std::string& commit, const std::vector<std::string>& rigs);
+/// `track`: what is measured.
+struct TrackTask {
+  std::string commit;  ///< what the line is named by
+  std::vector<std::string> rigs;
+  int triangles = 1'200'000;  ///< of each test mesh
+  int runs = 3;               ///< of each rate, of which the largest counts
+};
 
-/// Prints lines of track_rates() in a file as a table in Markdown, a row for each. Throws
-/// std::exception at a file that holds anything else.
-int print_rates(const std::string& file);
+/// Measures the main rates on one thread and prints one line of JSON: how much of each is done in
+/// the time of a fixed piece of work beside it, the yardstick, so that figures of different hours
+/// and machines of a kind compare. Groups: samples of each rig, learning included; choices of
+/// virtual lights, in rigs that have them; pixels denoised; rays through test meshes and towards
+/// marched solids. Throws std::runtime_error at a rig that cannot be read.
+int track_rates(const TrackTask& task);
 
 }  // namespace jovilux

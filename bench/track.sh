@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# The rates of the scenes in bench/scenes at this commit, as a line of JSON: samples in the time of a fixed piece of work.
-#   bench/track.sh >> bench/rates.jsonl, then `jovilux_bench rates bench/rates.jsonl` is the table of docs/performance.md, "Rates by commit".
+# The main rates at this commit, as a line of JSON: what is done in the time of a fixed piece of work.
+#   bench/track.sh >> bench/measurements.jsonl; `jovilux_bench tables bench/measurements.jsonl` prints the tables of docs/performance.md.
 # Two lines compare where they are of one machine.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."

@@ -1,4 +1,5 @@
 // The benchmark program: it measures what it says on files that anyone can make.
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <filesystem>
@@ -174,25 +175,72 @@ TEST_CASE("rates are told in the time of a fixed piece of work, named by their c
                 "jovilux = 1\n[[camera]]\nname='c'\nat=[0,-2,1]\nlook_at=[0,0,"
                 "0]\n[[light]]\nname='l'\nkind='point'\nat=[0,0,2]\noutput='100 "
                 "lm'\n[[object]]\nname='o'\nshape={kind='plane'}\n");
-  const auto j = run_other(JOVILUX_BENCH_PROGRAM, {"track", "abc123", rig}).json();
+  const auto j = run_other(JOVILUX_BENCH_PROGRAM,
+                           {"track", "abc123", rig, "--triangles", "20000", "--runs", "1"})
+                     .json();
+  CHECK(j["kind"] == "rates");
   CHECK(j["commit"] == "abc123");
-  CHECK(j["samples_per_yardstick"]["lone"].get<double>() > 1000);
+  CHECK(j["rates"]["samples"]["lone"].get<double>() > 1000);
+  CHECK(j["rates"]["pixels denoised"]["lone"].get<double>() > 100);
+  CHECK(j["rates"]["choices of virtual lights"].empty());  // nothing to connect to
+  CHECK(j["rates"]["rays through meshes"].size() == 6);
+  CHECK(j["rates"]["rays toward marched solids"].size() == 5);
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"track", "abc123", dir.path("none.toml")}).status == 4);
 }
 
-TEST_CASE("rates of commits become a table, and docs/performance.md has that of bench/rates.jsonl",
-          "[cli][bench][docs]") {
+TEST_CASE(
+    "measurements become tables, and docs/performance.md has those of bench/measurements.jsonl",
+    "[cli][bench][docs]") {
   const TemporaryFolder dir;
-  const std::string two = dir.write("two.jsonl",
-                                    R"({"commit":"a1","samples_per_yardstick":{"open":1200.0}}
-{"commit":"b2","samples_per_yardstick":{"open":1300.4,"shade":70}}
+  const auto gain = [](const std::string& size, const std::string& ratio_and_samples) {
+    return R"({"kind":"gain","before":"a1","after":"b2","seconds":6,"threads":2,"rigs":[)"
+           R"({"scene":"door","size":")" +
+           size + R"(","ratio":)" + ratio_and_samples + "}]}\n";
+  };
+  const std::string lines = dir.write(
+      "m.jsonl",
+      R"({"kind":"rates","commit":"a1","rates":{"samples":{"open":1200.0},"rays":{"room":7}}}
+{"kind":"rates","commit":"b2","rates":{"samples":{"open":1300.4,"shade":70}}}
+)" + gain("160 x 90", "4.56,\"samples_before\":10,\"samples_after\":7.25") +
+          gain("own size", "12.34,\"samples_before\":9,\"samples_after\":6") +
+          gain("160 x 90", "5,\"samples_before\":10,\"samples_after\":7") +
+          R"({"kind":"denoising","commit":"b2","renders":[)"
+          R"({"picture":"door","samples":64,"gain":5.25,"told":0.9}]})"
+          "\n");
+  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"tables", lines}).out ==
+        R"(Samples in the time of the yardstick:
+
+| commit | open | shade |
+| --- | --- | --- |
+| a1 | 1200 | - |
+| b2 | 1300 | 70 |
+
+Rays in the time of the yardstick:
+
+| commit | room |
+| --- | --- |
+| a1 | 7 |
+
+Squared error of a1 over that of b2 after equal time, 2 threads (samples a pixel of both):
+
+| scene | 160 x 90, 6 s | own size, 6 s |
+| --- | --- | --- |
+| door | 5 (10, 7) | 12.3 (9, 6) |
+
+Squared error of b2 before denoising over that after it, told error over the true one:
+
+| picture | 64 samples |
+| --- | --- |
+| door | 5.25, 0.90 |
 )");
-  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rates", two}).out ==
-        "| commit | open | shade |\n| --- | --- | --- |\n| a1 | 1200 | - |\n| b2 | 1300 | 70 |\n");
-  CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"rates", dir.write("no.jsonl", "{}")}).status == 4);
-  const std::string table =
-      run_other(JOVILUX_BENCH_PROGRAM, {"rates", JOVILUX_SOURCE "/bench/rates.jsonl"}).out;
+  for (const char* bad : {"{}", R"({"kind":"guess"})"}) {
+    CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"tables", dir.write("no.jsonl", bad)}).status == 4);
+  }
+  const std::string tables =
+      run_other(JOVILUX_BENCH_PROGRAM, {"tables", JOVILUX_SOURCE "/bench/measurements.jsonl"}).out;
   std::ifstream in(JOVILUX_SOURCE "/docs/performance.md");
   const std::string text((std::istreambuf_iterator<char>(in)), {});
-  CHECK(text.find(table) != std::string::npos);
+  CHECK(tables.size() > 500);
+  CHECK(text.find(tables) != std::string::npos);
+  CHECK(std::count(text.begin(), text.end(), '|') == std::count(tables.begin(), tables.end(), '|'));
 }

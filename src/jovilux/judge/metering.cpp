@@ -1,6 +1,7 @@
 #include "jovilux/judge/metering.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/emitters/seen_shapes.h"
 #include "jovilux/transport/path.h"
 #include "jovilux/transport/thrown_light.h"
 
@@ -10,6 +11,7 @@
 #include <cmath>
 #include <limits>
 #include <memory>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -18,11 +20,18 @@ namespace {
 
 constexpr std::uint32_t kScrambledPaths = 16;  // independent ones, whose scatter is the error
 constexpr std::uint64_t kFirst = 64;           // samples of each, doubled from there
-// A point that has found no light is dark only after so many of each: rare light must have had a
-// chance.
-constexpr std::uint64_t kDark = 512;
+// Of each at least: rare light must have had a chance. With 64 of each, a meter of the demo had not
+// met a lamp's image, a sixth of its light, and was certain of the rest.
+constexpr std::uint64_t kLeastPaths = 512;
 // Photons of each scrambling for light that mirrors throw, at first and at most.
 constexpr std::uint32_t kFewPhotons = 1 << 9, kManyPhotons = 1 << 17;
+// Lamps whose radius is more than this share of their distance are met by paths in mirrors as they
+// are: by one of a thousand in the mean.
+constexpr float kSmallLamp = 0.03f;
+// Of the directions toward such lamps, spread over all; the others down to a 4^16th of the sphere,
+// which a lamp of 1 mm fills at 10 m.
+constexpr float kSpreadEvenly = 0.05f;
+constexpr int kAimedHalvings = 16;
 
 bool has_mirrors(const Scene& scene) {
   return std::any_of(scene.materials.begin(), scene.materials.end(), [](const SurfaceModel& m) {
@@ -44,8 +53,24 @@ struct Point {
   std::vector<std::shared_ptr<const ThrownLight>> beams;
   std::vector<double> thrown, thrown_of_layers;
   std::array<double, kScrambledPaths> thrown_totals{};
+  std::vector<DirectionSample> toward_lamps;                         // small ones, by mirrors
   double least = std::numeric_limits<double>::infinity(), most = 0;  // of all samples
   std::uint64_t per_scrambling = 0;
+
+  void forget_paths() {
+    std::fill(sums.begin(), sums.end(), 0.0);
+    std::fill(of_layers.begin(), of_layers.end(), 0.0);
+    totals.fill(0);
+    least = std::numeric_limits<double>::infinity();
+    most = 0;
+    per_scrambling = 0;
+  }
+};
+
+struct AimedLamp {
+  std::uint32_t emitter = kNoIndex;
+  float intensity = 0;                     // about the largest [cd]
+  std::shared_ptr<const ThrownRays> rays;  // traced where they are asked for
 };
 
 class Metering {
@@ -86,6 +111,7 @@ class Metering {
       }
       parallel_for(points_.size(), [&](std::size_t i) { find_thrown_light(points_[i]); });
       measure();
+      measure_again(aim_at_small_lamps());
       parallel_for(points_.size(), [&](std::size_t i) { refine_thrown_light(points_[i]); });
       for (const Point& p : points_) {
         if (p.per_scrambling > 0) {
@@ -110,7 +136,8 @@ class Metering {
     p.number = first + static_cast<std::uint32_t>(k);
     p.first = first;
     p.at = at;
-    p.receiver = {at.cast<float>(), meter.facing.cast<float>(), {}};
+    p.receiver.at = at.cast<float>();
+    p.receiver.normal = meter.facing.cast<float>();
     if (const Scene::Surface* object = surface_of(meter.on)) {
       p.receiver.surface.links = object->links;
       p.receiver.surface.receives_shadow = object->receives_shadow;
@@ -135,9 +162,15 @@ class Metering {
   void trace_thrown_rays() {
     const bool any_illuminance = std::any_of(
         rig_.meters.begin(), rig_.meters.end(), [](const MeterSpec& m) { return !m.luminance; });
-    for (std::uint32_t l = 0; l < scene_.emitters.size() && any_illuminance; ++l) {
-      if (has_mirrors(scene_) && can_be_thrown(scene_, scene_.emitters[l]) && !stopped()) {
+    if (!any_illuminance || !has_mirrors(scene_)) {
+      return;
+    }
+    for (std::uint32_t l = 0; l < scene_.emitters.size() && !stopped(); ++l) {
+      const Emitter& e = scene_.emitters[l];
+      if (can_be_thrown(scene_, e)) {
         thrown_rays_.emplace_back(scene_, l, rig_.render.bounces, rig_.render.seed);
+      } else if (can_be_aimed_at(e)) {
+        aimed_.push_back({l, brightest_intensity(e), nullptr});
       }
     }
   }
@@ -158,6 +191,68 @@ class Metering {
       }
     }
     add_thrown_light(p, kFewPhotons);
+  }
+
+  // Lamps so small that hardly any direction by the cosine meets them in mirrors: that none has
+  // done so is no sign that none would. Where they could matter, and photons find that they come,
+  // paths are aimed there. Returns the numbers of these points.
+  std::vector<std::size_t> aim_at_small_lamps() {
+    for (AimedLamp& lamp : aimed_) {
+      std::vector<std::size_t> points;
+      for (std::size_t i = 0; i < points_.size(); ++i) {
+        if (could_be_missed(lamp, points_[i])) {
+          points.push_back(i);
+        }
+      }
+      if (points.empty() || stopped()) {
+        continue;
+      }
+      if (lamp.rays == nullptr) {
+        lamp.rays = std::make_shared<const ThrownRays>(
+            scene_, lamp.emitter, rig_.render.bounces, rig_.render.seed);
+      }
+      parallel_for(points.size(), [&](std::size_t k) {
+        Point& p = points_[points[k]];
+        const ThrownLight light(*lamp.rays, {p.receiver.at, p.receiver.normal});
+        light.add_directions(p.toward_lamps);
+      });
+    }
+    std::vector<std::size_t> aimed;
+    for (std::size_t i = 0; i < points_.size() && !stopped(); ++i) {
+      if (Point& p = points_[i]; !p.toward_lamps.empty()) {
+        p.receiver.beams = std::make_shared<const DirectionTree>(
+            std::exchange(p.toward_lamps, {}), kSpreadEvenly, kAimedHalvings);
+        aimed.push_back(i);
+      }
+    }
+    return aimed;
+  }
+
+  // Some points from the start. Those at which it is stopped keep what they had.
+  void measure_again(const std::vector<std::size_t>& points) {
+    std::vector<Point> before;
+    for (const std::size_t i : points) {
+      before.push_back(points_[i]);
+      points_[i].forget_paths();
+    }
+    if (!points.empty()) {
+      measure();
+    }
+    for (std::size_t k = 0; k < points.size(); ++k) {
+      if (points_[points[k]].per_scrambling == 0) {
+        points_[points[k]] = std::move(before[k]);
+      }
+    }
+  }
+
+  // A lamp of small angle that would be a part of the reading by a flat mirror.
+  bool could_be_missed(const AimedLamp& lamp, const Point& p) const {
+    const Emitter& e = scene_.emitters[lamp.emitter];
+    const float d2 = (p.receiver.at - e.center).squaredNorm();
+    return !p.meter->luminance && p.per_scrambling > 0 &&
+           sqr(reach_of(e))<sqr(kSmallLamp) * d2&& static_cast<double>(lamp.intensity / d2)>
+                   options_.error *
+               kPiD * estimate(p).first;
   }
 
   // In place of what fewer photons told.
@@ -216,16 +311,17 @@ class Metering {
   // False where it was stopped: the points that are not through stay as they were.
   bool advance(std::uint64_t end) {
     std::vector<std::size_t> open;
+    const std::uint64_t begin = end == kFirst ? 0 : end / 2;
     for (std::size_t i = 0; i < points_.size(); ++i) {
-      if (points_[i].per_scrambling == 0 || !fine_by_paths(points_[i])) {
+      const Point& p = points_[i];
+      if (p.per_scrambling == begin && (begin == 0 || !fine_by_paths(p))) {
         open.push_back(i);
       }
     }
     // Blocks of samples, summed in order afterwards: the same bits for any number of threads. Some
     // thousands of blocks at a time bound the memory.
     constexpr std::size_t kBlocksAtOnce = 8192;
-    const std::uint64_t begin = end == kFirst ? 0 : end / 2,
-                        blocks = (end - begin + kBlock - 1) / kBlock;
+    const std::uint64_t blocks = (end - begin + kBlock - 1) / kBlock;
     const std::size_t jobs = open.size() * kScrambledPaths * blocks;
     std::vector<Batch> batches(std::min(jobs, kBlocksAtOnce));
     Point next;  // the point whose blocks are being summed
@@ -378,7 +474,8 @@ class Metering {
   // Whether there are paths enough.
   bool fine_by_paths(const Point& p) const {
     const auto [paths, error] = paths_estimate(p);
-    return paths > 0 ? error <= options_.error * estimate(p).first : p.per_scrambling >= kDark;
+    return p.per_scrambling >= kLeastPaths &&
+           (!(paths > 0) || error <= options_.error * estimate(p).first);
   }
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
@@ -431,8 +528,11 @@ class Metering {
   const Scene& scene_;
   const MeteringOptions& options_;
   std::size_t layers_;
-  std::vector<ThrownRays> thrown_rays_;  // of lights without size
-  std::vector<Point> points_;            // that are being measured
+  // Lights without size, whose thrown light is added to that of paths; others, at which paths are
+  // aimed.
+  std::vector<ThrownRays> thrown_rays_;
+  std::vector<AimedLamp> aimed_;
+  std::vector<Point> points_;  // that are being measured
   std::size_t finished_ = 0, all_points_ = 0;
   std::chrono::steady_clock::time_point start_;
   double worst_ = 0;            // relative error of the noisiest point, after known_at_ samples

@@ -8,9 +8,8 @@ namespace {
 
 // A quarter with more than this share of its tree's weight is divided,
 constexpr double kDividedShare = 0.01;
-// where so many samples tell how; down to quarters of a 4^9th of the sphere.
+// where so many samples tell how.
 constexpr std::size_t kDividedSamples = 8;
-constexpr int kDeepestNode = 9;
 
 struct Square {
   float x = 0, y = 0, side = 1;
@@ -18,7 +17,7 @@ struct Square {
 
 void divide(std::span<DirectionSample> samples,
             const Square& square,
-            int depth,
+            int halvings_left,
             double all,
             float uniform,
             std::uint32_t index,
@@ -56,13 +55,13 @@ void divide(std::span<DirectionSample> samples,
   for (std::size_t q = 0; q < 4; ++q) {
     nodes[index].share[q] = static_cast<float>(share[q] / shares);
     const std::size_t count = begin[q + 1] - begin[q];
-    if (weight[q] > kDividedShare * all && count >= kDividedSamples && depth < kDeepestNode) {
+    if (weight[q] > kDividedShare * all && count >= kDividedSamples && halvings_left > 1) {
       const auto child = static_cast<std::uint32_t>(nodes.size());
       nodes[index].child[q] = child;
       nodes.emplace_back();
       divide(samples.subspan(begin[q], count),
              {q % 2 == 1 ? mx : square.x, q / 2 == 1 ? my : square.y, half},
-             depth + 1,
+             halvings_left - 1,
              all,
              uniform,
              child,
@@ -90,14 +89,15 @@ Vec3 direction_of(const Vec2& place) {
 
 std::uint32_t add_direction_tree(std::span<DirectionSample> samples,
                                  float uniform,
-                                 std::vector<DirectionNode>& nodes) {
+                                 std::vector<DirectionNode>& nodes,
+                                 int deepest) {
   const auto root = static_cast<std::uint32_t>(nodes.size());
   nodes.emplace_back();
   double all = 0;
   for (const DirectionSample& s : samples) {
     all += static_cast<double>(s.weight);
   }
-  divide(samples, {}, 1, all, uniform, root, nodes);
+  divide(samples, {}, deepest, all, uniform, root, nodes);
   return root;
 }
 

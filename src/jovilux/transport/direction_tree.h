@@ -31,12 +31,14 @@ struct DirectionNode {
 /// Adds a tree for these samples to `nodes`, in whose order they are left; returns its root.
 ///
 /// A quarter is divided where it holds more than a hundredth of the weight and enough samples to
-/// tell; a share of `uniform` of the density is spread over all directions.
+/// tell, `deepest` times at most; a share of `uniform` of the density is spread over all
+/// directions.
 /// Source: T. Müller, M. Gross, J. Novák, "Practical Path Guiding for Efficient Light-Transport
 /// Simulation", CGF 36(4), 2017.
 std::uint32_t add_direction_tree(std::span<DirectionSample> samples,
                                  float uniform,
-                                 std::vector<DirectionNode>& nodes);
+                                 std::vector<DirectionNode>& nodes,
+                                 int deepest = 9);
 
 /// A direction chosen by the tree's density, by u in [0, 1)^2; `pdf` per steradian.
 Vec3 sample_directions(std::span<const DirectionNode> nodes,
@@ -45,5 +47,19 @@ Vec3 sample_directions(std::span<const DirectionNode> nodes,
                        float& pdf);
 /// The density per steradian of the unit direction `d`; above 0 everywhere.
 float directions_pdf(std::span<const DirectionNode> nodes, std::uint32_t root, const Vec3& d);
+
+/// A tree of its own.
+class DirectionTree {
+ public:
+  /// As add_direction_tree().
+  DirectionTree(std::vector<DirectionSample> samples, float uniform, int deepest) {
+    add_direction_tree(samples, uniform, nodes_, deepest);
+  }
+  Vec3 sample(const Vec2& u, float& pdf) const { return sample_directions(nodes_, 0, u, pdf); }
+  float pdf(const Vec3& d) const { return directions_pdf(nodes_, 0, d); }
+
+ private:
+  std::vector<DirectionNode> nodes_;
+};
 
 }  // namespace jovilux

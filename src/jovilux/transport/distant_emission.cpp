@@ -14,7 +14,7 @@ namespace {
 constexpr double kByArrivals = 0.6;
 // Nothing is emitted from cells whose photons would stand for so many times the light of usual ones
 // (harmonic mean over what arrives): their light is left to camera paths. Photons that stand for
-// more than the lesser factor end at their first scattering. docs/performance.md has what other
+// more than the lesser factor end at their first scattering. docs/experiments.md has what other
 // factors give.
 constexpr double kHeaviestFirst = 160, kHeaviestAll = 10;
 // Arrivals that each cell holds beside those found, so that a cell without any has a chance.

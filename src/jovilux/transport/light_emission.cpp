@@ -1,6 +1,7 @@
 #include "jovilux/transport/light_emission.h"
 
 #include "jovilux/base/sampler.h"
+#include "jovilux/emitters/seen_shapes.h"
 #include "jovilux/transport/direction_tree.h"
 
 #include <algorithm>
@@ -35,13 +36,6 @@ std::vector<float> cumulative_of(const std::vector<double>& weights) {
   return out;
 }
 
-float reach_of(const Emitter& e) {
-  if (e.kind == LightKind::kObject) {
-    return static_cast<float>(e.detail->surface->reach());
-  }
-  return std::max(e.radius, std::hypot(e.half_width, e.half_height));
-}
-
 Emitter without_place(const Emitter& e) {
   Emitter out = e;
   out.falloff = Falloff{};
@@ -51,6 +45,11 @@ Emitter without_place(const Emitter& e) {
     out.detail = std::move(detail);
   }
   return out;
+}
+
+Vec3 clear_of_light(const Emitter& e, const Vec3& p, const LightSample& light) {
+  const float start = e.is_zero_size() ? 0.0f : 1e-5f;
+  return p + (1 - start) * light.distance * light.wi;
 }
 
 LightEmission::LightEmission(const Emitter& aim,
@@ -109,9 +108,7 @@ EmittedPhoton LightEmission::sample(const Emitter& aim,
   }
   const float area = 4 * kPi * radius_ * radius_ / static_cast<float>(power_.size());
   photon.flux = light.weight * cosine * area / chance;
-  // Clear of the light's own surface by the rounding of the distance.
-  const float start = aim.is_zero_size() ? 0.0f : 1e-5f;
-  photon.ray = {p + (1 - start) * light.distance * light.wi, Vec3(-light.wi)};
+  photon.ray = {clear_of_light(aim, p, light), Vec3(-light.wi)};
   photon.colored = light.colored;
   photon.rgb = light.rgb;
   if (!std::isfinite(photon.flux)) {

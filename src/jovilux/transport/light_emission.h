@@ -8,11 +8,12 @@
 
 namespace jovilux {
 
-/// The radius of a ball around a light's center that holds it [m]; of lights of finite size.
-float reach_of(const Emitter& e);
-
 /// The light without what depends on where it falls: falloff and tint by position.
 Emitter without_place(const Emitter& e);
+
+/// The place that was chosen on a light from p, clear of the light's own surface by the rounding of
+/// the distance: where a ray to p begins.
+Vec3 clear_of_light(const Emitter& e, const Vec3& p, const LightSample& light);
 
 /// Of weights (>= 0, not all 0), 0 and then their share of the sum up to each: the last is 1.
 std::vector<float> cumulative_of(const std::vector<double>& weights);

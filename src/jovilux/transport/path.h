@@ -27,6 +27,9 @@ struct FirstHit {
 struct Receiver {
   Vec3 at, normal;
   Scene::Surface surface;  ///< its links count; it has neither object nor material nor emitter
+  /// Where narrow light may come from: half of the directions are chosen by it, joined with those
+  /// by the cosine by their mixture's density. Null: all are chosen by the cosine.
+  std::shared_ptr<const DirectionTree> beams;
 };
 
 /// The paths from lights that a picture's camera paths are joined with, and how many of them a

@@ -107,7 +107,10 @@ void PathTracer::take_material(const State& s,
                                bool received,
                                const Scene::Pictures* pictures) {
   if (received) {
+    constexpr float kByBeams = 0.5f;
     v.material = &white_receiver();
+    v.beams = options_.receiver->beams.get();
+    v.guided_share = v.beams != nullptr ? kByBeams : 0;
     return;
   }
   const std::uint32_t number = s.rough_before && !options_.as_they_are
@@ -398,13 +401,21 @@ void PathTracer::probe_lights(const State& s, const Vertex& v) {
   }
 }
 
+Vec3 PathTracer::guided_direction(const Vertex& v, const Vec2& u, float& pdf) const {
+  return v.beams != nullptr ? v.beams->sample(u, pdf)
+                            : surface_guide_->sample(*v.cell, v.p.position, u, pdf);
+}
+
+float PathTracer::guided_pdf(const Vertex& v, const Vec3& wi) const {
+  return v.beams != nullptr ? v.beams->pdf(wi) : surface_guide_->pdf(*v.cell, v.p.position, wi);
+}
+
 // The density of directions chosen at a surface, without a mirror part: its own, mixed with the
 // guide's.
 float PathTracer::direction_pdf(const Vertex& v, const Vec3& local_wi, const Vec3& wi) const {
   const float own = reflection_pdf(*v.material, v.local_wo, local_wi, v.inside),
               share = v.guided_share;
-  return share > 0 ? share * surface_guide_->pdf(*v.cell, v.p.position, wi) + (1 - share) * own
-                   : own;
+  return share > 0 ? share * guided_pdf(v, wi) + (1 - share) * own : own;
 }
 
 // A direction chosen at a surface, by itself or by the guide.
@@ -415,7 +426,7 @@ PathTracer::Turn PathTracer::turn(const Vertex& v) const {
   Turn out;
   Scattering& next = out.next;
   if (share > 0 && v.choices.y() < share) {
-    out.wi = surface_guide_->sample(*v.cell, v.p.position, u, out.guided);
+    out.wi = guided_direction(v, u, out.guided);
     next.wi = v.frame.to_local(out.wi);
     out.own = reflection_pdf(material, v.local_wo, next.wi, v.inside);
     next.pdf = share * out.guided + (1 - share) * out.own;
@@ -432,7 +443,7 @@ PathTracer::Turn PathTracer::turn(const Vertex& v) const {
   }
   const bool asked = share > 0 || (v.cell != nullptr && options_.recorder != nullptr &&
                                    surface_guide_->has_directions());
-  out.guided = asked && next.pdf > 0 ? surface_guide_->pdf(*v.cell, v.p.position, out.wi) : 0;
+  out.guided = asked && next.pdf > 0 ? guided_pdf(v, out.wi) : 0;
   if (share > 0 && next.pdf > 0) {
     next.pdf = share * out.guided + (1 - share) * out.own;
     next.weight *= out.own / next.pdf;

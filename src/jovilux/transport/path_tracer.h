@@ -151,9 +151,10 @@ class PathTracer {
     Vec3 local_wo;
     std::uint32_t pairs = 0;
     Vec2 choices;
-    const GuideCell* cell = nullptr;  // null: nothing is known
+    const GuideCell* cell = nullptr;       // null: nothing is known
+    const DirectionTree* beams = nullptr;  // of a receiver, in place of a cell
     std::span<const float> arrives;
-    float guided_share = 0;  // of directions chosen by the guide
+    float guided_share = 0;  // of directions chosen by the guide or the beams
 
     // Lights that matter are on this side; null: on both.
     const Vec3* light_side() const { return both_sides ? nullptr : &side.normal; }
@@ -326,6 +327,8 @@ class PathTracer {
                      const LightSample& light,
                      const Vec3& local_wi);
   void probe_lights(const State& s, const Vertex& v);
+  Vec3 guided_direction(const Vertex& v, const Vec2& u, float& pdf) const;
+  float guided_pdf(const Vertex& v, const Vec3& wi) const;
   float direction_pdf(const Vertex& v, const Vec3& local_wi, const Vec3& wi) const;
   Turn turn(const Vertex& v) const;
   bool leave_surface(State& s, Vertex& v);
@@ -338,7 +341,7 @@ class PathTracer {
 
   // Connections at the first vertex of a camera path, at later ones, and at each of the places
   // where even haze scatters its first ray: the camera's ray and all before it are shared by them.
-  // The best of 2, 4, 6 and 8 at equal time (docs/performance.md, "Connections").
+  // The best of 2, 4, 6 and 8 at equal time (docs/experiments.md, "Connections").
   static constexpr int kFirstConnections = 6, kLaterConnections = 2, kHazeConnections = 4;
   static_assert(kFirstConnections <= static_cast<int>(VirtualLights::kMostChosen) &&
                 kHazeConnections <= static_cast<int>(VirtualLights::kMostChosen));

@@ -2,7 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
-#include "jovilux/transport/direction_tree.h"
+#include "jovilux/emitters/seen_shapes.h"
 #include "jovilux/transport/light_emission.h"
 #include "jovilux/transport/virtual_light_walk.h"
 
@@ -21,12 +21,18 @@ constexpr int kMostHalvings = 12;
 constexpr int kEdgeHalvings = 2;
 constexpr float kEdgeReach = 20, kDrawTogether = 0.8f;
 // With more cells than so many the last ones are taken as they are: more photons miss the disk.
-constexpr std::size_t kMostBeams = 1 << 13;
+// Where photons only tell directions, fewer do.
+constexpr std::size_t kMostBeams = 1 << 13, kMostBeamsOfDirections = 1 << 11;
 // Radius of the disk that counts, over the way from the last mirror: its light is even to the
-// square of that.
-constexpr float kDisk = 0.01f;
+// square of that. Where photons only tell directions, it is as wide as a lamp's image may be.
+constexpr float kDisk = 0.01f, kDiskOfDirections = 1e-4f;
 // A cell is fine enough where its rays lie as near to each other, over the disk's radius.
 constexpr float kFine = 0.5f;
+// The same over the light's radius, and the disk's growth by it where beams are looked for: photons
+// leave the light at any place of it, beams are found from its middle.
+constexpr float kDiskOfLight = 0.5f, kReachOfLight = 1.5f;
+// The light's side toward a direction is that which is seen from so many times its radius.
+constexpr float kFarFromLight = 1000;
 // By so much, relative and in meters, a surface may end a ray before the plane that lies on it.
 constexpr float kRounding = 1e-4f;
 
@@ -37,9 +43,29 @@ bool can_be_thrown(const Scene& scene, const Emitter& e) {
          VirtualLights::could_carry(scene, false)[e.layer];
 }
 
+bool can_be_aimed_at(const Emitter& e) {
+  return e.shines() && !e.is_distant() && !e.is_zero_size() && !e.only_sampled &&
+         e.layer != kNoIndex && e.cheats.visible;
+}
+
+float brightest_intensity(const Emitter& e) {
+  constexpr int kDirections = 256;
+  const Emitter aim = without_place(e);
+  const float distance = std::max(1.0f, kFarFromLight * reach_of(aim));
+  float most = 0;
+  for (std::uint32_t i = 0; i < kDirections; ++i) {
+    const Vec3 way = direction_of(Sampler(1, 0x62726967U, i).pair(0));
+    const LightSample light = sample_toward(aim, aim.center + distance * way, {0.5f, 0.5f});
+    most = std::max(most, light.weight * sqr(distance));
+  }
+  return most;
+}
+
 ThrownRays::ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed)
     : scene_(scene),
       aim_(without_place(scene.emitters[emitter])),
+      reach_(reach_of(aim_)),
+      disk_(reach_ > 0 ? kDiskOfDirections : kDisk),
       emitter_(emitter),
       bounces_(bounces),
       seed_(seed),
@@ -68,6 +94,7 @@ void ThrownRays::trace_row(std::uint32_t row) {
           continue;
         }
         const int met = follow(ray_of(cell, ray),
+                               Vec2::Constant(0.5f),
                                seed_,
                                static_cast<int>(way) - 1,
                                1,
@@ -86,24 +113,27 @@ void ThrownRays::trace_row(std::uint32_t row) {
 
 template <class Use>
 int ThrownRays::follow(const Vec2& direction,
+                       const Vec2& on_light,
                        std::uint64_t seed,
                        std::optional<int> reflected_at,
                        double solid_angle,
                        const Use& use) const {
   EmittedPhoton photon;
   const Vec3 way = direction_of(direction);
-  const LightSample light = sample_toward(aim_, aim_.center + way, {0.5f, 0.5f});  // cd: from 1 m
+  const float distance = std::max(1.0f, kFarFromLight * reach_);
+  const Vec3 eye = aim_.center + distance * way;
+  const LightSample light = sample_toward(aim_, eye, on_light);
   if (!(light.weight > 0)) {
     return 0;
   }
-  photon.ray = {aim_.center, way};
+  photon.ray = {reach_ > 0 ? clear_of_light(aim_, eye, light) : aim_.center, way};
   photon.colored = light.colored;
   photon.rgb = light.rgb;
   RayCounts rays;
   VirtualLightWalk walk(scene_, bounces_ + 1, 0, rays);
   return walk.follow_mirrors(photon,
                              emitter_,
-                             static_cast<double>(light.weight) * solid_angle,
+                             static_cast<double>(light.weight * sqr(distance)) * solid_angle,
                              Rng(seed),
                              reflected_at,
                              use);
@@ -117,6 +147,7 @@ ThrownLight::ThrownLight(const ThrownRays& rays, const ReceivingPlane& plane)
 void ThrownLight::find_beams() {
   constexpr std::uint32_t kFirstCells = ThrownRays::kFirstCells;
   constexpr float kSide = 1.0f / kFirstCells;
+  const std::size_t most = rays_.reach_ > 0 ? kMostBeamsOfDirections : kMostBeams;
   std::vector<Cell> open;
   for (std::uint32_t k = 0; k < kFirstCells * kFirstCells; ++k) {
     const std::uint32_t column = k % kFirstCells, row = k / kFirstCells;
@@ -142,7 +173,7 @@ void ThrownLight::find_beams() {
              verdict.spread});
       }
     }
-    if (next.size() + cells_.size() > kMostBeams) {
+    if (next.size() + cells_.size() > most) {
       cells_.insert(cells_.end(), next.begin(), next.end());
       return;
     }
@@ -178,6 +209,7 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
       out.choices = rays_.choices_[cell.number];
     } else {
       const int met = rays_.follow(ThrownRays::ray_of(cell, k),
+                                   Vec2::Constant(0.5f),
                                    rays_.seed_,
                                    static_cast<int>(way) - 1,
                                    1,
@@ -191,18 +223,19 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
   if (thrown == 0) {
     return out;
   }
-  float least = kFar, spread = 0, disk = 0;
+  float least = kFar, spread = 0, disk = 0;  // the disk that counts
   for (const auto& a : nearest) {
     for (const auto& b : nearest) {
       spread = a && b ? std::max(spread, (a->offset - b->offset).norm()) : spread;
     }
     least = a ? std::min(least, a->offset.norm()) : least;
-    disk = a ? std::max(disk, kDisk * a->thrown_from) : disk;
+    disk = a ? std::max(disk, rays_.disk_ * a->thrown_from + kDiskOfLight * rays_.reach_) : disk;
   }
+  const float reached = disk + (kReachOfLight - kDiskOfLight) * rays_.reach_;
   const bool at_edge =
-      thrown < nearest.size() && level < kEdgeHalvings && least < kEdgeReach * disk;
+      thrown < nearest.size() && level < kEdgeHalvings && least < kEdgeReach * reached;
   const bool smooth = level <= kEdgeHalvings || spread < kDrawTogether * cell.spread_before;
-  out.matters = at_edge || least < disk + (smooth ? 2 * spread : 0.0f);
+  out.matters = at_edge || least < reached + (smooth ? 2 * spread : 0.0f);
   out.spread = out.matters ? spread : 0;
   out.fine = thrown == nearest.size() && spread < kFine * disk;
   return out;
@@ -221,35 +254,71 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
   return out;
 }
 
-void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const {
+template <class Use>
+void ThrownLight::each_arrival(std::uint32_t batch, std::uint32_t photons, const Use& use) const {
   const std::uint32_t of_cell = std::max<std::uint32_t>(
       photons / static_cast<std::uint32_t>(std::max<std::size_t>(cells_.size(), 1)), 4);
-  const Emitter& e = rays_.scene_.emitters[rays_.emitter_];
   std::uint32_t number = 0;
   for (const Cell& cell : cells_) {
     const double solid_angle = 4 * kPiD * sqr(static_cast<double>(cell.side)) / of_cell;
     for (std::uint32_t i = 0; i < of_cell; ++i) {
       const Sampler sampler(rays_.seed_, mix(0x7468726fU, batch), number++);
-      const Vec2 u = sampler.pair(0);
-      const auto use = [&](const Ray& ray, float end, const Spectrum& flux, const Arrival& how) {
+      const auto arrive = [&](const Ray& ray, float end, const Spectrum& flux, const Arrival& how) {
         const float cosine = -ray.direction.dot(plane_.normal);
         if (!(cosine > 0)) {
           return;
         }
         // Where it crosses the plane. A plane that lies on a surface ends the ray, to a rounding.
         const float t = (ray.origin - plane_.at).dot(plane_.normal) / cosine,
-                    radius = kDisk * (plane_.at - ray.origin).norm();
+                    radius =
+                        rays_.disk_ * (plane_.at - ray.origin).norm() + kDiskOfLight * rays_.reach_;
         if (t > 0 && t < end * (1 + kRounding) + kRounding &&
             (ray.at(t) - plane_.at).squaredNorm() < radius * radius) {
-          contribute(e, flux, 1 / (kPi * kPi * radius * radius), how, sink);
+          use(ray, radius, flux, how);
         }
       };
-      rays_.follow(cell.lo + cell.side * u,
+      rays_.follow(cell.lo + cell.side * sampler.pair(0),
+                   sampler.pair(1),
                    static_cast<std::uint64_t>(mix(mix(rays_.seed_, batch), number)) << 32 | i,
                    std::nullopt,
                    solid_angle,
-                   use);
+                   arrive);
     }
+  }
+}
+
+void ThrownLight::add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const {
+  const Emitter& e = rays_.scene_.emitters[rays_.emitter_];
+  each_arrival(
+      batch, photons, [&](const Ray&, float radius, const Spectrum& flux, const Arrival& how) {
+        contribute(e, flux, 1 / (kPi * kPi * radius * radius), how, sink);
+      });
+}
+
+void ThrownLight::add_directions(std::vector<DirectionSample>& out) const {
+  // So many arrivals lie close enough; an image of which most is hidden may have fewer.
+  constexpr std::size_t kArrivals = 500;
+  constexpr std::uint32_t kPhotons = 1 << 13, kMostBatches = 4;
+  // The kernel fills what lies between photons: a direction that is met by none would be chosen so
+  // seldom that its light comes in lumps.
+  constexpr int kOfKernel = 8;
+  const Vec3 light = rays_.aim_.center;
+  Rng random(rays_.seed_);
+  const auto spread = [&](const Ray& ray, float radius, const Spectrum& flux, const Arrival&) {
+    const Vec3 back = -ray.direction;
+    // The disk as seen from the light's image, for a single flat mirror.
+    const float angle = radius / ((ray.origin - plane_.at).norm() + (ray.origin - light).norm());
+    const Frame frame = Frame::around(back);
+    for (int k = 0; k < kOfKernel; ++k) {
+      const auto r = angle * static_cast<float>(std::sqrt(random.uniform()));
+      const auto phi = static_cast<float>(2 * kPiD * random.uniform());
+      const Vec3 near = frame.to_world({r * std::cos(phi), r * std::sin(phi), 1}).normalized();
+      out.push_back({square_of(near), flux.mean() / kOfKernel});
+    }
+  };
+  const std::size_t enough = any() ? out.size() + kArrivals * kOfKernel : 0;
+  for (std::uint32_t batch = 0; batch < kMostBatches && out.size() < enough; ++batch) {
+    each_arrival(batch, kPhotons, spread);
   }
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "jovilux/scene/scene.h"
+#include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/transport.h"
 
 #include <cstdint>
@@ -19,11 +20,21 @@ struct ReceivingPlane {
 /// without departures that depend on the way.
 bool can_be_thrown(const Scene& scene, const Emitter& e);
 
-/// What mirrors and smooth glass throw of one light without size in all directions, for any place.
+/// Whether ThrownLight can tell from where a light comes by mirrors: one of finite size, which
+/// paths meet there, but so seldom where it is small that they need to be told.
+bool can_be_aimed_at(const Emitter& e);
+
+/// About the largest luminous intensity of a light, over some hundred directions [cd]; without its
+/// falloff.
+float brightest_intensity(const Emitter& e);
+
+/// What mirrors and smooth glass throw of one light in all directions, for any place.
 class ThrownRays {
  public:
   /// The scene must stay where it is. `bounces`: the most mirrors on a way.
   ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed);
+
+  std::uint32_t emitter() const { return emitter_; }
 
  private:
   friend class ThrownLight;
@@ -49,10 +60,12 @@ class ThrownRays {
     return (cell * kWays + way) * kRays + ray;
   }
   void trace_row(std::uint32_t row);
-  // A photon in a direction of the square; use(ray, end, flux, how) is called for each stretch that
-  // a mirror has thrown it along. Returns how often it was reflected or let through by choice.
+  // A photon in a direction of the square, from a place on the light chosen by `on_light` in
+  // [0, 1)^2; use(ray, end, flux, how) is called for each stretch that a mirror has thrown it
+  // along. Returns how often it was reflected or let through by choice.
   template <class Use>
   int follow(const Vec2& direction,
+             const Vec2& on_light,
              std::uint64_t seed,
              std::optional<int> reflected_at,
              double solid_angle,
@@ -60,6 +73,8 @@ class ThrownRays {
 
   const Scene& scene_;
   Emitter aim_;  // without falloff and tint by position
+  float reach_;  // of the light around its center [m]
+  float disk_;   // that counts, its radius over the way from the last mirror
   std::uint32_t emitter_;
   int bounces_;
   std::uint32_t seed_;
@@ -68,8 +83,9 @@ class ThrownRays {
   std::vector<std::uint8_t> choices_;            // of each first cell, the most of a ray
 };
 
-/// The beams in which one light without size comes to a place by mirrors and smooth glass alone: no
-/// path from there meets the light, and a path from the light hardly ever meets the place. The
+/// The beams in which one light comes to a place by mirrors and smooth glass alone: no path from
+/// there meets a light without size, hardly any a small one, and a path from the light hardly ever
+/// meets the place. The
 /// light's directions are divided into cells, as equal parts of the sphere. A cell is divided again
 /// where the rays of its corners, thrown on by mirrors, pass the place within the distance that
 /// they have from each other; until that distance is small beside the way from the last mirror.
@@ -86,8 +102,12 @@ class ThrownLight {
   /// Whether any light was found to come.
   bool any() const { return !cells_.empty(); }
   /// Adds what about so many photons bring to the sink, as the luminance of a white diffuse surface
-  /// in the plane [cd/m2]; batches are independent.
+  /// in the plane [cd/m2]; batches are independent. For lights without size: of others the place is
+  /// taken as wider than what is exact.
   void add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const;
+  /// Adds directions toward the light, as photons come from there: where paths from the plane may
+  /// find it. None where no light comes.
+  void add_directions(std::vector<DirectionSample>& out) const;
 
  private:
   using Cell = ThrownRays::Cell;
@@ -105,6 +125,9 @@ class ThrownLight {
   Verdict judge(const Cell& cell, int level, std::uint32_t way) const;
   Verdict judge(const Cell& cell, int level) const;
   void find_beams();
+  // use(ray, radius of the disk [m], flux, how) is called for each photon that comes.
+  template <class Use>
+  void each_arrival(std::uint32_t batch, std::uint32_t photons, const Use& use) const;
 
   const ThrownRays& rays_;
   ReceivingPlane plane_;
