@@ -91,8 +91,12 @@ std::string strongest_lights(const std::vector<std::string>& layers, const Meter
   constexpr double kLeastShare = 0.005;
   std::vector<std::size_t> order(layers.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
+  // Lights that read alike stay in the rig's order, whichever chance has put ahead.
+  const auto as_read = [&](std::size_t l) {
+    return parse_number(short_number(r.by_light[l].value, 3)).value_or(0);
+  };
   std::stable_sort(order.begin(), order.end(), [&](std::size_t x, std::size_t y) {
-    return r.by_light[x].value > r.by_light[y].value;
+    return as_read(x) > as_read(y);
   });
   order.resize(std::min(kShown, order.size()));
   std::string out;

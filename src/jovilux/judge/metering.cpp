@@ -474,8 +474,12 @@ class Metering {
   // Whether there are paths enough.
   bool fine_by_paths(const Point& p) const {
     const auto [paths, error] = paths_estimate(p);
-    return p.per_scrambling >= kLeastPaths &&
-           (!(paths > 0) || error <= options_.error * estimate(p).first);
+    if (!(paths > 0)) {
+      return p.per_scrambling >= kLeastPaths;
+    }
+    // Who limits the samples to fewer than that takes what they tell.
+    const std::uint64_t least = std::min(kLeastPaths, options_.most_samples / kScrambledPaths);
+    return p.per_scrambling >= least && error <= options_.error * estimate(p).first;
   }
   bool fine(const Point& p) const {
     const auto [mean, error] = estimate(p);
