@@ -103,8 +103,9 @@ void add_gains(const Json& line, Tables& tables) {
   for (const Json& rig : line.at("rigs")) {
     tables.of(caption, "scene")
         .put(rig.at("scene"),
-             fmt::format("{}, {} s", rig.at("size").get<std::string>(), line.at("seconds").dump()),
-             fmt::format("{:.3g} ({:.3g}, {:.3g})",
+             fmt::format(
+                 "{}, {:g} s", rig.at("size").get<std::string>(), line.at("seconds").get<double>()),
+             fmt::format("{:.3g} ({:.0f}, {:.0f})",
                          rig.at("ratio").get<double>(),
                          rig.at("samples_before").get<double>(),
                          rig.at("samples_after").get<double>()));
