@@ -245,14 +245,16 @@ class Metering {
     }
   }
 
-  // A lamp of small angle that would be a part of the reading by a flat mirror.
+  // A lamp of small angle whose light by a flat mirror would be a part of the reading.
   bool could_be_missed(const AimedLamp& lamp, const Point& p) const {
+    if (p.meter->luminance || p.per_scrambling == 0) {
+      return false;
+    }
     const Emitter& e = scene_.emitters[lamp.emitter];
-    const float d2 = (p.receiver.at - e.center).squaredNorm();
-    return !p.meter->luminance && p.per_scrambling > 0 &&
-           sqr(reach_of(e))<sqr(kSmallLamp) * d2&& static_cast<double>(lamp.intensity / d2)>
-                   options_.error *
-               kPiD * estimate(p).first;
+    const float distance = (p.receiver.at - e.center).norm();
+    const bool small = reach_of(e) < kSmallLamp * distance;
+    const auto illuminance = static_cast<double>(lamp.intensity / sqr(distance));
+    return small && illuminance > options_.error * kPiD * estimate(p).first;
   }
 
   // In place of what fewer photons told.

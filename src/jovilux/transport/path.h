@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/color/nodes.h"
+#include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/guide.h"
 #include "jovilux/transport/light_paths.h"
 #include "jovilux/transport/transport.h"
@@ -9,6 +10,7 @@
 #include <cstdint>
 #include <deque>
 #include <limits>
+#include <memory>
 
 namespace jovilux {
 

@@ -24,12 +24,12 @@ constexpr float kEdgeReach = 20, kDrawTogether = 0.8f;
 // Where photons only tell directions, fewer do.
 constexpr std::size_t kMostBeams = 1 << 13, kMostBeamsOfDirections = 1 << 11;
 // Radius of the disk that counts, over the way from the last mirror: its light is even to the
-// square of that. Where photons only tell directions, it is as wide as a lamp's image may be.
+// square of that. Where photons only tell directions, the light's own radius counts instead.
 constexpr float kDisk = 0.01f, kDiskOfDirections = 1e-4f;
 // A cell is fine enough where its rays lie as near to each other, over the disk's radius.
 constexpr float kFine = 0.5f;
-// The same over the light's radius, and the disk's growth by it where beams are looked for: photons
-// leave the light at any place of it, beams are found from its middle.
+// By how much of the light's radius the disk grows, and by how much where beams are looked for:
+// these are found from one place of the light, and photons leave it at any.
 constexpr float kDiskOfLight = 0.5f, kReachOfLight = 1.5f;
 // The light's side toward a direction is that which is seen from so many times its radius.
 constexpr float kFarFromLight = 1000;

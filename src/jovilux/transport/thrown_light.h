@@ -34,8 +34,6 @@ class ThrownRays {
   /// The scene must stay where it is. `bounces`: the most mirrors on a way.
   ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, std::uint32_t seed);
 
-  std::uint32_t emitter() const { return emitter_; }
-
  private:
   friend class ThrownLight;
   // A part of the square of directions (direction_of()).
@@ -102,8 +100,8 @@ class ThrownLight {
   /// Whether any light was found to come.
   bool any() const { return !cells_.empty(); }
   /// Adds what about so many photons bring to the sink, as the luminance of a white diffuse surface
-  /// in the plane [cd/m2]; batches are independent. For lights without size: of others the place is
-  /// taken as wider than what is exact.
+  /// in the plane [cd/m2]; batches are independent. For lights without size: of others the disk is
+  /// wider by half of their radius, and the mean not exact.
   void add(std::uint32_t batch, std::uint32_t photons, LightSink& sink) const;
   /// Adds directions toward the light, as photons come from there: where paths from the plane may
   /// find it. None where no light comes.
