@@ -29,7 +29,7 @@ constexpr std::uint32_t kFewPhotons = 1 << 9, kManyPhotons = 1 << 17;
 // are: by one of a thousand in the mean.
 constexpr float kSmallLamp = 0.03f;
 // Of the directions toward such lamps, spread over all; the others down to a 4^16th of the sphere,
-// which a lamp of 1 mm fills at 10 m.
+// which a lamp of 0.3 mm in radius fills at 10 m.
 constexpr float kSpreadEvenly = 0.05f;
 constexpr int kAimedHalvings = 16;
 

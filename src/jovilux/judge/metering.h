@@ -47,11 +47,12 @@ struct MeterResult {
 /// Illuminance: paths from a small plane that receives light by the cosine (its luminance as a
 /// white diffuse surface, times pi), linked to the lights of the object that the meter lies on.
 /// What mirrors and smooth glass throw on it of lights without size is found from the lights' side
-/// (ThrownLight). Luminance: paths from `at` within the cone of the meter's field. Samples are
-/// doubled until the standard error of a point, from 16 independent scramblings, is as small as
-/// asked. Where all scramblings agree although their samples differ, as when each finds a lamp
-/// equally often, the error is that of a count rounded to whole samples. The same result for any
-/// number of threads; memory grows with the points, not with the samples.
+/// (ThrownLight); paths are aimed at images of small lamps, which photons tell. Luminance: paths
+/// from `at` within the cone of the meter's field. Samples are doubled until the standard error of
+/// a point, from 16 independent scramblings, is as small as asked; at least 8,192 are taken, or as
+/// many as are allowed. Where all scramblings agree although their samples differ, as when each
+/// finds a lamp equally often, the error is that of a count rounded to whole samples. The same
+/// result for any number of threads; memory grows with the points, not with the samples.
 std::vector<MeterResult> read_meters(const Rig& rig,
                                      const Scene& scene,
                                      const MeteringOptions& options);
