@@ -343,8 +343,63 @@ TEST_CASE("directions toward a sky in a room: their density is one, and that of 
   CHECK(all > 0.7);
   CHECK(unlike < kSamples / 10'000);  // by rounding, at the edges of the tree's squares
   INFO(through << " of directions pass the window, " << plainly << " of the sky's own");
-  CHECK(through > 4 * plainly);
+  CHECK(through > 3 * plainly);
   CHECK(through > 0.3);
+}
+
+TEST_CASE("toward a plain sky each direction brings a diffuse surface the same", "[render][sky]") {
+  const std::string model = GENERATE("uniform", "overcast");
+  const Rig rig =
+      rig_of("[[light]]\nname='sky'\nkind='sky'\noutput='1000 cd/m2'\nmodel='" + model + "'\n");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const Emitter& sky = scene->emitters[0];
+  const double zenith = static_cast<double>(sky.luminance);
+  const bool overcast = model == "overcast";
+  Rng rng(0x5c);
+  const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+  for (const double tilt : {0.0, 0.4, kPiD / 2, 2.2, 2.7}) {
+    const Vec3 normal(static_cast<float>(std::sin(tilt) * 0.6),
+                      static_cast<float>(std::sin(tilt) * 0.8),
+                      static_cast<float>(std::cos(tilt)));
+    // Illuminance of a tilted plane: pi L (1 + cos theta) / 2 of an even sky. Of an overcast one a
+    // third of that, and (4/9) L ((pi - theta) cos theta + sin theta) of 2 sin(elevation) / 3.
+    const double even = kPiD / 2 * (1 + std::cos(tilt)),
+                 wanted =
+                     zenith *
+                     (overcast
+                          ? even / 3 + 4.0 / 9 * ((kPiD - tilt) * std::cos(tilt) + std::sin(tilt))
+                          : even);
+    constexpr int kSamples = 20'000, kBins = 4;
+    std::array<double, kBins> chosen{}, by_density{};
+    double least = 1e30, most = 0;
+    const auto bin = [&](const Vec3& d) {
+      return std::min<std::size_t>(kBins - 1, static_cast<std::size_t>(kBins * d.dot(normal)));
+    };
+    for (int i = 0; i < kSamples; ++i) {
+      const LightSample light = sample_toward(sky, Vec3::Zero(), {uniform(), uniform()}, &normal);
+      const float cosine = light.wi.dot(normal);
+      if (cosine > 0.01f) {  // below, rounding of the direction counts
+        const double brought = static_cast<double>(light.weight * cosine);
+        least = std::min(least, brought);
+        most = std::max(most, brought);
+        CHECK(light.pdf == Approx(light_pdf(sky, Vec3::Zero(), light.wi, {}, &normal)));
+        chosen[bin(light.wi)] += 1.0 / kSamples;
+      }
+      const Vec3 d = even_direction({uniform(), uniform()});
+      if (d.z() > 0 && d.dot(normal) > 0) {
+        by_density[bin(d)] +=
+            4 * kPiD / kSamples * static_cast<double>(light_pdf(sky, Vec3::Zero(), d, {}, &normal));
+      }
+    }
+    INFO(model << ", tilt " << tilt);
+    CHECK(least == Approx(wanted).epsilon(2e-4));
+    CHECK(most == Approx(wanted).epsilon(2e-4));
+    for (std::size_t k = 0; k < kBins; ++k) {
+      INFO("bin " << k);
+      CHECK(chosen[k] == Approx(by_density[k]).margin(0.04));
+    }
+  }
 }
 
 TEST_CASE("cells know their places and their neighbors", "[render][sky]") {

@@ -208,10 +208,12 @@ LightSample toward_plain_sky(const Emitter& e, const Vec2& u, const Vec3* side) 
     return out;
   }
   out.wi = lune.place(u);
-  const float up = std::max(0.0f, -out.wi.dot(e.frame.z));
-  out.pdf = lune.pdf(up);
+  out.pdf = lune.pdf(out.wi, e.sky == SkyModel::kOvercast);
+  if (!(out.pdf > 0)) {
+    return {};
+  }
   out.distance = kFar;
-  out.weight = e.luminance * relative_sky(e, up) / out.pdf;
+  out.weight = e.luminance * relative_sky(e, std::max(0.0f, -out.wi.dot(e.frame.z))) / out.pdf;
   return out;
 }
 
@@ -389,7 +391,7 @@ float bare_pdf(
     case LightKind::kSky:
       if (!has_map(e)) {
         const SkyLune lune(e, side);
-        return lune.empty() ? 0 : lune.pdf(std::max(0.0f, -wi.dot(e.frame.z)));
+        return lune.empty() ? 0 : lune.pdf(wi, e.sky == SkyModel::kOvercast);
       }
       [[fallthrough]];
     case LightKind::kDome:

@@ -134,53 +134,94 @@ struct DiskStrips {
 
 /// The part of an even or overcast sky above the horizon of a surface: a lune between two half
 /// circles that share the axis a, which is level and lies in the surface. Directions a t + sqrt(1 -
-/// t^2) (b cos psi + up sin psi) with 0 < psi < pi - theta, theta the surface's tilt; without a
-/// surface, theta = 0 and the whole sky.
-/// Chosen in proportion to the luminance: even over solid angle and by the sine of the elevation,
-/// in their shares.
+/// t^2) (b cos psi + up sin psi) with 0 < psi < pi - theta, theta the surface's tilt; d omega = dt
+/// d psi. Without a surface: the whole sky, theta = 0.
+///
+/// Chosen in proportion to the luminance, 1 or 1 + 2 sin(elevation), times the cosine to the
+/// surface's normal where there is one: a diffuse surface under an open sky then gets the same from
+/// each direction. Both terms of the luminance are products of a function of t and one of psi:
+///
+///     cos            = sqrt(1 - t^2) sin(psi + theta)
+///     2 sin(el.) cos = 2 (1 - t^2) sin(psi) sin(psi + theta)
 struct SkyLune {
   Vec3 a, b, up;
-  float span = kPi, cos_tilt = 1;  // pi - theta, cos theta
-  bool by_elevation;               // half and half
+  Vec3 normal = Vec3::Zero();                    // of the surface; zero: none
+  float span = kPi, sin_tilt = 0, cos_tilt = 1;  // pi - theta, sin theta, cos theta
+  float even_part = 0, elevation_part = 0;       // integrals over the lune
 
-  SkyLune(const Emitter& e, const Vec3* side)
-      : up(-e.frame.z), by_elevation(e.sky == SkyModel::kOvercast) {
+  SkyLune(const Emitter& e, const Vec3* side) : up(-e.frame.z) {
     a = e.frame.x;
     b = e.frame.y;
-    if (side != nullptr) {
-      const Vec3 level = *side - side->dot(up) * up;
-      const float sine = level.norm();
-      cos_tilt = std::clamp(side->dot(up), -1.0f, 1.0f);
-      span = kPi - std::atan2(sine, cos_tilt);
-      if (sine > 1e-6f) {
-        b = level / sine;
-        a = b.cross(up);
-      }
+    const bool by_elevation = e.sky == SkyModel::kOvercast;
+    if (side == nullptr) {
+      even_part = 2 * kPi;
+      elevation_part = by_elevation ? 2 * kPi : 0;
+      return;
     }
+    normal = *side;
+    cos_tilt = std::clamp(normal.dot(up), -1.0f, 1.0f);
+    const Vec3 level = normal - cos_tilt * up;
+    sin_tilt = level.norm();
+    span = kPi - std::atan2(sin_tilt, cos_tilt);
+    if (sin_tilt > 1e-6f) {
+      b = level / sin_tilt;
+      a = b.cross(up);
+    }
+    even_part = kPi / 2 * (1 + cos_tilt);
+    elevation_part = by_elevation ? 4.0f / 3 * (span * cos_tilt + sin_tilt) : 0;
   }
-  bool empty() const { return !(span > 1e-6f); }
-  float even_part() const { return 2 * span; }  // integral of 1
-  // Of 2 sin(elevation).
-  float elevation_part() const { return by_elevation ? kPi * (1 + cos_tilt) : 0; }
-  float pdf(float sine_of_elevation) const {
-    return (by_elevation ? 1 + 2 * sine_of_elevation : 1) / (even_part() + elevation_part());
+  bool empty() const { return !(span > 1e-3f) || !(even_part > 0); }
+  float pdf(const Vec3& wi, bool by_elevation) const {
+    const float sine = std::max(0.0f, wi.dot(up)),
+                cosine = normal.isZero() ? 1 : std::max(0.0f, wi.dot(normal));
+    return (by_elevation ? 1 + 2 * sine : 1) * cosine / (even_part + elevation_part);
   }
   Vec3 place(Vec2 u) const {
-    const float even = even_part() / (even_part() + elevation_part());
+    const float even = even_part / (even_part + elevation_part);
+    const bool by_even = u.x() < even;
+    u.x() = by_even ? u.x() / even : (u.x() - even) / (1 - even);
     float t, psi;
-    if (u.x() < even) {
-      t = 1 - 2 * u.x() / even;
-      psi = u.y() * span;
+    if (normal.isZero()) {
+      t = 1 - 2 * u.x();
+      psi = u.y() * kPi;
+      if (!by_even) {  // even over a disk
+        const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y(), y = r * std::sin(phi);
+        const Vec3 level = r * std::cos(phi) * a + y * b;
+        return (level + std::sqrt(std::max(0.0f, 1 - u.x())) * up).normalized();
+      }
+    } else if (by_even) {
+      t = -std::cos(sine_place(u.x(), 1, 0, kPi));  // the density of a chord
+      psi = std::acos(std::clamp(cos_tilt - u.y() * (1 + cos_tilt), -1.0f, 1.0f)) - (kPi - span);
     } else {
-      // Even over a disk: t has the density of a chord.
-      const float r = std::sqrt((u.x() - even) / (1 - even)), phi = 2 * kPi * u.y();
-      t = r * std::cos(phi);
-      const float chord = std::sqrt(std::max(1e-12f, 1 - t * t)),
-                  w = std::clamp(r * std::sin(phi) / chord, -1.0f, 1.0f);
-      psi = std::acos(std::clamp(1 - 0.5f * (w + 1) * (1 + cos_tilt), -1.0f, 1.0f));
+      t = 2 * std::sin(std::asin(2 * u.x() - 1) / 3);  // 3 t - t^3 = 2 (2 u - 1)
+      psi = sine_place(u.y(), cos_tilt, sin_tilt, span);
     }
     const float s = std::sqrt(std::max(0.0f, 1 - t * t));
     return (t * a + s * (std::cos(psi) * b + std::sin(psi) * up)).normalized();
+  }
+
+ private:
+  // psi in 0..span with the density of sin(psi) sin(psi + theta), whose integral from 0 is
+  // (psi cos theta - cos(psi + theta) sin(psi)) / 2: Newton's method in a bracket. `c`, `s`: cosine
+  // and sine of theta.
+  static float sine_place(float u, float c, float s, float span) {
+    const float wanted = u * (span * c + s);
+    float low = 0, high = span, psi = span / 2;
+    constexpr float kLastStep = 1e-3f;  // leaves its square: convergence is quadratic
+    for (int i = 0; i < 24; ++i) {
+      const float sine = std::sin(psi), cosine = std::cos(psi);
+      const float rises = 2 * sine * (sine * c + cosine * s),
+                  off = psi * c - (cosine * c - sine * s) * sine - wanted;
+      (off > 0 ? high : low) = psi;
+      const float newton = psi - off / std::max(1e-12f, rises),
+                  next = newton > low && newton < high ? newton : (low + high) / 2;
+      const float step = std::abs(next - psi);
+      psi = next;
+      if (step < kLastStep) {
+        break;
+      }
+    }
+    return psi;
   }
 };
 

@@ -125,8 +125,12 @@ class PathTracer {
     float to_panes = 0;  // from the camera to the last pane that it looked through [m]
     int scatterings = 0, in_haze = 0;
     float onward_chance = 1;  // to go on from the first surface
-    // Of a camera's ray that a pane, glass or a coat has mirrored: the chance to go on from the
-    // first surface that it meets, and the pair of dimensions that decides.
+    // Of a camera's ray that smooth glass or coats divide: the share of the light that this branch
+    // has.
+    float branch_share = 1;
+    // Of a camera's ray that panes, glass or coats have mirrored: the chance to go on from the
+    // first surface that it meets, mirrors and glass left out, and the pair of dimensions that
+    // decides.
     float mirrored_chance = 1;
     std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, the part that connections have left to
@@ -332,7 +336,8 @@ class PathTracer {
   float direction_pdf(const Vertex& v, const Vec3& local_wi, const Vec3& wi) const;
   Turn turn(const Vertex& v) const;
   bool leave_surface(State& s, Vertex& v);
-  float mirrored_apart(const State& s, Vertex& v);
+  float mirrored_apart(State& s, Vertex& v);
+  void follow_beside(State& branch, Vertex& v);
   bool depart(State& s, const Vertex& v, const Turn& turn);
   void leave_by(Departure& from, const Vertex& v, const Turn& turn);
   void update_camera_ratio(State& s, const Vertex& v, const Vec3& local_wi, float own) const;
@@ -404,9 +409,9 @@ class PathTracer {
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it; the one that the path left, for panes may lie
-  // between; the first one of a camera's ray; and that of a virtual light. Optional: a path is made
+  // between; and that of a virtual light. Optional: a path is made
   // for each sample, and materials are large.
-  std::optional<SurfaceModel> colored_, departed_, first_colored_, sender_;
+  std::optional<SurfaceModel> colored_, departed_, sender_;
   Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;
 };
