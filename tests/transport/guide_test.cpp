@@ -323,6 +323,57 @@ output = "5 lm"
   }
 }
 
+TEST_CASE("a guide of photons aims at the images that they come from", "[render][guide]") {
+  // A floor of 2 x 2 m on which light falls from two small images. Of the first the photons know
+  // how far away it is; of the second, as behind a curved mirror, they take it for much farther.
+  const Vec3 images[2] = {{0.5f, -0.3f, 1.5f}, {-1.2f, 0.8f, 0.4f}};
+  constexpr float kRadius = 0.02f;
+  Rng rng(0x1a6e);
+  const auto uniform = [&] { return static_cast<float>(rng.uniform()); };
+  std::vector<PhotonRecord> photons;
+  for (int i = 0; i < 20'000; ++i) {
+    const int which = i % 2;
+    PhotonRecord r;
+    r.p = {2 * uniform() - 1, 2 * uniform() - 1, 0};
+    r.normal = Vec3::UnitZ();
+    const Vec3 to = images[which] + kRadius * even_direction({uniform(), uniform()}) - r.p,
+               direction = to.normalized();
+    r.place = square_of(direction);
+    r.source = which == 0 ? Vec3(r.p + to) : Vec3(r.p + 7 * direction);
+    r.power = 1;
+    photons.push_back(r);
+  }
+  const GuideTree guide = GuideTree::of_photons(photons);
+  REQUIRE(guide.cells() > 16);
+  const auto meets = [&](const Vec3& p, const Vec3& d, const Vec3& image) {
+    const Vec3 to = image - p;
+    return to.dot(d) > 0 && (to - to.dot(d) * d).norm() < 2 * kRadius;
+  };
+  constexpr int kPlaces = 20, kDirections = 20'000;
+  int met[2] = {0, 0};
+  for (int i = 0; i < kPlaces; ++i) {
+    const Vec3 p(1.8f * uniform() - 0.9f, 1.8f * uniform() - 0.9f, 0);
+    const GuideCell& cell = guide.cell(guide.cell_at(p, Vec3::UnitZ()));
+    CHECK(cell.share == 0.5f);
+    RunningMoments integral;  // 1 / pdf is the solid angle that directions are chosen from
+    for (int k = 0; k < kDirections; ++k) {
+      float pdf = 0;
+      const Vec3 d = guide.sample(cell, p, {uniform(), uniform()}, pdf);
+      REQUIRE(pdf > 0);
+      CHECK(pdf == Approx(guide.pdf(cell, p, d)).epsilon(1e-4));
+      integral.add(1 / static_cast<double>(pdf));
+      met[0] += meets(p, d, images[0]) ? 1 : 0;
+      met[1] += meets(p, d, images[1]) ? 1 : 0;
+    }
+    INFO(integral.mean() << " +- " << integral.standard_error());
+    CHECK(std::abs(integral.mean() - 4 * kPiD) < 5 * integral.standard_error());
+  }
+  // 1e-4 of even directions would.
+  INFO(met[0] << ", " << met[1]);
+  CHECK(met[0] > 0.25 * kPlaces * kDirections);
+  CHECK(met[1] > 0.25 * kPlaces * kDirections);
+}
+
 TEST_CASE("learning without time for a second round guides no directions", "[render][guide]") {
   const Rig rig = rig_of(kShadeRoom);
   const auto scene = prepare_scene(rig);

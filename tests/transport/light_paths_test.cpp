@@ -140,6 +140,65 @@ rotate = [0, 90, 0]
   }
 }
 
+TEST_CASE("what a mirror throws of a small lamp is found where a mirror shows it", "[caustics]") {
+  // The camera looks level into a mirror at 45 degrees, which shows it the floor around (0, 0, 0).
+  // There the wall's mirror throws the light of the lamp, as of an image at (1.5, 0, 1).
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [-0.5, 0, 0.25]
+look_at = [0, 0, 0.25]
+field_of_view = 0.5
+[[material]]
+name = "m"
+kind = "metal"
+color = [1, 1, 1]
+roughness = 0
+[[object]]
+name = "periscope"
+material = "m"
+shape = { kind = "rect", size = [0.1, 0.1] }
+at = [0, 0, 0.25]
+rotate = [0, 45, 0]
+[[object]]
+name = "wall"
+material = "m"
+shape = { kind = "rect", size = [0.1, 0.1] }
+at = [1, 0, 0.6666667]
+rotate = [0, 90, 0]
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+[[light]]
+name = "lamp"
+kind = "sphere"
+radius = "5 mm"
+at = [0.5, 0, 1]
+output = "1000 lm"
+[render]
+size = [48, 48]
+samples = 48
+bounces = 4
+layers = "lights+parts"
+)");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  RunningMoments found;
+  constexpr int kSeeds = 8;
+  for (int s = 0; s < kSeeds; ++s) {
+    rig.render.seed = static_cast<std::uint32_t>(40 + s);
+    const Render r = render(rig, *scene, {});
+    double sum = 0;
+    for (std::size_t i = 0; i < r.film().pixels(); ++i) {
+      sum += r.film().slot_mean(i, static_cast<int>(Part::kCaustic)).y();
+    }
+    found.add(sum / static_cast<double>(r.film().pixels()));
+  }
+  // 8e-6 of directions chosen by the floor's cosine meet the lamp's image.
+  const double d2 = 1.5 * 1.5 + 1, exact = 0.5 / kPiD * 1000 / (4 * kPiD) / d2 / std::sqrt(d2);
+  check_exact(found, exact, 0.01);
+}
+
 TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball were not there",
           "[caustics]") {
   // Its rays meet the glass upright: what is reflected goes through the middle and out on the other

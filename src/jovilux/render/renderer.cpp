@@ -760,6 +760,7 @@ class Renderer {
                                      : static_cast<double>(film_.pixels()) * rig_.render.samples;
     plan.rounds = s_.guide_rounds;
     plan.connects = views_.size() == 1;
+    plan.caustics = std::exchange(caustics_, {});
     if (options_.time_limit && !options_.in_parts) {
       constexpr double kSamplesASecond = 3e5, kShortest = 2;
       plan.most_seconds = 0.2 + 0.1 * *options_.time_limit;
@@ -833,6 +834,7 @@ class Renderer {
                                              rig_.render.bounces,
                                              rig_.render.seed);
     light_paths_[middle]->forget();
+    caustics_ = light_paths_[middle]->take_caustics();
     for (std::size_t v = 0; v < views_.size(); ++v) {
       if (v != middle) {
         paths_of(v, light_paths_[middle].get());
@@ -1079,6 +1081,7 @@ class Renderer {
   // Of each layer, whether camera paths find all of its lights.
   std::vector<bool> found_by_cameras_;
   std::vector<std::unique_ptr<LightPaths>> light_paths_;  // of the views; empty: none
+  std::vector<PhotonRecord> caustics_;  // where their light falls, until it is learned from
   std::uint64_t paths_per_sample_ = 0;
   // A half's samples of a pixel in this round are at most 2 to this power.
   unsigned sample_bits_ = 0;

@@ -21,6 +21,8 @@ constexpr std::size_t kArrivalsOfSlot = 8;
 // About so many cells at most: each is compared with all clusters of virtual lights.
 constexpr std::size_t kMostLightCells = 3000;
 constexpr int kDeepestCell = 22;
+// Where photons alone tell directions: more of them than this, or fewer tell nothing.
+constexpr std::size_t kCellPhotons = 256, kLeastPhotonsOfCell = 8;
 // Of directions chosen by a tree, this share is even over the sphere.
 constexpr float kUniform = 0.05f;
 // How many records of a cell its parent's share of arriving light counts for.
@@ -39,10 +41,14 @@ constexpr double kLeastGain = 0.55;
 constexpr double kLeastPart = 0.5;
 // Balls that send light on: so many parts of all photons at most, of which a cell aims at a few
 // that bring it at least this share of its light and look small.
-constexpr int kBallHalvings = 8;
+constexpr int kBallHalvings = 8, kBallHalvingsOfCell = 4;
 constexpr std::size_t kLeastBall = 48, kMostTargets = 16;
 constexpr double kLeastTarget = 0.01;
 constexpr float kWidestTarget = 0.6f;  // radius over distance
+// Balls of a few photons grow by this over the root of their number.
+constexpr float kBetweenPhotons = 2;
+// Radius over distance; narrower cones would be a matter of rounding.
+constexpr float kNarrowest = 2e-4f;
 // Photons count as far around a cell's records as this share of their box.
 constexpr float kBeside = 0.15f;
 
@@ -98,7 +104,8 @@ struct Likelihoods {
 // Places that scatter light, in balls: halves of halves of where photons were scattered.
 class Balls {
  public:
-  explicit Balls(const std::vector<PhotonRecord>& photons) {
+  explicit Balls(const std::vector<PhotonRecord>& photons, int halvings = kBallHalvings)
+      : halvings_(halvings) {
     std::vector<Vec3> places;
     places.reserve(photons.size());
     for (const PhotonRecord& r : photons) {
@@ -137,7 +144,7 @@ class Balls {
     }
     int axis = 0;
     const float longest = places.empty() ? 0 : (hi - lo).maxCoeff(&axis);
-    if (depth < kBallHalvings && places.size() > kLeastBall && longest > 0) {
+    if (depth < halvings_ && places.size() > kLeastBall && longest > 0) {
       const auto cut = static_cast<float>(mean[axis]);
       const auto middle = std::stable_partition(
           places.begin(), places.end(), [&](const Vec3& p) { return p[axis] < cut; });
@@ -160,6 +167,7 @@ class Balls {
     balls_.push_back({center, radius * 1.02f + 1e-6f, 0});
   }
 
+  int halvings_;
   std::vector<Node> nodes_;
   std::vector<GuideTarget> balls_;
 };
@@ -169,6 +177,9 @@ float cone_cosine(const GuideTarget& t, const Vec3& to) {
   const float d2 = to.squaredNorm(), r2 = t.radius * t.radius;
   return d2 > r2 * 1.0001f ? std::sqrt(1 - r2 / d2) : -1.0f;
 }
+
+// Rounding of directions.
+constexpr float kRim = 2e-7f;
 
 // 1 - cos without cancellation.
 float cone_height(const GuideTarget& t, const Vec3& to, float cosine) {
@@ -210,9 +221,10 @@ float GuideTree::pdf(const GuideCell& c, const Vec3& p, const Vec3& direction) c
     const GuideTarget& t = targets_[k];
     const Vec3 to = t.center - p;
     const float cosine = cone_cosine(t, to), along = to.dot(direction);
-    // A hair wider than the cone that is sampled: its rim belongs to it.
-    if (cosine < 0 ||
-        (along > 0 && along * along * 1.000002f >= cosine * cosine * to.squaredNorm())) {
+    // Across the cone's axis, for 1 - cos of a narrow one is all rounding; a rounding wider than
+    // the cone that is sampled.
+    const float rim = t.radius + kRim * to.norm();
+    if (cosine < 0 || (along > 0 && (to - along * direction).squaredNorm() < rim * rim)) {
       by_targets += t.weight / cone_height(t, to, cosine);
     }
   }
@@ -225,7 +237,7 @@ struct GuideTree::Builder {
   const std::vector<ScatteringRecord>& scatterings;
   const std::vector<PhotonRecord>& photons;
   const std::vector<LightRecord>& lights;
-  const Balls& balls;
+  const Balls* balls;      // null: of each cell's photons
   std::size_t newest = 0;  // the first of the last round's scatterings
   bool directions = true;
   std::size_t most_records = kCellRecords, most_arrivals = kCellArrivals;
@@ -465,7 +477,10 @@ struct GuideTree::Builder {
   // The targets of a cell; what comes from elsewhere is left in `rest`.
   Aim aim(const Leaf& leaf, std::vector<DirectionSample>& rest) const {
     Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
-    const std::vector<Arrival> arrivals = arrivals_of(leaf, lo, hi);
+    const std::optional<Balls> own =
+        balls == nullptr ? std::optional(balls_of(leaf)) : std::nullopt;
+    const Balls& balls_here = own ? *own : *balls;
+    const std::vector<Arrival> arrivals = arrivals_of(leaf, balls_here, lo, hi);
     std::map<std::uint32_t, double> of_ball;
     double all = 0;
     for (const Arrival& a : arrivals) {
@@ -477,8 +492,9 @@ struct GuideTree::Builder {
     const Vec3 middle = 0.5f * (lo + hi);
     std::vector<std::pair<double, std::uint32_t>> best;
     for (const auto& [ball, weight] : of_ball) {
-      const GuideTarget& t = balls.ball(ball);
-      if (weight >= kLeastTarget * all && t.radius < kWidestTarget * (t.center - middle).norm()) {
+      const GuideTarget& t = balls_here.ball(ball);
+      const bool small = t.radius < kWidestTarget * (t.center - middle).norm();
+      if (weight >= kLeastTarget * all && small) {
         best.emplace_back(-weight, ball);
       }
     }
@@ -490,7 +506,7 @@ struct GuideTree::Builder {
       aimed -= weight;
     }
     for (const auto& [weight, ball] : best) {
-      out.targets.push_back(balls.ball(ball));
+      out.targets.push_back(own ? narrower(balls_here, ball, leaf) : balls_here.ball(ball));
       out.targets.back().weight = static_cast<float>(-weight / aimed);
     }
     for (const Arrival& a : arrivals) {
@@ -507,15 +523,64 @@ struct GuideTree::Builder {
     return out;
   }
 
+  // A ball's light comes from an image behind or before a curved mirror or glass: the ball, or that
+  // around the place which the photons' rays pass nearest to (least squares), if that is narrower.
+  GuideTarget narrower(const Balls& balls_here, std::uint32_t ball, const Leaf& leaf) const {
+    GuideTarget own = balls_here.ball(ball);
+    Eigen::Matrix3d sum = Eigen::Matrix3d::Zero();
+    Vec3d wanted = Vec3d::Zero(), middle = Vec3d::Zero();
+    std::vector<std::pair<Vec3d, Vec3d>> rays;  // where they fall, and to where they came from
+    for (std::size_t i = leaf.photon_begin; i < leaf.photon_end; ++i) {
+      const PhotonRecord& r = photons[photon_order[i]];
+      if (balls_here.at(r.source) == ball) {
+        const Vec3d p = r.p.cast<double>(), d = direction_of(r.place).cast<double>();
+        const Eigen::Matrix3d across = Eigen::Matrix3d::Identity() - d * d.transpose();
+        sum += across;
+        wanted += across * p;
+        middle += p;
+        rays.emplace_back(p, d);
+      }
+    }
+    const auto count = static_cast<double>(std::max<std::size_t>(rays.size(), 1));
+    middle /= count;
+    const Vec3d image = sum.ldlt().solve(wanted);
+    double radius = 0;
+    for (const auto& [p, d] : rays) {
+      const Vec3d to = image - p;
+      radius = to.dot(d) > 0 ? std::max(radius, (to - to.dot(d) * d).norm()) : HUGE_VAL;
+    }
+    const double distance = (image - middle).norm(),
+                 own_distance = (own.center.cast<double>() - middle).norm();
+    if (radius * own_distance < 0.5 * static_cast<double>(own.radius) * distance) {
+      own.center = image.cast<float>();
+      own.radius = static_cast<float>(radius);
+    }
+    // What lies between photons and beyond the outermost ones: no path would find it by chance.
+    own.radius *= 1 + kBetweenPhotons / static_cast<float>(std::sqrt(count));
+    own.radius = std::max(own.radius, kNarrowest * (own.center - middle.cast<float>()).norm());
+    return own;
+  }
+
+  Balls balls_of(const Leaf& leaf) const {
+    std::vector<PhotonRecord> own;
+    for (std::size_t i = leaf.photon_begin; i < leaf.photon_end; ++i) {
+      own.push_back(photons[photon_order[i]]);
+    }
+    return Balls(own, kBallHalvingsOfCell);
+  }
+
   // What a cell's scatterings and photons tell of light that arrives, each as much as it has of it.
-  std::vector<Arrival> arrivals_of(const Leaf& leaf, Vec3& lo, Vec3& hi) const {
+  std::vector<Arrival> arrivals_of(const Leaf& leaf,
+                                   const Balls& balls_here,
+                                   Vec3& lo,
+                                   Vec3& hi) const {
     std::vector<Arrival> out, of_photons;
     for (std::size_t i = leaf.begin; i < leaf.end; ++i) {
       const ScatteringRecord& r = scatterings[order[i]];
       lo = lo.cwiseMin(r.p);
       hi = hi.cwiseMax(r.p);
       if (r.arriving > 0) {
-        out.push_back({{r.place, r.arriving}, r.met ? balls.at(r.source) : std::nullopt});
+        out.push_back({{r.place, r.arriving}, r.met ? balls_here.at(r.source) : std::nullopt});
       }
     }
     const Vec3 beside = Vec3::Constant(kBeside * (hi - lo).maxCoeff());
@@ -524,7 +589,7 @@ struct GuideTree::Builder {
     for (std::size_t i = leaf.photon_begin; i < leaf.photon_end; ++i) {
       const PhotonRecord& r = photons[photon_order[i]];
       if ((r.p.array() >= lo.array()).all() && (r.p.array() <= hi.array()).all()) {
-        of_photons.push_back({{r.place, r.power}, balls.at(r.source)});
+        of_photons.push_back({{r.place, r.power}, balls_here.at(r.source)});
       }
     }
     limit_weights(out);
@@ -576,7 +641,7 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
       scatterings,
       photons,
       lights,
-      balls,
+      &balls,
       newest,
       directions,
       directions ? kCellRecords : std::max(kLightCellRecords, scatterings.size() / kMostLightCells),
@@ -591,6 +656,28 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
   } else {
     cells_.resize(builder.leaves.size());
   }
+}
+
+GuideTree GuideTree::of_photons(const std::vector<PhotonRecord>& photons) {
+  GuideTree out;
+  if (photons.empty()) {
+    return out;
+  }
+  std::vector<ScatteringRecord> places(photons.size());
+  for (std::size_t i = 0; i < photons.size(); ++i) {
+    places[i].p = photons[i].p;
+    places[i].normal = photons[i].normal;
+  }
+  Builder builder{
+      out, places, photons, {}, nullptr, 0, true, kCellPhotons, kCellPhotons, {}, {}, {}, {}};
+  builder.grow_sides();
+  builder.fill_cells();
+  for (std::size_t l = 0; l < out.cells_.size(); ++l) {
+    const auto& leaf = builder.leaves[l];
+    const bool tells = leaf.photon_end - leaf.photon_begin >= kLeastPhotonsOfCell;
+    out.cells_[l].share = tells ? kShares[kFirst] : 0;
+  }
+  return out;
 }
 
 void GuideTree::forget_directions() {

@@ -87,6 +87,9 @@ class GuideTree {
             std::size_t slots,
             std::size_t newest,
             bool directions = true);
+  /// Directions by photons alone, in cells of the photons' places. A cell aims at the lights' images
+  /// that its own photons tell; half of its directions are guided.
+  static GuideTree of_photons(const std::vector<PhotonRecord>& photons);
 
   bool empty() const { return cells_.empty(); }
   std::size_t cells() const { return cells_.size(); }
@@ -152,6 +155,9 @@ struct Scene;
 /// What has been learned before a picture of how light goes in a scene: at surfaces, and in haze.
 struct Guide {
   GuideTree surfaces, haze;
+  /// From where light comes by mirrors and smooth glass alone, for surfaces that the camera sees in
+  /// mirrors and through glass: there neither paths of light nor shadow rays find it.
+  GuideTree caustics;
   /// Light paths that camera paths are connected to; null: none.
   std::shared_ptr<const VirtualLights> virtual_lights;
   /// Which lights are sampled toward from places in haze; null: by LightClusters.

@@ -192,6 +192,7 @@ class GuideTraining {
     if (connects_) {
       learn_connections(surfaces, haze);
     }
+    guide_->caustics = GuideTree::of_photons(plan_.caustics);
     guide_->seconds = seconds();
     return guide_;
   }

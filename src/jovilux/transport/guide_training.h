@@ -26,6 +26,8 @@ struct TrainingPlan {
   double samples = 0;
   int rounds = 0;         ///< exactly so many; 0: as many as `samples` allows
   bool connects = false;  ///< whether camera paths may be connected to light paths
+  /// LightPaths::take_caustics().
+  std::vector<PhotonRecord> caustics;
   /// Where `rounds` is 0: no round is begun that would end after so long.
   double most_seconds = std::numeric_limits<double>::infinity();
 };

@@ -1,5 +1,6 @@
 #include "jovilux/transport/light_path_walk.h"
 
+#include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/light_emission.h"
 #include "jovilux/transport/virtual_lights.h"
 
@@ -27,6 +28,9 @@ enum VertexUse : std::uint32_t {
   kMask = 3
 };
 constexpr std::uint32_t kLightPathPanePairs = 1U << 16, kMaskPairsApart = 64;
+
+// The image of a distant light is told as so far away [m].
+constexpr float kFarthestImage = 1e4f;
 
 // The chance to go on after a surface that is no mirror: what comes of it is faint and smooth.
 constexpr float kMostGoOn = 0.25f;
@@ -84,13 +88,15 @@ LightPaths::Walk::Walk(const LightPaths& paths,
                        const Sampler& sampler,
                        double per_sample,
                        std::vector<Splat>& out,
-                       RayCounts& counts)
+                       RayCounts& counts,
+                       std::vector<PhotonRecord>* caustics)
     : paths_(paths),
       scene_(paths.scene_),
       sampler_(sampler),
       per_sample_(per_sample),
       out_(out),
-      counts_(counts) {}
+      counts_(counts),
+      caustics_(caustics) {}
 
 std::size_t LightPaths::Walk::run() {
   if (!choose_first_ray() || !reach_target() || !fall_on_target() || !look_back()) {
@@ -100,6 +106,10 @@ std::size_t LightPaths::Walk::run() {
   carried_ = findable_ && paths_.virtual_lights_ != nullptr
                  ? paths_.virtual_lights_->covers(*emitter_, p_.position, light_.wi)
                  : Covers::kNothing;
+  length_ = std::min((start_on_light_ - p_.position).norm(), kFarthestImage);
+  if (emitter_->is_distant()) {
+    length_ = kFarthestImage;
+  }
   for (vertex_ = 1; vertex_ <= paths_.bounces_; ++vertex_) {
     if (!at_vertex() || !next_surface()) {
       break;
@@ -301,10 +311,26 @@ void LightPaths::Walk::take_material(std::uint32_t number) {
       scene_, number, scene_.pictures[scene_.surfaces[p_.surface].material], p_.uv, colored_);
 }
 
+// Where light that mirrors and smooth glass have sent on first falls on something else. Its source
+// is told as the image that a flat mirror shows: as far behind the place as the light has come.
+void LightPaths::Walk::record_caustic() {
+  if (caustics_ == nullptr || !findable_) {
+    return;
+  }
+  const Vec3 to_light = -travel_;
+  caustics_->push_back({p_.position,
+                        eye_side(*material_, p_, to_light),
+                        p_.position + length_ * to_light,
+                        square_of(to_light),
+                        static_cast<float>(scale_) * throughput_.mean()});
+  caustics_ = nullptr;  // what comes after is no caustic's first fall
+}
+
 bool LightPaths::Walk::show_to_camera() {
   if (vertex_ == 1 || material_->only_mirror()) {
     return true;
   }
+  record_caustic();
   const std::uint64_t link = emitter_->link_bit;
   if (link != 0 && (scene_.surfaces[p_.surface].links & link) == 0) {
     return false;
@@ -480,6 +506,7 @@ bool LightPaths::Walk::next_surface() {
     if (within_ != nullptr) {
       throughput_ *= (-hit.t * within_->absorption).exp();
     }
+    length_ = std::min(length_ + hit.t, kFarthestImage);
     p_ = scene_.world.point(ray, hit);
     const std::uint32_t m = scene_.surfaces[p_.surface].material;
     if (m == kNoIndex || !any_passes(throughput_)) {

@@ -17,7 +17,8 @@ class LightPaths::Walk {
        const Sampler& sampler,
        double per_sample,
        std::vector<Splat>& out,
-       RayCounts& counts);
+       RayCounts& counts,
+       std::vector<PhotonRecord>* caustics = nullptr);
   /// Adds the path's contributions; the cell that it left its box by.
   std::size_t run();
 
@@ -38,6 +39,7 @@ class LightPaths::Walk {
   bool look_back();
   bool at_vertex();
   void take_material(std::uint32_t number);
+  void record_caustic();
   bool show_to_camera();
   void connect();
   bool scatter_on();
@@ -58,6 +60,7 @@ class LightPaths::Walk {
   double per_sample_;
   std::vector<Splat>& out_;
   RayCounts& counts_;
+  std::vector<PhotonRecord>* caustics_;  // null: not recorded
 
   // Where the path begins.
   const Target* target_ = nullptr;
@@ -73,7 +76,8 @@ class LightPaths::Walk {
   double scale_ = 0;  // of its light, over M: lm per unit of throughput
   // R without what the surface seen by the camera adds; 0: the camera's paths do not find it.
   double ratio_ = 0;
-  float left_ = 1;  // of its light, what connections leave to it
+  float left_ = 1;    // of its light, what connections leave to it
+  float length_ = 0;  // from the light to its vertex [m]
   Spectrum throughput_ = Spectrum::Ones();
   Arrival how_;
   const SurfaceModel* within_ = nullptr;  // the glass that it runs in

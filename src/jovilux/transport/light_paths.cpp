@@ -76,7 +76,9 @@ LightPaths::LightPaths(const Scene& scene,
   constexpr std::uint32_t kFirstStream = 0x66697273U, kTrialStream = 0x74726961U;
   const std::size_t paths = std::clamp(cells_.size() * kPathsPerCell, kLeastPaths, kMostPaths);
   if (like == nullptr) {
-    learn(round(seed, kFirstStream, paths));
+    Round first = round(seed, kFirstStream, paths);
+    learn(first);
+    add_caustics(first);
   } else if (like->by_picture_.size() == cells_.size()) {
     by_picture_ = like->by_picture_;
   }
@@ -90,6 +92,7 @@ LightPaths::LightPaths(const Scene& scene,
   choose_cells_by(chances);
   if (like == nullptr) {
     trial_ = round(seed, kTrialStream, kLeastPaths);
+    add_caustics(trial_);
   }
 }
 
@@ -299,7 +302,8 @@ LightPaths::Round LightPaths::round(std::uint32_t seed,
                                           Sampler(seed, stream, static_cast<std::uint32_t>(i)),
                                           per_sample,
                                           blocks[b].splats,
-                                          blocks[b].rays)
+                                          blocks[b].rays,
+                                          &blocks[b].caustics)
                                          .run()));
       blocks[b].ends.push_back(blocks[b].splats.size());
     }
@@ -312,9 +316,19 @@ LightPaths::Round LightPaths::round(std::uint32_t seed,
     }
     out.cells.insert(out.cells.end(), b.cells.begin(), b.cells.end());
     out.splats.insert(out.splats.end(), b.splats.begin(), b.splats.end());
+    out.caustics.insert(out.caustics.end(), b.caustics.begin(), b.caustics.end());
     out.rays += b.rays;
   }
   return out;
+}
+
+// Each round's paths bring all of the light.
+void LightPaths::add_caustics(Round& r) {
+  for (PhotonRecord& photon : r.caustics) {
+    photon.power /= static_cast<float>(r.cells.size());
+    caustics_.push_back(photon);
+  }
+  r.caustics.clear();
 }
 
 // A cell's chance times the mean of what its paths brought is what it brings to the picture.

@@ -3,6 +3,7 @@
 #include "jovilux/emitters/light_clusters.h"
 #include "jovilux/scene/scene.h"
 #include "jovilux/transport/camera.h"
+#include "jovilux/transport/photons.h"
 #include "jovilux/transport/transport.h"
 
 #include <cstdint>
@@ -84,12 +85,16 @@ class LightPaths {
     std::vector<std::uint32_t> cells;  ///< of each path, where it came from
     std::vector<std::size_t> ends;     ///< of each, of its splats
     std::vector<Splat> splats;
+    std::vector<PhotonRecord> caustics;
     RayCounts rays;
   };
   /// A second round, begun where the first one told; empty if that brought nothing to the picture,
   /// and after forget().
   const Round& trial() const { return trial_; }
   void forget() { trial_ = {}; }
+  /// Where the light of the first rounds' paths first fell on what is no mirror, of lights that
+  /// camera paths find; a source is where the light's image stands in a flat mirror. Moved out.
+  std::vector<PhotonRecord> take_caustics() { return std::move(caustics_); }
   /// Whether some light that shines on mirrors is one that the camera's paths do not find.
   bool only_so() const;
 
@@ -152,6 +157,7 @@ class LightPaths {
   void choose_cells_by(const std::vector<double>& importance);
   Round round(std::uint32_t seed, std::uint32_t stream, std::size_t paths) const;
   void learn(const Round& r);
+  void add_caustics(Round& r);
   Exit exit_in(const Target& t, std::size_t cell, const Vec2& u) const;
   std::optional<Exit> exit_of(const Target& t, const Vec3& from, const Vec3& direction) const;
   double chance_of(std::size_t cell) const { return cumulative_[cell + 1] - cumulative_[cell]; }
@@ -169,6 +175,7 @@ class LightPaths {
   std::vector<double> cumulative_;        // chances
   std::vector<double> by_picture_;        // what each brought, of the whole; empty: nothing
   Round trial_;
+  std::vector<PhotonRecord> caustics_;
   const VirtualLights* virtual_lights_ = nullptr;
 };
 

@@ -23,6 +23,10 @@ PathTracer::PathTracer(const Scene& scene,
                          : nullptr),
       haze_guide_(options.guide != nullptr && !options.guide->haze.empty() ? &options.guide->haze
                                                                            : nullptr),
+      caustic_guide_(options.guide != nullptr && !options.guide->caustics.empty() &&
+                             options.recorder == nullptr
+                         ? &options.guide->caustics
+                         : nullptr),
       haze_lights_(haze_guide_ != nullptr ? options.guide->haze_lights.get() : nullptr),
       skies_(options.guide != nullptr ? options.guide->skies.get() : nullptr),
       virtual_lights_(options.guide != nullptr && options.virtual_set != nullptr

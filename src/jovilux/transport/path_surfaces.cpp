@@ -197,6 +197,7 @@ bool PathTracer::scatter_at(State& s, Vertex& v) {
   v.pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
   v.choices = sampler_.pair(v.pairs + kChoices);
   const std::uint32_t cell = look_up_guide(v);
+  look_up_caustics(s, v);
   // A mirror counts where light falls on it, not where it shows another surface.
   Departure& from = s.from;
   s.left_by_last = 1;
@@ -243,10 +244,28 @@ std::uint32_t PathTracer::look_up_guide(Vertex& v) const {
     return kNoIndex;
   }
   const std::uint32_t cell = surface_guide_->cell_at(v.p.position, v.guide_side());
+  v.guide = surface_guide_;
   v.cell = &surface_guide_->cell(cell);
   v.arrives = surface_guide_->arrives(cell);
   v.guided_share = v.cell->share > 0 ? v.cell->share * guided_part(*v.material) : 0;
   return cell;
+}
+
+// At the first surface that is no mirror of a camera's ray that mirrors or glass have turned:
+// directions from which mirrors and glass send light there. Paths of light cannot end on the film
+// by way of mirrors, so that only a path which meets the light finds it.
+void PathTracer::look_up_caustics(const State& s, Vertex& v) const {
+  if (caustic_guide_ == nullptr || s.rough_before || s.hazy || s.scatterings == 0 ||
+      v.material->only_mirror()) {
+    return;
+  }
+  const GuideCell& cell =
+      caustic_guide_->cell(caustic_guide_->cell_at(v.p.position, v.guide_side()));
+  if (cell.share > 0) {
+    v.guide = caustic_guide_;
+    v.cell = &cell;
+    v.guided_share = cell.share * guided_part(*v.material);
+  }
 }
 
 void PathTracer::sample_lights(State& s, const Vertex& v) {
@@ -409,11 +428,11 @@ void PathTracer::probe_lights(const State& s, const Vertex& v) {
 
 Vec3 PathTracer::guided_direction(const Vertex& v, const Vec2& u, float& pdf) const {
   return v.beams != nullptr ? v.beams->sample(u, pdf)
-                            : surface_guide_->sample(*v.cell, v.p.position, u, pdf);
+                            : v.guide->sample(*v.cell, v.p.position, u, pdf);
 }
 
 float PathTracer::guided_pdf(const Vertex& v, const Vec3& wi) const {
-  return v.beams != nullptr ? v.beams->pdf(wi) : surface_guide_->pdf(*v.cell, v.p.position, wi);
+  return v.beams != nullptr ? v.beams->pdf(wi) : v.guide->pdf(*v.cell, v.p.position, wi);
 }
 
 // The density of directions chosen at a surface, without a mirror part: its own, mixed with the

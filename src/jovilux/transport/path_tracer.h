@@ -155,6 +155,7 @@ class PathTracer {
     Vec3 local_wo;
     std::uint32_t pairs = 0;
     Vec2 choices;
+    const GuideTree* guide = nullptr;      // that tells directions, and its cell;
     const GuideCell* cell = nullptr;       // null: nothing is known
     const DirectionTree* beams = nullptr;  // of a receiver, in place of a cell
     std::span<const float> arrives;
@@ -321,6 +322,7 @@ class PathTracer {
   bool mirror_back(State& s, const Vertex& v);
   bool scatter_at(State& s, Vertex& v);
   std::uint32_t look_up_guide(Vertex& v) const;
+  void look_up_caustics(const State& s, Vertex& v) const;
   void sample_lights(State& s, const Vertex& v);
   void light_at(const State& s, const Vertex& v, std::uint32_t index, float chance, const Vec2& u);
   Thrown thrown_of(
@@ -404,6 +406,7 @@ class PathTracer {
   RayCounts& counts_;
   const GuideTree* surface_guide_;
   const GuideTree* haze_guide_;
+  const GuideTree* caustic_guide_;
   const HazeLights* haze_lights_;
   const SkyGuide* skies_;
   const VirtualLights* virtual_lights_;
