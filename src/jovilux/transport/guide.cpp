@@ -41,8 +41,9 @@ constexpr double kLeastGain = 0.55;
 constexpr double kLeastPart = 0.5;
 // Balls that send light on: so many parts of all photons at most, of which a cell aims at a few
 // that bring it at least this share of its light and look small.
-constexpr int kBallHalvings = 8, kBallHalvingsOfCell = 4;
-constexpr std::size_t kLeastBall = 48, kMostTargets = 16;
+constexpr int kBallHalvings = 8, kBallHalvingsOfCell = 12;
+constexpr float kMostOfHalves = 0.6f;
+constexpr std::size_t kLeastBall = 48, kLeastBallOfCell = 4, kMostTargets = 16;
 constexpr double kLeastTarget = 0.01;
 constexpr float kWidestTarget = 0.6f;  // radius over distance
 // Balls of a few photons grow by this over the root of their number.
@@ -104,8 +105,9 @@ struct Likelihoods {
 // Places that scatter light, in balls: halves of halves of where photons were scattered.
 class Balls {
  public:
-  explicit Balls(const std::vector<PhotonRecord>& photons, int halvings = kBallHalvings)
-      : halvings_(halvings) {
+  // `only_apart`: halved only where the halves lie apart.
+  explicit Balls(const std::vector<PhotonRecord>& photons, bool only_apart = false)
+      : halvings_(only_apart ? kBallHalvingsOfCell : kBallHalvings), only_apart_(only_apart) {
     std::vector<Vec3> places;
     places.reserve(photons.size());
     for (const PhotonRecord& r : photons) {
@@ -134,22 +136,38 @@ class Balls {
     std::uint32_t child = 0;
   };
 
-  void halve(std::uint32_t index, std::span<Vec3> places, int depth) {
-    Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
+  // Around the mean of some places, and the box that holds them.
+  struct Extent {
+    GuideTarget ball;
+    Vec3 lo = Vec3::Constant(1e30f), hi = Vec3::Constant(-1e30f);
+  };
+  static Extent extent_of(std::span<const Vec3> places) {
+    Extent out;
     Vec3d mean = Vec3d::Zero();
     for (const Vec3& p : places) {
-      lo = lo.cwiseMin(p);
-      hi = hi.cwiseMax(p);
+      out.lo = out.lo.cwiseMin(p);
+      out.hi = out.hi.cwiseMax(p);
       mean += p.cast<double>() / static_cast<double>(places.size());
     }
+    out.ball.center = mean.cast<float>();
+    for (const Vec3& p : places) {
+      out.ball.radius = std::max(out.ball.radius, (p - out.ball.center).norm());
+    }
+    return out;
+  }
+
+  void halve(std::uint32_t index, std::span<Vec3> places, int depth) {
+    const Extent own = extent_of(places);
     int axis = 0;
-    const float longest = places.empty() ? 0 : (hi - lo).maxCoeff(&axis);
-    if (depth < halvings_ && places.size() > kLeastBall && longest > 0) {
-      const auto cut = static_cast<float>(mean[axis]);
+    const float longest = places.empty() ? 0 : (own.hi - own.lo).maxCoeff(&axis);
+    const std::size_t least = only_apart_ ? kLeastBallOfCell : kLeastBall;
+    if (depth < halvings_ && places.size() > least && longest > 0) {
+      // In the middle of the box some few that lie apart are left alone.
+      const float cut = only_apart_ ? 0.5f * (own.lo[axis] + own.hi[axis]) : own.ball.center[axis];
       const auto middle = std::stable_partition(
           places.begin(), places.end(), [&](const Vec3& p) { return p[axis] < cut; });
       const auto left = static_cast<std::size_t>(middle - places.begin());
-      if (left > 0 && left < places.size()) {
+      if (left > 0 && left < places.size() && pays(places, left, own.ball.radius)) {
         const auto child = static_cast<std::uint32_t>(nodes_.size());
         nodes_.resize(nodes_.size() + 2);
         nodes_[index] = {cut, static_cast<std::uint8_t>(axis), child};
@@ -159,15 +177,18 @@ class Balls {
       }
     }
     nodes_[index].child = static_cast<std::uint32_t>(balls_.size());
-    const Vec3 center = mean.cast<float>();
-    float radius = 0;
-    for (const Vec3& p : places) {
-      radius = std::max(radius, (p - center).norm());
-    }
-    balls_.push_back({center, radius * 1.02f + 1e-6f, 0});
+    balls_.push_back({own.ball.center, own.ball.radius * 1.02f + 1e-6f, 0});
+  }
+  // Whether the halves fill much less of what is seen of a ball: those of a lamp's image do not,
+  // two images do.
+  bool pays(std::span<const Vec3> places, std::size_t left, float radius) const {
+    return !only_apart_ || sqr(extent_of(places.first(left)).ball.radius) +
+                                   sqr(extent_of(places.subspan(left)).ball.radius) <
+                               kMostOfHalves * sqr(radius);
   }
 
   int halvings_;
+  bool only_apart_;
   std::vector<Node> nodes_;
   std::vector<GuideTarget> balls_;
 };
@@ -566,7 +587,7 @@ struct GuideTree::Builder {
     for (std::size_t i = leaf.photon_begin; i < leaf.photon_end; ++i) {
       own.push_back(photons[photon_order[i]]);
     }
-    return Balls(own, kBallHalvingsOfCell);
+    return Balls(own, true);
   }
 
   // What a cell's scatterings and photons tell of light that arrives, each as much as it has of it.

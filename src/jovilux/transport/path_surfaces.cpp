@@ -574,12 +574,16 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
   s.reflected *= next.mirror    ? next.weight * (1 - v.guided_share)
                  : turn.own > 0 ? Spectrum(next.weight * (next.pdf / turn.own))
                                 : Spectrum::Zero();
+  // Glass lessens the radiance on its way in and gives it back on the way out: no loss.
+  s.reflected *= refracted_flux(material, v.inside, next.wi.z() < 0);
   if (s.onward_chance < 1) {
     if (!(sampler_.single(v.pairs + kRoulette) < s.onward_chance)) {
       return false;
     }
     s.throughput /= s.onward_chance;
     s.onward_chance = 1;
+  } else if (v.guide != nullptr && v.guide == caustic_guide_) {
+    s.reflected /= s.reflected.maxCoeff();  // what is looked for lies behind some mirrors yet
   } else if (s.scatterings + 1 >= kRouletteFrom && s.mirrored_chance == 1 &&
              !survives(s, sampler_.single(v.pairs + kRoulette))) {
     return false;

@@ -111,9 +111,9 @@ class PathTracer {
   struct State {
     Ray ray;
     Spectrum throughput = Spectrum::Ones();
-    // The same with each direction's own density, whatever chose it: what surfaces and haze leave
-    // of the light. Roulette goes by it, since a direction chosen because it brings much has little
-    // throughput.
+    // Flux with each direction's own density, whatever chose it: what surfaces and haze leave of the
+    // light. Roulette goes by it, since a direction chosen because it brings much has little
+    // throughput, and so has a path within glass.
     Spectrum reflected = Spectrum::Ones();
     Departure from;
     // Lists of linked objects that hold all rough surfaces so far.
