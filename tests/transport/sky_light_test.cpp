@@ -467,7 +467,7 @@ void check_guided_mean(const std::string& lights, int bounces, int seeds, double
 
 TEST_CASE("a room lit through a window has the mean of plain rendering, with less noise [slow]",
           "[render][sky][statistical]") {
-  check_guided_mean(kEvenSky, 1, 6, 2);
+  check_guided_mean(kEvenSky, 1, 6, 1.8);
   check_guided_mean(kEvenSky, 5, 5, 2);
 }
 

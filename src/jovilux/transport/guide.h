@@ -87,8 +87,8 @@ class GuideTree {
             std::size_t slots,
             std::size_t newest,
             bool directions = true);
-  /// Directions by photons alone, in cells of the photons' places. A cell aims at the lights' images
-  /// that its own photons tell; half of its directions are guided.
+  /// Directions by photons alone, in cells of the photons' places. A cell aims at the images of
+  /// lights that its own photons tell; half of its directions are guided.
   static GuideTree of_photons(const std::vector<PhotonRecord>& photons);
 
   bool empty() const { return cells_.empty(); }

@@ -111,8 +111,8 @@ class PathTracer {
   struct State {
     Ray ray;
     Spectrum throughput = Spectrum::Ones();
-    // Flux with each direction's own density, whatever chose it: what surfaces and haze leave of the
-    // light. Roulette goes by it, since a direction chosen because it brings much has little
+    // The part of the flux that surfaces and haze leave, with each direction's own density whatever
+    // chose it. Roulette goes by it: a direction chosen because it brings much has little
     // throughput, and so has a path within glass.
     Spectrum reflected = Spectrum::Ones();
     Departure from;
