@@ -23,6 +23,7 @@
 #include <mutex>
 #include <numeric>
 #include <shared_mutex>
+#include <utility>
 
 namespace jovilux {
 namespace {

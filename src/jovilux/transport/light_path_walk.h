@@ -1,6 +1,7 @@
 #pragma once
 
 #include "jovilux/base/sampler.h"
+#include "jovilux/transport/distant_emission.h"
 #include "jovilux/transport/light_paths.h"
 #include "jovilux/transport/surface_vertex.h"
 
