@@ -21,7 +21,8 @@ constexpr std::size_t kArrivalsOfSlot = 8;
 // About so many cells at most: each is compared with all clusters of virtual lights.
 constexpr std::size_t kMostLightCells = 3000;
 constexpr int kDeepestCell = 22;
-// Where photons alone tell directions: more of them than this, or fewer tell nothing.
+// Where photons alone tell directions, a cell with more of them is halved; one with fewer than the
+// least guides none.
 constexpr std::size_t kCellPhotons = 256, kLeastPhotonsOfCell = 8;
 // Of directions chosen by a tree, this share is even over the sphere.
 constexpr float kUniform = 0.05f;

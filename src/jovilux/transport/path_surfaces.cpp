@@ -583,7 +583,9 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
     s.throughput /= s.onward_chance;
     s.onward_chance = 1;
   } else if (v.guide != nullptr && v.guide == caustic_guide_) {
-    s.reflected /= s.reflected.maxCoeff();  // what is looked for lies behind some mirrors yet
+    // Roulette begins anew: the light that is looked for lies behind mirrors or glass. Its least
+    // share, for a direction whose own density is all rounding.
+    s.reflected /= std::max(s.reflected.maxCoeff(), 1e-30f);
   } else if (s.scatterings + 1 >= kRouletteFrom && s.mirrored_chance == 1 &&
              !survives(s, sampler_.single(v.pairs + kRoulette))) {
     return false;

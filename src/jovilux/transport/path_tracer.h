@@ -155,7 +155,7 @@ class PathTracer {
     Vec3 local_wo;
     std::uint32_t pairs = 0;
     Vec2 choices;
-    const GuideTree* guide = nullptr;      // that tells directions, and its cell;
+    const GuideTree* guide = nullptr;      // of directions; `cell` is one of its,
     const GuideCell* cell = nullptr;       // null: nothing is known
     const DirectionTree* beams = nullptr;  // of a receiver, in place of a cell
     std::span<const float> arrives;
@@ -412,8 +412,8 @@ class PathTracer {
   const VirtualLights* virtual_lights_;
   Rng random_{0};  // for tracking through uneven haze
   // The material met last, where a picture colors it; the one that the path left, for panes may lie
-  // between; and that of a virtual light. Optional: a path is made
-  // for each sample, and materials are large.
+  // between; and that of a virtual light. Optional: a path is made for each sample, and materials
+  // are large.
   std::optional<SurfaceModel> colored_, departed_, sender_;
   Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;
