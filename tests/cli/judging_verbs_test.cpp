@@ -471,7 +471,7 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
                          s.name == "caustic" || s.name == "glossy" ? "render.light_tracing=false"
                                                                    : "render.light_tracing=true",
                          "--set",
-                         "render.samples=256"})
+                         "render.samples=128"})
                 .status == 0);
     const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
     INFO(run.out << run.err);
@@ -582,15 +582,15 @@ TEST_CASE("the samples that a target needs are what a render to it takes, within
   for (const std::size_t i : {std::size_t{2}}) {
     const std::string rig = dir.write("r.toml", noisy_rig(noisy_scenes()[i]));
     REQUIRE(run_program(
-                {"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--samples", "256"})
+                {"render", rig, "-o", dir.path("out"), "--quiet", "--force", "--samples", "128"})
                 .status == 0);
     const double p95 = run_program({"noise", dir.path("out"), "--json"}).json()["p95"];
     const double target = 0.55 * p95;
     const auto told =
         run_program({"noise", dir.path("out"), "--json", "--target", fmt::format("{}", target)})
             .json();
-    CHECK(told["samples_per_pixel"] == 256);
-    CHECK(told["history"].size() == 6);  // 8, 16 .. 256
+    CHECK(told["samples_per_pixel"] == 128);
+    CHECK(told["history"].size() == 5);  // 8, 16 .. 128
     REQUIRE(run_program({"render",
                          rig,
                          "-o",

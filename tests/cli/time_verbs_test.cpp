@@ -293,7 +293,7 @@ TEST_CASE("tints that move come from one render too, exactly, on colored surface
   const std::string rig = dir.write("r.toml", text);
   // So many samples that the lantern itself, of a few pixels, is known to a few thousandths.
   REQUIRE(
-      run_program({"animate", rig, "-o", dir.path("l"), "--quiet", "--samples", "1024"}).status ==
+      run_program({"animate", rig, "-o", dir.path("l"), "--quiet", "--samples", "640"}).status ==
       0);
   CHECK(fs::exists(dir.path("l/layers/image.exr")));
   REQUIRE(run_program({"animate",
@@ -305,7 +305,7 @@ TEST_CASE("tints that move come from one render too, exactly, on colored surface
                        "--frames",
                        "5..5",
                        "--samples",
-                       "1024"})
+                       "640"})
               .status == 0);
   const RenderedImage a = image_at(dir.path("l/frames/frame.0005.exr")),
                       b = image_at(dir.path("e/frames/frame.0005.exr"));
@@ -517,7 +517,7 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   const std::string rig = dir.write(
       "r.toml",
       kRoomForTimeVerbs +
-          "[render]\nsize = [120, 72]\nsamples = 160\nbounces = 3\nlayers = 'lights+parts'\n");
+          "[render]\nsize = [120, 72]\nsamples = 96\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole =
       run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);

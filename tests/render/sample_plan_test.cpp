@@ -143,7 +143,7 @@ TEST_CASE("a picture whose samples went to the noise is unbiased, and its stated
   Rig rig = uneven_rig();
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
-  rig.render.samples = 20000;
+  rig.render.samples = 12000;
   const Render reference = render(rig, *scene, {});
   rig.render.noise = 0.15;
   constexpr int kSeeds = 200;

@@ -26,9 +26,9 @@ inline ZTest z_test(const RunningMoments& s, double exact, double bound = kZBoun
 }
 
 /// How many standard errors of both `factor` times the mean of `a` is above that of `b`.
-inline double difference_in_errors(const RunningMoments& a,
-                                   const RunningMoments& b,
-                                   double factor = 1) {
+/// `b`: moments, or a KnownMean.
+template <class Reference>
+double difference_in_errors(const RunningMoments& a, const Reference& b, double factor = 1) {
   return (factor * a.mean() - b.mean()) / std::hypot(a.standard_error(), b.standard_error());
 }
 

@@ -9,6 +9,7 @@
 #include <array>
 #include <cmath>
 
+#include "tests/support/known_means.h"
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
 #include <catch2/catch.hpp>
@@ -120,11 +121,14 @@ std::shared_ptr<const Guide> learned(const Rig& rig, const Scene& scene, int rou
 }
 
 // The mean luminance of the whole picture over independent seeds.
-RunningMoments picture_mean(const Rig& rig, const Scene& scene, const Guide* guide) {
+RunningMoments picture_mean(const Rig& rig,
+                            const Scene& scene,
+                            const Guide* guide,
+                            int pictures = kScramblingsTested) {
   const Camera camera(rig.cameras[0], rig.up, rig.render.width, rig.render.height);
   PathOptions options = options_of(rig);
   options.guide = guide;
-  std::vector<double> means(kScramblingsTested);
+  std::vector<double> means(static_cast<std::size_t>(pictures));
   parallel_for(means.size(), [&](std::size_t seed) {
     constexpr std::uint32_t kPaths = 1 << 14;
     std::vector<float> sums(scene.layers.size() * 3), luminance(scene.layers.size());
@@ -498,13 +502,16 @@ TEST_CASE("what is learned has the same bits for any number of threads", "[rende
 
 TEST_CASE("guided pictures have the mean of plain ones, and a bias would be seen [slow]",
           "[render][guide][statistical]") {
-  for (const std::string& text : {kShadeRoom, kHazyRoom}) {
+  for (const auto& [name, text] :
+       {std::pair("shade room", kShadeRoom), std::pair("hazy room", kHazyRoom)}) {
     const Rig rig = rig_of(text);
     const auto scene = prepare_scene(rig);
     const auto guide = learned(rig, *scene);
     REQUIRE(guide != nullptr);
-    const RunningMoments plain = picture_mean(rig, *scene, nullptr),
-                         guided = picture_mean(rig, *scene, guide.get());
+    const KnownMean plain = known_mean(name, text, [&](int factor) {
+      return KnownMean::of(picture_mean(rig, *scene, nullptr, factor * kScramblingsTested));
+    });
+    const RunningMoments guided = picture_mean(rig, *scene, guide.get());
     INFO(plain.mean() << " +- " << plain.standard_error() << " plain, " << guided.mean() << " +- "
                       << guided.standard_error() << " guided");
     CHECK(std::abs(difference_in_errors(guided, plain)) < kScramblingBound);

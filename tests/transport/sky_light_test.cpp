@@ -10,6 +10,7 @@
 
 #include <cmath>
 
+#include "tests/support/known_means.h"
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
 #include <catch2/catch.hpp>
@@ -447,14 +448,21 @@ RunningMoments means_of(Rig rig, const Scene& scene, bool guiding, int seeds, do
 }
 
 // As many pictures as show a bias of a tenth.
-void check_guided_mean(const std::string& lights, int bounces, int seeds, double less_noise) {
-  Rig rig = rig_of(room_with_window(lights));
+void check_guided_mean(
+    const std::string& name, const std::string& lights, int bounces, int seeds, double less_noise) {
+  const std::string text = room_with_window(lights);
+  Rig rig = rig_of(text);
   rig.render.bounces = bounces;
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
-  double plain_noise = 0, guided_noise = 0;
-  const RunningMoments plain = means_of(rig, *scene, false, 2 * seeds, &plain_noise),
-                       guided = means_of(rig, *scene, true, seeds, &guided_noise);
+  const KnownMean plain = known_mean("window: " + name, text, [&](int factor) {
+    double noise = 0;
+    const RunningMoments m = means_of(rig, *scene, false, factor * seeds, &noise);
+    return KnownMean::of(m, noise);
+  });
+  double guided_noise = 0;
+  const double plain_noise = plain.noise;
+  const RunningMoments guided = means_of(rig, *scene, true, seeds, &guided_noise);
   INFO(plain.mean() << " +- " << plain.standard_error() << " plain, " << guided.mean() << " +- "
                     << guided.standard_error() << " guided; noise " << plain_noise << ", "
                     << guided_noise);
@@ -467,24 +475,24 @@ void check_guided_mean(const std::string& lights, int bounces, int seeds, double
 
 TEST_CASE("a room lit through a window has the mean of plain rendering, with less noise [slow]",
           "[render][sky][statistical]") {
-  check_guided_mean(kEvenSky, 1, 6, 1.8);
-  check_guided_mean(kEvenSky, 5, 5, 2);
+  check_guided_mean("sky, direct light", kEvenSky, 1, 6, 1.8);
+  check_guided_mean("sky", kEvenSky, 5, 5, 2);
 }
 
 TEST_CASE("so has one that the sun shines into, on open ground [slow]",
           "[render][sky][statistical]") {
-  check_guided_mean(kEvenSky + kSun + kGround, 5, 7, 1);
+  check_guided_mean("sun on open ground", kEvenSky + kSun + kGround, 5, 7, 1);
 }
 
 TEST_CASE("so has one that is lit from sunlit ground [slow]", "[render][sky][statistical]") {
   // A strip of the floor is in the sun, which shines from high up; most light comes by the ground.
   std::string high = kSun;
   high.replace(high.find("-0.8, 0.15, -0.5"), 16, "-0.2, 0.15, -0.9");
-  check_guided_mean(high + kGround, 4, 6, 1);
+  check_guided_mean("sunlit ground", high + kGround, 4, 6, 1);
 }
 
 TEST_CASE("so has one in mist that ends outside it [slow]", "[render][sky][haze][statistical]") {
-  check_guided_mean(kEvenSky + kSun + kMistAround, 5, 5, 1.5);
+  check_guided_mean("mist that ends", kEvenSky + kSun + kMistAround, 5, 5, 1.5);
 }
 
 TEST_CASE("distant lights are connected through haze that ends, not through endless haze",
