@@ -63,7 +63,7 @@ const std::vector<TestScene>& test_scenes() {
             "try --set array.garland.count=5, or --set array.garland.output='\"each\"'"),
       scene("blind",
             "mist behind a bamboo blind: shafts",
-            {"150,110", "300,240"},
+            {"100,73", "200,160"},
             "the mist above and in the shafts",
             "try --set haze.mist.visibility='\"60 m\"', or a narrower light.yard.field"),
       scene("jar",

@@ -471,7 +471,7 @@ TEST_CASE("noise names the light that makes it", "[cli][noise]") {
                          s.name == "caustic" || s.name == "glossy" ? "render.light_tracing=false"
                                                                    : "render.light_tracing=true",
                          "--set",
-                         "render.samples=128"})
+                         "render.samples=256"})
                 .status == 0);
     const ProgramRun run = run_program({"noise", dir.path("out"), "--json", "--target", "0.01 %"});
     INFO(run.out << run.err);

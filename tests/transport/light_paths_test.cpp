@@ -56,7 +56,7 @@ name = "floor"
 shape = { kind = "plane" }
 [render]
 size = [48, 48]
-samples = 16
+samples = 6
 bounces = 2
 layers = "lights+parts"
 )";
@@ -224,7 +224,7 @@ TEST_CASE("a lamp in the middle of a glass ball lights the floor as if the ball 
   const double side = 0.4, from = 0.6 - side / 2, to = 0.6 + side / 2,
                solid_angle = 2 * (corner(to, side / 2) - corner(from, side / 2));
   const double exact = 0.1 / kPiD * 1000 / (4 * kPiD) * solid_angle / (side * side);
-  floor.replace(floor.find("samples = 16"), 12, "samples = 24");
+  floor.replace(floor.find("samples = 6"), 11, "samples = 10");
   const RunningMoments m = part_mean(
       rig_of(patch(0.6, 0, 2 * std::atan(side / 2 / 0.5) * 180 / kPiD) + ball + floor +
              "[[light]]\nname = 'lamp'\nkind = 'point'\nat = [0, 0, 1]\noutput = '1000 lm'\n"),
