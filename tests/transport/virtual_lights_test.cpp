@@ -598,13 +598,12 @@ void check_connected_mean(const std::string& name,
                           const std::string& more,
                           int seeds) {
   const std::string text = closed_box(light, more);
-  Rig rig = rig_of(text);
+  const Rig rig = rig_of(text);
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
   const KnownMean plain = known_mean("closed box: " + name, text, [&](int factor) {
     return KnownMean::of(means_of(rig, *scene, false, factor * seeds));
   });
-  rig.render.samples = 32;  // fewer learn nothing
   const RunningMoments connected = means_of(rig, *scene, true, seeds);
   INFO(plain.mean() << " +- " << plain.standard_error() << " plain, " << connected.mean() << " +- "
                     << connected.standard_error() << " connected");
