@@ -572,8 +572,12 @@ void noise_figure(const std::string& path,
 }
 
 void grid_figure(const std::string& path, const MeterSpec& meter, const MeterResult& result) {
-  Canvas canvas;
+  constexpr double kTop = 64, kBelow = 48;  // title, note
   const int nx = meter.grid->count[0], ny = meter.grid->count[1];
+  const double w = kWidth - 2 * kMargin, h = kHeight - 150, cw = w / nx,
+               ch = std::min(h / ny, cw * 1.2);
+  // No higher than its cells: a row of points leaves no empty page below it.
+  Canvas canvas(kWidth, static_cast<int>(std::ceil(kTop + ny * ch + kBelow)));
   const std::string unit = meter.luminance ? "cd/m\u00b2" : "lx";
   canvas.text(kMargin,
               18,
@@ -595,15 +599,13 @@ void grid_figure(const std::string& path, const MeterSpec& meter, const MeterRes
     lo = std::min(lo, r.value);
     hi = std::max(hi, r.value);
   }
-  const double w = kWidth - 2 * kMargin, h = kHeight - 150, cw = w / nx,
-               ch = std::min(h / ny, cw * 1.2);
   const double size = std::clamp(std::min(cw / 5, ch / 3), 7.0, 18.0);
   for (int v = 0; v < ny; ++v) {
     for (int u = 0; u < nx; ++u) {
       const MeterReading& r = result.readings[static_cast<std::size_t>(v * nx + u)];
       // The second axis upwards.
       const double t = hi > lo ? (r.value - lo) / (hi - lo) : 0.5, x = kMargin + u * cw,
-                   y = 64 + (ny - 1 - v) * ch;
+                   y = kTop + (ny - 1 - v) * ch;
       canvas.fill(x, y, cw - 1, ch - 1, hex(mixed(kRising, t)));
       const std::string color = t > 0.55 ? "#111111" : "#ffffff";
       canvas.text(x,
@@ -641,7 +643,7 @@ void grid_figure(const std::string& path, const MeterSpec& meter, const MeterRes
                         short_number(meter.target->second),
                         unit);
   }
-  canvas.text(kMargin, 64 + ny * ch + 14, w, note, 14, Align::kLeft, "#444444");
+  canvas.text(kMargin, kTop + ny * ch + 14, w, note, 14, Align::kLeft, "#444444");
   canvas.save(path);
 }
 

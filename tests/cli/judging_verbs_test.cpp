@@ -2,6 +2,7 @@
 #include "jovilux/base/quadrature.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/image.h"
 
 #include <cmath>
 
@@ -161,6 +162,18 @@ TEST_CASE("targets have verdicts, grids their average, and the figures are writt
         Approx((4 * corner + 4 * edge + 19.8944) / 9).epsilon(1e-4));
   CHECK(dir.read("out/m.csv").find("x_m,y_m,z_m,value_lx") == 0);
   CHECK(dir.read("out/m.png").starts_with("\x89PNG"));
+  // A grid of one row is no page with white below it: its cells fill half of the picture.
+  REQUIRE(
+      run_program(
+          {"meter", rig, "--set", "meter.m.grid.count=[9, 1]", "-o", dir.path("row"), "--quiet"})
+          .status == 0);
+  const auto row = load_image(dir.path("row/m.png"));
+  REQUIRE(row);
+  std::size_t colored = 0;
+  for (std::size_t i = 0; i < row->rgb.size(); i += 3) {
+    colored += std::abs(row->rgb[i] - row->rgb[i + 2]) > 0.05f ? 1 : 0;
+  }
+  CHECK(colored > row->rgb.size() / 3 / 2);
   CHECK(run_program({"meter", rig, "--set", "meter.m.target=[\"30 lx\", \"40 lx\"]"}).status == 1);
   CHECK(run_program({"meter", rig, "--meter", "n"}).status == 2);
   CHECK(run_program({"meter", rig, "--error", "much"}).status == 2);
