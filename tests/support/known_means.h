@@ -2,7 +2,6 @@
 
 #include "jovilux/base/statistics.h"
 
-#include <cmath>
 #include <functional>
 #include <string>
 
@@ -25,8 +24,9 @@ struct KnownMean {
 /// are compared with. To render it takes most of such a test's time and its result hardly ever
 /// changes, so tests/truths/plain_means.json keeps the results of long runs.
 ///
-/// `name` is unique; `text` is what the result depends on (the rig's text): its hash is kept, so
-/// that a scene which was changed fails instead of being compared with the mean of another one.
+/// `name` is unique; `text` is all that the result depends on (the rig's text, and settings that
+/// a test changes after reading it): its hash is kept, so that a test whose scene was changed fails
+/// instead of comparing with the mean of another scene.
 /// With JOVILUX_MEASURE_MEANS=FILE in the environment, `measure(factor)` runs, with `factor` times
 /// the pictures that a test would take, and its result is written to that copy of the file.
 KnownMean known_mean(const std::string& name,

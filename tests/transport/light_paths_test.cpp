@@ -393,12 +393,13 @@ layers = "lights+parts"
     rig.render.width = rig.render.height = 24;  // a few scenes need most of the renders
     constexpr double kFineMean = 0.035;         // enough to see a bias of a quarter
     const RunningMoments joined = part_mean(rig, Part::kCaustic, 96, kFineMean);
-    const KnownMean alone = known_mean("both ways: " + c.name, text, [&](int factor) {
-      Rig by_camera = rig;
-      by_camera.render.light_tracing = false;
-      by_camera.render.samples = 48 * factor;
-      return KnownMean::of(part_mean(by_camera, Part::kCaustic, 96, kFineMean / factor));
-    });
+    const KnownMean alone =
+        known_mean("both ways: " + c.name, text + "size = [24, 24]", [&](int factor) {
+          Rig by_camera = rig;
+          by_camera.render.light_tracing = false;
+          by_camera.render.samples = 48 * factor;
+          return KnownMean::of(part_mean(by_camera, Part::kCaustic, 96, kFineMean / factor));
+        });
     const double error = std::hypot(joined.standard_error(), alone.standard_error());
     INFO(c.name << ": " << joined.mean() << " +- " << joined.standard_error() << " against "
                 << alone.mean() << " +- " << alone.standard_error());

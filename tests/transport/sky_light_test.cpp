@@ -455,11 +455,12 @@ void check_guided_mean(
   rig.render.bounces = bounces;
   const auto scene = prepare_scene(rig);
   REQUIRE(scene);
-  const KnownMean plain = known_mean("window: " + name, text, [&](int factor) {
-    double noise = 0;
-    const RunningMoments m = means_of(rig, *scene, false, factor * seeds, &noise);
-    return KnownMean::of(m, noise);
-  });
+  const KnownMean plain =
+      known_mean("window: " + name, text + "bounces = " + std::to_string(bounces), [&](int factor) {
+        double noise = 0;
+        const RunningMoments m = means_of(rig, *scene, false, factor * seeds, &noise);
+        return KnownMean::of(m, noise);
+      });
   double guided_noise = 0;
   const double plain_noise = plain.noise;
   const RunningMoments guided = means_of(rig, *scene, true, seeds, &guided_noise);

@@ -21,7 +21,8 @@ constexpr std::uint32_t kPanesApart = 2;
 constexpr float kLeastFollowed = 0.1f, kLeastOnward = 0.3f;
 // Along the camera's ray through even haze: lights sampled toward from so many places that suit
 // them, fewer where choosing among many lights takes long; and so many places by what haze takes.
-// Four places have 1.24 times the squared error of two in equal time (docs/experiments.md).
+// With the connections behind haze, two places have 0.8 of the squared error of four after equal
+// time (docs/experiments.md, "Splitting in haze").
 constexpr std::size_t kSomeLights = 12;
 constexpr int kAlongFew = 4, kAlongMany = 2, kPlaces = 2;
 constexpr std::uint32_t kPairsPerPlace = 10;

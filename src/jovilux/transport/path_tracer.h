@@ -349,7 +349,7 @@ class PathTracer {
   // Connections at the first vertex of a camera path, at later ones, and at each of the places
   // where even haze scatters its first ray: the camera's ray and all before it are shared by them.
   // The best of 2, 4, 6 and 8 at equal time (docs/experiments.md, "Connections").
-  // Of the first surface, fewer where haze before it is connected as well.
+  // The first surface behind haze has fewer: the haze before it is connected as well.
   static constexpr int kFirstConnections = 6, kBehindHaze = 3, kLaterConnections = 2,
                        kHazeConnections = 4;
   static_assert(kFirstConnections <= static_cast<int>(VirtualLights::kMostChosen) &&
