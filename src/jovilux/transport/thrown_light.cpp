@@ -152,7 +152,7 @@ void ThrownLight::find_beams() {
   for (std::uint32_t k = 0; k < kFirstCells * kFirstCells; ++k) {
     const std::uint32_t column = k % kFirstCells, row = k / kFirstCells;
     const Vec2 corner(static_cast<float>(column), static_cast<float>(row));
-    open.push_back({kSide * corner, kSide, 0, k});
+    open.push_back({kSide * corner, kSide, 0, 0, k});
   }
   for (int level = 0; !open.empty(); ++level) {
     std::vector<Cell> next;
@@ -170,7 +170,8 @@ void ThrownLight::find_beams() {
         next.push_back(
             {cell.lo + half * Vec2(static_cast<float>(k & 1), static_cast<float>(k >> 1)),
              half,
-             verdict.spread});
+             verdict.spread,
+             verdict.ways});
       }
     }
     if (next.size() + cells_.size() > most) {
@@ -241,14 +242,29 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
   return out;
 }
 
-// On all of its ways: without reflection by glass, and with one at each of the choices.
+// On those of its ways that may matter: without reflection by glass, and with one at each of the
+// choices.
 ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
-  Verdict out = judge(cell, level, 0U);
+  // Where a cell is divided for the second time, its rays know about all choices that they meet:
+  // from then on only the ways that mattered are followed.
+  const bool all_ways = level <= kEdgeHalvings;
+  const auto may_matter = [&](std::uint32_t way) { return all_ways || (cell.ways >> way & 1U); };
+  Verdict out;
+  if (may_matter(0)) {
+    out = judge(cell, level, 0U);
+  }
   out.fine = out.fine || !out.matters;
-  for (std::uint32_t k = 0; k < std::min(out.choices, ThrownRays::kMostChoices); ++k) {
-    const Verdict with = judge(cell, level, k + 1);
+  out.ways = out.matters ? 1 : 0;
+  const std::uint32_t most =
+      all_ways ? std::min(out.choices, ThrownRays::kMostChoices) : ThrownRays::kMostChoices;
+  for (std::uint32_t way = 1; way <= most; ++way) {
+    if (!may_matter(way)) {
+      continue;
+    }
+    const Verdict with = judge(cell, level, way);
     out.fine = out.fine && (with.fine || !with.matters);
     out.matters = out.matters || with.matters;
+    out.ways |= static_cast<std::uint8_t>(with.matters ? 1U << way : 0);
     out.spread = std::max(out.spread, with.spread);
   }
   return out;
@@ -257,7 +273,7 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
 template <class Use>
 void ThrownLight::each_arrival(std::uint32_t batch, std::uint32_t photons, const Use& use) const {
   const std::uint32_t of_cell = std::max<std::uint32_t>(
-      photons / static_cast<std::uint32_t>(std::max<std::size_t>(cells_.size(), 1)), 4);
+      photons / static_cast<std::uint32_t>(std::max<std::size_t>(cells_.size(), 1)), 1);
   std::uint32_t number = 0;
   for (const Cell& cell : cells_) {
     const double solid_angle = 4 * kPiD * sqr(static_cast<double>(cell.side)) / of_cell;

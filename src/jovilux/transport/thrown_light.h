@@ -41,6 +41,7 @@ class ThrownRays {
     Vec2 lo = Vec2::Zero();
     float side = 1;
     float spread_before = 0;  // ThrownLight::Verdict::spread of the cell that was divided [m]
+    std::uint8_t ways = 0;    // bit k: way k mattered for the cell that was divided
     std::uint32_t number = kNoIndex;  // of the first cells
   };
   struct Stretch {
@@ -119,6 +120,7 @@ class ThrownLight {
     bool matters = false, fine = false;
     float spread = 0;           // the largest distance between its rays where they come nearest [m]
     std::uint32_t choices = 0;  // between reflection and transmission, the most of a ray
+    std::uint8_t ways = 0;      // bit k: way k matters
   };
   Verdict judge(const Cell& cell, int level, std::uint32_t way) const;
   Verdict judge(const Cell& cell, int level) const;
