@@ -332,6 +332,7 @@ TEST_CASE("a light is expected to shine wherever it does", "[emitters]") {
                                   LightKind::kSun);
   Emitter e = facing_down(kind);
   e.intensity = 100;
+  e.by_intensity = kind == LightKind::kSpot;  // as all spots of a rig
   e.half_beam = 0.4f;
   e.cos_beam = e.cos_field = std::cos(0.4f);
   e.half_spread = GENERATE(0.0f, 0.5f);

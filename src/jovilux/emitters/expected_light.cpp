@@ -1,8 +1,8 @@
 // What lights bring to places where nothing is in the way, roughly: what they are chosen by.
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/emitters/emitter_luminance.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/emitters/mask_window.h"
-#include "jovilux/emitters/seen_shapes.h"
 
 #include <algorithm>
 #include <cmath>
@@ -52,137 +52,12 @@ float rough_mask(const Emitter& e, const Vec3& p) {
   return std::max(kLeast, t.gray * (t.colored ? luminance_of(t.rgb) : 1.0f));
 }
 
-// A dome or sky, whose horizon the surface may cut.
-float illuminance_of_sky(const Emitter& e, const Vec3& n) {
-  if (e.kind == LightKind::kDome) {
-    return e.luminance * e.detail->mean_luminance * 4 * kPi * e.detail->map.projected(mapped(e, n));
-  }
-  if (has_map(e)) {
-    return e.luminance * e.detail->mean_luminance * 2 * kPi * e.detail->map.projected(mapped(e, n));
-  }
-  // Half of it rises above a wall, none above a ceiling.
-  const float open = 0.5f * (1 - n.dot(e.frame.z));
-  return open > 1e-6f ? e.luminance * kPi * open : 0;
-}
-
-float illuminance_of_sun(const Emitter& e, const Vec3& n) {
-  const float sine = std::sqrt(e.sin2_disc);
-  const float cosine = std::min(1.0f, -n.dot(e.frame.z) + sine);
-  return cosine > 0 ? e.luminance * kPi * sine * sine * cosine : 0;
-}
-
-float illuminance_of_tube(const Emitter& e, const Vec3& p, const Vec3& n, float falloff) {
-  const TubeView view(e, p);
-  if (!view.outside(e)) {
-    return 0;
-  }
-  // The higher of its ends above the surface; an endless one rises somewhere unless it is level.
-  const float along = n.dot(e.frame.x), across = n.dot(view.to) * view.d + e.radius;
-  const float highest = e.endless ? (std::abs(along) > 1e-6f ? HUGE_VALF : across)
-                                  : across + std::max(view.z0 * along, view.z1 * along);
-  if (highest <= 0) {
-    return 0;
-  }
-  const float near = std::max(view.d - e.radius, 0.25f * e.radius + 1e-6f);
-  const float cosine = std::min(1.0f, highest / near);
-  const float per_meter = e.radius > 0 ? e.luminance * 2 * e.radius : e.intensity;
-  const float span = TubeView::end_sine(view.z1, near) - TubeView::end_sine(view.z0, near);
-  return per_meter / near * std::max(span, 1e-4f) * cosine * falloff;
-}
-
-// A light as a ball around its center that is seen from a place.
-struct BallView {
-  Vec3 to;           // from the place to the center
-  float d, d2;       // distance
-  float reach;       // the ball's radius
-  float sine_reach;  // of the half angle that the ball fills
-  float near2;       // squared distance, not below that of a place on a light of this size
-  float cos_axis;    // between the light's axis and the way to the place
-
-  BallView(const Emitter& e, const Vec3& p)
-      : to(e.center - p), d(0), d2(to.squaredNorm()), reach(reach_of(e)) {
-    d = std::sqrt(d2);
-    sine_reach = std::min(1.0f, reach / std::max(d, 1e-12f));
-    near2 = std::max(d2, 0.25f * reach * reach);
-    cos_axis = -to.dot(e.frame.z) / std::max(d, 1e-12f);
-  }
-};
-
-// A source without size; `cosine` at the surface.
-float illuminance_of_point(const Emitter& e, const BallView& ball, float cosine, float falloff) {
-  const float shape = e.detail != nullptr && e.detail->profile
-                          ? relative_intensity_along(e, -ball.to / std::max(ball.d, 1e-12f))
-                      : e.kind == LightKind::kSpot ? beam_steps(e).at(ball.cos_axis)
-                                                   : 1.0f;
-  return e.intensity * shape / std::max(ball.d2, 1e-12f) * cosine * falloff;
-}
-
-// A source with size whose intensity is given. It fills more than one direction: its share along
-// the middle one, and never nothing.
-float illuminance_of_beam(const Emitter& e, const BallView& ball, float cosine, float falloff) {
-  const bool profiled = e.detail != nullptr && e.detail->profile;
-  const float shape =
-      profiled ? std::max(0.1f, relative_intensity_along(e, -ball.to / std::max(ball.d, 1e-12f)))
-               : beam_steps(e).at(std::min(1.0f, ball.cos_axis + ball.sine_reach));
-  const bool behind = e.kind != LightKind::kSphere && !e.two_sided && ball.cos_axis <= 0;
-  return behind ? 0 : e.intensity * shape / ball.near2 * cosine * falloff;
-}
-
-// Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the
-// surface.
-float illuminance_of_flat(const Emitter& e, const BallView& ball, float cosine, float falloff) {
-  const float height = e.two_sided ? std::abs(ball.to.dot(e.frame.z)) : -ball.to.dot(e.frame.z);
-  if (height <= 0) {
-    return 0;
-  }
-  const float cos_light = mean_cosine(height / std::max(ball.d, 1e-12f), ball.sine_reach);
-  if (e.half_spread > 0) {
-    const float angle = std::acos(std::clamp(height / std::max(ball.d, 1e-12f), -1.0f, 1.0f));
-    const float widest = angle - (ball.d > ball.reach ? std::asin(ball.sine_reach) : kPi);
-    if (widest > e.half_spread) {
-      return 0;
-    }
-  }
-  return e.luminance * e.area() / ball.near2 * cosine * cos_light * falloff;
-}
-
 float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::uint64_t links) {
   if (!e.shines() || !may_reach(e, p, links)) {
     return 0;
   }
-  if (e.kind == LightKind::kDome || e.kind == LightKind::kSky) {
-    return illuminance_of_sky(e, n);
-  }
-  if (e.is_distant()) {
-    return illuminance_of_sun(e, n);
-  }
   const float falloff = falloff_at(e, p);
-  if (falloff <= 0) {
-    return 0;
-  }
-  if (e.kind == LightKind::kTube) {
-    return illuminance_of_tube(e, p, n, falloff);
-  }
-  const BallView ball(e, p);
-  // The cosine at the surface, over the angle that the light may fill.
-  const float cosine = mean_cosine(n.dot(ball.to) / std::max(ball.d, 1e-12f), ball.sine_reach);
-  if (cosine <= 0) {
-    return 0;
-  }
-  if (e.kind == LightKind::kObject) {
-    return e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f / ball.near2 *
-           cosine * falloff;
-  }
-  if (e.kind == LightKind::kPoint || (e.kind == LightKind::kSpot && e.radius == 0)) {
-    return illuminance_of_point(e, ball, cosine, falloff);
-  }
-  if (e.by_intensity) {
-    return illuminance_of_beam(e, ball, cosine, falloff);
-  }
-  if (e.kind == LightKind::kSphere) {
-    return e.luminance * e.area() / ball.near2 * cosine * falloff;
-  }
-  return illuminance_of_flat(e, ball, cosine, falloff);
+  return falloff > 0 ? form_of(e).illuminance(e, p, n) * falloff : 0;
 }
 
 float unmasked_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {

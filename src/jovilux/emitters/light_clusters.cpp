@@ -1,7 +1,7 @@
 #include "jovilux/emitters/light_clusters.h"
 
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/emitters/luminous_surface.h"
-#include "jovilux/emitters/seen_shapes.h"
 
 #include <algorithm>
 #include <array>
@@ -33,51 +33,17 @@ float share_to_choose(float arrives, bool in_group) {
   return in_group ? std::sqrt(arrives) : arrives;
 }
 
-// The highest intensity [cd].
-float power_of(const Emitter& e) {
-  if (e.kind == LightKind::kTube) {
-    return (e.radius > 0 ? e.luminance * 2 * e.radius : e.intensity) * 2 * e.half_width;
-  }
-  if (e.kind == LightKind::kPoint || e.by_intensity || e.is_zero_size()) {
-    return e.intensity;
-  }
-  return e.kind == LightKind::kObject
-             ? e.luminance * static_cast<float>(e.detail->surface->area()) * 0.25f
-             : e.luminance * e.area();
-}
-
 // Whether a bound by distance and direction holds for it.
 bool stands_alone(const Emitter& e) {
   return e.is_distant() || e.endless || e.falloff.law != FalloffLaw::kInverseSquare;
 }
 
-struct Directions {
-  Vec3 axis = Vec3::UnitZ();
-  float half = kPi;    // of the cone of axes [rad]
-  float around = kPi;  // how far from an axis it shines [rad]
-};
-Directions directions_of(const Emitter& e) {
-  const bool flat = (e.kind == LightKind::kDisk || e.kind == LightKind::kRect ||
-                     (e.kind == LightKind::kSpot && e.beam_exponent == 0)) &&
-                    !e.two_sided;
-  if (!flat || (e.detail != nullptr && e.detail->profile)) {
-    if (e.kind == LightKind::kSpot && !(e.detail != nullptr && e.detail->profile)) {
-      return {e.frame.z, 0, kPi};
-    }
-    return {};
-  }
-  if (e.kind == LightKind::kSpot) {
-    return {e.frame.z, 0, std::min(kPi, std::acos(std::clamp(e.cos_beam, -1.0f, 1.0f)) + 0.01f)};
-  }
-  return {e.frame.z, 0, 0.5f * kPi};
-}
-
 // The smallest cone around two cones of axes.
-Directions joined(const Directions& a, const Directions& b) {
+ShiningCone joined(const ShiningCone& a, const ShiningCone& b) {
   if (b.half > a.half) {
     return joined(b, a);
   }
-  Directions out;
+  ShiningCone out;
   out.around = std::max(a.around, b.around);
   const float between = std::acos(std::clamp(a.axis.dot(b.axis), -1.0f, 1.0f));
   if (std::min(between + b.half, kPi) <= a.half) {
@@ -153,13 +119,13 @@ struct LightClusters::Builder {
     std::uint32_t light;
     Vec3 center;
     Bounds box;
-    Directions directions;
+    ShiningCone directions;
     float power;
   };
   std::vector<Item> items;
 
   // How much of the sphere of directions a cluster of lights lights.
-  static float spread(const Directions& d) {
+  static float spread(const ShiningCone& d) {
     const float whole = std::min(kPi, d.half + d.around);
     return 2 * kPi * (1 - std::cos(d.half)) +
            0.5f * kPi *
@@ -169,10 +135,10 @@ struct LightClusters::Builder {
 
   struct Sum {
     Bounds box;
-    Directions directions;
+    ShiningCone directions;
     float power = 0;
     bool any = false;
-    void add(const Bounds& b, const Directions& d, float p) {
+    void add(const Bounds& b, const ShiningCone& d, float p) {
       box.add(b);
       directions = any ? joined(directions, d) : d;
       power += p;
@@ -342,7 +308,8 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
     Bounds box;
     box.add(Vec3(e.center - Vec3::Constant(reach)));
     box.add(Vec3(e.center + Vec3::Constant(reach)));
-    builder.items.push_back({i, e.center, box, directions_of(e), power_of(e)});
+    builder.items.push_back(
+        {i, e.center, box, form_of(e).shining_cone(e), form_of(e).peak_intensity(e)});
   }
   if (shining == 1 && builder.items.empty()) {
     const Emitter& e = lights[alone_.front()];
@@ -376,7 +343,7 @@ void LightClusters::lay_out_alone(const std::vector<Emitter>& lights) {
     off_board_.push_back(i);
     if (!stands_alone(e) && e.falloff.is_physical() && e.link_bit == 0 &&
         (e.detail == nullptr || !e.detail->inside)) {
-      rough_[i] = {e.center, reach_of(e), power_of(e)};
+      rough_[i] = {e.center, reach_of(e), form_of(e).peak_intensity(e)};
       ++rough_count_;
     }
   }

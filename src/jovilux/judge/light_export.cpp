@@ -4,7 +4,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/emitters/emitter.h"
-#include "jovilux/emitters/seen_shapes.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/files/photometric_file.h"
 #include "jovilux/transport/light_emission.h"
 

@@ -1,7 +1,7 @@
 #include "jovilux/judge/metering.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/emitters/seen_shapes.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/transport/path.h"
 #include "jovilux/transport/thrown_light.h"
 

@@ -1,7 +1,7 @@
 #include "jovilux/transport/light_emission.h"
 
 #include "jovilux/base/sampler.h"
-#include "jovilux/emitters/seen_shapes.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/transport/direction_tree.h"
 
 #include <algorithm>

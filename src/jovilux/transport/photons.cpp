@@ -1,7 +1,7 @@
 #include "jovilux/transport/photons.h"
 
 #include "jovilux/base/parallel.h"
-#include "jovilux/emitters/seen_shapes.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/light_emission.h"
 

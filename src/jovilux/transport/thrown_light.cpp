@@ -2,7 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
-#include "jovilux/emitters/seen_shapes.h"
+#include "jovilux/emitters/light_form.h"
 #include "jovilux/transport/light_emission.h"
 #include "jovilux/transport/virtual_light_walk.h"
 
