@@ -1,10 +1,14 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
+#include <array>
 #include <chrono>
+#include <cstddef>
 #include <cstdlib>
 #include <filesystem>
 #include <memory>
+#include <numeric>
+#include <span>
 #include <string_view>
 
 #include "cli/arguments.h"
@@ -37,7 +41,14 @@ struct Scale {
   const char *flame_size, *flame_samples;
   const char *meter_error, *page_error, *why_samples;
   bool denoised, animations, trials;
+  std::span<const float> seconds;  // of each step, measured on two cores at 2.5 GHz
 };
+constexpr std::size_t kSteps = 22, kClips = 2;
+constexpr std::array<float, kSteps> kQuickSeconds = {};
+constexpr std::array<float, kSteps> kUsualSeconds = {
+    0.8f, 0.7f, 0,    0.2f, 0.1f, 0.8f, 17.8f, 13.3f, 10.9f, 6.6f,  18.1f,
+    0,    4.4f, 0.4f, 1,    1.6f, 9.9f, 0.3f,  1.8f,  4.4f,  12.3f, 7};
+constexpr std::array<float, kSteps + kClips> kFullSeconds = {};
 constexpr Scale kQuick = {"320x180",
                           "8",
                           "240x135",
@@ -51,7 +62,8 @@ constexpr Scale kQuick = {"320x180",
                           "16384",
                           true,
                           false,
-                          false};
+                          false,
+                          kQuickSeconds};
 constexpr Scale kUsual = {"400x225",
                           "8",
                           "304x171",
@@ -65,7 +77,8 @@ constexpr Scale kUsual = {"400x225",
                           "131072",
                           true,
                           false,
-                          false};
+                          false,
+                          kUsualSeconds};
 constexpr Scale kFull = {"960x540",
                          "64",
                          "960x540",
@@ -79,7 +92,8 @@ constexpr Scale kFull = {"960x540",
                          "131072",
                          false,
                          true,
-                         true};
+                         true,
+                         kFullSeconds};
 
 // Sends what is printed to the standard error while one lives: the standard output stays free for
 // one JSON document.
@@ -104,7 +118,8 @@ class OutputAside {
 // Runs verbs as a user would, after showing the line that does it.
 class Tour {
  public:
-  explicit Tour(int steps) : steps_(steps) {}
+  // `expected`: seconds of each step.
+  explicit Tour(std::span<const float> expected) : expected_(expected) {}
 
   // [{"step", "command", "status", "seconds"}]
   const Json& done() const { return done_; }
@@ -116,11 +131,11 @@ class Tour {
     for (const std::string& w : words) {
       line += " " + (w.find(' ') == std::string::npos ? w : "\"" + w + "\"");
     }
-    ++step_;
-    print_out(fmt::format("\n== {} of {}, after {:.0f} s: {}\n$ {}\n",
-                          step_,
-                          steps_,
-                          std::chrono::duration<double>(Clock::now() - start_).count(),
+    print_out(fmt::format("\n== {} of {}, after {:.0f} s, takes {}: {}\n$ {}\n",
+                          done_.size() + 1,
+                          expected_.size(),
+                          seconds(),
+                          forecast(),
                           what,
                           line));
     std::vector<std::string> copy = words;
@@ -140,7 +155,18 @@ class Tour {
 
  private:
   using Clock = std::chrono::steady_clock;
-  int steps_, step_ = 0;
+
+  // Of the step that begins, by how much slower or faster than expected the earlier ones were.
+  std::string forecast() const {
+    constexpr double kEnoughKnown = 5;  // seconds: the first steps are too short to tell
+    const auto at = expected_.begin() + static_cast<std::ptrdiff_t>(done_.size());
+    const double known = std::accumulate(expected_.begin(), at, 0.0),
+                 pace = known > kEnoughKnown ? seconds() / known : 1,
+                 step = pace * static_cast<double>(*at);
+    return step < 1.5 ? "a moment" : fmt::format("about {:.0f} s", step);
+  }
+
+  std::span<const float> expected_;
   Json done_ = Json::array();
   Clock::time_point start_ = Clock::now();
 };
@@ -176,7 +202,7 @@ class Demo {
       : scale_(scale),
         dir_(a.text("output").value_or("demo-out")),
         rig_(in_dir("rig/orchid-house.toml")),
-        tour_(kSteps + (scale.animations ? kClips : 0)) {
+        tour_(scale.seconds) {
     common_ = {"--force"};
     if (const auto threads = a.text("threads")) {
       common_.insert(common_.end(), {"--threads", *threads});
@@ -217,7 +243,6 @@ class Demo {
   }
 
  private:
-  static constexpr int kSteps = 22, kClips = 2;
   using Words = std::vector<std::string>;
   using Verb = int (*)(int, char**);
 

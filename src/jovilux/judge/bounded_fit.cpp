@@ -1,7 +1,8 @@
-// Matrix decompositions of any size take some 15 s to compile: they are used here alone.
+// Matrix decompositions of any size take long to compile: they are used here alone, and one kind of
+// them. lazyProduct() goes without the blocked products of large matrices, for the same reason.
 #include "jovilux/judge/bounded_fit.h"
 
-#include <Eigen/Dense>
+#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <utility>
 #include <vector>
@@ -9,19 +10,43 @@
 namespace jovilux {
 namespace {
 
+using Eigen::MatrixXd;
+using Eigen::VectorXd;
+using Eigenvalues = Eigen::SelfAdjointEigenSolver<MatrixXd>;
+
+// The shortest x that makes |matrix x - right| least; `matrix`: symmetric, without negative
+// eigenvalues.
+VectorXd shortest_solution(const MatrixXd& matrix, const VectorXd& right) {
+  constexpr double kZero = 1e-13;  // eigenvalues over the largest one
+  const Eigenvalues eigen(matrix);
+  const double least = kZero * eigen.eigenvalues().maxCoeff();
+  VectorXd along = eigen.eigenvectors().transpose().lazyProduct(right);
+  for (Eigen::Index i = 0; i < along.size(); ++i) {
+    const double value = eigen.eigenvalues()[i];
+    along[i] = value > least ? along[i] / value : 0.0;
+  }
+  return eigen.eigenvectors().lazyProduct(along);
+}
+
+// The symmetric matrix with those eigenvectors and other eigenvalues.
+MatrixXd with_eigenvalues(const Eigenvalues& eigen, const VectorXd& values) {
+  const MatrixXd scaled = eigen.eigenvectors() * values.asDiagonal();
+  return scaled.lazyProduct(eigen.eigenvectors().transpose());
+}
+
 // Minimizes x'G x / 2 - g'x over [0, upper] by active sets: what is free is solved for exactly;
 // what leaves its bounds is held there, and let go where the slope calls it back, one at a time, so
 // that no set comes twice.
 class ActiveSets {
  public:
-  ActiveSets(Eigen::MatrixXd G, Eigen::VectorXd g, const Eigen::VectorXd& upper)
+  ActiveSets(MatrixXd G, VectorXd g, const VectorXd& upper)
       : G_(std::move(G)),
         g_(std::move(g)),
         upper_(upper),
-        x_(Eigen::VectorXd::Ones(G_.cols()).cwiseMin(upper)),
+        x_(VectorXd::Ones(G_.cols()).cwiseMin(upper)),
         held_(static_cast<std::size_t>(G_.cols()), false) {}
 
-  Eigen::VectorXd run() {
+  VectorXd run() {
     for (Eigen::Index round = 0; round < 20 * G_.cols() + 20; ++round) {
       if (!step_and_hold() && !let_go()) {
         break;
@@ -44,13 +69,13 @@ class ActiveSets {
   }
 
   // The minimum over the free unknowns, the others staying as they are.
-  Eigen::VectorXd free_minimum(const std::vector<Eigen::Index>& open) const {
-    Eigen::VectorXd out = x_;
+  VectorXd free_minimum(const std::vector<Eigen::Index>& open) const {
+    VectorXd out = x_;
     if (!open.empty()) {
-      const Eigen::MatrixXd part = G_(open, open);
-      const Eigen::VectorXd right = (g_ - G_ * x_)(open) + part * x_(open);
-      const Eigen::VectorXd solved = part.completeOrthogonalDecomposition().solve(right);
-      out(open) = solved;
+      const MatrixXd part = G_(open, open);
+      const VectorXd now = x_(open), pull = g_ - G_.lazyProduct(x_);
+      const VectorXd right = VectorXd(pull(open)) + part.lazyProduct(now);
+      out(open) = shortest_solution(part, right);
     }
     return out;
   }
@@ -59,7 +84,7 @@ class ActiveSets {
   // would not; false where all do.
   bool step_and_hold() {
     const std::vector<Eigen::Index> open = free_unknowns();
-    const Eigen::VectorXd target = free_minimum(open);
+    const VectorXd target = free_minimum(open);
     double step = 1;
     Eigen::Index first = -1;
     for (const Eigen::Index i : open) {
@@ -83,7 +108,7 @@ class ActiveSets {
 
   // Lets go of the unknown that the slope pulls back most; false where none is pulled.
   bool let_go() {
-    const Eigen::VectorXd slope = G_ * x_ - g_;
+    const VectorXd slope = G_.lazyProduct(x_) - g_;
     Eigen::Index freed = -1;
     double steepest = 1e-12 * (1 + g_.cwiseAbs().maxCoeff());
     for (Eigen::Index i = 0; i < G_.cols(); ++i) {
@@ -100,42 +125,44 @@ class ActiveSets {
     return true;
   }
 
-  Eigen::MatrixXd G_;
-  Eigen::VectorXd g_;
-  const Eigen::VectorXd& upper_;
-  Eigen::VectorXd x_;
+  MatrixXd G_;
+  VectorXd g_;
+  const VectorXd& upper_;
+  VectorXd x_;
   std::vector<bool> held_;
 };
 
 }  // namespace
 
-Eigen::VectorXd bounded_quadratic(const Eigen::MatrixXd& G,
-                                  const Eigen::VectorXd& g,
-                                  const Eigen::VectorXd& upper,
-                                  const Eigen::VectorXd& ridge) {
-  Eigen::MatrixXd with_ridge = G;
+VectorXd bounded_quadratic(const MatrixXd& G,
+                           const VectorXd& g,
+                           const VectorXd& upper,
+                           const VectorXd& ridge) {
+  MatrixXd with_ridge = G;
   with_ridge.diagonal() += ridge;
   return ActiveSets(std::move(with_ridge), g + ridge, upper).run();
 }
 
-Eigen::VectorXd bounded_least_squares(const Eigen::MatrixXd& A,
-                                      const Eigen::VectorXd& b,
-                                      const Eigen::VectorXd& upper,
-                                      const Eigen::VectorXd& ridge) {
-  return bounded_quadratic(A.transpose() * A, A.transpose() * b, upper, ridge);
+VectorXd bounded_least_squares(const MatrixXd& A,
+                               const VectorXd& b,
+                               const VectorXd& upper,
+                               const VectorXd& ridge) {
+  return bounded_quadratic(
+      A.transpose().lazyProduct(A), A.transpose().lazyProduct(b), upper, ridge);
 }
 
-Eigen::MatrixXd made_positive(const Eigen::MatrixXd& G, double& least) {
+MatrixXd made_positive(const MatrixXd& G, double& least) {
   constexpr double kLeast = 1e-6;
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> eigen(G);
+  const Eigenvalues eigen(G);
   least = kLeast * std::max(1e-300, eigen.eigenvalues().maxCoeff());
-  return eigen.eigenvectors() * eigen.eigenvalues().cwiseMax(least).asDiagonal() *
-         eigen.eigenvectors().transpose();
+  return with_eigenvalues(eigen, eigen.eigenvalues().cwiseMax(least));
 }
 
-Eigen::VectorXd sandwich_errors(const Eigen::MatrixXd& G, const Eigen::MatrixXd& scatter) {
-  const Eigen::MatrixXd inverse = G.inverse();
-  return (inverse * scatter * inverse).diagonal().cwiseSqrt();
+VectorXd sandwich_errors(const MatrixXd& G, const MatrixXd& scatter) {
+  const Eigenvalues eigen(G);
+  const MatrixXd inverse = with_eigenvalues(eigen, eigen.eigenvalues().cwiseInverse()),
+                 half = inverse.lazyProduct(scatter);
+  return half.cwiseProduct(inverse.transpose()).rowwise().sum().cwiseSqrt();
 }
 
 }  // namespace jovilux
