@@ -116,6 +116,10 @@ TEST_CASE("new writes a rig that checks and renders at once, and does not write 
           .status == 0);
   dir.write("a/rig.toml", "mine");
   CHECK(run_program({"new", dir.path("a")}).status == 2);
+  const ProgramRun file = run_program({"new", dir.path("first.toml")});
+  CHECK(file.status == 2);
+  CHECK(file.err.find("first.toml names a file") != std::string::npos);
+  CHECK_FALSE(std::filesystem::exists(dir.path("first.toml")));
   CHECK(dir.read("a/rig.toml") == "mine");
   CHECK(run_program({"new", dir.path("a"), "--force"}).status == 0);
 }
