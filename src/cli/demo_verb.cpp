@@ -1,15 +1,15 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
-#include <array>
 #include <chrono>
 #include <cstddef>
 #include <cstdlib>
 #include <filesystem>
 #include <memory>
 #include <numeric>
-#include <span>
 #include <string_view>
+#include <utility>
+#include <vector>
 
 #include "cli/arguments.h"
 #include "cli/output.h"
@@ -41,14 +41,7 @@ struct Scale {
   const char *flame_size, *flame_samples;
   const char *meter_error, *page_error, *why_samples;
   bool denoised, animations, trials;
-  std::span<const float> seconds;  // of each step, measured on two cores at 2.5 GHz
 };
-constexpr std::size_t kSteps = 22, kClips = 2;
-constexpr std::array<float, kSteps> kQuickSeconds = {};
-constexpr std::array<float, kSteps> kUsualSeconds = {
-    0.8f, 0.7f, 0,    0.2f, 0.1f, 0.8f, 17.8f, 13.3f, 10.9f, 6.6f,  18.1f,
-    0,    4.4f, 0.4f, 1,    1.6f, 9.9f, 0.3f,  1.8f,  4.4f,  12.3f, 7};
-constexpr std::array<float, kSteps + kClips> kFullSeconds = {};
 constexpr Scale kQuick = {"320x180",
                           "8",
                           "240x135",
@@ -62,8 +55,7 @@ constexpr Scale kQuick = {"320x180",
                           "16384",
                           true,
                           false,
-                          false,
-                          kQuickSeconds};
+                          false};
 constexpr Scale kUsual = {"400x225",
                           "8",
                           "304x171",
@@ -77,8 +69,7 @@ constexpr Scale kUsual = {"400x225",
                           "131072",
                           true,
                           false,
-                          false,
-                          kUsualSeconds};
+                          false};
 constexpr Scale kFull = {"960x540",
                          "64",
                          "960x540",
@@ -92,8 +83,72 @@ constexpr Scale kFull = {"960x540",
                          "131072",
                          false,
                          true,
-                         true,
-                         kFullSeconds};
+                         true};
+
+// What decides how long a step takes: nothing that --quick and --full change, or the size of its
+// pictures and their samples.
+enum class Work { kFixed, kHouse, kOther, kSweep, kFlame };
+struct Step {
+  float seconds;  // of the usual demo, measured on two cores
+  Work work;
+};
+constexpr Step kSteps[] = {{0.8f, Work::kFixed},  // check
+                           {0.7f, Work::kFixed},  // check
+                           {0, Work::kFixed},     // convert
+                           {0.2f, Work::kFixed},  // color
+                           {0.1f, Work::kFixed},  // profile
+                           {0.8f, Work::kFixed},  // falloff
+                           {17.8f, Work::kHouse}, {13.3f, Work::kOther}, {10.9f, Work::kOther},
+                           {6.6f, Work::kOther},  {18.1f, Work::kOther}, {0, Work::kFixed},  // read
+                           {4.4f, Work::kFixed},                         // meter
+                           {0.4f, Work::kFixed},                         // false-color
+                           {1, Work::kOther},                            // noise
+                           {1.6f, Work::kFixed},                         // why
+                           {9.9f, Work::kSweep},  {0.3f, Work::kOther},  // compare
+                           {1.8f, Work::kOther},                         // balance
+                           {4.4f, Work::kFixed},                         // desk
+                           {12.3f, Work::kFlame},                        // animate
+                           {7, Work::kFixed}};                           // report
+// By the pixels and samples of their frames, over those of the steps above.
+constexpr Step kClips[] = {{820, Work::kFixed}, {200, Work::kFixed}};
+
+// Pixels times samples: "400x225" and "8".
+double samples_of(const char* size, const char* samples) {
+  char* height = nullptr;
+  const double width = std::strtod(size, &height);
+  return width * std::atof(height + 1) * std::atof(samples);
+}
+
+// Of each step, in seconds.
+std::vector<double> expected_seconds(const Scale& scale) {
+  const auto times = [&](Work work) {
+    const auto of = [&](const char* Scale::*size, const char* Scale::*samples) {
+      return samples_of(scale.*size, scale.*samples) / samples_of(kUsual.*size, kUsual.*samples);
+    };
+    switch (work) {
+      case Work::kHouse:
+        return of(&Scale::size, &Scale::samples);
+      case Work::kOther:
+        return of(&Scale::other_size, &Scale::other_samples);
+      case Work::kSweep:
+        return of(&Scale::sweep_size, &Scale::sweep_samples);
+      case Work::kFlame:
+        return of(&Scale::flame_size, &Scale::flame_samples);
+      case Work::kFixed:
+        break;
+    }
+    return 1.0;
+  };
+  std::vector<Step> steps(std::begin(kSteps), std::end(kSteps));
+  if (scale.animations) {  // before the last step
+    steps.insert(steps.end() - 1, std::begin(kClips), std::end(kClips));
+  }
+  std::vector<double> out;
+  for (const Step& step : steps) {
+    out.push_back(static_cast<double>(step.seconds) * times(step.work));
+  }
+  return out;
+}
 
 // Sends what is printed to the standard error while one lives: the standard output stays free for
 // one JSON document.
@@ -115,11 +170,18 @@ class OutputAside {
   int kept_;
 };
 
+std::string duration_text(double seconds) {
+  constexpr double kMoment = 1.5, kMinutes = 90;
+  return seconds < kMoment    ? "a moment"
+         : seconds < kMinutes ? fmt::format("about {:.0f} s", seconds)
+                              : fmt::format("about {:.0f} min", seconds / 60);
+}
+
 // Runs verbs as a user would, after showing the line that does it.
 class Tour {
  public:
   // `expected`: seconds of each step.
-  explicit Tour(std::span<const float> expected) : expected_(expected) {}
+  explicit Tour(std::vector<double> expected) : expected_(std::move(expected)) {}
 
   // [{"step", "command", "status", "seconds"}]
   const Json& done() const { return done_; }
@@ -151,6 +213,10 @@ class Tour {
                      {"seconds", std::chrono::duration<double>(Clock::now() - begun).count()}});
     return status;
   }
+  // How long all steps take.
+  std::string whole() const {
+    return duration_text(std::accumulate(expected_.begin(), expected_.end(), 0.0));
+  }
   double seconds() const { return std::chrono::duration<double>(Clock::now() - start_).count(); }
 
  private:
@@ -161,12 +227,11 @@ class Tour {
     constexpr double kEnoughKnown = 5;  // seconds: the first steps are too short to tell
     const auto at = expected_.begin() + static_cast<std::ptrdiff_t>(done_.size());
     const double known = std::accumulate(expected_.begin(), at, 0.0),
-                 pace = known > kEnoughKnown ? seconds() / known : 1,
-                 step = pace * static_cast<double>(*at);
-    return step < 1.5 ? "a moment" : fmt::format("about {:.0f} s", step);
+                 pace = known > kEnoughKnown ? seconds() / known : 1, step = pace * *at;
+    return duration_text(step);
   }
 
-  std::span<const float> expected_;
+  std::vector<double> expected_;
   Json done_ = Json::array();
   Clock::time_point start_ = Clock::now();
 };
@@ -202,7 +267,7 @@ class Demo {
       : scale_(scale),
         dir_(a.text("output").value_or("demo-out")),
         rig_(in_dir("rig/orchid-house.toml")),
-        tour_(scale.seconds) {
+        tour_(expected_seconds(scale)) {
     common_ = {"--force"};
     if (const auto threads = a.text("threads")) {
       common_.insert(common_.end(), {"--threads", *threads});
@@ -288,7 +353,10 @@ class Demo {
     for (const DemoFile& file : kFiles) {
       write_text_file((dir_ / "rig" / file.name).string(), file.text);
     }
-    print_out(fmt::format("wrote {} and {} files that it includes\n", rig_, std::size(kFiles) - 1));
+    print_out(fmt::format("wrote {} and {} files that it includes; {} on two cores to come\n",
+                          rig_,
+                          std::size(kFiles) - 1,
+                          tour_.whole()));
   }
 
   void lamps_alone() {
@@ -551,8 +619,8 @@ Usage demo_usage() {
       "why, sweep, compare, balance, desk, animate, report. Each step shows the command that does "
       "it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
-       {"quick", "small pictures, few samples: a little over a minute on two cores", ""},
-       {"full", "larger pictures of 64 samples as traced, three clips; several times as long", ""},
+       {"quick", "small pictures, few samples: about a minute and a half on two cores", ""},
+       {"full", "larger pictures of 64 samples as traced, three clips: more than an hour", ""},
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
       "",
