@@ -114,7 +114,7 @@ double flat_illuminance_on_axis(const SourceShape& s, double d) {
 
 double sides(const SourceShape& s) { return s.two_sided ? 2 : 1; }
 
-SourceLevels luminance_of_flat(const SourceShape& s, double L) {
+SourceLevels flat_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   out.intensity = Candela{area(s) * L};
@@ -122,7 +122,7 @@ SourceLevels luminance_of_flat(const SourceShape& s, double L) {
   return out;
 }
 
-SourceLevels luminance_of_sphere(const SourceShape& s, double L) {
+SourceLevels sphere_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   out.intensity = Candela{area(s) * L};
@@ -130,7 +130,7 @@ SourceLevels luminance_of_sphere(const SourceShape& s, double L) {
   return out;
 }
 
-SourceLevels luminance_of_tube(const SourceShape& s, double L) {
+SourceLevels tube_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   if (s.endless) {
@@ -143,7 +143,7 @@ SourceLevels luminance_of_tube(const SourceShape& s, double L) {
   return out;
 }
 
-SourceLevels luminance_of_object(const SourceShape& s, double L) {
+SourceLevels object_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   out.flux = Lumens{kPiD * sides(s) * s.area * L};
@@ -386,21 +386,21 @@ constexpr SourceForm kForms[] = {  // in the order of LightKind
     {"sphere",
      kUnitsOfSurface,
      area_of_disk,
-     luminance_of_sphere,
+     sphere_from_luminance,
      levels_of_surface,
      sphere_on_axis},
-    {"disk", kUnitsOfSurface, area_of_disk, luminance_of_flat, levels_of_surface, disk_on_axis},
-    {"rect", kUnitsOfSurface, area_of_rect, luminance_of_flat, levels_of_surface, rect_on_axis},
+    {"disk", kUnitsOfSurface, area_of_disk, flat_from_luminance, levels_of_surface, disk_on_axis},
+    {"rect", kUnitsOfSurface, area_of_rect, flat_from_luminance, levels_of_surface, rect_on_axis},
     {"tube",
      "lm, cd, cd/m2, lx @ distance or W @ lm/W; lm/m or cd/m2 when endless",
      area_of_tube,
-     luminance_of_tube,
+     tube_from_luminance,
      levels_of_tube,
      tube_on_axis},
     {"object",
      "lm, cd/m2 or W @ lm/W",
      area_of_object,
-     luminance_of_object,
+     object_from_luminance,
      levels_of_surface,
      object_on_axis},
     {"sun",
