@@ -1,3 +1,4 @@
+#include "jovilux/base/assert.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 
@@ -92,24 +93,32 @@ struct Step {
   float seconds;  // of the usual demo, measured on two cores
   Work work;
 };
-constexpr Step kSteps[] = {{0.8f, Work::kFixed},  // check
-                           {0.7f, Work::kFixed},  // check
-                           {0, Work::kFixed},     // convert
-                           {0.2f, Work::kFixed},  // color
-                           {0.1f, Work::kFixed},  // profile
-                           {0.8f, Work::kFixed},  // falloff
-                           {17.8f, Work::kHouse}, {13.3f, Work::kOther}, {10.9f, Work::kOther},
-                           {6.6f, Work::kOther},  {18.1f, Work::kOther}, {0, Work::kFixed},  // read
-                           {4.4f, Work::kFixed},                         // meter
-                           {0.4f, Work::kFixed},                         // false-color
-                           {1, Work::kOther},                            // noise
-                           {1.6f, Work::kFixed},                         // why
-                           {9.9f, Work::kSweep},  {0.3f, Work::kOther},  // compare
-                           {1.8f, Work::kOther},                         // balance
-                           {4.4f, Work::kFixed},                         // desk
-                           {12.3f, Work::kFlame},                        // animate
-                           {7, Work::kFixed}};                           // report
-// By the pixels and samples of their frames, over those of the steps above.
+constexpr Step kSteps[] = {
+    {0.8f, Work::kFixed},   // check
+    {0.7f, Work::kFixed},   // check, the mistakes
+    {0, Work::kFixed},      // convert
+    {0.2f, Work::kFixed},   // color
+    {0.1f, Work::kFixed},   // profile
+    {0.8f, Work::kFixed},   // falloff
+    {17.8f, Work::kHouse},  // render: the house
+    {13.3f, Work::kOther},  // render: the bench
+    {10.9f, Work::kOther},  // render: work light
+    {6.6f, Work::kOther},   // render: dawn
+    {18.1f, Work::kOther},  // render: shafts
+    {0, Work::kFixed},      // read
+    {4.4f, Work::kFixed},   // meter
+    {0.4f, Work::kFixed},   // false-color
+    {1, Work::kOther},      // noise
+    {1.6f, Work::kFixed},   // why
+    {9.9f, Work::kSweep},   // sweep
+    {0.3f, Work::kOther},   // compare
+    {1.8f, Work::kOther},   // balance
+    {4.4f, Work::kFixed},   // desk
+    {12.3f, Work::kFlame},  // animate
+    {7, Work::kFixed},      // report
+};
+// The clips of --full. Not measured: the house's seconds, scaled by the pixels and samples of the
+// clips' frames.
 constexpr Step kClips[] = {{820, Work::kFixed}, {200, Work::kFixed}};
 
 // Pixels times samples: "400x225" and "8".
@@ -222,9 +231,11 @@ class Tour {
  private:
   using Clock = std::chrono::steady_clock;
 
-  // Of the step that begins, by how much slower or faster than expected the earlier ones were.
+  // The expected seconds of the step that begins, times how much slower or faster than expected the
+  // steps before it were.
   std::string forecast() const {
     constexpr double kEnoughKnown = 5;  // seconds: the first steps are too short to tell
+    JOVILUX_ASSERT(done_.size() < expected_.size());
     const auto at = expected_.begin() + static_cast<std::ptrdiff_t>(done_.size());
     const double known = std::accumulate(expected_.begin(), at, 0.0),
                  pace = known > kEnoughKnown ? seconds() / known : 1, step = pace * *at;
@@ -620,7 +631,7 @@ Usage demo_usage() {
       "it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: about a minute and a half on two cores", ""},
-       {"full", "larger pictures of 64 samples as traced, three clips: more than an hour", ""},
+       {"full", "larger pictures of 64 samples as traced, three clips: an hour or two", ""},
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
       "",

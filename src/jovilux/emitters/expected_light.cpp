@@ -57,7 +57,7 @@ float unmasked_illuminance(const Emitter& e, const Vec3& p, const Vec3& n, std::
     return 0;
   }
   const float falloff = falloff_at(e, p);
-  return falloff > 0 ? form_of(e).illuminance(e, p, n) * falloff : 0;
+  return falloff > 0 ? form_of(e).expected_illuminance(e, p, n) * falloff : 0;
 }
 
 float unmasked_fluence(const Emitter& e, const Vec3& p, std::uint64_t links) {

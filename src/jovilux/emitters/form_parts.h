@@ -78,8 +78,9 @@ struct BallView {
   }
 };
 
-/// An expectation of a light in a ball: at(ball, cosine), with the cosine at the surface over the
-/// angle that the ball may fill; 0 where all of it lies below the surface's horizon.
+/// Expected illuminance of a light that fits into a ball [lx]: at(ball, cosine), with the mean
+/// cosine at the surface over the angle that the ball fills; 0 where all of the ball lies below the
+/// surface's horizon.
 template <class At>
 float expected_of_ball(const Emitter& e, float radius, const Vec3& p, const Vec3& n, const At& at) {
   const BallView ball(e, p, radius);
@@ -87,19 +88,20 @@ float expected_of_ball(const Emitter& e, float radius, const Vec3& p, const Vec3
   return cosine > 0 ? at(ball, cosine) : 0;
 }
 
-/// Of a source without size; `shape`: its relative intensity toward the place.
+/// Expected illuminance of a light without size [lx]; `shape`: the relative intensity toward p.
 inline float expected_of_point(const Emitter& e, const BallView& ball, float cosine, float shape) {
   return e.intensity * shape / std::max(ball.d2, 1e-12f) * cosine;
 }
 
-/// Its relative intensity by its profile.
+/// The relative intensity that a light's profile has toward the place seen from.
 inline float profile_toward(const Emitter& e, const BallView& ball) {
   return relative_intensity_along(e, -ball.to / std::max(ball.d, 1e-12f));
 }
 inline bool has_profile(const Emitter& e) { return e.detail != nullptr && e.detail->profile; }
 
-/// Of a source with size whose intensity is given. It fills more than one direction: its share
-/// along the middle one, and never nothing on the sides where it shines.
+/// Expected illuminance of a light with size whose intensity by direction is given [lx]. The light
+/// fills many directions as seen from p: the intensity toward its center stands for all of them,
+/// and is never 0 on a side where the light shines.
 inline float expected_of_beam(const Emitter& e,
                               const BallView& ball,
                               float cosine,

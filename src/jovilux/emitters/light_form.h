@@ -26,7 +26,7 @@ struct LightForm {
   float (*luminance)(const Emitter& e, const Vec3& along, const LightPlace& at);
   /// An estimate of what it brings to a surface with unit normal n at p [lx], without falloff; see
   /// expected_illuminance().
-  float (*illuminance)(const Emitter& e, const Vec3& p, const Vec3& n);
+  float (*expected_illuminance)(const Emitter& e, const Vec3& p, const Vec3& n);
   /// About the highest intensity [cd]; 0 of distant lights.
   float (*peak_intensity)(const Emitter& e);
   /// Radius of the ball around its center that holds it [m]; 0 without size, 0 of distant lights.
@@ -57,7 +57,7 @@ inline const LightForm& form_of(const Emitter& e) {
 /// a distant one.
 inline float reach_of(const Emitter& e) { return form_of(e).reach(e); }
 
-/// Parts of records that many forms share.
+/// Functions that several records share.
 inline ShiningCone shines_everywhere(const Emitter&) { return {}; }
 inline bool covers_nothing(const Emitter&, const Vec3&) { return false; }
 inline float no_reach(const Emitter&) { return 0; }

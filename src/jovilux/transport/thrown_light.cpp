@@ -242,11 +242,11 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
   return out;
 }
 
-// On those of its ways that may matter: without reflection by glass, and with one at each of the
-// choices.
+// The verdict on a cell over its ways: way 0 is transmitted by all glass, way k is reflected at the
+// k-th choice between reflection and transmission.
 ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
-  // Where a cell is divided for the second time, its rays know about all choices that they meet:
-  // from then on only the ways that mattered are followed.
+  // The first divisions judge all ways: a cell's four rays may miss a mirror's or a pane's edge.
+  // Deeper cells inherit the ways that mattered, one in six to thirty, which saves most rays.
   const bool all_ways = level <= kEdgeHalvings;
   const auto may_matter = [&](std::uint32_t way) { return all_ways || (cell.ways >> way & 1U); };
   Verdict out;

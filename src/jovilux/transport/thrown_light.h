@@ -41,7 +41,7 @@ class ThrownRays {
     Vec2 lo = Vec2::Zero();
     float side = 1;
     float spread_before = 0;  // ThrownLight::Verdict::spread of the cell that was divided [m]
-    std::uint8_t ways = 0;    // bit k: way k mattered for the cell that was divided
+    std::uint8_t ways = 0;    // bit k: way k mattered for the parent cell
     std::uint32_t number = kNoIndex;  // of the first cells
   };
   struct Stretch {
