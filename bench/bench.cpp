@@ -1,6 +1,7 @@
 // jovilux_bench: rates of the hot parts, each run printing one line of JSON and a table to stderr.
 // See docs/performance.md.
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/render/renderer.h"
 
 #include <algorithm>
@@ -22,12 +23,10 @@
 #include "bench/sampling.h"
 #include "bench/squared_error.h"
 #include "bench/track.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
 
-using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 
 constexpr const char* kHelp =

@@ -1,6 +1,7 @@
 #include "bench/compare_programs.h"
 
 #include "jovilux/files/child_process.h"
+#include "jovilux/files/json.h"
 
 #include <algorithm>
 #include <array>
@@ -14,7 +15,6 @@
 #include "bench/judged_picture.h"
 #include "bench/squared_error.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <unistd.h>
 
 namespace jovilux {
@@ -100,9 +100,9 @@ std::string size_of(const std::string& rig) {
 }
 
 double samples_of(const fs::path& folder) {
-  std::ifstream file(folder / "stats.json");
-  const auto stats = nlohmann::json::parse(file, nullptr, false);
-  return stats.is_object() ? stats.value("samples_per_pixel", 0.0) : 0.0;
+  const double samples =
+      number_in(read_json((folder / "stats.json").string()), "samples_per_pixel");
+  return std::isfinite(samples) ? samples : 0;
 }
 
 // What one program's renders of a rig come to: squared error and samples a pixel, in the mean.
@@ -118,12 +118,12 @@ int compare_programs(const ProgramComparison& task) {
   const fs::path references =
       task.references.empty() ? scratch / "references" : fs::path(task.references);
   fs::create_directories(references);
-  nlohmann::ordered_json out = {{"kind", "gain"},
-                                {"before", task.before_commit},
-                                {"after", task.after_commit},
-                                {"seconds", task.seconds},
-                                {"threads", task.threads},
-                                {"rigs", nlohmann::ordered_json::array()}};
+  Json out = {{"kind", "gain"},
+              {"before", task.before_commit},
+              {"after", task.after_commit},
+              {"seconds", task.seconds},
+              {"threads", task.threads},
+              {"rigs", Json::array()}};
   double logs = 0;
   std::fprintf(stderr, "%-24s %12s %12s %8s\n", "rig", "before", "after", "ratio");
   for (const std::string& rig : task.rigs) {

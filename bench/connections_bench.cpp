@@ -1,6 +1,7 @@
 #include "bench/connections_bench.h"
 
 #include "jovilux/base/parallel.h"
+#include "jovilux/files/json.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/transport/guide_training.h"
 #include "jovilux/transport/transport.h"
@@ -12,12 +13,10 @@
 
 #include "bench/bench_output.h"
 #include "bench/loaded_rig.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
 
-using Json = nlohmann::ordered_json;
 using SteadyClock = std::chrono::steady_clock;
 
 // First surfaces that the camera sees, spread over the picture, on the eye's side.

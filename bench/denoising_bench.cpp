@@ -1,5 +1,6 @@
 #include "bench/denoising_bench.h"
 
+#include "jovilux/files/json.h"
 #include "jovilux/judge/denoising.h"
 
 #include <algorithm>
@@ -12,12 +13,9 @@
 
 #include "bench/judged_picture.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // Squared errors over the square of the reference, each less the reference's own variance.
 std::vector<double> squared_errors(const RenderedImage& image, const RenderedImage& reference) {

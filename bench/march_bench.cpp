@@ -1,17 +1,15 @@
 #include "bench/march_bench.h"
 
 #include "jovilux/base/sampler.h"
+#include "jovilux/files/json.h"
 
 #include <algorithm>
 #include <cstdio>
 
 #include "bench/bench_output.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 SolidNode solid_node(SolidKind kind, double a, double b = 1, double c = 1, double d = 0) {
   SolidNode n;

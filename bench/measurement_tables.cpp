@@ -1,5 +1,7 @@
 #include "bench/measurement_tables.h"
 
+#include "jovilux/files/json.h"
+
 #include <algorithm>
 #include <cstdio>
 #include <fstream>
@@ -7,12 +9,9 @@
 #include <vector>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // A table whose rows and columns come as they are met; a cell that is never put stays a dash.
 class MarkdownTable {

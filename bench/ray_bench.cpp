@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
+#include "jovilux/files/json.h"
 
 #include <algorithm>
 #include <cmath>
@@ -12,12 +13,10 @@
 #include <stdexcept>
 
 #include "bench/bench_output.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
 
-using Json = nlohmann::ordered_json;
 using SteadyClock = std::chrono::steady_clock;
 
 std::vector<Ray> load_rays(const std::string& path) {

@@ -3,8 +3,10 @@
 #include "jovilux/base/quadrature.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/statistics.h"
+#include "jovilux/base/text.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/emitters/light_clusters.h"
+#include "jovilux/files/json.h"
 #include "jovilux/render/renderer.h"
 
 #include <algorithm>
@@ -17,12 +19,10 @@
 
 #include "bench/loaded_rig.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
 
-using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 
 // Mean, variance of one sample, and time of one sample.
@@ -92,8 +92,6 @@ EvenPoint even_point(const Emitter& e, const Vec2& u) {
           e.frame.z,
           e.area()};
 }
-
-std::string percent(double v) { return fmt::format("{:.3g} %", 100 * v); }
 
 void table_line(const std::string& text) { std::fputs((text + "\n").c_str(), stderr); }
 

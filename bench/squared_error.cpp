@@ -1,5 +1,7 @@
 #include "bench/squared_error.h"
 
+#include "jovilux/files/json.h"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -9,7 +11,6 @@
 #include <stdexcept>
 
 #include "bench/judged_picture.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
@@ -41,9 +42,9 @@ std::vector<double> squared_of(const std::vector<float>& rgb,
 
 // The pixels whose error decides, the worst first, with their luminances [cd/m2] and the layer or
 // part that is farthest off.
-nlohmann::ordered_json worst_pixels(const RenderedImage& image,
-                                    const RenderedImage& reference,
-                                    const std::vector<double>& squared) {
+Json worst_pixels(const RenderedImage& image,
+                  const RenderedImage& reference,
+                  const std::vector<double>& squared) {
   constexpr std::size_t kListed = 24;
   std::vector<std::size_t> order(squared.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
@@ -55,7 +56,7 @@ nlohmann::ordered_json worst_pixels(const RenderedImage& image,
   const auto& layers = image.parts.empty() ? image.layers : image.parts;
   const auto& wanted = image.parts.empty() ? reference.layers : reference.parts;
   const auto width = static_cast<std::size_t>(image.width);
-  nlohmann::ordered_json out = nlohmann::ordered_json::array();
+  Json out = Json::array();
   for (const std::size_t i : std::span(order).first(listed)) {
     double most = 0;
     std::string name;
@@ -133,21 +134,21 @@ int squared_errors(const std::string& reference_path, const std::vector<std::str
   };
   const RenderedImage reference = with_layers(reference_path);
   const std::vector<double> levels = levels_of(reference);
-  nlohmann::ordered_json out = nlohmann::ordered_json::array();
+  Json out = Json::array();
   for (const std::string& path : renders) {
     const RenderedImage image = with_layers(path);
     if (image.pixels() != reference.pixels()) {
       throw std::runtime_error(path + " has another size than the reference");
     }
     std::vector<double> squared = squared_of(image.rgb, reference.rgb, levels);
-    const nlohmann::ordered_json worst_first = worst_pixels(image, reference, squared);
+    const Json worst_first = worst_pixels(image, reference, squared);
     std::array<double, 2> worst{};
     trimmed_mean(squared, &worst);
-    nlohmann::ordered_json row = {{"render", path},
-                                  {"error", squared_error(image, reference)},
-                                  {"median", squared[squared.size() / 2]},
-                                  {"in_worst_hundredth", worst[0]},
-                                  {"in_worst_twentieth", worst[1]}};
+    Json row = {{"render", path},
+                {"error", squared_error(image, reference)},
+                {"median", squared[squared.size() / 2]},
+                {"in_worst_hundredth", worst[0]},
+                {"in_worst_twentieth", worst[1]}};
     for (const auto& [images, wanted] :
          {std::pair(&image.layers, &reference.layers), std::pair(&image.parts, &reference.parts)}) {
       for (std::size_t k = 0; k < std::min(images->size(), wanted->size()); ++k) {

@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/denoise/denoise.h"
+#include "jovilux/files/json.h"
 #include "jovilux/render/noisy_film.h"
 #include "jovilux/render/renderer.h"
 #include "jovilux/rig/rig.h"
@@ -20,12 +21,9 @@
 #include "bench/connections_bench.h"
 #include "bench/march_bench.h"
 #include "bench/ray_bench.h"
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // Square roots, and steps through 32 MB in no order: what rays are made of. Returns a value that
 // depends on all of it.

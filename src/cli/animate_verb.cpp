@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/animation.h"
 #include "jovilux/judge/metering.h"
 
@@ -17,13 +18,11 @@
 #include "figures/levels_figure.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // "10..20" or "12" within the rig's frames.
 std::pair<int, int> frame_range(const std::string& text, const TimeSpec& time) {
@@ -156,14 +155,9 @@ std::string path_of(const Animation& an) {
 
 // A folder that holds another rig's animation is not written over unasked.
 void refuse_another_rigs(const Animation& an, bool force) {
-  std::ifstream in(an.dir / "animation.json");
-  const auto known = in && !force ? Json::parse(in, nullptr, false) : Json();
-  const auto text = [&known](const char* key) {  // a file may hold anything
-    return known.is_object() && known.contains(key) && known[key].is_string()
-               ? known[key].get<std::string>()
-               : std::string();
-  };
-  const std::string path = text("rig_path"), other = path.empty() ? text("rig") : path;
+  const Json known = force ? Json() : read_json((an.dir / "animation.json").string());
+  const std::string path = text_in(known, "rig_path");
+  const std::string other = path.empty() ? text_in(known, "rig") : path;
   if (!other.empty() && !is_of_rig(an.dir.string(), other, an.rig)) {
     throw UsageError(
         fmt::format("-o {}: the folder holds the animation of another rig ({}); choose another "

@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/balance.h"
 #include "jovilux/judge/comparison.h"
 #include "jovilux/judge/layer_scaling.h"
@@ -12,18 +13,15 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/layered_render.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // "NAME=VALUE".
 std::pair<std::string, std::string> assignment(const std::string& option, const std::string& text) {

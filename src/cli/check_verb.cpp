@@ -1,23 +1,20 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/rig_checks.h"
 
 #include <filesystem>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 Json to_json(const Problem& p) {
   return {{"code", p.code},

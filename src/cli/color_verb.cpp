@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/color_report.h"
 
 #include <cmath>
@@ -9,14 +10,9 @@
 #include "cli/verbs.h"
 #include "figures/color_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
-namespace {
-
-using Json = nlohmann::ordered_json;
-
-}  // namespace
+namespace {}  // namespace
 
 int run_color(int argc, char** argv) {
   Usage usage{

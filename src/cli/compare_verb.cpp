@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/comparison.h"
 
 #include <algorithm>
@@ -8,12 +9,10 @@
 #include <utility>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -147,9 +146,7 @@ std::pair<std::string, std::string> names_to_show(const Arguments& a) {
   return {names->substr(0, comma), names->substr(comma + 1)};
 }
 
-nlohmann::ordered_json to_json(const std::vector<std::string>& names,
-                               const Comparison& c,
-                               double exposure) {
+Json to_json(const std::vector<std::string>& names, const Comparison& c, double exposure) {
   return {{"a", names[0]},
           {"b", names[1]},
           {"exposure_stops", std::log2(exposure)},

@@ -1,19 +1,16 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/photometric_file.h"
 #include "jovilux/judge/conversion.h"
 #include "jovilux/units/text.h"
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 SkyShape sky_of(const Arguments& a) {
   SkyShape sky;

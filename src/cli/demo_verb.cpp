@@ -1,6 +1,7 @@
 #include "jovilux/base/assert.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 
 #include <chrono>
 #include <cstddef>
@@ -17,14 +18,12 @@
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <unistd.h>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 struct DemoFile {
   const char* name;
@@ -59,7 +58,7 @@ constexpr Scale kQuick = {"320x180",
                           false};
 constexpr Scale kUsual = {"400x225",
                           "8",
-                          "304x171",
+                          "288x162",
                           "8",
                           "128x72",
                           "6",
@@ -101,10 +100,10 @@ constexpr Step kSteps[] = {
     {0.1f, Work::kFixed},   // profile
     {0.8f, Work::kFixed},   // falloff
     {17.8f, Work::kHouse},  // render: the house
-    {13.3f, Work::kOther},  // render: the bench
-    {10.9f, Work::kOther},  // render: work light
-    {6.6f, Work::kOther},   // render: dawn
-    {18.1f, Work::kOther},  // render: shafts
+    {12.0f, Work::kOther},  // render: the bench
+    {9.8f, Work::kOther},   // render: work light
+    {5.9f, Work::kOther},   // render: dawn
+    {16.3f, Work::kOther},  // render: shafts
     {0, Work::kFixed},      // read
     {4.4f, Work::kFixed},   // meter
     {0.4f, Work::kFixed},   // false-color

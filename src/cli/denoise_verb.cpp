@@ -2,6 +2,7 @@
 
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/denoising.h"
 #include "jovilux/judge/rendered_image.h"
 
@@ -11,14 +12,11 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-
-std::string percent(double share) { return short_number(100 * share, 3) + " %"; }
 
 }  // namespace
 
@@ -80,16 +78,15 @@ int run_denoise(int argc, char** argv) {
     print_out(denoising_summary(r, folder));
     return kDone;
   }
-  const nlohmann::ordered_json j = {
-      {"version", 1},
-      {"width", r.width},
-      {"height", r.height},
-      {"layers", r.layers},
-      {"seconds", r.seconds},
-      {"traced", {{"median", r.median_before}, {"p95", r.p95_before}}},
-      {"denoised", {{"median", r.median}, {"p95", r.p95}}},
-      {"outliers", r.outliers},
-      {"spread_share", r.spread}};
+  const Json j = {{"version", 1},
+                  {"width", r.width},
+                  {"height", r.height},
+                  {"layers", r.layers},
+                  {"seconds", r.seconds},
+                  {"traced", {{"median", r.median_before}, {"p95", r.p95_before}}},
+                  {"denoised", {{"median", r.median}, {"p95", r.p95}}},
+                  {"outliers", r.outliers},
+                  {"spread_share", r.spread}};
   print_out(json_text(j));
   return kDone;
 }

@@ -1,5 +1,6 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/layer_scaling.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/rendered_image.h"
@@ -15,13 +16,11 @@
 #include "cli/verbs.h"
 #include "figures/desk_page.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // The lights' group of a layer, where all of them are in one.
 std::string group_of(const Rig& rig, const std::string& layer) {

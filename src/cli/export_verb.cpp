@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/judge/light_export.h"
 
@@ -11,7 +12,6 @@
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 

@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/falloff_study.h"
 #include "jovilux/rig/table_reader.h"
 #include "jovilux/scene/scene.h"
@@ -9,18 +10,15 @@
 #include <sstream>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "figures/falloff_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // A light as a rig would have it, from "linear zero_at=6m matches_at=2m": the law's name, then keys
 // as in a rig.

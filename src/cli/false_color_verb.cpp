@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/png.h"
 #include "jovilux/photometry/exposure.h"
 
@@ -12,12 +13,9 @@
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // The bands that the options ask for: of a stop about 18 % gray, or even ones of cd/m2.
 figures::FalseColor bands_of(const Arguments& a, const RenderedImage& image) {
@@ -161,16 +159,15 @@ int run_show(int argc, char** argv) {
     for (std::size_t i = 0; i < image->pixels(); ++i) {
       mean += image->luminance(i) / static_cast<double>(image->pixels());
     }
-    print_out(json_text(
-        {{"file", image_in(a.positional(), a.flag("denoised"))},
-         {"width", image->width},
-         {"height", image->height},
-         {"denoised", image->denoised},
-         {"absolute", image->absolute},
-         {"mean_luminance_cd_m2", image->absolute ? nlohmann::ordered_json(mean) : nullptr},
-         {"mean", mean},
-         {"ev100", view.ev()},
-         {"white_luminance_cd_m2", view.white_luminance()}}));
+    print_out(json_text({{"file", image_in(a.positional(), a.flag("denoised"))},
+                         {"width", image->width},
+                         {"height", image->height},
+                         {"denoised", image->denoised},
+                         {"absolute", image->absolute},
+                         {"mean_luminance_cd_m2", image->absolute ? Json(mean) : nullptr},
+                         {"mean", mean},
+                         {"ev100", view.ev()},
+                         {"white_luminance_cd_m2", view.white_luminance()}}));
     return kDone;
   }
   const std::string which =

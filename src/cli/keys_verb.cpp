@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/rig/schema_text.h"
 #include "jovilux/rig/words.h"
 
@@ -6,12 +7,9 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // Advice about a word that stands for several keys, or for none: by table.
 std::vector<const WordHint*> advice_on(std::string_view word) {

@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/metering.h"
 
 #include <algorithm>
@@ -16,13 +17,11 @@
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 using Verdict = MeterReading::Verdict;
 
 const char* unit_of(const MeterReading& r) { return r.luminance ? "cd/m2" : "lx"; }

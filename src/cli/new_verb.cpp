@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/gltf.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/files/usd_lights.h"
 
@@ -18,138 +19,9 @@
 #include "cli/usd_rig.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
-
-constexpr std::string_view kStarter =
-    R"(# A potting table under one lamp. Check it:   jovilux check rig.toml
-# Render it:   jovilux render rig.toml -o out      then look at out/view-denoised.png
-jovilux = 1
-
-[scene]
-title  = "A potting table under one lamp"
-length = "m"                        # what bare lengths mean
-
-[[camera]]
-name          = "front"
-at            = [1.25, -2.3, 1.42]
-look_at       = [0, 0.1, 0.95]
-field_of_view = "38 deg"            # horizontal
-
-[look]
-exposure      = "auto"              # or "EV 6", or "camera" with its stop, shutter and iso
-white_balance = "3300 K"            # the white that looks white: between lamp and window
-
-[render]
-size    = [640, 400]
-samples = 16                        # per pixel; or noise = "3 %" to stop when it is clean
-denoise = true                      # also view-denoised.png, with the error that is left
-
-# What reflects
-[[material]]
-name  = "plaster"
-kind  = "diffuse"
-color = "#b9b2a2"
-
-[[material]]
-name  = "wood"
-kind  = "diffuse"
-color = "#80694f"
-
-[[material]]
-name  = "terracotta"
-kind  = "diffuse"
-color = "#96604a"
-
-[[material]]
-name      = "glaze"
-kind      = "gloss"                 # a clear coat over a diffuse base
-color     = "#2f6f62"
-roughness = 0.15
-
-[[material]]
-name  = "leaf"
-kind  = "diffuse"
-color = "#5a6e3a"
-
-[[object]]
-name     = "floor"
-shape    = { kind = "plane" }
-material = "plaster"
-
-[[object]]
-name     = "wall"
-shape    = { kind = "box", size = [8, 0.1, 4] }
-at       = [0, 0.7, 2]
-material = "plaster"
-
-[[object]]
-name     = "table"
-shape    = { kind = "box", size = [1.4, 0.7, 0.05] }
-at       = [0, 0, 0.75]
-material = "wood"
-
-[[object]]
-name     = "trestle-left"
-shape    = { kind = "box", size = [0.06, 0.6, 0.725] }
-at       = [-0.55, 0, 0.3625]
-material = "wood"
-
-[[object]]
-name     = "trestle-right"
-shape    = { kind = "box", size = [0.06, 0.6, 0.725] }
-at       = [0.55, 0, 0.3625]
-material = "wood"
-
-[[object]]
-name     = "pot"
-shape    = { kind = "cone", radius = ["7 cm", "10 cm"], height = "18 cm" }
-at       = [0.18, 0.02, 0.865]
-material = "glaze"
-
-[[object]]
-name     = "box-tree"
-shape    = { kind = "sphere", radius = "13 cm" }
-at       = [0.18, 0.02, 1.06]
-material = "leaf"
-
-[[object]]
-name     = "small-pot"
-shape    = { kind = "cone", radius = ["5 cm", "7 cm"], height = "12 cm" }
-at       = [-0.22, -0.12, 0.835]
-material = "terracotta"
-
-[[object]]
-name     = "smaller-pot"
-shape    = { kind = "cone", radius = ["4 cm", "5.5 cm"], height = "9 cm" }
-at       = [-0.42, 0.06, 0.82]
-material = "terracotta"
-
-# What shines: try output = "80 cd" or "300 lx @ 1 m", white = "4000 K",
-# radius = "20 cm" for softer shadows
-[[light]]
-name   = "lamp"
-kind   = "disk"
-at     = [-0.35, -0.25, 1.95]
-aim    = [0, 0, 0.8]
-radius = "9 cm"
-output = "800 lm"
-white  = "2700 K"
-dimmer = 1.0
-
-[[light]]
-name   = "window"
-kind   = "rect"
-at     = [-2.4, -0.6, 1.5]
-aim    = [0, 0, 0.9]
-size   = ["90 cm", "120 cm"]
-output = "150 cd/m2"
-white  = "D6504"
-)";
 
 constexpr const char* kSchemaFile = "rig.schema.json";
 
@@ -432,7 +304,7 @@ int run_new(int argc, char** argv) {
   const std::string out = (dir / "out").string();
   const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
   if (scene == nullptr) {
-    write_rig(file, std::string(kStarter));
+    write_rig(file, starter_rig());
     if (a.flag("json")) {
       print_out(json_text({{"wrote", file.string()}, {"next", render}}));
       return kDone;

@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/noise_report.h"
 #include "jovilux/render/film.h"
 
@@ -7,19 +8,16 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/progress_bar.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 Usage noise_usage() {
   Usage usage{
@@ -44,8 +42,6 @@ Usage noise_usage() {
   usage.options.push_back(threads_option());
   return usage;
 }
-
-std::string percent(double v) { return short_number(100 * v, 3) + " %"; }
 
 // What the changes that the report proposes do, the best first. Returns the noise of the small
 // picture as the rig is; nothing where a signal stopped it.

@@ -3,6 +3,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/json.h"
 #include "jovilux/render/picture_files.h"
 
 #include <algorithm>
@@ -15,7 +16,6 @@
 #include "figures/plot.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <unistd.h>
 
 namespace jovilux::cli {
@@ -41,10 +41,6 @@ bool looks_like_number(const std::string& text) {
 }  // namespace
 
 void print_out(std::string_view text) { print_drawing(terminal_safe(text, kAnyLength)); }
-
-std::string json_text(const nlohmann::ordered_json& document, int indent) {
-  return document.dump(indent, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
-}
 
 void print_drawing(std::string_view text) {
   if (!Ranks::of_this_run().first()) {
@@ -184,14 +180,9 @@ void prepare_folder(const std::string& folder, const Rig& rig, bool force) {
     throw UsageError(fmt::format("-o {}: is a file, not a folder", printable(folder, 200)));
   }
   if (!force && fs::exists(dir / "stats.json", ec)) {
-    std::ifstream in(dir / "stats.json");
-    const auto stats = nlohmann::json::parse(in, nullptr, false);
-    const auto text = [&stats](const char* key) {
-      return stats.is_object() && stats.contains(key) && stats[key].is_string()
-                 ? stats[key].get<std::string>()
-                 : std::string();
-    };
-    const std::string path = text("rig_path"), other = path.empty() ? text("rig") : path;
+    const Json stats = read_json((dir / "stats.json").string());
+    const std::string path = text_in(stats, "rig_path");
+    const std::string other = path.empty() ? text_in(stats, "rig") : path;
     if (!is_of_rig(folder, other, rig)) {
       throw UsageError(
           fmt::format("-o {}: the folder holds results of another rig ({}); choose another folder, "

@@ -9,8 +9,6 @@
 #include <string_view>
 #include <vector>
 
-#include <nlohmann/json_fwd.hpp>
-
 namespace jovilux::cli {
 
 /// Exit statuses of every command.
@@ -27,8 +25,6 @@ void print_out(std::string_view text);
 /// The same with the escape sequences of a picture or progress that we made ourselves.
 void print_drawing(std::string_view text);
 void print_progress(std::string_view text);
-/// A JSON document of an indent, with a line's end; bytes that are no UTF-8 are replaced.
-std::string json_text(const nlohmann::ordered_json& document, int indent = 2);
 void print_err(std::string_view text);
 /// Of processes that mpirun has started, only the first prints; this is for what each has to tell.
 void print_err_of_any_rank(std::string_view text);

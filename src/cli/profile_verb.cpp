@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/judge/profile_report.h"
 
@@ -10,13 +11,11 @@
 #include "cli/verbs.h"
 #include "figures/profile_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // Writes the distribution in the format that the file's ending names.
 void write_profile(const std::string& path, const PhotometricFile& file, bool force) {

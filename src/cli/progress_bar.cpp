@@ -14,14 +14,14 @@ namespace jovilux::cli {
 namespace {
 
 // What the signal handler touches and all threads ask.
-std::atomic<bool> interrupted{false};
+std::atomic<bool> interrupt_requested{false};
 static_assert(std::atomic<bool>::is_always_lock_free);  // a handler may use it
 timespec first_interrupt{};
 
 void on_interrupt(int signal) {
   timespec now{};
   ::clock_gettime(CLOCK_MONOTONIC, &now);  // may be called in a handler
-  if (!interrupted.exchange(true)) {
+  if (!interrupt_requested.exchange(true)) {
     first_interrupt = now;
     return;
   }
@@ -50,7 +50,7 @@ void catch_interrupts() {
   std::signal(SIGXCPU, on_interrupt);  // the processor time that was granted is used up
 }
 
-bool stop_requested() { return interrupted; }
+bool stop_requested() { return interrupt_requested; }
 
 ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
   const char* term = std::getenv("TERM");

@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/readings.h"
 #include "jovilux/judge/rendered_image.h"
 
@@ -7,18 +8,15 @@
 #include <filesystem>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
-using Json = nlohmann::ordered_json;
 namespace fs = std::filesystem;
 
 // The lights that matter somewhere, brightest first; the rest is summed up.

@@ -1,6 +1,7 @@
 #include "cli/render_pictures.h"
 
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/render/exposure_moments.h"
 
 #include <cctype>
@@ -12,12 +13,10 @@
 #include "cli/pixel_options.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 int replay_one_sample(const Arguments& a, const std::string& pixel) {
   RigRequest request = rig_request(a);
@@ -233,7 +232,7 @@ int render_shots(const RenderTask& common, const std::vector<Shot>& shots, bool 
     }
     Told told = render_and_tell(task, json);
     if (json && !told.text.empty()) {
-      pictures.push_back({{"folder", shot.folder}, {"result", Json::parse(told.text)}});
+      pictures.push_back({{"folder", shot.folder}, {"result", parse_json(told.text)}});
     } else if (!json) {
       print_out(fmt::format("{}\n{}\n", shot.folder, told.text));
     }

@@ -1,6 +1,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/rig_checks.h"
 #include "jovilux/render/exposure_moments.h"
@@ -19,7 +20,6 @@
 #include "cli/render_verb.h"
 #include "ranks/ranks.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <unistd.h>
 
 namespace jovilux::cli {
@@ -140,17 +140,14 @@ void fit_preview(Rig& rig,
 
 // A finished render of the very rig with more samples is not replaced unasked.
 void refuse_to_shorten(const RenderTask& task, const Rig& rig) {
-  const auto stats =
-      nlohmann::json::parse(text_of(fs::path(task.folder) / "stats.json"), nullptr, false);
+  const Json stats = read_json((fs::path(task.folder) / "stats.json").string());
   if (task.force || task.resume || task.share || !stats.is_object() || rig.render.noise) {
     return;
   }
-  const auto number = [&stats](const char* key) {  // a file may hold anything
-    return stats.contains(key) && stats[key].is_number() ? stats[key].get<double>() : 0.0;
-  };
-  const double samples = task.preview ? 1 : rig.render.samples, kept = number("samples_per_pixel");
-  const bool whole =
-      stats.value("width", 0) >= rig.render.width && stats.value("height", 0) >= rig.render.height;
+  const double samples = task.preview ? 1 : rig.render.samples,
+               kept = number_in(stats, "samples_per_pixel");
+  const bool whole = number_in(stats, "width") >= rig.render.width &&
+                     number_in(stats, "height") >= rig.render.height;
   const auto without_samples = [](const std::string& text) {
     auto document = parse_toml(text, "rig");
     if (!document) {

@@ -72,9 +72,6 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
       s.threads == 1 ? "" : "s",
       kWhy[static_cast<int>(s.stopped_by)],
       short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3));
-  const auto percent = [](double v) {
-    return std::isfinite(v) ? short_number(100 * v, 3) + " %" : std::string("unknown");
-  };
   out += fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n",
                      percent(s.noise.median),
                      percent(s.noise.p95),

@@ -1,5 +1,6 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/judge/falloff_study.h"
 #include "jovilux/judge/light_report.h"
@@ -24,7 +25,6 @@
 #include "figures/scratch.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
@@ -32,11 +32,10 @@ namespace {
 namespace fs = std::filesystem;
 using figures::PageSection;
 using figures::PageTable;
-using Json = nlohmann::ordered_json;
 
 constexpr std::size_t kMostPictures = 24, kMostCurves = 6;
 
-std::string percent(double v) { return std::isfinite(v) ? short_number(100 * v, 3) + " %" : "-"; }
+std::string percent_or_dash(double v) { return std::isfinite(v) ? percent(v) : "-"; }
 
 // A finished render, or a picture that balance or sweep made of one, which has no stats.json.
 bool is_render(const fs::path& folder) {
@@ -114,7 +113,7 @@ Json stats_in(const fs::path& folder) {
   if (!text) {
     throw BadInput{text.problems()};
   }
-  Json out = Json::parse(*text, nullptr, false);
+  Json out = parse_json(*text);
   if (!out.is_object()) {
     throw BadInput{{{Severity::kError,
                      "bad-stats",
@@ -142,22 +141,9 @@ Shown load_shown(const fs::path& folder) {
   return out;
 }
 
-double number(const Json& j, const char* key) {
-  return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>()
-                                                                : std::nan("");
-}
-
-std::string text(const Json& j, const char* key) {
-  return j.is_object() && j.contains(key) && j[key].is_string() ? j[key].get<std::string>()
-                                                                : std::string();
-}
-Json part(const Json& j, const char* key) {
-  return j.is_object() && j.contains(key) ? j[key] : Json();
-}
-
 std::string caption(const Shown& s, bool denoised) {
-  const Json noise = part(s.stats, "noise");
-  double p95 = number(noise, "p95");
+  const Json noise = s.stats.contains("noise") ? s.stats["noise"] : Json();
+  double p95 = number_in(noise, "p95");
   if (denoised) {
     const auto image = load_rendered(s.folder.string(), false, true);
     if (!image) {
@@ -165,20 +151,20 @@ std::string caption(const Shown& s, bool denoised) {
     }
     p95 = noise_of(*image).p95;
   }
-  const double samples = number(s.stats, "samples_per_pixel");
+  const double samples = number_in(s.stats, "samples_per_pixel");
   // A number and its sign stay on one line.
-  std::string share = percent(p95);
+  std::string share = percent_or_dash(p95);
   if (const auto space = share.rfind(' '); space != std::string::npos) {
     share.replace(space, 1, "\u00a0");
   }
   return fmt::format("{}{}: {} x {}, {}, mean {} cd/m\u00b2, 95\u00a0% of the pixels within {}",
                      denoised ? "Denoised. " : "",
                      s.name,
-                     short_number(number(s.stats, "width"), 6),
-                     short_number(number(s.stats, "height"), 6),
+                     short_number(number_in(s.stats, "width"), 6),
+                     short_number(number_in(s.stats, "height"), 6),
                      std::isfinite(samples) ? short_number(samples) + " samples a pixel"
                                             : "from the layers of a render",
-                     short_number(number(s.stats, "mean_luminance_cd_m2"), 3),
+                     short_number(number_in(s.stats, "mean_luminance_cd_m2"), 3),
                      share);
 }
 
@@ -189,8 +175,8 @@ PageTable shares(const std::vector<Shown>& shown) {
   std::vector<std::string> names;
   for (const Shown& s : shown) {
     t.rows[0].push_back(s.name);
-    for (const Json& l : part(s.stats, "lights")) {
-      const std::string name = text(l, "name");
+    for (const Json& l : list_in(s.stats, "lights")) {
+      const std::string name = text_in(l, "name");
       if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end()) {
         names.push_back(name);
       }
@@ -200,9 +186,9 @@ PageTable shares(const std::vector<Shown>& shown) {
     t.rows.push_back({name});
     for (const Shown& s : shown) {
       std::string cell = "-";
-      for (const Json& l : part(s.stats, "lights")) {
-        if (text(l, "name") == name) {
-          cell = percent(number(l, "share"));
+      for (const Json& l : list_in(s.stats, "lights")) {
+        if (text_in(l, "name") == name) {
+          cell = percent_or_dash(number_in(l, "share"));
         }
       }
       t.rows.back().push_back(cell);
@@ -314,7 +300,7 @@ PageSection metered(const Rig& rig,
   }
   out.tables.push_back(std::move(t));
   out.paragraphs.push_back(fmt::format(
-      "By paths of their own, to a standard error of {} of each value.", percent(error)));
+      "By paths of their own, to a standard error of {} of each value.", percent_or_dash(error)));
   return out;
 }
 
@@ -328,7 +314,7 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
                     "95 % within",
                     "fireflies",
                     "most from",
-                    fmt::format("samples for {}", percent(target))});
+                    fmt::format("samples for {}", percent_or_dash(target))});
   const Shown* worst = nullptr;
   double most = -1;
   for (const Shown& s : shown) {
@@ -340,18 +326,18 @@ PageSection noisy(const std::vector<Shown>& shown, double target, const fs::path
         std::max_element(r->by_light.begin(), r->by_light.end(), [](const auto& x, const auto& y) {
           return x.noise_share < y.noise_share;
         });
-    t.rows.push_back({s.name,
-                      short_number(r->samples),
-                      percent(r->median),
-                      percent(r->p95),
-                      std::to_string(r->fireflies.size()),
-                      r->by_light.empty()
-                          ? "-"
-                          : fmt::format("{}, {}", noisiest->name, percent(noisiest->noise_share)),
-                      r->p95 <= target ? "enough"
-                      : std::isfinite(r->samples_needed)
-                          ? short_number(std::ceil(r->samples_needed))
-                          : "-"});
+    t.rows.push_back(
+        {s.name,
+         short_number(r->samples),
+         percent_or_dash(r->median),
+         percent_or_dash(r->p95),
+         std::to_string(r->fireflies.size()),
+         r->by_light.empty()
+             ? "-"
+             : fmt::format("{}, {}", noisiest->name, percent_or_dash(noisiest->noise_share)),
+         r->p95 <= target                   ? "enough"
+         : std::isfinite(r->samples_needed) ? short_number(std::ceil(r->samples_needed))
+                                            : "-"});
     if (r->p95 > most) {
       most = r->p95;
       worst = &s;
@@ -595,7 +581,7 @@ int run_report(int argc, char** argv) {
       page.string(),
       a.text("title").value_or(first.rig.title.empty() ? first.name : first.rig.title),
       fmt::format("Rig {}, seed {}. Made by Jovilux from the files of {}.",
-                  printable(fs::path(text(first.stats, "rig")).filename().string(), 200),
+                  printable(fs::path(text_in(first.stats, "rig")).filename().string(), 200),
                   first.rig.render.seed,
                   counted(shown.size(), "render")),
       sections);

@@ -1,4 +1,5 @@
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/rig/schema_text.h"
 
@@ -9,12 +10,9 @@
 #include "cli/rig_schema_json.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 // A value of TOML as one of JSON.
 Json to_json(const DocumentNode& node) {
@@ -214,7 +212,7 @@ std::string rig_schema_json() {
   Json j = {{"$schema", "http://json-schema.org/draft-07/schema#"}, {"title", "Jovilux rig"}};
   j.update(schema_of_table(rig_schema().front()));
   j["definitions"] = {{"keyed", keyed_schema()}};
-  return j.dump(1) + "\n";
+  return json_text(j, 1);
 }
 
 int run_schema(int argc, char** argv) {

@@ -1,6 +1,7 @@
 #include "jovilux/base/text.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/png.h"
 #include "jovilux/judge/shadow_study.h"
 
@@ -14,13 +15,11 @@
 #include "cli/render_verb.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 constexpr const char* kExr = "shadow.exr";
 constexpr const char* kPng = "shadow.png";
@@ -47,8 +46,6 @@ void write_pictures(const std::string& folder, const ShadowStudy& s) {
   }
   write_png((fs::path(folder) / kPng).string(), s.width, s.height, bytes);
 }
-
-std::string share_left(double share) { return short_number(100 * share, 3) + " %"; }
 
 Json to_json(const ShadowStudy& s) {
   const auto row = [](const ShadowStudy::Left& left) {
@@ -77,13 +74,13 @@ std::string table_of(const ShadowStudy& s) {
     rows.push_back({light.light,
                     short_number(light.without),
                     short_number(light.with),
-                    light.without > 0 ? share_left(light.share()) : "-"});
+                    light.without > 0 ? percent(light.share()) : "-"});
   }
   rows.push_back(
       {"all",
        short_number(s.all.without),
        short_number(s.all.with),
-       fmt::format("{} \u00b1 {}", share_left(s.all.share()), share_left(s.all.standard_error))});
+       fmt::format("{} \u00b1 {}", percent(s.all.share()), percent(s.all.standard_error))});
   return text_table(rows);
 }
 
@@ -113,10 +110,9 @@ Usage shadow_usage() {
 
 // What people read after the pictures.
 std::string summary_of(const ShadowStudy& s, const std::string& folder) {
-  std::string caught =
-      fmt::format("surfaces that catch fill {} of the picture", share_left(s.caught));
+  std::string caught = fmt::format("surfaces that catch fill {} of the picture", percent(s.caught));
   if (s.darkest_x >= 0) {
-    caught += fmt::format("; darkest {} at {},{}", share_left(s.darkest), s.darkest_x, s.darkest_y);
+    caught += fmt::format("; darkest {} at {},{}", percent(s.darkest), s.darkest_x, s.darkest_y);
   }
   return fmt::format("{}\n{}\n\nlook at {}\nread    jovilux read {} --at X,Y\n",
                      table_of(s),

@@ -1,5 +1,6 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/judge/balance.h"
 #include "jovilux/judge/layer_scaling.h"
@@ -16,7 +17,6 @@
 #include <sstream>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
 #include "cli/render_verb.h"
@@ -24,13 +24,11 @@
 #include "cli/verbs.h"
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 struct Point {
   std::vector<std::size_t> at;  // of each parameter's values
@@ -240,10 +238,8 @@ double share_from_haze(const RenderedImage& image) {
 
 // The 95th percentile of noise that a folder's stats.json tells; NaN where it tells none.
 double noise_in_stats(const std::string& folder) {
-  const Json stats = Json::parse(text_of(fs::path(folder) / "stats.json"), nullptr, false);
-  return stats.is_object() && stats.contains("noise") && stats["noise"]["p95"].is_number()
-             ? stats["noise"]["p95"].get<double>()
-             : std::nan("");
+  const Json stats = read_json((fs::path(folder) / "stats.json").string());
+  return stats.contains("noise") ? number_in(stats["noise"], "p95") : std::nan("");
 }
 
 // Whether haze lets through so little that `check` warns of it.

@@ -75,4 +75,6 @@ const std::vector<TestScene>& test_scenes() {
   return kAll;
 }
 
+std::string starter_rig() { return rig_of("starter"); }
+
 }  // namespace jovilux::cli

@@ -18,4 +18,7 @@ struct TestScene {
 
 const std::vector<TestScene>& test_scenes();
 
+/// The rig that `new` writes where no scene is named.
+std::string starter_rig();
+
 }  // namespace jovilux::cli

@@ -1,5 +1,6 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/light_report.h"
 #include "jovilux/judge/metering.h"
 #include "jovilux/judge/readings.h"
@@ -25,7 +26,6 @@
 #include "cli/terminal_picture.h"
 #include "cli/verbs.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <poll.h>
 #include <sys/inotify.h>
 #include <unistd.h>
@@ -34,7 +34,6 @@ namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 
 // Files with when they were written and how long they are; what is not there is told too.
 using Snapshot = std::map<std::string, std::pair<std::int64_t, std::uintmax_t>>;

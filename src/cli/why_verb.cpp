@@ -1,4 +1,5 @@
 #include "jovilux/base/text.h"
+#include "jovilux/files/json.h"
 #include "jovilux/judge/light_ways.h"
 #include "jovilux/judge/rendered_image.h"
 #include "jovilux/render/picture_files.h"
@@ -8,7 +9,6 @@
 #include <optional>
 
 #include "cli/arguments.h"
-#include "cli/json_numbers.h"
 #include "cli/light_table.h"
 #include "cli/output.h"
 #include "cli/pixel_options.h"
@@ -17,13 +17,11 @@
 #include "cli/verbs.h"
 #include "figures/ways_figure.h"
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux::cli {
 namespace {
 
 namespace fs = std::filesystem;
-using Json = nlohmann::ordered_json;
 using Why = LightArrival::Why;
 
 constexpr std::size_t kShownWays = 10;

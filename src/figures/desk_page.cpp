@@ -5,6 +5,7 @@
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/color/sources_by_name.h"
 #include "jovilux/files/atomic_file.h"
+#include "jovilux/files/json.h"
 
 #include <algorithm>
 #include <cmath>
@@ -15,13 +16,10 @@
 #include "figures/sheet_figure.h"
 #include <fmt/format.h>
 #include <glib.h>
-#include <nlohmann/json.hpp>
 #include <zlib.h>
 
 namespace jovilux::figures {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 constexpr int kSteps = 1022;        // between the least and the largest value
 constexpr double kBelowWhite = 17;  // stops under which nothing shows, even raised by the fader
@@ -210,7 +208,7 @@ Json json_of(const DeskPage& page, const std::vector<DeskLayer>& layers) {
 // JSON inside a script element: no end tag may stand in a text.
 std::string inside_script(const Json& j) {
   std::string out;
-  for (const char c : j.dump(-1, ' ', false, Json::error_handler_t::replace)) {
+  for (const char c : json_text(j, -1)) {
     out += c == '<' ? std::string("\\u003c") : std::string(1, c);
   }
   return out;

@@ -262,3 +262,30 @@ TEST_CASE("a glTF file reads no more than its own folder, and no view beyond its
   INFO(view.out);
   CHECK(view.status == 1);
 }
+
+TEST_CASE("a stats.json that holds other kinds of values is rendered over and reported",
+          "[cli][hostile][json]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("r.toml",
+                                    "jovilux = 1\n[render]\nsize = [24, 16]\nsamples = "
+                                    "2\n[[camera]]\nname = 'c'\nat = [0, -3, 1]\n"
+                                    "look_at = [0, 0, 0]\n[[object]]\nname = 'floor'\nshape = { "
+                                    "kind = 'plane' }\n[[light]]\nname "
+                                    "= 'l'\nkind = 'point'\nat = [0, 0, 2]\noutput = '800 lm'\n");
+  const std::vector<std::string> render = {"render", rig, "-o", dir.path("out"), "--quiet"};
+  REQUIRE(run_program(render).status == 0);
+  for (const char* stats : {R"({"width": "x", "height": [1], "samples_per_pixel": "many"})",
+                            R"({"rig": 3, "noise": "n", "lights": 5})",
+                            "[1, 2]",
+                            "{"}) {
+    INFO(stats);
+    dir.write("out/stats.json", stats);
+    const ProgramRun again = run_program(render);
+    INFO(again.err);
+    CHECK(again.status == 0);
+  }
+  dir.write("out/stats.json", R"({"width": "x", "noise": "n", "lights": 5})");
+  const ProgramRun report = run_program({"report", dir.path("out"), "-o", dir.path("report.html")});
+  INFO(report.err);
+  CHECK(report.status == 0);
+}

@@ -517,7 +517,7 @@ TEST_CASE("20 kills at random moments lose no file, what goes on ends with the s
   const std::string rig = dir.write(
       "r.toml",
       kRoomForTimeVerbs +
-          "[render]\nsize = [120, 72]\nsamples = 96\nbounces = 3\nlayers = 'lights+parts'\n");
+          "[render]\nsize = [80, 48]\nsamples = 96\nbounces = 3\nlayers = 'lights+parts'\n");
   const ProgramRun whole =
       run_program({"render", rig, "-o", dir.path("whole"), "--quiet", "--json"});
   REQUIRE(whole.status == 0);

@@ -72,6 +72,18 @@ rotate = [0, 90, 0]
 material = "mirror"
 )";
 
+// A ball of 15 cm in radius that touches x = 0, and a lamp 80 cm before it on the axis.
+std::string lamp_before_ball(const std::string& material) {
+  return scene_with(R"(
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.15 }
+at = [-0.15, 0, 0]
+material = ")" + material +
+                        "\"\n",
+                    lamp("kind = 'point'\nat = [0.8, 0, 0]"));
+}
+
 }  // namespace
 
 TEST_CASE("a flat mirror throws the light of a lamp's image", "[render][thrown]") {
@@ -117,14 +129,7 @@ TEST_CASE("a mirror ball spreads the light by its curvature", "[render][thrown]"
   // On the axis through lamp and center, at the distances a and b from a ball of radius r, the beam
   // is as wide as that of a lamp at a + b + 2 a b / r (paraxial rays).
   const double a = 0.8, b = 1.1, r = 0.15;
-  const std::string ball = scene_with(R"(
-[[object]]
-name = "ball"
-shape = { kind = "sphere", radius = 0.15 }
-at = [-0.15, 0, 0]
-material = "mirror"
-)",
-                                      lamp("kind = 'point'\nat = [0.8, 0, 0]"));
+  const std::string ball = lamp_before_ball("mirror");
   const double exact = kIntensity * kReflectance / sqr(a + b + 2 * a * b / r);
   check_near(thrown_on(ball, {Vec3(1.1f, 0, 0), Vec3(-1, 0, 0)}), exact);
 }
@@ -150,4 +155,25 @@ material = "glass"
   const double front = 1.8 + 0.2, back = front + 2 * thickness / n;
   check_near(thrown_on(slab, {Vec3(1.2f, 0, 0), Vec3(-1, 0, 0)}),
              kIntensity * reflected * (1 / sqr(front) + sqr(1 - reflected) / sqr(back)));
+}
+
+TEST_CASE("a glass ball reflects a lamp at its front and at its back", "[render][thrown]") {
+  // Curved glass spreads its reflections, which need the finest cells of directions. On the axis a
+  // beam of the angle w is as wide as B w, B of the ray transfer matrix of its way (paraxial rays).
+  // Source: E. Hecht, Optics, 6.2.
+  const double a = 0.8, b = 1.1, r = 0.15, n = 1.5, reflected = sqr((n - 1) / (n + 1));
+  const auto matrix = [](double m00, double m01, double m10, double m11) {
+    Eigen::Matrix2d m;
+    m << m00, m01, m10, m11;
+    return m;
+  };
+  const auto along = [&](double distance) { return matrix(1, distance, 0, 1); };
+  const Eigen::Matrix2d in = matrix(1, 0, -(n - 1) / (n * r), 1 / n),
+                        out = matrix(1, 0, -(n - 1) / r, n), back = matrix(1, 0, -2 / r, 1);
+  const double front_width = a + b + 2 * a * b / r;
+  const double back_width =
+      (along(b) * out * along(2 * r) * back * along(2 * r) * in * along(a))(0, 1);
+  const std::string ball = lamp_before_ball("glass");
+  check_near(thrown_on(ball, {Vec3(1.1f, 0, 0), Vec3(-1, 0, 0)}),
+             kIntensity * reflected * (1 / sqr(front_width) + sqr((1 - reflected) / back_width)));
 }

@@ -18,16 +18,7 @@ struct Place {
 };
 
 /// "file:line:column", leaving out what is unknown.
-inline std::string to_string(const Place& place) {
-  std::string text = place.file;
-  if (place.line > 0) {
-    text += ":" + std::to_string(place.line);
-    if (place.column > 0) {
-      text += ":" + std::to_string(place.column);
-    }
-  }
-  return text;
-}
+std::string to_string(const Place& place);
 
 enum class Severity { kWarning, kError };
 
@@ -42,25 +33,13 @@ struct Problem {
 };
 
 using Problems = std::vector<Problem>;
+Problems one_problem(Problem problem);
 
 /// True where at least one of the problems is an error.
-inline bool has_errors(const Problems& problems) {
-  for (const Problem& p : problems) {
-    if (p.severity == Severity::kError) {
-      return true;
-    }
-  }
-  return false;
-}
+bool has_errors(const Problems& problems);
 
 /// "file:line:column: error: address: text; hint", one line.
-inline std::string to_string(const Problem& p) {
-  std::string text = to_string(p.place);
-  text += text.empty() ? "" : ": ";
-  text += p.severity == Severity::kError ? "error: " : "warning: ";
-  text += p.address.empty() ? p.text : p.address + ": " + p.text;
-  return p.hint.empty() ? text : text + "; " + p.hint;
-}
+std::string to_string(const Problem& p);
 
 /// A value, or the problems that prevented it. With a value, problems() holds warnings only.
 template <class T>
@@ -74,7 +53,7 @@ class [[nodiscard]] Result {
     JOVILUX_ASSERT(has_errors(problems_));
   }
   Result(Problem problem)  // NOLINT(google-explicit-constructor)
-      : Result(Problems{std::move(problem)}) {}
+      : Result(one_problem(std::move(problem))) {}
 
   explicit operator bool() const { return value_.has_value(); }
   T& operator*() { return value(); }
@@ -99,3 +78,6 @@ class [[nodiscard]] Result {
 };
 
 }  // namespace jovilux
+
+// Compiled once, in problem.cpp: nearly every source returns problems.
+extern template class std::vector<jovilux::Problem>;

@@ -99,6 +99,10 @@ std::string short_number(double value, int digits) {
   return text;
 }
 
+std::string percent(double share) {
+  return std::isfinite(share) ? short_number(100 * share, 3) + " %" : "unknown";
+}
+
 namespace {
 
 // The bytes of the UTF-8 character that begins a text; 0: it begins with none.

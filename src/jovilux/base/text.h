@@ -27,6 +27,9 @@ std::string did_you_mean(std::string_view word, const std::vector<std::string>& 
 /// zeros.
 std::string short_number(double value, int digits = 4);
 
+/// A share of 1 as "12.5 %", three significant digits; "unknown" where it is not finite.
+std::string percent(double share);
+
 /// The text cut to `limit` bytes at a character's border, control characters shown as spaces: safe
 /// to print.
 std::string printable(std::string_view text, std::size_t limit = 60);

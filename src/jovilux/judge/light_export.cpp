@@ -5,6 +5,7 @@
 #include "jovilux/color/chromaticity.h"
 #include "jovilux/emitters/emitter.h"
 #include "jovilux/emitters/light_form.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/photometric_file.h"
 #include "jovilux/transport/light_emission.h"
 
@@ -15,12 +16,9 @@
 #include <set>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 constexpr double kDegrees = 180 / kPiD;
 
@@ -408,7 +406,7 @@ LightFile lights_as_gltf(const std::vector<ExportedLight>& lights, const Vec3d& 
     j["extensionsUsed"] = {"KHR_lights_punctual"};
     j["extensions"] = {{"KHR_lights_punctual", {{"lights", punctual}}}};
   }
-  out.text = j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  out.text = json_text(j);
   return out;
 }
 

@@ -3,6 +3,7 @@
 #include "jovilux/base/statistics.h"
 #include "jovilux/base/text.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/read_file.h"
 #include "jovilux/render/fireflies.h"
 #include "jovilux/render/picture_files.h"
@@ -15,16 +16,9 @@
 #include <limits>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 namespace jovilux {
 namespace {
-
-constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
-
-double number_in(const nlohmann::json& j, const char* key) {
-  return j.is_object() && j.contains(key) && j[key].is_number() ? j[key].get<double>() : kNone;
-}
 
 // Pixels that one sample has made bright, as the render counts them; each against the median of its
 // neighbors.
@@ -326,19 +320,6 @@ Result<double> try_changes(const std::string& folder,
 
 namespace {
 
-nlohmann::json stats_beside(const std::string& image) {
-  const auto file = (std::filesystem::path(image).parent_path() / "stats.json").string();
-  const auto text = read_file(file, 64U << 20, "bad-stats");
-  return text ? nlohmann::json::parse(*text, nullptr, false) : nlohmann::json();
-}
-
-// The list with this key; empty where there is none.
-nlohmann::json list_in(const nlohmann::json& stats, const char* key) {
-  return stats.is_object() && stats.contains(key) && stats[key].is_array()
-             ? stats[key]
-             : nlohmann::json::array();
-}
-
 // Each pixel's noise, and what they come to.
 void measure_pixels(NoiseReport& out, const RenderedImage& image) {
   for (std::size_t i = 0; i < image.pixels(); ++i) {
@@ -354,7 +335,8 @@ void measure_pixels(NoiseReport& out, const RenderedImage& image) {
   out.fireflies = fireflies_of(image, out.white);
 }
 
-void read_history(NoiseReport& out, const nlohmann::json& stats) {
+void read_history(NoiseReport& out, const Json& stats) {
+  constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
   const auto above_zero = [](double v) { return v > 0 ? v : kNone; };
   out.samples = above_zero(number_in(stats, "samples_per_pixel"));
   out.seconds = above_zero(number_in(stats, "wall_s"));
@@ -409,7 +391,7 @@ Problems measure_denoised(NoiseReport& out, const std::string& folder) {
 }
 
 // The parts of a light's variance, of 1 together; empty where they are not told.
-std::vector<double> shares_of_parts(const nlohmann::json& light, const char* key, bool squared) {
+std::vector<double> shares_of_parts(const Json& light, const char* key, bool squared) {
   std::vector<double> out;
   if (!light.contains(key) || !light[key].is_object()) {
     return out;
@@ -427,7 +409,7 @@ std::vector<double> shares_of_parts(const nlohmann::json& light, const char* key
 }
 
 // Each light's share of the variance, the largest first; whether the parts of some are told.
-bool read_lights(NoiseReport& out, const nlohmann::json& stats) {
+bool read_lights(NoiseReport& out, const Json& stats) {
   bool has_parts = false;
   double total = 0;
   for (const auto& l : list_in(stats, "lights")) {
@@ -470,7 +452,8 @@ Result<NoiseReport> report_noise(const std::string& folder, double target) {
                    "does not tell its noise",
                    "give a folder made by jovilux render"};
   }
-  const nlohmann::json stats = stats_beside(image_in(folder));
+  const Json stats =
+      read_json((std::filesystem::path(image_in(folder)).parent_path() / "stats.json").string());
   NoiseReport out;
   out.target = target;
   out.of_denoised = image->denoised;

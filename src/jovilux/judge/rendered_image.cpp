@@ -20,6 +20,13 @@
 #include <fmt/format.h>
 
 namespace jovilux {
+
+RenderedImage::RenderedImage() = default;
+RenderedImage::RenderedImage(const RenderedImage&) = default;
+RenderedImage::RenderedImage(RenderedImage&&) noexcept = default;
+RenderedImage& RenderedImage::operator=(const RenderedImage&) = default;
+RenderedImage& RenderedImage::operator=(RenderedImage&&) noexcept = default;
+RenderedImage::~RenderedImage() = default;
 namespace {
 
 namespace fs = std::filesystem;

@@ -26,6 +26,14 @@ std::optional<RecordedLook> recorded_look(const ExrHeader& header, const std::st
 
 /// A picture to judge, whole in memory: ours with its layers and variance, or one from elsewhere.
 struct RenderedImage {
+  // Defined in one source, so that copying it is compiled once.
+  RenderedImage();
+  RenderedImage(const RenderedImage&);
+  RenderedImage(RenderedImage&&) noexcept;
+  RenderedImage& operator=(const RenderedImage&);
+  RenderedImage& operator=(RenderedImage&&) noexcept;
+  ~RenderedImage();
+
   int width = 0, height = 0;
   bool absolute = false;  ///< its numbers are cd/m2
   /// Linear Rec.709 [cd/m2 where absolute], 3 a pixel, rows from the top.

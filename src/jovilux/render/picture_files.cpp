@@ -2,6 +2,7 @@
 
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/exr.h"
+#include "jovilux/files/json.h"
 #include "jovilux/files/png.h"
 #include "jovilux/render/bloom.h"
 #include "jovilux/render/noisy_film.h"
@@ -16,7 +17,6 @@
 #include <tuple>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <sys/resource.h>
 #include <tbb/enumerable_thread_specific.h>
 
@@ -224,11 +224,6 @@ std::vector<std::uint8_t> save_view(const std::string& path,
                     rig.title);
 }
 
-// JSON has no infinities: what is not known is null.
-nlohmann::json known(double v) {
-  return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr);
-}
-
 }  // namespace
 
 void tell_look(ExrHeader& header, const View& view) {
@@ -329,7 +324,7 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   static constexpr const char* kStopped[] = {"samples", "noise", "time", "signal"};
   rusage usage{};
   ::getrusage(RUSAGE_SELF, &usage);
-  nlohmann::ordered_json j;
+  Json j;
   j["version"] = 1;
   j["rig"] = rig.file;
   std::error_code ec;
@@ -341,7 +336,7 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["sampling"] = {{"even", !rig.render.noise.has_value() && stats.rounds.empty()},
                    {"least", stats.least_samples},
                    {"most", stats.most_samples},
-                   {"rounds", nlohmann::json::array()}};
+                   {"rounds", Json::array()}};
   for (const SampleRound& r : stats.rounds) {
     j["sampling"]["rounds"].push_back({{"mean", r.mean}, {"least", r.least}, {"most", r.most}});
   }
@@ -350,8 +345,8 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   j["cpu_s"] = stats.cpu_s;
   j["peak_memory_bytes"] = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
   j["stopped_by"] = kStopped[static_cast<int>(stats.stopped_by)];
-  j["noise"] = {{"median", known(stats.noise.median)},
-                {"p95", known(stats.noise.p95)},
+  j["noise"] = {{"median", number_or_null(stats.noise.median)},
+                {"p95", number_or_null(stats.noise.p95)},
                 {"fireflies", stats.noise.fireflies}};
   j["white_luminance_cd_m2"] = stats.white_luminance;
   j["rays"] = {{"camera", stats.rays.camera},
@@ -364,19 +359,19 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   // What was learned before the picture; its rays are among those above.
   j["guiding"] = {
       {"rounds", stats.guide_rounds}, {"paths", stats.guide_paths}, {"seconds", stats.guide_s}};
-  j["lights"] = nlohmann::json::array();
+  j["lights"] = Json::array();
   for (const RenderStats::Light& l : stats.lights) {
-    nlohmann::ordered_json one = {{"name", l.name},
-                                  {"mean_luminance_cd_m2", l.mean_luminance},
-                                  {"share", l.share},
-                                  {"noise", known(l.noise)},
-                                  {"noise_share", known(l.noise_share)}};
+    Json one = {{"name", l.name},
+                {"mean_luminance_cd_m2", l.mean_luminance},
+                {"share", l.share},
+                {"noise", number_or_null(l.noise)},
+                {"noise_share", number_or_null(l.noise_share)}};
     if (l.clamped > 0) {
       one["clamped_cd_m2"] = l.clamped;
     }
     for (std::size_t p = 0; p < l.parts.size(); ++p) {
-      one["noise_by_part"][kPartNames[p]] = known(l.parts[p]);
-      one["noise_share_by_part"][kPartNames[p]] = known(l.part_shares[p]);
+      one["noise_by_part"][kPartNames[p]] = number_or_null(l.parts[p]);
+      one["noise_share_by_part"][kPartNames[p]] = number_or_null(l.part_shares[p]);
     }
     j["lights"].push_back(one);
   }
@@ -391,14 +386,14 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
     j["bounce_roughness"] = {{"removed_cd_m2", stats.by_bounce_roughness->luminance},
                              {"standard_error_cd_m2", stats.by_bounce_roughness->standard_error}};
   }
-  j["history"] = nlohmann::json::array();
+  j["history"] = Json::array();
   for (const NoiseMoment& m : stats.history) {
     j["history"].push_back({{"samples", m.samples},
                             {"seconds", m.seconds},
-                            {"median", known(m.median)},
-                            {"p95", known(m.p95)}});
+                            {"median", number_or_null(m.median)},
+                            {"p95", number_or_null(m.p95)}});
   }
-  return j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+  return json_text(j);
 }
 
 void save_render(const std::string& folder,

@@ -13,6 +13,13 @@
 #include <fmt/format.h>
 
 namespace jovilux {
+
+DocumentNode::DocumentNode() : value(Table{}) {}
+DocumentNode::DocumentNode(const DocumentNode&) = default;
+DocumentNode::DocumentNode(DocumentNode&&) noexcept = default;
+DocumentNode& DocumentNode::operator=(const DocumentNode&) = default;
+DocumentNode& DocumentNode::operator=(DocumentNode&&) noexcept = default;
+DocumentNode::~DocumentNode() = default;
 namespace {
 
 namespace fs = std::filesystem;

@@ -22,7 +22,7 @@ struct DocumentNode {
   std::variant<bool, std::int64_t, double, std::string, Array, Table> value;
   Place place;
 
-  DocumentNode();  // below, where its entries are known
+  DocumentNode();
   DocumentNode(const DocumentNode&);
   DocumentNode(DocumentNode&&) noexcept;
   DocumentNode& operator=(const DocumentNode&);
@@ -58,13 +58,6 @@ struct DocumentEntry {
   Place place;
   DocumentNode value;
 };
-
-inline DocumentNode::DocumentNode() : value(Table{}) {}
-inline DocumentNode::DocumentNode(const DocumentNode&) = default;
-inline DocumentNode::DocumentNode(DocumentNode&&) noexcept = default;
-inline DocumentNode& DocumentNode::operator=(const DocumentNode&) = default;
-inline DocumentNode& DocumentNode::operator=(DocumentNode&&) noexcept = default;
-inline DocumentNode::~DocumentNode() = default;
 
 /// The largest rig file that is read [bytes].
 inline constexpr std::size_t kMaxRigBytes = 16U << 20;

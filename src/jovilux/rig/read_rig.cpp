@@ -13,6 +13,34 @@
 #include <fmt/format.h>
 
 namespace jovilux {
+
+Rig::Rig() = default;
+Rig::Rig(const Rig&) = default;
+Rig::Rig(Rig&&) noexcept = default;
+Rig& Rig::operator=(const Rig&) = default;
+Rig& Rig::operator=(Rig&&) noexcept = default;
+Rig::~Rig() = default;
+
+LightSpec::LightSpec() = default;
+LightSpec::LightSpec(const LightSpec&) = default;
+LightSpec::LightSpec(LightSpec&&) noexcept = default;
+LightSpec& LightSpec::operator=(const LightSpec&) = default;
+LightSpec& LightSpec::operator=(LightSpec&&) noexcept = default;
+LightSpec::~LightSpec() = default;
+
+MaterialSpec::MaterialSpec() = default;
+MaterialSpec::MaterialSpec(const MaterialSpec&) = default;
+MaterialSpec::MaterialSpec(MaterialSpec&&) noexcept = default;
+MaterialSpec& MaterialSpec::operator=(const MaterialSpec&) = default;
+MaterialSpec& MaterialSpec::operator=(MaterialSpec&&) noexcept = default;
+MaterialSpec::~MaterialSpec() = default;
+
+HazeSpec::HazeSpec() = default;
+HazeSpec::HazeSpec(const HazeSpec&) = default;
+HazeSpec::HazeSpec(HazeSpec&&) noexcept = default;
+HazeSpec& HazeSpec::operator=(const HazeSpec&) = default;
+HazeSpec& HazeSpec::operator=(HazeSpec&&) noexcept = default;
+HazeSpec::~HazeSpec() = default;
 namespace {
 
 // In the order of reading: by file, as included, then by place in it.

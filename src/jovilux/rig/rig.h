@@ -85,6 +85,14 @@ struct VolumeSpec {
 };
 
 struct LightSpec {
+  // Defined in one source, so that copying it is compiled once.
+  LightSpec();
+  LightSpec(const LightSpec&);
+  LightSpec(LightSpec&&) noexcept;
+  LightSpec& operator=(const LightSpec&);
+  LightSpec& operator=(LightSpec&&) noexcept;
+  ~LightSpec();
+
   std::string name;   ///< a copy's: "helix[3]"
   std::string layer;  ///< what the film keeps it under: its own name, a copy's array
   Place place;        ///< of its table
@@ -171,6 +179,14 @@ struct ClumpsSpec {
 
 /// Haze, everywhere or inside a volume.
 struct HazeSpec {
+  // Defined in one source, so that copying it is compiled once.
+  HazeSpec();
+  HazeSpec(const HazeSpec&);
+  HazeSpec(HazeSpec&&) noexcept;
+  HazeSpec& operator=(const HazeSpec&);
+  HazeSpec& operator=(HazeSpec&&) noexcept;
+  ~HazeSpec();
+
   std::string name;
   Place place, extinction_place, albedo_place, file_place;
   std::optional<VolumeSpec> inside;  ///< nothing: everywhere
@@ -198,6 +214,14 @@ struct PictureSpec {
 };
 
 struct MaterialSpec {
+  // Defined in one source, so that copying it is compiled once.
+  MaterialSpec();
+  MaterialSpec(const MaterialSpec&);
+  MaterialSpec(MaterialSpec&&) noexcept;
+  MaterialSpec& operator=(const MaterialSpec&);
+  MaterialSpec& operator=(MaterialSpec&&) noexcept;
+  ~MaterialSpec();
+
   std::string name;
   Place place, color_place, bounce_place;
   enum class Kind { kDiffuse, kMetal, kGloss, kGlass, kTranslucent } kind = Kind::kDiffuse;
@@ -331,6 +355,14 @@ struct TimeSpec {
 };
 
 struct Rig {
+  // Defined in one source, so that copying it is compiled once.
+  Rig();
+  Rig(const Rig&);
+  Rig(Rig&&) noexcept;
+  Rig& operator=(const Rig&);
+  Rig& operator=(Rig&&) noexcept;
+  ~Rig();
+
   std::string file;  ///< as named by the user
   std::string title;
   double length = 1;  ///< meters of a bare length

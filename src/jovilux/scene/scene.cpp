@@ -15,6 +15,13 @@
 #include <fmt/format.h>
 
 namespace jovilux {
+
+Scene::Scene() = default;
+Scene::Scene(const Scene&) = default;
+Scene::Scene(Scene&&) noexcept = default;
+Scene& Scene::operator=(const Scene&) = default;
+Scene& Scene::operator=(Scene&&) noexcept = default;
+Scene::~Scene() = default;
 namespace {
 
 // A reflectance table read at the spectral nodes.

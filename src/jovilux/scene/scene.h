@@ -20,6 +20,14 @@ namespace jovilux {
 
 /// A rig made ready for rays: immutable, shared by all threads.
 struct Scene {
+  // Defined in one source, so that copying it is compiled once.
+  Scene();
+  Scene(const Scene&);
+  Scene(Scene&&) noexcept;
+  Scene& operator=(const Scene&);
+  Scene& operator=(Scene&&) noexcept;
+  ~Scene();
+
   /// What a surface number of the world stands for: an object of the rig, or the body of a light.
   /// An object that emits has both: it reflects as well.
   struct Surface {
