@@ -708,6 +708,12 @@ void GuideTree::forget_directions() {
   }
 }
 
+void GuideTree::limit_shares(std::span<const float> most) {
+  for (std::size_t c = 0; c < cells_.size(); ++c) {
+    cells_[c].share = std::min(cells_[c].share, most[c]);
+  }
+}
+
 std::size_t GuideTree::memory_bytes() const {
   return nodes_.size() * sizeof(Node) + cells_.size() * sizeof(GuideCell) +
          directions_.size() * sizeof(DirectionNode) + targets_.size() * sizeof(GuideTarget) +

@@ -118,6 +118,8 @@ class GuideTree {
   double gain() const { return gain_; }
   /// Leaves all directions to surfaces and phase functions.
   void forget_directions();
+  /// No cell guides more than most[number] of its directions.
+  void limit_shares(std::span<const float> most);
   std::size_t memory_bytes() const;
 
  private:
@@ -158,6 +160,9 @@ struct Guide {
   /// From where light comes by mirrors and smooth glass alone, for surfaces that the camera sees in
   /// mirrors and through glass: there neither paths of light nor shadow rays find it.
   GuideTree caustics;
+  /// The same of light that something rough has scattered before, for all rough surfaces that the
+  /// camera sees; empty where camera paths are not connected, for then `surfaces` tells it.
+  GuideTree late_caustics;
   /// Light paths that camera paths are connected to; null: none.
   std::shared_ptr<const VirtualLights> virtual_lights;
   /// Which lights are sampled toward from places in haze; null: by LightClusters.

@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/transport/haze_lights.h"
+#include "jovilux/transport/late_caustics.h"
 #include "jovilux/transport/sky_guide.h"
 #include "jovilux/transport/virtual_lights.h"
 
@@ -202,10 +203,14 @@ class GuideTraining {
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
   }
 
-  void learn_photons() {
+  std::size_t photon_count() const {
     const auto wanted = static_cast<std::size_t>(plan_.samples * kPhotonsOfSamples);
+    return std::clamp(wanted, kLeastPhotons, kMostPhotons);
+  }
+
+  void learn_photons() {
     photons_ = trace_photons(scene_,
-                             std::clamp(wanted, kLeastPhotons, kMostPhotons),
+                             photon_count(),
                              options_.bounces,
                              options_.light_paths.paths == nullptr,
                              plan_.seed,
@@ -354,6 +359,8 @@ class GuideTraining {
     auto lights = std::make_shared<VirtualLights>(scene_, *guide_, surfaces, haze, plan, rays_);
     if (lights->any()) {
       guide_->virtual_lights = std::move(lights);
+      guide_->late_caustics =
+          learn_late_caustics(scene_, {photon_count(), options_.bounces, plan_.seed}, rays_);
       if (!distant_) {
         guide_->surfaces.forget_directions();
         guide_->haze.forget_directions();

@@ -27,6 +27,10 @@ PathTracer::PathTracer(const Scene& scene,
                              options.recorder == nullptr
                          ? &options.guide->caustics
                          : nullptr),
+      late_caustic_guide_(options.guide != nullptr && !options.guide->late_caustics.empty() &&
+                                  options.recorder == nullptr
+                              ? &options.guide->late_caustics
+                              : nullptr),
       haze_lights_(haze_guide_ != nullptr ? options.guide->haze_lights.get() : nullptr),
       skies_(options.guide != nullptr ? options.guide->skies.get() : nullptr),
       virtual_lights_(options.guide != nullptr && options.virtual_set != nullptr

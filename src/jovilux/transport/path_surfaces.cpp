@@ -255,16 +255,28 @@ std::uint32_t PathTracer::look_up_guide(Vertex& v) const {
 // directions from which mirrors and glass send light there. Paths of light cannot end on the film
 // by way of mirrors, so that only a path which meets the light finds it.
 void PathTracer::look_up_caustics(const State& s, Vertex& v) const {
-  if (caustic_guide_ == nullptr || s.rough_before || s.hazy || s.scatterings == 0 ||
-      v.material->only_mirror()) {
+  const SurfaceModel& material = *v.material;
+  if (s.rough_before || s.hazy || material.only_mirror()) {
     return;
   }
-  const GuideCell& cell =
-      caustic_guide_->cell(caustic_guide_->cell_at(v.p.position, v.guide_side()));
-  if (cell.share > 0) {
-    v.guide = caustic_guide_;
-    v.cell = &cell;
-    v.guided_share = cell.share * guided_part(*v.material);
+  const auto look_up = [&](const GuideTree* guide) {
+    if (guide == nullptr) {
+      return false;
+    }
+    const GuideCell& cell = guide->cell(guide->cell_at(v.p.position, v.guide_side()));
+    const float share = cell.share * guided_part(material);
+    if (share > 0) {
+      v.guide = guide;
+      v.cell = &cell;
+      v.guided_share = share;
+    }
+    return share > 0;
+  };
+  const bool found = s.scatterings > 0 && look_up(caustic_guide_);
+  // A smooth coat goes both ways of a camera's ray, which guiding would end.
+  const bool smooth_coat = material.kind == SurfaceKind::kGloss && material.alpha == 0;
+  if (!found && v.guided_share == 0 && !smooth_coat) {
+    look_up(late_caustic_guide_);
   }
 }
 
@@ -582,7 +594,7 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
     }
     s.throughput /= s.onward_chance;
     s.onward_chance = 1;
-  } else if (v.guide != nullptr && v.guide == caustic_guide_) {
+  } else if (v.guided_share > 0 && v.guide != surface_guide_) {
     // Roulette begins anew: the light that is looked for lies behind mirrors or glass. Its least
     // share, for a direction whose own density is all rounding.
     s.reflected /= std::max(s.reflected.maxCoeff(), 1e-30f);

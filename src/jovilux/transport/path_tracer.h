@@ -411,6 +411,7 @@ class PathTracer {
   const GuideTree* surface_guide_;
   const GuideTree* haze_guide_;
   const GuideTree* caustic_guide_;
+  const GuideTree* late_caustic_guide_;
   const HazeLights* haze_lights_;
   const SkyGuide* skies_;
   const VirtualLights* virtual_lights_;

@@ -76,12 +76,14 @@ class PhotonTracer {
                bool caustics,
                Rng& random,
                PhotonRecords& out,
+               std::vector<PhotonScattering>* scatterings,
                RayCounts& rays)
       : scene_(scene),
         bounces_(bounces),
         caustics_(caustics),
         random_(random),
         out_(out),
+        scatterings_(scatterings),
         rays_(rays) {}
 
   void run(const Photon& photon) {
@@ -148,6 +150,9 @@ class PhotonTracer {
       ray = {World::leave(p, ray.direction), ray.direction};
       return !pane || survives(material.transmittance.mean());
     }
+    if (scatterings_ != nullptr && !material.only_mirror()) {
+      scatterings_->push_back({p, wo, number, power});
+    }
     if (scatterings > 0 && !material.only_mirror()) {
       const Vec3 side = material.scatters_through() ? Vec3(Vec3::Zero()) : normal;
       out_.surfaces.push_back({p.position, side, source_, square_of(wo), power});
@@ -179,6 +184,7 @@ class PhotonTracer {
   bool caustics_;
   Rng& random_;
   PhotonRecords& out_;
+  std::vector<PhotonScattering>* scatterings_;
   RayCounts& rays_;
   bool goes_on_ = true;
   Vec3 source_ = Vec3::Zero();  // of the last scattering
@@ -191,7 +197,8 @@ PhotonRecords trace_photons(const Scene& scene,
                             int bounces,
                             bool caustics,
                             std::uint32_t seed,
-                            RayCounts& rays) {
+                            RayCounts& rays,
+                            std::vector<PhotonScattering>* scatterings) {
   // Lights that shine; of very many, those of an even choice.
   constexpr std::size_t kMostLights = 256;
   std::vector<std::uint32_t> lights;
@@ -242,18 +249,29 @@ PhotonRecords trace_photons(const Scene& scene,
     }
   }
   std::vector<PhotonRecords> blocks((photons.size() + kBlock - 1) / kBlock);
+  std::vector<std::vector<PhotonScattering>> scattered(blocks.size());
   std::vector<RayCounts> counts(blocks.size());
   parallel_for(blocks.size(), [&](std::size_t b) {
     const MarchCounts march_before = march_counts();
     for (std::size_t i = b * kBlock; i < std::min(photons.size(), (b + 1) * kBlock); ++i) {
       Rng random(mix(mix(seed, 0x70686f74U), static_cast<std::uint32_t>(i)));
-      PhotonTracer(scene, bounces, caustics, random, blocks[b], counts[b]).run(photons[i]);
+      PhotonTracer(scene,
+                   bounces,
+                   caustics,
+                   random,
+                   blocks[b],
+                   scatterings != nullptr ? &scattered[b] : nullptr,
+                   counts[b])
+          .run(photons[i]);
     }
     counts[b].march += march_counts() - march_before;
   });
   for (std::size_t b = 0; b < blocks.size(); ++b) {
     out.surfaces.insert(out.surfaces.end(), blocks[b].surfaces.begin(), blocks[b].surfaces.end());
     out.haze.insert(out.haze.end(), blocks[b].haze.begin(), blocks[b].haze.end());
+    if (scatterings != nullptr) {
+      scatterings->insert(scatterings->end(), scattered[b].begin(), scattered[b].end());
+    }
     rays += counts[b];
   }
   return out;

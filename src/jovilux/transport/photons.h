@@ -19,6 +19,14 @@ struct PhotonRecord {
   float power = 0;             ///< of its path [lm]
 };
 
+/// A photon that falls on a rough surface, directly from a light as well.
+struct PhotonScattering {
+  SurfacePoint p;
+  Vec3 wo = Vec3::UnitZ();     ///< unit, toward where it came from
+  std::uint32_t material = 0;  ///< the surface's number
+  float power = 0;             ///< that arrives [lm]
+};
+
 /// Where photons left records.
 struct PhotonRecords {
   std::vector<PhotonRecord> surfaces, haze;
@@ -30,6 +38,7 @@ struct PhotonRecords {
 /// color.
 /// Without `caustics`, photons that first fall on a mirror or smooth glass leave no records: paths
 /// from lights find their light. The result depends on the arguments only. `rays`: added to.
+/// `scatterings`: of the photons, in their order; may be null.
 /// Source: H. W. Jensen, "Importance Driven Path Tracing using the Photon Map", Rendering
 /// Techniques, 1995.
 PhotonRecords trace_photons(const Scene& scene,
@@ -37,6 +46,7 @@ PhotonRecords trace_photons(const Scene& scene,
                             int bounces,
                             bool caustics,
                             std::uint32_t seed,
-                            RayCounts& rays);
+                            RayCounts& rays,
+                            std::vector<PhotonScattering>* scatterings = nullptr);
 
 }  // namespace jovilux
