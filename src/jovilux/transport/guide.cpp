@@ -21,9 +21,8 @@ constexpr std::size_t kArrivalsOfSlot = 8;
 // About so many cells at most: each is compared with all clusters of virtual lights.
 constexpr std::size_t kMostLightCells = 3000;
 constexpr int kDeepestCell = 22;
-// Where photons alone tell directions, a cell with more of them is halved; one with fewer than the
-// least guides none.
-constexpr std::size_t kCellPhotons = 256, kLeastPhotonsOfCell = 8;
+// Where photons alone tell directions, a cell with fewer of them guides none.
+constexpr std::size_t kLeastPhotonsOfCell = 8;
 // Of directions chosen by a tree, this share is even over the sphere.
 constexpr float kUniform = 0.05f;
 // How many records of a cell its parent's share of arriving light counts for.
@@ -262,6 +261,7 @@ struct GuideTree::Builder {
   const Balls* balls;      // null: of each cell's photons
   std::size_t newest = 0;  // the first of the last round's scatterings
   bool directions = true;
+  PhotonCells photon_cells = {};  // where photons alone tell directions
   std::size_t most_records = kCellRecords, most_arrivals = kCellArrivals;
   std::vector<std::uint32_t> order, photon_order, light_order;
   struct Leaf {
@@ -528,20 +528,20 @@ struct GuideTree::Builder {
       aimed -= weight;
     }
     for (const auto& [weight, ball] : best) {
-      out.targets.push_back(own ? narrower(balls_here, ball, leaf) : balls_here.ball(ball));
+      out.targets.push_back(own && photon_cells.images ? narrower(balls_here, ball, leaf)
+                                                       : balls_here.ball(ball));
       out.targets.back().weight = static_cast<float>(-weight / aimed);
     }
     for (const Arrival& a : arrivals) {
       const bool is_aimed_at = a.ball && std::any_of(best.begin(), best.end(), [&](const auto& b) {
                                  return b.second == *a.ball;
                                });
-      if (!is_aimed_at) {
+      if (!is_aimed_at || !photon_cells.images) {
         rest.push_back(a.sample);
       }
     }
     // A part is always left to the tree, for what records have not met.
-    constexpr float kMostAimed = 0.9f;
-    out.share = all > 0 ? std::min(kMostAimed, static_cast<float>(aimed / all)) : 0;
+    out.share = all > 0 ? std::min(photon_cells.aimed, static_cast<float>(aimed / all)) : 0;
     return out;
   }
 
@@ -666,6 +666,7 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
       &balls,
       newest,
       directions,
+      {},
       directions ? kCellRecords : std::max(kLightCellRecords, scatterings.size() / kMostLightCells),
       directions ? kCellArrivals : std::max(kLightCellArrivals, kArrivalsOfSlot * slots),
       {},
@@ -680,7 +681,7 @@ GuideTree::GuideTree(const std::vector<ScatteringRecord>& scatterings,
   }
 }
 
-GuideTree GuideTree::of_photons(const std::vector<PhotonRecord>& photons) {
+GuideTree GuideTree::of_photons(const std::vector<PhotonRecord>& photons, const PhotonCells& how) {
   GuideTree out;
   if (photons.empty()) {
     return out;
@@ -691,13 +692,13 @@ GuideTree GuideTree::of_photons(const std::vector<PhotonRecord>& photons) {
     places[i].normal = photons[i].normal;
   }
   Builder builder{
-      out, places, photons, {}, nullptr, 0, true, kCellPhotons, kCellPhotons, {}, {}, {}, {}};
+      out, places, photons, {}, nullptr, 0, true, how, how.most, how.most, {}, {}, {}, {}};
   builder.grow_sides();
   builder.fill_cells();
   for (std::size_t l = 0; l < out.cells_.size(); ++l) {
     const auto& leaf = builder.leaves[l];
     const bool tells = leaf.photon_end - leaf.photon_begin >= kLeastPhotonsOfCell;
-    out.cells_[l].share = tells ? kShares[kFirst] : 0;
+    out.cells_[l].share = tells ? how.share : 0;
   }
   return out;
 }

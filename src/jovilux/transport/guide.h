@@ -67,6 +67,16 @@ struct GuideTarget {
   float weight = 0;  ///< its part of the cell's targets; they add up to 1
 };
 
+/// How GuideTree::of_photons() divides its cells and guides directions there.
+struct PhotonCells {
+  std::size_t most = 256;  ///< a cell of more photons is halved
+  float share = 0.5f;      ///< of a cell's directions, those that are guided
+  float aimed = 0.9f;      ///< of these, those that go to targets, at most
+  /// Whether the light is that of small lamps: targets are narrowed to their images, and the tree
+  /// of directions holds the rest. Otherwise it holds all, and targets fill its gaps.
+  bool images = true;
+};
+
 /// Cells of space with what arrives in each: directions that light comes from, and of each slot of
 /// lights the share that arrives. Immutable once built; shared by all threads.
 ///
@@ -87,9 +97,10 @@ class GuideTree {
             std::size_t slots,
             std::size_t newest,
             bool directions = true);
-  /// Directions by photons alone, in cells of the photons' places. A cell aims at the images of
-  /// lights that its own photons tell; half of its directions are guided.
-  static GuideTree of_photons(const std::vector<PhotonRecord>& photons);
+  /// Directions by photons alone, in cells of the photons' places; each aims at balls that its own
+  /// photons tell.
+  static GuideTree of_photons(const std::vector<PhotonRecord>& photons,
+                              const PhotonCells& how = {});
 
   bool empty() const { return cells_.empty(); }
   std::size_t cells() const { return cells_.size(); }

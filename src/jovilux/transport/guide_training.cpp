@@ -359,8 +359,8 @@ class GuideTraining {
     auto lights = std::make_shared<VirtualLights>(scene_, *guide_, surfaces, haze, plan, rays_);
     if (lights->any()) {
       guide_->virtual_lights = std::move(lights);
-      guide_->late_caustics =
-          learn_late_caustics(scene_, {photon_count(), options_.bounces, plan_.seed}, rays_);
+      guide_->late_caustics = learn_late_caustics(
+          scene_, {photon_count(), options_.bounces, plan_.seed}, surfaces, rays_);
       if (!distant_) {
         guide_->surfaces.forget_directions();
         guide_->haze.forget_directions();
