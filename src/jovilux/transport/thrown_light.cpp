@@ -20,6 +20,10 @@ constexpr int kMostHalvings = 12;
 // where their rays draw together, by this factor at least at each halving, or hit the disk.
 constexpr int kEdgeHalvings = 2;
 constexpr float kEdgeReach = 20, kDrawTogether = 0.8f;
+// A cell matters where the place lies within so many times the distance between its rays; first
+// divisions, whose rays may go very different ways, reach farther. Rays stand at 0.2 and 0.8 of a
+// side: no point of an even footprint lies farther from one than half of that distance.
+constexpr float kReachOfSpread = 1, kFirstReachOfSpread = 2;
 // With more cells than so many the last ones are taken as they are: more photons miss the disk.
 // Where photons only tell directions, fewer do.
 constexpr std::size_t kMostBeams = 1 << 13, kMostBeamsOfDirections = 1 << 11;
@@ -69,10 +73,15 @@ ThrownRays::ThrownRays(const Scene& scene, std::uint32_t emitter, int bounces, s
       emitter_(emitter),
       bounces_(bounces),
       seed_(seed),
-      stretches_(kFirstCells),
-      begin_(static_cast<std::size_t>(kFirstCells) * kFirstCells * kWays * kRays + 1),
-      choices_(static_cast<std::size_t>(kFirstCells) * kFirstCells) {
-  parallel_for(kFirstCells, [&](std::size_t row) { trace_row(static_cast<std::uint32_t>(row)); });
+      first_(static_cast<std::size_t>(kFirstCells) * kFirstCells),
+      kept_(std::make_unique<std::array<Kept, kKeptParts>>()) {
+  constexpr float kSide = 1.0f / kFirstCells;
+  parallel_for(kFirstCells, [&](std::size_t row) {
+    for (std::size_t column = 0; column < kFirstCells; ++column) {
+      const Vec2 corner(static_cast<float>(column), static_cast<float>(row));
+      first_[row * kFirstCells + column] = traced({kSide * corner, kSide});
+    }
+  });
 }
 
 Vec2 ThrownRays::ray_of(const Cell& cell, std::uint32_t ray) {
@@ -80,35 +89,52 @@ Vec2 ThrownRays::ray_of(const Cell& cell, std::uint32_t ray) {
   return cell.lo + cell.side * (Vec2::Constant(0.2f) + 0.6f * corner);
 }
 
-void ThrownRays::trace_row(std::uint32_t row) {
-  constexpr float kSide = 1.0f / kFirstCells;
-  std::vector<Stretch>& out = stretches_[row];
-  for (std::uint32_t column = 0; column < kFirstCells; ++column) {
-    const std::uint32_t number = row * kFirstCells + column;
-    const Cell cell{kSide * Vec2(static_cast<float>(column), static_cast<float>(row)), kSide};
-    std::uint32_t choices = 0;
-    for (std::uint32_t way = 0; way < kWays; ++way) {
-      for (std::uint32_t ray = 0; ray < kRays; ++ray) {
-        begin_[slot(number, way, ray)] = static_cast<std::uint32_t>(out.size());
-        if (way > choices) {
-          continue;
-        }
-        const int met = follow(ray_of(cell, ray),
-                               Vec2::Constant(0.5f),
-                               seed_,
-                               static_cast<int>(way) - 1,
-                               1,
-                               [&](const Ray& r, float end, const Spectrum&, const Arrival&) {
-                                 out.push_back({r.origin, r.direction, end});
-                               });
-        if (way == 0) {
-          choices_[number] = static_cast<std::uint8_t>(
-              std::clamp<int>(met, choices_[number], static_cast<int>(kMostChoices)));
-        }
+ThrownRays::Traced ThrownRays::traced(const Cell& cell) const {
+  Traced out;
+  for (std::uint32_t way = 0; way < kWays; ++way) {
+    std::uint32_t met = 0;
+    for (std::uint32_t ray = 0; ray < kRays; ++ray) {
+      out.begin[way * kRays + ray] = static_cast<std::uint32_t>(out.stretches.size());
+      if (way > out.choices) {
+        continue;
       }
-      choices = choices_[number];
+      const int choices = follow(ray_of(cell, ray),
+                                 Vec2::Constant(0.5f),
+                                 seed_,
+                                 static_cast<int>(way) - 1,
+                                 1,
+                                 [&](const Ray& r, float end, const Spectrum&, const Arrival&) {
+                                   out.stretches.push_back({r.origin, r.direction, end});
+                                 });
+      met = std::max(met, static_cast<std::uint32_t>(choices));
+    }
+    out.choices = way == 0 ? std::min(met, kMostChoices) : out.choices;
+  }
+  out.begin.back() = static_cast<std::uint32_t>(out.stretches.size());
+  return out;
+}
+
+const ThrownRays::Traced& ThrownRays::kept(const Cell& cell, int halvings, Traced& own) const {
+  const auto column = static_cast<std::uint64_t>(std::lround(cell.lo.x() / cell.side)),
+             row = static_cast<std::uint64_t>(std::lround(cell.lo.y() / cell.side));
+  if (halvings == 0) {
+    return first_[row * kFirstCells + column];
+  }
+  const std::uint64_t key = static_cast<std::uint64_t>(halvings) << 48U | row << 24U | column;
+  Kept& part = (*kept_)[(row * kFirstCells + column) % kKeptParts];
+  {
+    const std::scoped_lock lock(part.lock);
+    if (const auto it = part.cells.find(key); it != part.cells.end()) {
+      return *it->second;
     }
   }
+  own = traced(cell);
+  const std::scoped_lock lock(part.lock);
+  if (part.cells.size() >= kMostKeptOfPart) {
+    return own;
+  }
+  // Another thread may have been faster, with the same result.
+  return *part.cells.try_emplace(key, std::make_unique<const Traced>(own)).first->second;
 }
 
 template <class Use>
@@ -152,7 +178,7 @@ void ThrownLight::find_beams() {
   for (std::uint32_t k = 0; k < kFirstCells * kFirstCells; ++k) {
     const std::uint32_t column = k % kFirstCells, row = k / kFirstCells;
     const Vec2 corner(static_cast<float>(column), static_cast<float>(row));
-    open.push_back({kSide * corner, kSide, 0, 0, k});
+    open.push_back({kSide * corner, kSide});
   }
   for (int level = 0; !open.empty(); ++level) {
     std::vector<Cell> next;
@@ -182,8 +208,11 @@ void ThrownLight::find_beams() {
   }
 }
 
-// What four rays of a cell tell on one of its ways.
-ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32_t way) const {
+// What four rays of a cell tell on one of its ways. `traced`: where the rays are known already.
+ThrownLight::Verdict ThrownLight::judge(const Cell& cell,
+                                        int level,
+                                        std::uint32_t way,
+                                        const ThrownRays::Traced* traced) const {
   std::array<std::optional<Approach>, ThrownRays::kRays> nearest;
   Verdict out;
   std::size_t thrown = 0;
@@ -198,26 +227,21 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
         nearest[k] = Approach{offset, t};
       }
     };
-    if (cell.number != kNoIndex) {
-      const std::uint32_t slot = ThrownRays::slot(cell.number, way, k);
-      const auto& row = rays_.stretches_[cell.number / ThrownRays::kFirstCells];
-      const bool last = (cell.number + 1) % ThrownRays::kFirstCells == 0 &&
-                        slot + 1 == ThrownRays::slot(cell.number + 1, 0, 0);
-      const std::size_t end = last ? row.size() : rays_.begin_[slot + 1];
-      for (std::size_t i = rays_.begin_[slot]; i < end; ++i) {
-        use(row[i].origin, row[i].direction, row[i].end);
+    if (traced != nullptr) {
+      const std::uint32_t slot = way * ThrownRays::kRays + k;
+      for (std::uint32_t i = traced->begin[slot]; i < traced->begin[slot + 1]; ++i) {
+        const ThrownRays::Stretch& s = traced->stretches[i];
+        use(s.origin, s.direction, s.end);
       }
-      out.choices = rays_.choices_[cell.number];
     } else {
-      const int met = rays_.follow(ThrownRays::ray_of(cell, k),
-                                   Vec2::Constant(0.5f),
-                                   rays_.seed_,
-                                   static_cast<int>(way) - 1,
-                                   1,
-                                   [&](const Ray& ray, float end, const Spectrum&, const Arrival&) {
-                                     use(ray.origin, ray.direction, end);
-                                   });
-      out.choices = std::max(out.choices, static_cast<std::uint32_t>(met));
+      rays_.follow(ThrownRays::ray_of(cell, k),
+                   Vec2::Constant(0.5f),
+                   rays_.seed_,
+                   static_cast<int>(way) - 1,
+                   1,
+                   [&](const Ray& ray, float end, const Spectrum&, const Arrival&) {
+                     use(ray.origin, ray.direction, end);
+                   });
     }
     thrown += nearest[k] ? 1 : 0;
   }
@@ -236,7 +260,8 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
   const bool at_edge =
       thrown < nearest.size() && level < kEdgeHalvings && least < kEdgeReach * reached;
   const bool smooth = level <= kEdgeHalvings || spread < kDrawTogether * cell.spread_before;
-  out.matters = at_edge || least < reached + (smooth ? 2 * spread : 0.0f);
+  out.matters = at_edge ||
+                least < reached + (smooth ? (level <= kEdgeHalvings ? 2.0f : 1.0f) * spread : 0.0f);
   out.spread = out.matters ? spread : 0;
   out.fine = thrown == nearest.size() && spread < kFine * disk;
   return out;
@@ -247,25 +272,22 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level, std::uint32
 ThrownLight::Verdict ThrownLight::judge(const Cell& cell, int level) const {
   // The first divisions judge all ways: a cell's four rays may miss a mirror's or a pane's edge.
   // Deeper cells inherit the ways that mattered, one in six to thirty, which saves most rays.
+  static_assert(kEdgeHalvings == ThrownRays::kKeptHalvings);
   const bool all_ways = level <= kEdgeHalvings;
-  const auto may_matter = [&](std::uint32_t way) { return all_ways || (cell.ways >> way & 1U); };
+  ThrownRays::Traced own;
+  const ThrownRays::Traced* traced = all_ways ? &rays_.kept(cell, level, own) : nullptr;
   Verdict out;
-  if (may_matter(0)) {
-    out = judge(cell, level, 0U);
-  }
-  out.fine = out.fine || !out.matters;
-  out.ways = out.matters ? 1 : 0;
-  const std::uint32_t most =
-      all_ways ? std::min(out.choices, ThrownRays::kMostChoices) : ThrownRays::kMostChoices;
-  for (std::uint32_t way = 1; way <= most; ++way) {
-    if (!may_matter(way)) {
+  out.fine = true;
+  const std::uint32_t most = all_ways ? traced->choices : ThrownRays::kMostChoices;
+  for (std::uint32_t way = 0; way <= most; ++way) {
+    if (!all_ways && !(cell.ways >> way & 1U)) {
       continue;
     }
-    const Verdict with = judge(cell, level, way);
-    out.fine = out.fine && (with.fine || !with.matters);
-    out.matters = out.matters || with.matters;
-    out.ways |= static_cast<std::uint8_t>(with.matters ? 1U << way : 0);
-    out.spread = std::max(out.spread, with.spread);
+    const Verdict of_way = judge(cell, level, way, traced);
+    out.fine = out.fine && (of_way.fine || !of_way.matters);
+    out.matters = out.matters || of_way.matters;
+    out.ways |= static_cast<std::uint8_t>(of_way.matters ? 1U << way : 0);
+    out.spread = std::max(out.spread, of_way.spread);
   }
   return out;
 }

@@ -4,8 +4,12 @@
 #include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/transport.h"
 
+#include <array>
 #include <cstdint>
+#include <memory>
+#include <mutex>
 #include <optional>
+#include <unordered_map>
 #include <vector>
 
 namespace jovilux {
@@ -42,7 +46,6 @@ class ThrownRays {
     float side = 1;
     float spread_before = 0;  // ThrownLight::Verdict::spread of the cell that was divided [m]
     std::uint8_t ways = 0;    // bit k: way k mattered for the parent cell
-    std::uint32_t number = kNoIndex;  // of the first cells
   };
   struct Stretch {
     Vec3 origin, direction;
@@ -54,11 +57,27 @@ class ThrownRays {
   static constexpr std::uint32_t kFirstCells = 128, kRays = 4, kMostChoices = 6,
                                  kWays = kMostChoices + 1;
 
+  // The rays of a cell on all of its ways.
+  struct Traced {
+    std::vector<Stretch> stretches;  // by way and ray
+    std::array<std::uint32_t, kWays * kRays + 1> begin{};
+    std::uint32_t choices = 0;  // between reflection and transmission, the most of a ray
+  };
+  // What was traced of divided cells: all places look at the same ones.
+  struct Kept {
+    std::mutex lock;
+    std::unordered_map<std::uint64_t, std::unique_ptr<const Traced>> cells;
+  };
+  // Cells divided so often are kept, in so many parts that seldom wait for each other; a cell takes
+  // about 1 kB.
+  static constexpr int kKeptHalvings = 2;
+  static constexpr std::size_t kKeptParts = 64, kMostKeptOfPart = 1 << 9;
+
   static Vec2 ray_of(const Cell& cell, std::uint32_t ray);
-  static std::uint32_t slot(std::uint32_t cell, std::uint32_t way, std::uint32_t ray) {
-    return (cell * kWays + way) * kRays + ray;
-  }
-  void trace_row(std::uint32_t row);
+  Traced traced(const Cell& cell) const;
+  // Of a cell after so many halvings, kKeptHalvings at most. `own` holds what is not kept, and must
+  // outlive the reference.
+  const Traced& kept(const Cell& cell, int halvings, Traced& own) const;
   // A photon in a direction of the square, from a place on the light chosen by `on_light` in
   // [0, 1)^2; use(ray, end, flux, how) is called for each stretch that a mirror has thrown it
   // along. Returns how often it was reflected or let through by choice.
@@ -77,9 +96,8 @@ class ThrownRays {
   std::uint32_t emitter_;
   int bounces_;
   std::uint32_t seed_;
-  std::vector<std::vector<Stretch>> stretches_;  // of the rows of first cells, by slot
-  std::vector<std::uint32_t> begin_;             // of each slot in its row, and its end
-  std::vector<std::uint8_t> choices_;            // of each first cell, the most of a ray
+  std::vector<Traced> first_;  // cells, by row
+  std::unique_ptr<std::array<Kept, kKeptParts>> kept_;
 };
 
 /// The beams in which one light comes to a place by mirrors and smooth glass alone: no path from
@@ -118,11 +136,13 @@ class ThrownLight {
   // What a cell's rays tell.
   struct Verdict {
     bool matters = false, fine = false;
-    float spread = 0;           // the largest distance between its rays where they come nearest [m]
-    std::uint32_t choices = 0;  // between reflection and transmission, the most of a ray
-    std::uint8_t ways = 0;      // bit k: way k matters
+    float spread = 0;       // the largest distance between its rays where they come nearest [m]
+    std::uint8_t ways = 0;  // bit k: way k matters
   };
-  Verdict judge(const Cell& cell, int level, std::uint32_t way) const;
+  Verdict judge(const Cell& cell,
+                int level,
+                std::uint32_t way,
+                const ThrownRays::Traced* traced) const;
   Verdict judge(const Cell& cell, int level) const;
   void find_beams();
   // use(ray, radius of the disk [m], flux, how) is called for each photon that comes.
