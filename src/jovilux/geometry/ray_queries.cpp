@@ -568,6 +568,58 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
              });
 }
 
+// An opaque surface ends the search, passable ones are noted.
+Obstacle FirstObstacle(const WorldQueries& world,
+                       const Ray& ray,
+                       std::uint32_t ignored,
+                       bool passable_meshes,
+                       bool passable_copies) {
+  const PreparedRay prepared(ray);
+  const auto first_copy = static_cast<std::uint32_t>(world.shape_count + world.solid_count);
+  Obstacle found = Obstacle::kNone;
+  // True: an opaque one.
+  const auto hides = [&](std::uint32_t index) {
+    const bool passable = world.passable[index] != 0 || (passable_copies && index >= first_copy);
+    if (passable && found == Obstacle::kPassable) {
+      return false;  // one more tells nothing new
+    }
+    bool meets = false;
+    if (index >= first_copy) {
+      meets = blocked_by_copy(world.copies[index - first_copy], ray);
+    } else {
+      const std::uint32_t surface = index < world.shape_count
+                                        ? world.shapes[index].surface
+                                        : world.solids[index - world.shape_count].surface;
+      meets = surface != ignored && meet_shape(world, index, ray, ray.t_max) > 0;
+    }
+    found = meets && passable ? Obstacle::kPassable : found;
+    return meets && !passable;
+  };
+  for (std::size_t i = 0; i < world.endless_count; ++i) {
+    if (hides(world.endless[i])) {
+      return Obstacle::kOpaque;
+    }
+  }
+  if (any_triangle(*world.triangles, prepared, ray.t_max)) {
+    if (!passable_meshes) {
+      return Obstacle::kOpaque;
+    }
+    found = Obstacle::kPassable;
+  }
+  const bool opaque =
+      world.shape_nodes != nullptr &&
+      visit_any(
+          world.shape_nodes, prepared, ray.t_max, [&](std::uint32_t first, std::uint32_t count) {
+            for (std::uint32_t i = first; i < first + count; ++i) {
+              if (hides(world.shape_order[i])) {
+                return true;
+              }
+            }
+            return false;
+          });
+  return opaque ? Obstacle::kOpaque : found;
+}
+
 const char* InstructionSet() { return hwy::TargetName(HWY_TARGET); }
 
 }  // namespace jovilux::HWY_NAMESPACE
@@ -579,6 +631,7 @@ namespace {
 
 HWY_EXPORT(Closest);
 HWY_EXPORT(Blocked);
+HWY_EXPORT(FirstObstacle);
 HWY_EXPORT(InstructionSet);
 
 }  // namespace
@@ -589,6 +642,14 @@ Hit World::closest(const Ray& ray) const {
 
 bool World::blocked(const Ray& ray, std::uint32_t ignored) const {
   return HWY_DYNAMIC_DISPATCH(Blocked)(WorldQueries::of(*this), ray, ignored);
+}
+
+Obstacle World::first_obstacle(const Ray& ray,
+                               std::uint32_t ignored,
+                               bool passable_meshes,
+                               bool passable_copies) const {
+  return HWY_DYNAMIC_DISPATCH(FirstObstacle)(
+      WorldQueries::of(*this), ray, ignored, passable_meshes, passable_copies);
 }
 
 const char* World::instruction_set() { return HWY_DYNAMIC_DISPATCH(InstructionSet)(); }

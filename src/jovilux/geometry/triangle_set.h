@@ -61,6 +61,12 @@ class TriangleSet {
   /// The boxes of the meshes; `each(number, box)`, several times for a number that several meshes
   /// have.
   template <class Each>
+  void mesh_numbers(const Each& each) const {
+    for (const auto& range : ranges_) {
+      each(range.number);
+    }
+  }
+  template <class Each>
   void mesh_bounds(const Each& each) const {
     for (std::size_t r = 0; r < ranges_.size(); ++r) {
       Bounds box;

@@ -86,6 +86,41 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
   return out;
 }
 
+void World::mark_passable(const std::vector<bool>& surfaces) {
+  const auto passes = [&](std::uint32_t surface) {
+    return surface < surfaces.size() && surfaces[surface];
+  };
+  passable_.clear();
+  for (const PlacedShape& s : shapes_) {
+    passable_.push_back(passes(s.surface) ? 1 : 0);
+  }
+  for (const PlacedSolid& s : solids_) {
+    passable_.push_back(passes(s.surface) ? 1 : 0);
+  }
+  passable_meshes_ = false;
+  in_meshes_.clear();
+  const auto bears = [&](std::uint32_t surface) {
+    in_meshes_.resize(std::max<std::size_t>(in_meshes_.size(), surface + std::size_t{1}));
+    in_meshes_[surface] = true;
+    return passes(surface);
+  };
+  meshes_->mesh_numbers(
+      [&](std::uint32_t surface) { passable_meshes_ = bears(surface) || passable_meshes_; });
+  for (const PlacedTriangles& c : copies_) {
+    bool any = false;
+    for (const std::uint32_t surface : c.surfaces) {
+      any = bears(surface) || any;
+    }
+    passable_.push_back(any ? 1 : 0);
+  }
+}
+
+Obstacle World::obstacle(const Ray& ray, std::uint32_t ignored) const {
+  // A light's body that meshes bear is not told from the rest of them here.
+  const bool unknown = ignored < in_meshes_.size() && in_meshes_[ignored];
+  return first_obstacle(ray, ignored, unknown || passable_meshes_, unknown);
+}
+
 void World::build(bool split) {
   std::vector<BoxedItem> items;
   const auto add = [&](std::uint32_t id, const Bounds& box) {

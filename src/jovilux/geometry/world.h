@@ -62,6 +62,10 @@ struct PlacedTriangles {
   std::vector<std::uint32_t> surfaces;  ///< by the number of the mesh in the set
 };
 
+/// What lies in a ray's way: nothing, only surfaces that let some light straight on as far as is
+/// known, or one that does not.
+enum class Obstacle { kNone, kPassable, kOpaque };
+
 /// All surfaces of a scene and the answers to rays. Filled by add_*, then build(); immutable and
 /// shared afterwards.
 class World {
@@ -97,6 +101,12 @@ class World {
   /// `ignored`.
   bool blocked(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
 
+  /// After build(): which surface numbers let some light straight on, as panes and masks do. Those
+  /// beyond the list's end do not.
+  void mark_passable(const std::vector<bool>& surfaces);
+  /// As blocked(), telling what blocks the ray; needs mark_passable().
+  Obstacle obstacle(const Ray& ray, std::uint32_t ignored = kNoIndex) const;
+
   /// Places on pictures: of meshes their own; of shapes over the unit square (sphere, cylinder,
   /// cone and torus: around and along the axis; box: each side); of planes, solids and meshes
   /// without any, meters along the two axes that the normal turns away from most.
@@ -129,6 +139,12 @@ class World {
  private:
   friend struct WorldQueries;
 
+  // `passable_meshes`, `passable_copies`: the world's own meshes, all copies count as passable.
+  Obstacle first_obstacle(const Ray& ray,
+                          std::uint32_t ignored,
+                          bool passable_meshes,
+                          bool passable_copies) const;
+
   SurfacePoint shape_point(const Ray& ray, const Hit& hit) const;
   SurfacePoint solid_point(const Ray& ray, const Hit& hit) const;
   SurfacePoint triangle_point(const Ray& ray, const Hit& hit) const;
@@ -144,6 +160,10 @@ class World {
   std::vector<PlacedTriangles> copies_;
   Bounds bounds_;
   bool tells_places_ = true;
+  // By shape, solid and copy: whether it lets light straight on; and the world's own meshes.
+  std::vector<std::uint8_t> passable_;
+  bool passable_meshes_ = false;
+  std::vector<bool> in_meshes_;  // surface numbers that meshes and copies bear
 };
 
 /// What traversal reads of a World; internal to geometry.
@@ -158,6 +178,7 @@ struct WorldQueries {
   const BvhNode* shape_nodes;
   const std::uint32_t* shape_order;
   const TriangleSet* triangles;
+  const std::uint8_t* passable;
 
   static WorldQueries of(const World& world) {
     return {world.shapes_.data(),
@@ -169,7 +190,8 @@ struct WorldQueries {
             world.endless_.size(),
             world.shape_bvh_.nodes.empty() ? nullptr : world.shape_bvh_.nodes.data(),
             world.shape_bvh_.order.data(),
-            world.meshes_.get()};
+            world.meshes_.get(),
+            world.passable_.data()};
   }
 };
 

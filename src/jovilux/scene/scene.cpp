@@ -441,6 +441,9 @@ class SceneBuilder {
       scene_.world.skip_places();
     }
     scene_.world.build();
+    if (scene_.has_openings) {
+      scene_.world.mark_passable(passable_surfaces());
+    }
     return {std::move(scene_), std::move(problems_)};
   }
 
@@ -472,6 +475,16 @@ class SceneBuilder {
                             scene_.pictures[i].mask != nullptr;
       scene_.has_pictures = scene_.has_pictures || scene_.pictures[i].any();
     }
+  }
+
+  // By surface number: whether shadow rays pass, all or in part.
+  std::vector<bool> passable_surfaces() const {
+    std::vector<bool> out;
+    for (const Scene::Surface& s : scene_.surfaces) {
+      out.push_back(s.material != kNoIndex && (scene_.materials[s.material].is_pane() ||
+                                               scene_.pictures[s.material].mask != nullptr));
+    }
+    return out;
   }
 
   // The meshes that hold haze or lights, each in a world of its own.

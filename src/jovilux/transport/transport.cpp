@@ -37,10 +37,15 @@ Spectrum passage(
     const Scene& scene, const ShadowRule& rule, Ray ray, std::uint32_t body, RayCounts& counts) {
   Spectrum left = Spectrum::Ones();
   if (rule.casters == nullptr) {
-    if (!scene.world.blocked(ray, body)) {
+    if (!scene.has_openings) {
+      return scene.world.blocked(ray, body) ? rule.past : left;
+    }
+    const Obstacle obstacle = scene.world.obstacle(ray, body);
+    if (obstacle == Obstacle::kNone) {
       return left;
     }
-    if (!scene.has_openings) {
+    // What a pane before it tints of a shadow's own color is not known here.
+    if (obstacle == Obstacle::kOpaque && !any_passes(rule.past)) {
       return rule.past;
     }
   }
