@@ -288,3 +288,72 @@ TEST_CASE("points on a volume's faces count as inside, a millimeter off they do 
     }
   }
 }
+
+TEST_CASE("an opaque surface is told behind passable ones: shapes, meshes and copies",
+          "[geometry][world]") {
+  // Every second of the shapes is passable; of meshes and copies none, or every second as well.
+  constexpr std::uint32_t kItems = 24;
+  const auto copied = std::make_shared<TriangleSet>();
+  copied->add(triangle_soup(40, 0.1, 5), 0);
+  copied->build();
+  const auto filled = [&](bool passable_meshes, bool only_opaque) {
+    std::vector<bool> passable(kItems);
+    World world;
+    Rng rng(21);
+    for (std::uint32_t i = 0; i < kItems; ++i) {
+      const bool is_shape = i % 4 < 2;
+      passable[i] = i % 2 == 1 && (is_shape || passable_meshes);
+      const Vec3d at = 0.8 * random_point_for_world(rng, 1).cast<double>();
+      if (only_opaque && passable[i]) {
+        continue;
+      }
+      const Transform place = placement(at, {0, 0, 0}, {1, 1, 1});
+      if (is_shape) {
+        world.add_shape({ShapeKind::kSphere, 0.2}, place, i);
+      } else if (i % 8 < 4) {
+        world.add_mesh(triangle_soup(20, 0.2, i), i);
+      } else {
+        world.add_copy(copied, place, {i});
+      }
+    }
+    world.build();
+    world.mark_passable(passable);
+    return world;
+  };
+  for (const bool passable_meshes : {false, true}) {
+    const World all = filled(passable_meshes, false), opaque = filled(passable_meshes, true);
+    on_each_target([&](const std::string&) {
+      Rng rng(8);
+      std::array<int, 3> counts{};
+      int wrong = 0;
+      for (int i = 0; i < 3000; ++i) {
+        const Ray ray{random_point_for_world(rng, 1.2),
+                      random_point_for_world(rng, 1).normalized(),
+                      static_cast<float>(rng.uniform(0.2, 2))};
+        const Obstacle found = all.obstacle(ray), wanted = opaque.blocked(ray) ? Obstacle::kOpaque
+                                                           : all.blocked(ray)  ? Obstacle::kPassable
+                                                                               : Obstacle::kNone;
+        ++counts[static_cast<std::size_t>(found)];
+        // Meshes of which one is passable count as passable, all of them.
+        const bool may_be_passable =
+            passable_meshes && wanted == Obstacle::kOpaque && found == Obstacle::kPassable;
+        wrong += found != wanted && !may_be_passable ? 1 : 0;
+      }
+      INFO(counts[0] << " free, " << counts[1] << " passable, " << counts[2] << " opaque");
+      CHECK(*std::min_element(counts.begin(), counts.end()) > 100);
+      CHECK(wrong == 0);
+    });
+  }
+}
+
+TEST_CASE("a light's own body is no obstacle", "[geometry][world]") {
+  World world;
+  world.add_shape({ShapeKind::kSphere, 0.2}, placement({2, 0, 0}, {0, 0, 0}, {1, 1, 1}), 3);
+  world.add_shape({ShapeKind::kSphere, 0.2}, placement({4, 0, 0}, {0, 0, 0}, {1, 1, 1}), 4);
+  world.build();
+  world.mark_passable({false, false, false, false, true});
+  const Ray along{Vec3::Zero(), Vec3::UnitX()};
+  CHECK(world.obstacle(along) == Obstacle::kOpaque);
+  CHECK(world.obstacle(along, 3) == Obstacle::kPassable);
+  CHECK(world.obstacle({Vec3::Zero(), Vec3::UnitX(), 3.0f}, 3) == Obstacle::kNone);
+}
