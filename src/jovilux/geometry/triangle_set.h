@@ -58,14 +58,15 @@ class TriangleSet {
   /// cut.
   std::size_t box_count() const { return boxes_; }
   const Bounds& bounds() const { return bvh_.bounds; }
-  /// The boxes of the meshes; `each(number, box)`, several times for a number that several meshes
-  /// have.
+  /// The numbers of the meshes; `each(number)`, several times for one that several meshes have.
   template <class Each>
   void mesh_numbers(const Each& each) const {
     for (const auto& range : ranges_) {
       each(range.number);
     }
   }
+  /// The boxes of the meshes; `each(number, box)`, several times for a number that several meshes
+  /// have.
   template <class Each>
   void mesh_bounds(const Each& each) const {
     for (std::size_t r = 0; r < ranges_.size(); ++r) {

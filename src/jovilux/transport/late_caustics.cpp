@@ -217,9 +217,10 @@ class LateCaustics {
     const PhotonScattering& from = scatterings_[aimed.scattering];
     const Target& target = targets_[aimed.target];
     const Vec3 to = target.center - from.p.position;
-    const float height = cone_height(target.radius, to.norm());
+    const float distance = to.norm(), height = cone_height(target.radius, distance);
+    const Vec3 axis = distance > 0 ? Vec3(to / distance) : Vec3(Vec3::UnitZ());
     const Vec2 u(uniform(random), uniform(random));
-    const Vec3 wi = Frame::around(to.normalized()).to_world(cone_direction(height, u)).normalized();
+    const Vec3 wi = Frame::around(axis).to_world(cone_direction(height, u)).normalized();
     AimedWalk walk;
     walk.ray = {World::leave(from.p, wi), wi};
     walk.power = from.power / aimed.chance * sent(from, wi) * 2 * kPi * height;

@@ -251,9 +251,10 @@ std::uint32_t PathTracer::look_up_guide(Vertex& v) const {
   return cell;
 }
 
-// At the first surface that is no mirror of a camera's ray that mirrors or glass have turned:
-// directions from which mirrors and glass send light there. Paths of light cannot end on the film
-// by way of mirrors, so that only a path which meets the light finds it.
+// At the first surface that is no mirror: directions from which mirrors and glass send light there.
+// Straight from the lights, where mirrors or glass have turned the camera's ray: paths of light
+// cannot end on the film by way of mirrors, so that only a path which meets the light finds it. And
+// anywhere what something rough has scattered before (late caustics).
 void PathTracer::look_up_caustics(const State& s, Vertex& v) const {
   const SurfaceModel& material = *v.material;
   if (s.rough_before || s.hazy || material.only_mirror()) {
