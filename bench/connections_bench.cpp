@@ -4,6 +4,7 @@
 #include "jovilux/files/json.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/transport/guide_training.h"
+#include "jovilux/transport/late_caustics.h"
 #include "jovilux/transport/transport.h"
 #include "jovilux/transport/virtual_lights.h"
 
@@ -116,6 +117,11 @@ std::optional<ConnectionRates> connection_rates(const Rig& rig, const Scene& sce
     all.arrived += chosen.arrived;
     all.seconds += chosen.seconds;
   }
+  constexpr std::size_t kPhotons = 1 << 15;
+  const auto start = SteadyClock::now();
+  const GuideTree late = learn_late_caustics(scene, {kPhotons, options.bounces, 1}, places, rays);
+  out.late_caustics_s = seconds_since(start);
+  out.late_caustic_cells = late.cells();
   out.learning_s = guide->seconds;
   out.choices_per_s = all.count / all.seconds;
   out.arrived_share = all.arrived / all.count;
@@ -140,6 +146,8 @@ int bench_connections(const std::string& file) {
                     {"learning_s", rates->learning_s},
                     {"cells", rates->cells},
                     {"bytes", rates->bytes},
+                    {"late_caustics_s", rates->late_caustics_s},
+                    {"late_caustic_cells", rates->late_caustic_cells},
                     {"set_s", rates->set_s},
                     {"lights_of_set", rates->lights_of_set},
                     {"choices_per_s", rates->choices_per_s},
@@ -147,10 +155,13 @@ int bench_connections(const std::string& file) {
                   .dump()
                   .c_str());
   std::fprintf(stderr,
-               "%s: learned in %.2f s; a set of %.0f lights in %.2f ms; %.2f million choices/s, of "
+               "%s: learned in %.2f s, %.2f s for late caustics (%zu cells); a set of %.0f lights "
+               "in %.2f ms; %.2f million choices/s, of "
                "which %.1f %% arrive\n",
                std::filesystem::path(file).stem().c_str(),
                rates->learning_s,
+               rates->late_caustics_s,
+               rates->late_caustic_cells,
                rates->lights_of_set,
                1e3 * rates->set_s,
                rates->choices_per_s / 1e6,

@@ -13,8 +13,9 @@ struct ConnectionRates {
   double learning_s = 0, set_s = 0;  ///< of all that is learned, and of tracing one set
   double lights_of_set = 0;          ///< in the mean
   double choices_per_s = 0;
-  double arrived_share = 0;  ///< of what is chosen, 0 to 1: nothing stands in the way
-  std::size_t cells = 0, bytes = 0;
+  double arrived_share = 0;    ///< of what is chosen, 0 to 1: nothing stands in the way
+  double late_caustics_s = 0;  ///< of learning late caustics from 32,768 photons at most
+  std::size_t cells = 0, bytes = 0, late_caustic_cells = 0;
 };
 
 /// Nothing where the rig has no light that is worth connecting to.
