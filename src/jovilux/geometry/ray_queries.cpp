@@ -275,6 +275,7 @@ HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max,
         const int base = top;
         stack[top++] = c;
         stack[top++] = b;
+        // NOLINTNEXTLINE(bugprone-infinite-loop): next() takes a bit
         do {
           std::uint64_t e = next();
           order(a, e);
@@ -283,7 +284,7 @@ HWY_INLINE bool visit(const Node* nodes, const NodeRay& ray, const float& t_max,
             stack[k] = stack[k - 1];
           }
           stack[k] = e;
-        } while (bits != 0);  // NOLINT(bugprone-infinite-loop): next() takes a bit
+        } while (bits != 0);
         current = static_cast<std::uint32_t>(a);
         continue;
       }
