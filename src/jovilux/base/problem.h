@@ -33,6 +33,8 @@ struct Problem {
 };
 
 using Problems = std::vector<Problem>;
+
+/// A list of this problem alone.
 Problems one_problem(Problem problem);
 
 /// True where at least one of the problems is an error.

@@ -116,6 +116,7 @@ void World::mark_passable(const std::vector<bool>& surfaces) {
 }
 
 Obstacle World::obstacle(const Ray& ray, std::uint32_t ignored) const {
+  JOVILUX_ASSERT(passable_.size() == shapes_.size() + solids_.size() + copies_.size());
   // A light's body that meshes bear is not told from the rest of them here.
   const bool unknown = ignored < in_meshes_.size() && in_meshes_[ignored];
   return first_obstacle(ray, ignored, unknown || passable_meshes_, unknown);

@@ -27,6 +27,7 @@ RenderedImage::RenderedImage(RenderedImage&&) noexcept = default;
 RenderedImage& RenderedImage::operator=(const RenderedImage&) = default;
 RenderedImage& RenderedImage::operator=(RenderedImage&&) noexcept = default;
 RenderedImage::~RenderedImage() = default;
+
 namespace {
 
 namespace fs = std::filesystem;

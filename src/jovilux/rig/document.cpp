@@ -20,6 +20,7 @@ DocumentNode::DocumentNode(DocumentNode&&) noexcept = default;
 DocumentNode& DocumentNode::operator=(const DocumentNode&) = default;
 DocumentNode& DocumentNode::operator=(DocumentNode&&) noexcept = default;
 DocumentNode::~DocumentNode() = default;
+
 namespace {
 
 namespace fs = std::filesystem;

@@ -41,6 +41,7 @@ HazeSpec::HazeSpec(HazeSpec&&) noexcept = default;
 HazeSpec& HazeSpec::operator=(const HazeSpec&) = default;
 HazeSpec& HazeSpec::operator=(HazeSpec&&) noexcept = default;
 HazeSpec::~HazeSpec() = default;
+
 namespace {
 
 // In the order of reading: by file, as included, then by place in it.

@@ -22,6 +22,7 @@ Scene::Scene(Scene&&) noexcept = default;
 Scene& Scene::operator=(const Scene&) = default;
 Scene& Scene::operator=(Scene&&) noexcept = default;
 Scene::~Scene() = default;
+
 namespace {
 
 // A reflectance table read at the spectral nodes.

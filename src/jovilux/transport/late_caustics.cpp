@@ -252,8 +252,8 @@ class LateCaustics {
       return ++walk.mirrors + 2 <= plan_.bounces && turn(walk, p, m, side, random);
     }
     if (walk.mirrors > 0) {
-      const Vec3 normal = m.scatters_through() ? Vec3(Vec3::Zero()) : side.normal;
-      out.push_back({p.position, normal, walk.source, square_of(wo), walk.power});
+      out.push_back(
+          {p.position, cell_normal(m, p.normal, wo), walk.source, square_of(wo), walk.power});
     }
     return false;
   }
@@ -304,9 +304,8 @@ class LateCaustics {
       late[tree.cell_at(r.p, r.normal)] += static_cast<double>(r.power);
     }
     for (const PhotonScattering& s : scatterings_) {
-      const Vec3 side = s.wo.dot(s.p.normal) < 0 ? Vec3(-s.p.normal) : s.p.normal;
-      const Vec3 normal = material(s).scatters_through() ? Vec3(Vec3::Zero()) : side;
-      all[tree.cell_at(s.p.position, normal)] += static_cast<double>(s.power);
+      all[tree.cell_at(s.p.position, cell_normal(material(s), s.p.normal, s.wo))] +=
+          static_cast<double>(s.power);
     }
     std::vector<float> out(tree.cells());
     for (std::size_t c = 0; c < out.size(); ++c) {

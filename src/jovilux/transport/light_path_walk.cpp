@@ -46,14 +46,6 @@ Above above(const Vec3& wo, const Vec3& wi, bool inside) {
                      : Above{{wo.x(), wo.y(), -wo.z()}, {wi.x(), wi.y(), -wi.z()}, !inside};
 }
 
-// The normal on the side of what looks at a surface; zero where light from both sides is scattered.
-Vec3 eye_side(const SurfaceModel& material, const SurfacePoint& p, const Vec3& to_eye) {
-  if (material.scatters_through()) {
-    return Vec3::Zero();
-  }
-  return p.normal.dot(to_eye) >= 0 ? p.normal : Vec3(-p.normal);
-}
-
 // A place on the film as the sink of one contribution: shared among the four nearest pixels by how
 // near each is, so that the mean over a pixel is that of a camera path's.
 struct FilmPlace {
@@ -319,7 +311,7 @@ void LightPaths::Walk::record_caustic() {
   }
   const Vec3 to_light = -travel_;
   caustics_->push_back({p_.position,
-                        eye_side(*material_, p_, to_light),
+                        cell_normal(*material_, p_.normal, to_light),
                         p_.position + length_ * to_light,
                         square_of(to_light),
                         static_cast<float>(scale_) * throughput_.mean()});
@@ -370,8 +362,8 @@ void LightPaths::Walk::connect() {
     ratio = ratio_ * std::abs(static_cast<double>(v.wi.z())) / (pdf * film);
     weight = pdf > 0 ? 1 / (1 + 1 / (ratio * ratio)) : 1;
   }
-  const double left =
-      static_cast<double>(left_) * left_by_connections(eye_side(*material_, p_, seen->toward), pdf);
+  const double left = static_cast<double>(left_) *
+                      left_by_connections(cell_normal(*material_, p_.normal, seen->toward), pdf);
   const double value = scale_ * film * weight * static_cast<double>(tilt_) * left;
   if (!(value > 0) || !std::isfinite(value)) {
     return;
@@ -467,7 +459,7 @@ bool LightPaths::Walk::weigh_scattering(const Scattering& next,
                                         const Vec3& onward,
                                         float away,
                                         bool begins_on_gloss) {
-  const Vec3 eye = eye_side(*material_, p_, onward);
+  const Vec3 eye = cell_normal(*material_, p_.normal, onward);
   if (begins_on_gloss) {
     const Vec3 to_light = -travel_;
     ratio_ *=

@@ -4,6 +4,7 @@
 #include "jovilux/emitters/light_form.h"
 #include "jovilux/transport/direction_tree.h"
 #include "jovilux/transport/light_emission.h"
+#include "jovilux/transport/surface_vertex.h"
 
 #include <algorithm>
 #include <cmath>
@@ -154,8 +155,8 @@ class PhotonTracer {
       scatterings_->push_back({p, wo, number, power});
     }
     if (scatterings > 0 && !material.only_mirror()) {
-      const Vec3 side = material.scatters_through() ? Vec3(Vec3::Zero()) : normal;
-      out_.surfaces.push_back({p.position, side, source_, square_of(wo), power});
+      out_.surfaces.push_back(
+          {p.position, cell_normal(material, p.normal, wo), source_, square_of(wo), power});
     }
     const Frame frame = Frame::around(normal);
     Vec3 wi;

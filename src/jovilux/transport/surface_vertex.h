@@ -27,6 +27,15 @@ struct SurfaceSide {
   }
 };
 
+/// The normal by which cells of space know a surface: on the side of `toward`; zero where light
+/// from both sides is scattered.
+inline Vec3 cell_normal(const SurfaceModel& m, const Vec3& normal, const Vec3& toward) {
+  if (m.scatters_through()) {
+    return Vec3::Zero();
+  }
+  return normal.dot(toward) >= 0 ? normal : Vec3(-normal);
+}
+
 /// A unit direction mirrored by a surface with unit normal n.
 inline Vec3 mirrored(const Vec3& direction, const Vec3& n) {
   return (direction - 2 * direction.dot(n) * n).normalized();
