@@ -41,7 +41,7 @@ run 0 new fresh
 run 0 new fresh-row --scene row
 run 0 render rich.toml -o rich --quiet --threads "$threads"
 # Large enough that paths learn before the picture.
-run 0 render "$here/bench/scenes/room.toml" -o learned --quiet --threads "$threads" --size 96x54 --samples 24
+run 0 render "$here/bench/scenes/room.toml" -o learned --quiet --threads "$threads" --size 96x54 --samples 16
 run 0 render "$here/demo/scenes/blind.toml" -o blind "${small[@]}"
 run 0 render "$here/demo/scenes/jar.toml" -o jar "${small[@]}"
 run 0 render rig.toml -o a --quiet --threads "$threads" --denoise
