@@ -212,7 +212,7 @@ TEST_CASE("every scene of new is sound, renders, and is read where it says", "[c
                          "-o",
                          dir.path(name + "/out"),
                          "--samples",
-                         name == "cards" || name == "screen" ? "32" : "2",
+                         name == "cards" || name == "screen" ? "16" : "1",
                          "--quiet"})
                 .status == 0);
     // The command that it prints reads as many places as it names.

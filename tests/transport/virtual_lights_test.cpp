@@ -642,7 +642,7 @@ TEST_CASE("connected pictures have the mean of plain ones: tubes and sheets [slo
 
 TEST_CASE("connected pictures have the mean of plain ones: gloss and mirrors [slow]",
           "[render][connections][statistical]") {
-  check_connected_mean("gloss and mirror", kBulb, kTube + kMirror + kSatinPot, 7);
+  check_connected_mean("gloss and mirror", kBulb, kTube + kMirror + kSatinPot, 5);
   check_connected_mean("point and mirror", kPoint, kTube + kMirror, 5);
 }
 
