@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/emitters/mask_window.h"
 #include "jovilux/transport/cell_places.h"
+#include "jovilux/transport/cluster_cut.h"
 #include "jovilux/transport/virtual_light_walk.h"
 
 #include <Eigen/Eigenvalues>
@@ -13,12 +14,10 @@
 namespace jovilux {
 namespace {
 
-// Virtual lights are divided by place until each cluster has this part of them, or so few. Groups
-// of at most kSidesFirst are divided by the way they face before that, if both sides have at least
-// kLeastOfSide.
-constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16,
-                      kSidesFirst = 512, kLeastOfSide = 12;
-constexpr int kDeepest = 16;
+// Virtual lights are divided until each cluster has one part in so many of their weight, or so few
+// members.
+constexpr std::size_t kSurfaceClusters = 256, kHazeClusters = 128, kLeastOfCluster = 16;
+constexpr int kDeepest = 24;
 // Pairs of a cell's places and a cluster's virtual lights that are looked at: so many at most, and
 // of all cells together.
 constexpr std::size_t kMostPairs = 3, kMostPlaces = 32;
@@ -185,91 +184,27 @@ struct VirtualLights::Builder {
     bool arrives = false;
   };
 
-  // Where a node is divided: its first members lie below `at`.
-  struct Cut {
-    std::uint8_t axis = Node::kLeaf;
-    float at = 0;
-    std::size_t first = 0;
-  };
-
-  // Halves by weight along the longest axis, so that clusters are small where much comes from.
-  Cut cut_by_place(std::span<std::uint32_t> members, double whole) const {
-    Vec3 lo = Vec3::Constant(1e30f), hi = -lo;
-    for (const std::uint32_t m : members) {
-      lo = lo.cwiseMin(lights[m].position);
-      hi = hi.cwiseMax(lights[m].position);
-    }
-    int axis = 0;
-    if (!((hi - lo).maxCoeff(&axis) > 0)) {
-      return {};
-    }
-    std::sort(members.begin(), members.end(), [&](std::uint32_t a, std::uint32_t b) {
-      const float x = lights[a].position[axis], y = lights[b].position[axis];
-      return x < y || (x == y && a < b);
-    });
-    double sum = 0;
-    std::size_t middle = 0;
-    while (middle + 1 < members.size() && sum < 0.5 * whole) {
-      sum += weights[members[middle++]];
-    }
-    const float at = lights[members[middle]].position[axis];
-    const auto second = std::partition_point(members.begin(), members.end(), [&](std::uint32_t m) {
-      return lights[m].position[axis] < at;
-    });
-    const auto first = static_cast<std::size_t>(second - members.begin());
-    return first > 0 ? Cut{static_cast<std::uint8_t>(axis), at, first} : Cut{};
-  }
-
-  // Divides members that face different ways: where one side's light goes, the other's does not.
-  // Not where a side would have too few to be known by.
-  Cut cut_by_side(std::span<std::uint32_t> members) const {
-    constexpr float kUnlike = 0.2f;  // variance of a component of the normals
-    const auto count = static_cast<float>(members.size());
-    Vec3 mean = Vec3::Zero(), squares = Vec3::Zero();
-    for (const std::uint32_t m : members) {
-      const Vec3 side = v.side_of(lights[m]);
-      mean += side / count;
-      squares += side.cwiseAbs2() / count;
-    }
-    int axis = 0;
-    if (!((squares - mean.cwiseAbs2()).maxCoeff(&axis) > kUnlike)) {
-      return {};
-    }
-    const auto second = std::stable_partition(members.begin(), members.end(), [&](std::uint32_t m) {
-      return v.side_of(lights[m])[axis] < mean[axis];
-    });
-    const auto first = static_cast<std::size_t>(second - members.begin());
-    if (std::min(first, members.size() - first) < kLeastOfSide) {
-      return {};
-    }
-    return {static_cast<std::uint8_t>(Node::kBySide + axis), mean[axis], first};
-  }
-
-  // Divides by place until a cluster has little weight or few members, by sides once it has at most
-  // kSidesFirst. If sides always came first, rare sides would have clusters that reach far. If they
-  // came last, a few bright virtual lights, as behind a door, would be divided by place alone.
-  void divide(std::uint32_t index, std::span<std::uint32_t> members, double least, int depth) {
+  // Divides until a cluster has little weight or few members.
+  void divide(std::uint32_t index,
+              std::span<const ClusterMember> all,
+              std::span<std::uint32_t> members,
+              double least,
+              int depth) {
     double whole = 0;
     for (const std::uint32_t m : members) {
       whole += weights[m];
     }
     const bool is_large = depth < kDeepest && members.size() > kLeastOfCluster && whole > least;
-    Cut cut;
-    if (!is_large || members.size() <= kSidesFirst) {
-      cut = cut_by_side(members);
-    }
-    if (cut.axis == Node::kLeaf && is_large) {
-      cut = cut_by_place(members, whole);
-    }
-    if (cut.axis == Node::kLeaf) {
+    const std::optional<ClusterCut> cut = is_large ? cut_cluster(all, members) : std::nullopt;
+    if (!cut) {
       make_cluster(index, members);
       return;
     }
     const auto child = static_cast<std::uint32_t>(v.nodes_.size());
     v.nodes_.resize(v.nodes_.size() + 2);
-    v.nodes_[index] = {cut.at, cut.axis, child};
-    divide(child, members.first(cut.first), least, depth + 1);
-    divide(child + 1, members.subspan(cut.first), least, depth + 1);
+    v.nodes_[index] = {cut->at, cut->axis, child};
+    divide(child, all, members.first(cut->first), least, depth + 1);
+    divide(child + 1, all, members.subspan(cut->first), least, depth + 1);
   }
 
   void make_cluster(std::uint32_t index, std::span<const std::uint32_t> members) {
@@ -305,7 +240,9 @@ struct VirtualLights::Builder {
     v.clusters_ = 0;
     v.haze_root_ = kNoIndex;
     std::vector<std::uint32_t> on_surfaces, in_haze;
+    std::vector<ClusterMember> all;
     for (std::uint32_t i = 0; i < lights.size(); ++i) {
+      all.push_back({lights[i].position, v.side_of(lights[i]), weights[i]});
       (lights[i].is_in_haze() ? in_haze : on_surfaces).push_back(i);
     }
     const auto least = [&](const std::vector<std::uint32_t>& members, std::size_t clusters) {
@@ -316,11 +253,11 @@ struct VirtualLights::Builder {
       return whole / static_cast<double>(clusters);
     };
     v.nodes_.resize(1);
-    divide(0, on_surfaces, least(on_surfaces, kSurfaceClusters), 0);
+    divide(0, all, on_surfaces, least(on_surfaces, kSurfaceClusters), 0);
     if (!in_haze.empty()) {
       v.haze_root_ = static_cast<std::uint32_t>(v.nodes_.size());
       v.nodes_.emplace_back();
-      divide(v.haze_root_, in_haze, least(in_haze, kHazeClusters), 0);
+      divide(v.haze_root_, all, in_haze, least(in_haze, kHazeClusters), 0);
     }
   }
 
@@ -872,8 +809,7 @@ std::uint32_t VirtualLights::cluster_at(const Vec3& y, const Vec3& side, bool in
   }
   while (nodes_[index].axis < Node::kLeaf) {
     const Node& n = nodes_[index];
-    const float x = n.axis < Node::kBySide ? y[n.axis] : side[n.axis - Node::kBySide];
-    index = n.child + (x >= n.cut ? 1 : 0);
+    index = n.child + (coordinate(y, side, n.axis) >= n.cut ? 1 : 0);
   }
   return nodes_[index].child;
 }

@@ -192,10 +192,10 @@ class VirtualLights {
   static constexpr float kPreference = 32;
   struct Node {
     float cut = 0;
-    std::uint8_t axis = kLeaf;  // of the position; from kBySide on of the normal
+    std::uint8_t axis = kLeaf;  // as of ClusterCut
     std::uint32_t child = 0;    // the first of two, or the cluster
 
-    static constexpr std::uint8_t kBySide = 3, kLeaf = 6;
+    static constexpr std::uint8_t kLeaf = 6;
   };
   struct Builder;
   // A virtual light that may be chosen, and how many its cluster has; 0: none.
