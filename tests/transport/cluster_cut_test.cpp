@@ -35,8 +35,8 @@ void add_square(
 
 TEST_CASE("a few virtual lights of another object get a cluster of their own",
           "[transport][clusters]") {
-  // 8 of 200 stand 3 m from the others, on the shorter of two long sides: halves of even weight
-  // would leave them together with 92 others.
+  // 8 of 200 stand 3 m from the others: halves of even weight would leave them in a cluster with 92
+  // others.
   std::vector<ClusterMember> lights;
   add_square(lights, 192, 0, 0, 1, Vec3(0, 0, 1));
   add_square(lights, 8, 0.4f, 4, 0.1f, Vec3(0, 0, 1));

@@ -134,7 +134,7 @@ TEST_CASE("a mirror ball spreads the light aside as well, by the incidence", "[r
   // Off the axis a beam of the angle w is as wide as (d + s + 2 d s / (r cos i)) w in the plane of
   // incidence and (d + s + 2 d s cos i / r) w across it, d and s before and after the reflection
   // (Coddington's equations; M. Born, E. Wolf, Principles of Optics, 4.6). A small ball spreads
-  // cells far, aside more than in the plane of incidence.
+  // cells far, in the plane of incidence more than across it.
   const double r = 0.03, s = 0.9;
   const Vec3d center(-r, 0, 0), lamp(0.8, 0, 0);
   const std::string ball = lamp_before_ball("mirror", "0.03");
