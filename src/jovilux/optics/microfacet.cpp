@@ -1,6 +1,7 @@
 #include "jovilux/optics/microfacet.h"
 
 #include "jovilux/base/assert.h"
+#include "jovilux/base/parallel.h"
 #include "jovilux/base/quadrature.h"
 
 #include <algorithm>
@@ -150,9 +151,9 @@ Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u
 
 template <class Fn>
 void AlbedoTable::fill(const Fn& of_cosine) {
-  for (int i = 0; i < kSize; ++i) {
-    value_[static_cast<std::size_t>(i)] = of_cosine(sqr(static_cast<float>(i) / (kSize - 1)));
-  }
+  parallel_for(kSize, [&](std::size_t i) {
+    value_[i] = of_cosine(sqr(static_cast<float>(i) / (kSize - 1)));
+  });
   // One panel a table cell, in s = sqrt(cosine), where at() is linear: c = s^2, 2 c dc = 4 s^3 ds.
   average_ = static_cast<float>(integral(
       [&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));

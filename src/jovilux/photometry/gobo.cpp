@@ -58,38 +58,59 @@ std::vector<float> leaves(int count, double open) {
   return out;
 }
 
+// Gaussian weights of the places from -reach to reach, whose sum is `sum`.
+struct BlurKernel {
+  explicit BlurKernel(double deviation) : reach(static_cast<int>(std::ceil(4 * deviation))) {
+    for (int i = -reach; i <= reach; ++i) {
+      weight.push_back(static_cast<float>(std::exp(-0.5 * sqr(i / deviation))));
+      sum += weight.back();
+    }
+  }
+  int reach;
+  std::vector<float> weight;
+  float sum = 0;
+};
+
 // One direction of a Gaussian blur; what repeats goes round, what does not is continued by its
-// edge.
-void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps) {
-  const int reach = static_cast<int>(std::ceil(4 * deviation));
+// edge. Without `colored` all channels are alike and one is computed.
+void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps, bool colored) {
   if (deviation < 0.05) {
     return;
   }
-  std::vector<float> weight;
-  float sum = 0;
-  for (int i = -reach; i <= reach; ++i) {
-    weight.push_back(static_cast<float>(std::exp(-0.5 * sqr(i / deviation))));
-    sum += weight.back();
-  }
+  const BlurKernel kernel(deviation);
   const int n = along_x ? picture.width : picture.height,
-            lines = along_x ? picture.height : picture.width;
+            lines = along_x ? picture.height : picture.width, reach = kernel.reach;
   const auto index = [&](int line, int i) {
     return static_cast<std::size_t>(along_x ? line * picture.width + i : i * picture.width + line);
   };
   parallel_for(static_cast<std::size_t>(lines), [&](std::size_t line_number) {
     const int line = static_cast<int>(line_number);
-    // The line with what is beyond its ends, so that no place needs a question.
-    std::vector<Eigen::Array3f> row(static_cast<std::size_t>(n + 2 * reach));
-    for (int i = -reach; i < n + reach; ++i) {
-      const int at = wraps ? (i % n + n) % n : std::clamp(i, 0, n - 1);
-      row[static_cast<std::size_t>(i + reach)] = picture.rgb[index(line, at)];
-    }
-    for (int i = 0; i < n; ++i) {
-      Eigen::Array3f total = Eigen::Array3f::Zero();
-      for (std::size_t k = 0; k < weight.size(); ++k) {
-        total += weight[k] * row[static_cast<std::size_t>(i) + k];
+    // The line with what is beyond its ends, so that no place needs a question; a channel at a
+    // time, so that neighboring places are summed up by one vector instruction.
+    std::vector<float> row(static_cast<std::size_t>(n + 2 * reach)),
+        total(static_cast<std::size_t>(n));
+    for (int channel = 0; channel < (colored ? 3 : 1); ++channel) {
+      for (int i = -reach; i < n + reach; ++i) {
+        const int at = wraps ? (i % n + n) % n : std::clamp(i, 0, n - 1);
+        row[static_cast<std::size_t>(i + reach)] = picture.rgb[index(line, at)][channel];
       }
-      picture.rgb[index(line, i)] = total / sum;
+      std::fill(total.begin(), total.end(), 0.0f);
+      for (std::size_t k = 0; k < kernel.weight.size(); ++k) {
+        const float weight = kernel.weight[k];
+        const float* from = row.data() + k;
+        for (std::size_t i = 0; i < total.size(); ++i) {
+          total[i] += weight * from[i];
+        }
+      }
+      for (int i = 0; i < n; ++i) {
+        const float mean = total[static_cast<std::size_t>(i)] / kernel.sum;
+        Eigen::Array3f& pixel = picture.rgb[index(line, i)];
+        if (colored) {
+          pixel[channel] = mean;
+        } else {
+          pixel = Eigen::Array3f::Constant(mean);
+        }
+      }
     }
   });
 }
@@ -166,11 +187,13 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
     blur(picture_,
          std::min(deviation / spec.width, 1.0) * picture_.width,
          true,
-         spec.surround == GoboSurround::kRepeat || spec.tiles_x > 1);
+         spec.surround == GoboSurround::kRepeat || spec.tiles_x > 1,
+         colored_);
     blur(picture_,
          std::min(deviation / spec.height, 1.0) * picture_.height,
          false,
-         spec.surround == GoboSurround::kRepeat || spec.tiles_y > 1);
+         spec.surround == GoboSurround::kRepeat || spec.tiles_y > 1,
+         colored_);
     edge_ = static_cast<float>(edge_of(spec));
   }
   sums_ = MaskSums(spec, picture_);
