@@ -3,6 +3,7 @@
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/json.h"
 
+#include <array>
 #include <chrono>
 #include <cstddef>
 #include <cstdlib>
@@ -39,6 +40,9 @@ struct Scale {
   const char *other_size, *other_samples;  // of the bench and the variants
   const char *sweep_size, *sweep_samples;
   const char *flame_size, *flame_samples;
+  // Time limits of the house, the bench, the work light, the dawn and the shafts: on a slow machine
+  // their pictures have fewer samples. Null: none.
+  std::array<const char*, 5> limits;
   const char *meter_error, *page_error, *why_samples;
   bool denoised, animations, trials;
 };
@@ -50,6 +54,7 @@ constexpr Scale kQuick = {"320x180",
                           "8",
                           "192x108",
                           "6",
+                          {"10s", "7s", "6s", "4s", "10s"},
                           "4 %",
                           "10 %",
                           "16384",
@@ -62,8 +67,9 @@ constexpr Scale kUsual = {"400x225",
                           "8",
                           "128x72",
                           "6",
-                          "256x144",
-                          "8",
+                          "224x126",
+                          "6",
+                          {"14s", "10s", "9s", "6s", "14s"},
                           "4 %",
                           "8 %",
                           "131072",
@@ -78,6 +84,7 @@ constexpr Scale kFull = {"960x540",
                          "32",
                          "480x270",
                          "64",
+                         {},
                          "2 %",
                          "2 %",
                          "131072",
@@ -412,52 +419,36 @@ class Demo {
          run_falloff);
   }
 
+  // A picture of the house: its folder, and what its render is asked for besides.
+  struct HousePicture {
+    const char *what, *out;
+    Words words;
+  };
+  std::vector<HousePicture> house_pictures() const {
+    return {{"The house", "wide", {"--camera", "wide"}},
+            {"The bench, with the direct and the bounced light of each lamp apart",
+             "bench",
+             {"--camera", "bench", "--set", "render.layers=\"lights+parts\""}},
+            {"The same bench as work light",
+             "bench-work-light",
+             {"--camera", "bench", "--variant", "work-light"}},
+            {"The house at dawn", "wide-dawn", {"--camera", "wide", "--variant", "dawn"}},
+            {"Thin mist against a lamp in the yard", "shafts", {"--variant", "shafts"}}};
+  }
+
   // False: a signal stopped it.
   bool pictures_of_house() {
-    for (const auto& [what, out, words] :
-         {std::tuple<std::string, std::string, std::vector<std::string>>{
-              "The house",
-              "wide",
-              {"--camera", "wide", "--size", scale_.size, "--samples", scale_.samples}},
-          {"The bench, with the direct and the bounced light of each lamp apart",
-           "bench",
-           {"--camera",
-            "bench",
-            "--size",
-            scale_.other_size,
-            "--samples",
-            scale_.other_samples,
-            "--set",
-            "render.layers=\"lights+parts\""}},
-          {"The same bench as work light",
-           "bench-work-light",
-           {"--camera",
-            "bench",
-            "--variant",
-            "work-light",
-            "--size",
-            scale_.other_size,
-            "--samples",
-            scale_.other_samples}},
-          {"The house at dawn",
-           "wide-dawn",
-           {"--camera",
-            "wide",
-            "--variant",
-            "dawn",
-            "--size",
-            scale_.other_size,
-            "--samples",
-            scale_.other_samples}},
-          {"Thin mist against a lamp in the yard",
-           "shafts",
-           {"--variant",
-            "shafts",
-            "--size",
-            scale_.other_size,
-            "--samples",
-            scale_.other_samples}}}) {
-      status_ = std::max(status_, render_step(what, out, words));
+    const std::vector<HousePicture> all = house_pictures();
+    JOVILUX_ASSERT(all.size() == scale_.limits.size());
+    for (std::size_t i = 0; i < all.size(); ++i) {
+      Words words = all[i].words;
+      const bool house = i == 0;
+      words.insert(words.end(), {"--size", house ? scale_.size : scale_.other_size});
+      words.insert(words.end(), {"--samples", house ? scale_.samples : scale_.other_samples});
+      if (scale_.limits[i] != nullptr) {
+        words.insert(words.end(), {"--time-limit", scale_.limits[i]});
+      }
+      status_ = std::max(status_, render_step(all[i].what, all[i].out, words));
       if (status_ == kInterrupted) {
         return false;
       }

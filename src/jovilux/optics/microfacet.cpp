@@ -6,6 +6,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <tuple>
 
 namespace jovilux {
 
@@ -159,7 +163,45 @@ void AlbedoTable::fill(const Fn& of_cosine) {
       [&](double s) { return 4 * s * s * s * at(static_cast<float>(s * s)); }, 0, 1, kSize - 1));
 }
 
+namespace {
+
+// Tables that this process has computed, by kind, alpha and eta: materials share them, and a sweep
+// or an animation builds the scene anew for each picture.
+class KnownTables {
+ public:
+  using Key = std::tuple<int, float, float>;
+
+  std::optional<AlbedoTable> find(const Key& key) {
+    const std::lock_guard lock(mutex_);
+    const auto it = tables_.find(key);
+    return it == tables_.end() ? std::nullopt : std::optional(it->second);
+  }
+  void add(const Key& key, const AlbedoTable& table) {
+    constexpr std::size_t kMost = 4096;  // 1 MB
+    const std::lock_guard lock(mutex_);
+    if (tables_.size() < kMost) {
+      tables_.emplace(key, table);
+    }
+  }
+
+ private:
+  std::mutex mutex_;
+  std::map<Key, AlbedoTable> tables_;
+};
+
+KnownTables& known_tables() {
+  static KnownTables tables;
+  return tables;
+}
+
+}  // namespace
+
 AlbedoTable::AlbedoTable(float alpha, float fresnel_eta) {
+  const KnownTables::Key key(0, alpha, fresnel_eta);
+  if (const auto known = known_tables().find(key)) {
+    *this = *known;
+    return;
+  }
   constexpr int kQuadrature = 64;
   fill([&](float cosine) {
     if (alpha > 0) {
@@ -167,9 +209,14 @@ AlbedoTable::AlbedoTable(float alpha, float fresnel_eta) {
     }
     return fresnel_eta > 0 ? fresnel_dielectric(cosine, fresnel_eta) : 1.0f;
   });
+  known_tables().add(key, *this);
 }
 
 AlbedoTable AlbedoTable::of_dielectric(float alpha, float eta) {
+  const KnownTables::Key key(1, alpha, eta);
+  if (const auto known = known_tables().find(key)) {
+    return *known;
+  }
   constexpr int kQuadrature = 48;
   AlbedoTable out;
   out.fill([&](float cosine) {
@@ -195,6 +242,7 @@ AlbedoTable AlbedoTable::of_dielectric(float alpha, float eta) {
     }
     return static_cast<float>(std::min(1.0, sum / (kQuadrature * kQuadrature)));
   });
+  known_tables().add(key, out);
   return out;
 }
 

@@ -49,6 +49,8 @@ constexpr int kPilotSamples = 16;
 constexpr std::uint32_t kRoundWeight = 4;
 // With a time limit, so many samples each tell where more of them are worth most.
 constexpr int kPilotOfLimit = kBatches;
+// Of the samples that the rate so far promises within the limit: the share that is counted on.
+constexpr double kSureOfRate = 0.95;
 // Sets of virtual lights kept at once, multiples of kBatches: of a pass, one for each
 // sample; of a round, whose pixels have different numbers of samples, so many that few serve twice.
 constexpr int kVirtualSets = 16;
@@ -232,11 +234,16 @@ class Renderer {
            light_is_found(film_, *rig_.render.noise, s_.taken);
   }
 
-  // Whether samples go where they lower the squared error most: with a time limit, in a render of
-  // one piece, once the first samples have told where, unless there is time for all of them.
+  // Whether a time limit may decide what a pass consists of: where the render is of one piece.
+  bool fits_passes_to_time() const {
+    return options_.time_limit && !options_.in_parts && !options_.in_haste &&
+           options_.share.whole() && !options_.exchange;
+  }
+
+  // Whether samples go where they lower the squared error most: with a time limit, once the first
+  // samples have told where, unless there is time for all of them.
   bool shares_time() const {
-    if (!options_.time_limit || rig_.render.noise || options_.in_parts || options_.in_haste ||
-        !options_.share.whole() || options_.exchange || s_.taken < kPilotOfLimit) {
+    if (!fits_passes_to_time() || rig_.render.noise || s_.taken < kPilotOfLimit) {
       return false;
     }
     if (rig_.render.samples - s_.taken < kBatches) {
@@ -258,8 +265,8 @@ class Renderer {
   void plan_shared_pass() {
     const double left = std::min<double>(samples_left(), rig_.render.samples - s_.taken);
     // What would be left after a doubling is taken along, less what the rate may be off.
-    constexpr double kLastPass = 1.6, kSure = 0.95;
-    const double mean = left < kLastPass * s_.taken ? kSure * left : s_.taken;
+    constexpr double kLastPass = 1.6;
+    const double mean = left < kLastPass * s_.taken ? kSureOfRate * left : s_.taken;
     const int step = mean < kBatches ? kHalves : kBatches;
     const auto more =
         static_cast<std::uint32_t>(std::max(step, static_cast<int>(mean) / step * step));
@@ -304,6 +311,20 @@ class Renderer {
     return sum > 0;
   }
 
+  // The samples that each pixel has after the next pass of those that all take alike.
+  int even_pass_end(int even) const {
+    const std::vector<int> ends = pass_ends(even, options_.in_haste);
+    int end = *std::upper_bound(ends.begin(), ends.end(), s_.taken);
+    if (connects()) {  // so many sets of virtual lights are kept at once
+      end = std::min(end, s_.taken + kVirtualSets);
+    }
+    // What a time limit cuts off would leave a part of the picture with a fraction of the samples.
+    if (fits_passes_to_time() && s_.taken > 0) {
+      end = std::min(end, s_.taken + std::max(1, static_cast<int>(kSureOfRate * samples_left())));
+    }
+    return end;
+  }
+
   // Plans what comes next from what there is; false where all is done.
   bool next_pass() {
     if (s_.noise >= 0 && target_is_reached()) {
@@ -317,17 +338,7 @@ class Renderer {
         return false;
       }
     } else if (s_.taken < even) {
-      int end = even;
-      for (const int e : pass_ends(even, options_.in_haste)) {
-        if (e > s_.taken) {
-          end = e;
-          break;
-        }
-      }
-      if (connects()) {  // so many sets of virtual lights are kept at once
-        end = std::min(end, s_.taken + kVirtualSets);
-      }
-      const auto more = static_cast<std::uint32_t>(end - s_.taken);
+      const auto more = static_cast<std::uint32_t>(even_pass_end(even) - s_.taken);
       s_.pass = {s_.taken, more, more, 0, {}};
     } else {
       const int left = samples - s_.taken;
