@@ -295,31 +295,47 @@ std::vector<std::uint8_t> false_color_pixels(const RenderedImage& image, const F
   return out;
 }
 
-void false_color_figure(const std::string& path,
-                        const RenderedImage& image,
-                        const FalseColor& f,
-                        const std::string& title) {
-  Canvas canvas;
-  canvas.text(kMargin, 16, kWidth - 2 * kMargin, title, 19, Align::kLeft, "#222222", true);
-  const double w = 890, h = 500;
-  const auto at = fit(kMargin, 54, w, h, image);
-  canvas.pixels(
-      at[0], at[1], at[2], at[3], image.width, image.height, false_color_pixels(image, f));
-  // The legend, brightest above.
-  const double x = kMargin + w + 26, step = std::min(34.0, 460.0 / f.bands);
-  std::vector<std::size_t> in_band(static_cast<std::size_t>(f.bands));
-  std::size_t clipped = 0, crushed = 0;
+namespace {
+
+// Shares of a picture's pixels in the bands of false color, and at the ends of its view.
+struct BandCounts {
+  std::vector<std::size_t> in_band;
+  std::size_t clipped = 0, crushed = 0, pixels = 0;
+
+  std::string percent(std::size_t count) const {
+    return fmt::format("{:.1f} %",
+                       100.0 * static_cast<double>(count) / static_cast<double>(pixels));
+  }
+};
+
+BandCounts count_bands(const RenderedImage& image, const FalseColor& f) {
+  constexpr int kBlack = 2;  // of 255
+  BandCounts out;
+  out.in_band.resize(static_cast<std::size_t>(f.bands));
+  out.pixels = image.pixels();
   const View view = image.shown();
   for (std::size_t i = 0; i < image.pixels(); ++i) {
-    ++in_band[static_cast<std::size_t>(band_of(f, image.luminance(i)))];
+    ++out.in_band[static_cast<std::size_t>(band_of(f, image.luminance(i)))];
     const auto s = view.srgb8(image.color(i));
-    clipped += view.clips(image.color(i)) ? 1 : 0;
-    crushed += s[0] <= 2 && s[1] <= 2 && s[2] <= 2 ? 1 : 0;
+    out.clipped += view.clips(image.color(i)) ? 1 : 0;
+    out.crushed += s[0] <= kBlack && s[1] <= kBlack && s[2] <= kBlack ? 1 : 0;
   }
-  const auto percent = [&](std::size_t n) {
-    return fmt::format("{:.1f} %",
-                       100.0 * static_cast<double>(n) / static_cast<double>(image.pixels()));
-  };
+  return out;
+}
+
+// The luminances of a band: "below 1.2", "1.2 to 2.4", "19 and more".
+std::string range_of_band(const FalseColor& f, int band) {
+  const double lo = f.stops ? f.gray * std::exp2(band - f.bands / 2 - 0.5)
+                            : f.lowest + (f.highest - f.lowest) * band / f.bands,
+               hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
+  return band == 0             ? "below " + short_number(hi, 3)
+         : band == f.bands - 1 ? short_number(lo, 3) + " and more"
+                               : short_number(lo, 3) + " to " + short_number(hi, 3);
+}
+
+// The bands beside the picture, brightest above, each with its luminances and share.
+void band_legend(Canvas& canvas, double x, const FalseColor& f, const BandCounts& counts) {
+  const double step = std::min(34.0, 460.0 / f.bands);
   canvas.text(x,
               54,
               300,
@@ -328,74 +344,76 @@ void false_color_figure(const std::string& path,
               Align::kLeft,
               "#555555");
   for (int b = 0; b < f.bands; ++b) {
-    const double y = 80 + (f.bands - 1 - b) * step;
+    const double y = 80 + (f.bands - 1 - b) * step, text_y = y + step / 2 - 10;
     canvas.fill(x, y, 34, step - 2, band_color(b, f.bands));
-    const bool first = b == 0, last = b == f.bands - 1;
     const int from_middle = b - f.bands / 2;
-    const double lo = f.stops ? f.gray * std::exp2(from_middle - 0.5)
-                              : f.lowest + (f.highest - f.lowest) * b / f.bands,
-                 hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
-    const std::string range = first  ? "below " + short_number(hi, 3)
-                              : last ? short_number(lo, 3) + " and more"
-                                     : short_number(lo, 3) + " to " + short_number(hi, 3);
     if (f.stops) {
+      const char* sign = from_middle < 0 ? "\u2212" : from_middle > 0 ? "+" : "";
       canvas.text(x + 42,
-                  y + step / 2 - 10,
+                  text_y,
                   60,
-                  fmt::format("{}{}",
-                              from_middle < 0   ? "\u2212"
-                              : from_middle > 0 ? "+"
-                                                : "",
-                              std::abs(from_middle)),
+                  fmt::format("{}{}", sign, std::abs(from_middle)),
                   13,
                   Align::kRight,
                   "#222222");
     }
     canvas.text(
-        x + (f.stops ? 112 : 46), y + step / 2 - 10, 130, range, 13, Align::kLeft, "#222222");
+        x + (f.stops ? 112 : 46), text_y, 130, range_of_band(f, b), 13, Align::kLeft, "#222222");
     canvas.text(x + 230,
-                y + step / 2 - 10,
+                text_y,
                 74,
-                percent(in_band[static_cast<std::size_t>(b)]),
+                counts.percent(counts.in_band[static_cast<std::size_t>(b)]),
                 13,
                 Align::kRight,
                 "#555555");
   }
   const double below = 80 + f.bands * step + 10;
   canvas.fill(x, below, 34, 16, "#d55e00");
-  canvas.text(x + 46, below - 2, 260, "striped: clipped in the view, " + percent(clipped), 13);
+  canvas.text(x + 46,
+              below - 2,
+              260,
+              "striped: clipped in the view, " + counts.percent(counts.clipped),
+              13);
   canvas.fill(x, below + 24, 34, 16, "#000000");
-  canvas.text(x + 46, below + 22, 260, "striped: black in the view, " + percent(crushed), 13);
-  // Below: how much of the picture has which luminance, and luminance over its width.
-  Plot histogram;
-  histogram.x_label = "stops from 18 % gray";
-  histogram.y_label = "% of pixels";
-  histogram.legend = "";
-  Curve bars;
+  canvas.text(
+      x + 46, below + 22, 260, "striped: black in the view, " + counts.percent(counts.crushed), 13);
+}
+
+// How much of the picture has which luminance.
+Plot luminance_histogram(const RenderedImage& image, double gray) {
   constexpr int kBins = 96;
+  constexpr double kReach = 10;  // stops
+  Plot plot;
+  plot.x_label = "stops from 18 % gray";
+  plot.y_label = "% of pixels";
+  plot.legend = "";
   std::vector<double> counts(kBins);
-  const double reach = 10;
   for (std::size_t i = 0; i < image.pixels(); ++i) {
-    const double s = image.luminance(i) > 0 ? std::log2(image.luminance(i) / f.gray) : -reach;
+    const double s = image.luminance(i) > 0 ? std::log2(image.luminance(i) / gray) : -kReach;
     counts[static_cast<std::size_t>(
-        std::clamp((s + reach) / (2 * reach) * kBins, 0.0, kBins - 1.0))] +=
+        std::clamp((s + kReach) / (2 * kReach) * kBins, 0.0, kBins - 1.0))] +=
         100.0 / static_cast<double>(image.pixels());
   }
+  Curve bars;
   for (int b = 0; b < kBins; ++b) {
-    const double lo = -reach + 2 * reach * b / kBins, hi = -reach + 2 * reach * (b + 1) / kBins;
+    const double lo = -kReach + 2 * kReach * b / kBins, hi = -kReach + 2 * kReach * (b + 1) / kBins,
+                 count = counts[static_cast<std::size_t>(b)];
     bars.x.insert(bars.x.end(), {lo, hi});
-    bars.y.insert(bars.y.end(),
-                  {counts[static_cast<std::size_t>(b)], counts[static_cast<std::size_t>(b)]});
+    bars.y.insert(bars.y.end(), {count, count});
   }
-  histogram.curves = {bars};
-  histogram.x_min = -reach;
-  histogram.x_max = reach;
-  draw(canvas, histogram, 10, 566, 610, 226);
-  Plot waveform;
-  waveform.x_label = "column of the picture";
-  waveform.y_label = "cd/m\u00b2";
-  waveform.log_y = true;
-  waveform.legend = "outside top center horizontal";
+  plot.curves = {bars};
+  plot.x_min = -kReach;
+  plot.x_max = kReach;
+  return plot;
+}
+
+// Luminance over the picture's width: what columns have in their middle and at their ends.
+Plot luminance_waveform(const RenderedImage& image) {
+  Plot plot;
+  plot.x_label = "column of the picture";
+  plot.y_label = "cd/m\u00b2";
+  plot.log_y = true;
+  plot.legend = "outside top center horizontal";
   Curve lo, mid, hi;
   lo.name = "5 %";
   mid.name = "median of the column";
@@ -410,41 +428,41 @@ void false_color_figure(const std::string& path,
                           static_cast<std::size_t>(u));
     }
     std::sort(column.begin(), column.end());
-    const auto pick = [&](double share) {
-      return column[static_cast<std::size_t>(share * static_cast<double>(column.size() - 1))];
-    };
     for (auto [curve, share] : {std::pair{&lo, 0.05}, std::pair{&mid, 0.5}, std::pair{&hi, 0.95}}) {
       curve->x.push_back(u);
-      curve->y.push_back(pick(share));
+      curve->y.push_back(
+          column[static_cast<std::size_t>(share * static_cast<double>(column.size() - 1))]);
     }
   }
-  waveform.curves = {hi, mid, lo};
-  waveform.x_min = 0;
-  waveform.x_max = std::max(1, image.width - 1);
-  draw(canvas, waveform, 640, 566, 630, 226);
+  plot.curves = {hi, mid, lo};
+  plot.x_min = 0;
+  plot.x_max = std::max(1, image.width - 1);
+  return plot;
+}
+
+}  // namespace
+
+void false_color_figure(const std::string& path,
+                        const RenderedImage& image,
+                        const FalseColor& f,
+                        const std::string& title) {
+  Canvas canvas;
+  canvas.text(kMargin, 16, kWidth - 2 * kMargin, title, 19, Align::kLeft, "#222222", true);
+  const double w = 890, h = 500;
+  const auto at = fit(kMargin, 54, w, h, image);
+  canvas.pixels(
+      at[0], at[1], at[2], at[3], image.width, image.height, false_color_pixels(image, f));
+  band_legend(canvas, kMargin + w + 26, f, count_bands(image, f));
+  draw(canvas, luminance_histogram(image, f.gray), 10, 566, 610, 226);
+  draw(canvas, luminance_waveform(image), 640, 566, 630, 226);
   canvas.save(path);
 }
 
-void noise_figure(const std::string& path,
-                  const RenderedImage& image,
-                  const NoiseReport& r,
-                  const std::string& title) {
-  Canvas canvas;
-  canvas.text(kMargin,
-              16,
-              kWidth - 2 * kMargin,
-              fmt::format("{}: median {} %, 95 % below {} %, target {} %, {} fireflies",
-                          title,
-                          short_number(100 * r.median, 3),
-                          short_number(100 * r.p95, 3),
-                          short_number(100 * r.target, 3),
-                          r.fireflies.size()),
-              18,
-              Align::kLeft,
-              "#222222",
-              true);
-  // Each pixel's noise on a scale of halvings and doublings about the target.
-  constexpr double kReach = 5;
+namespace {
+
+// Each pixel's noise on a scale of halvings and doublings about the target, with its legend.
+void noise_map(Canvas& canvas, const RenderedImage& image, const NoiseReport& r) {
+  constexpr double kReach = 5;  // doublings
   std::vector<std::uint8_t> pixels;
   for (const float n : r.map) {
     const double t = n > 0 ? 0.5 + 0.5 * std::log2(n / r.target) / kReach : 0;
@@ -469,27 +487,21 @@ void noise_figure(const std::string& path,
                 12,
                 hex(mixed(kRising, (i + 0.5) / kSteps)));
   }
-  canvas.text(
-      at[0], y + 14, 200, short_number(100 * r.target / 32, 2) + " %", 12, Align::kLeft, "#555555");
-  canvas.text(at[0], y + 14, at[2], "the target", 12, Align::kCenter, "#555555");
-  canvas.text(at[0] + at[2] - 200,
-              y + 14,
-              200,
-              short_number(100 * r.target * 32, 3) + " %",
-              12,
-              Align::kRight,
-              "#555555");
-  canvas.text(
-      at[0],
-      y + 32,
-      at[2],
-      fmt::format("noise of each pixel; framed: {}",
-                  r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked)
-                                               : "fireflies"),
-      12,
-      Align::kCenter,
-      "#555555");
-  // The lights.
+  const auto label = [&](double text_y, const std::string& text, Align align) {
+    canvas.text(at[0], text_y, at[2], text, 12, align, "#555555");
+  };
+  label(y + 14, short_number(100 * r.target / 32, 2) + " %", Align::kLeft);
+  label(y + 14, "the target", Align::kCenter);
+  label(y + 14, short_number(100 * r.target * 32, 3) + " %", Align::kRight);
+  label(y + 32,
+        fmt::format("noise of each pixel; framed: {}",
+                    r.fireflies.size() > kMarked ? fmt::format("the {} worst fireflies", kMarked)
+                                                 : "fireflies"),
+        Align::kCenter);
+}
+
+// A bar for each light by its share of the noise, divided among its parts where these are known.
+void noise_of_lights(Canvas& canvas, const NoiseReport& r) {
   const double x = 870, wide = kWidth - x - kMargin;
   canvas.text(x, 52, wide, "share of the noise", 14, Align::kLeft, "#222222", true);
   double row = 80;
@@ -521,52 +533,77 @@ void noise_figure(const std::string& path,
         x, row, wide, short_number(100 * l.noise_share, 3) + " %", 13, Align::kRight, "#555555");
     row += 24;
   }
-  if (!r.by_light.empty() && !r.by_light[0].parts.empty()) {
-    for (std::size_t p = 0; p < kPartNames.size(); ++p) {
-      canvas.fill(x + 80 * static_cast<double>(p), row + 12, 12, 12, part_colors[p]);
-      canvas.text(x + 18 + 80 * static_cast<double>(p),
-                  row + 8,
-                  62,
-                  kPartNames[p],
-                  13,
-                  Align::kLeft,
-                  "#555555");
-    }
+  if (r.by_light.empty() || r.by_light[0].parts.empty()) {
+    return;
   }
+  for (std::size_t p = 0; p < kPartNames.size(); ++p) {
+    const double part_x = x + 80 * static_cast<double>(p);
+    canvas.fill(part_x, row + 12, 12, 12, part_colors[p]);
+    canvas.text(part_x + 18, row + 8, 62, kPartNames[p], 13, Align::kLeft, "#555555");
+  }
+}
+
+// The noise over the samples so far, and as it is expected to go on.
+Plot noise_history(const NoiseReport& r) {
+  Plot plot;
+  plot.x_label = "samples a pixel";
+  plot.y_label = "noise [%]";
+  plot.log_x = plot.log_y = true;
+  plot.legend = "outside right top";
+  Curve p95, median, goal, ahead;
+  p95.name = "95 % of pixels below";
+  median.name = "median";
+  median.color = curve_color(4);
+  goal.name = "target";
+  goal.color = "#d55e00";
+  goal.dash = 1;
+  ahead.name = fmt::format("95 %, as samples^-{:.2f}", r.order);
+  ahead.dash = 2;
+  for (const auto& m : r.history) {
+    p95.x.push_back(m.samples);
+    p95.y.push_back(100 * m.p95);
+    median.x.push_back(m.samples);
+    median.y.push_back(100 * m.median);
+  }
+  const double last =
+      std::isfinite(r.samples_needed) ? std::max(r.samples_needed, r.samples) : r.samples;
+  for (int i = 0; i <= 20; ++i) {
+    const double s = r.samples * std::pow(last / r.samples, i / 20.0);
+    ahead.x.push_back(s);
+    ahead.y.push_back(100 * r.p95 * std::pow(s / r.samples, -r.order));
+  }
+  goal.x = {r.history.front().samples, last};
+  goal.y = {100 * r.target, 100 * r.target};
+  // A lone moment is no line.
+  plot.curves = r.history.size() > 1 ? std::vector<Curve>{p95, median, ahead, goal}
+                                     : std::vector<Curve>{ahead, goal};
+  return plot;
+}
+
+}  // namespace
+
+void noise_figure(const std::string& path,
+                  const RenderedImage& image,
+                  const NoiseReport& r,
+                  const std::string& title) {
+  Canvas canvas;
+  canvas.text(kMargin,
+              16,
+              kWidth - 2 * kMargin,
+              fmt::format("{}: median {} %, 95 % below {} %, target {} %, {} fireflies",
+                          title,
+                          short_number(100 * r.median, 3),
+                          short_number(100 * r.p95, 3),
+                          short_number(100 * r.target, 3),
+                          r.fireflies.size()),
+              18,
+              Align::kLeft,
+              "#222222",
+              true);
+  noise_map(canvas, image, r);
+  noise_of_lights(canvas, r);
   if (!r.history.empty()) {
-    Plot plot;
-    plot.x_label = "samples a pixel";
-    plot.y_label = "noise [%]";
-    plot.log_x = plot.log_y = true;
-    plot.legend = "outside right top";
-    Curve p95, median, goal, ahead;
-    p95.name = "95 % of pixels below";
-    median.name = "median";
-    median.color = curve_color(4);
-    goal.name = "target";
-    goal.color = "#d55e00";
-    goal.dash = 1;
-    ahead.name = fmt::format("95 %, as samples^-{:.2f}", r.order);
-    ahead.dash = 2;
-    for (const auto& m : r.history) {
-      p95.x.push_back(m.samples);
-      p95.y.push_back(100 * m.p95);
-      median.x.push_back(m.samples);
-      median.y.push_back(100 * m.median);
-    }
-    const double last =
-        std::isfinite(r.samples_needed) ? std::max(r.samples_needed, r.samples) : r.samples;
-    for (int i = 0; i <= 20; ++i) {
-      const double s = r.samples * std::pow(last / r.samples, i / 20.0);
-      ahead.x.push_back(s);
-      ahead.y.push_back(100 * r.p95 * std::pow(s / r.samples, -r.order));
-    }
-    goal.x = {r.history.front().samples, last};
-    goal.y = {100 * r.target, 100 * r.target};
-    // A lone moment is no line.
-    plot.curves = r.history.size() > 1 ? std::vector<Curve>{p95, median, ahead, goal}
-                                       : std::vector<Curve>{ahead, goal};
-    draw(canvas, plot, 10, 572, kWidth - 20, 222);
+    draw(canvas, noise_history(r), 10, 572, kWidth - 20, 222);
   }
   canvas.save(path);
 }

@@ -16,6 +16,8 @@
 namespace jovilux {
 namespace {
 
+constexpr const char* kMoreThanLevels = "keys move more than levels and tints";
+
 // Whether a formula's text uses a variable of one letter.
 bool uses(const std::string& formula, char variable) {
   for (std::size_t i = 0; i < formula.size(); ++i) {
@@ -189,6 +191,135 @@ std::string factors_of_frames(const Rig& base,
   return "";
 }
 
+// Why the frames differ by more than levels and tints; empty: they do not.
+std::string differ_by_more_than_levels(const Rig& rig, const std::vector<Rig>& frames) {
+  if (frames.empty()) {
+    return "there are no frames";
+  }
+  if (std::string why = moves_by_itself(rig, frames); !why.empty()) {
+    return why;
+  }
+  const std::string fixed = without_levels(frames[0]);
+  for (const Rig& f : frames) {
+    if (without_levels(f) != fixed || f.lights.size() != frames[0].lights.size()) {
+      return kMoreThanLevels;
+    }
+  }
+  // An exposure is the mean over the shutter, which a level at one moment is not.
+  if (rig.time.open() > 0) {
+    const std::string first = without_integrated(frames[0]);
+    for (const Rig& f : frames) {
+      if (without_integrated(f) != first) {
+        return "levels other than dimmers and switches change while the shutter is open";
+      }
+    }
+  }
+  return "";
+}
+
+// What changes from frame to frame.
+struct ChangedLights {
+  std::map<std::string, double> brightest;  // highest level, by the light's table
+  std::vector<std::string> tinted;          // names of lights
+  std::string impossible;                   // why layers cannot give a tint; empty: they can
+};
+
+// The pattern of each array of a rig's document.
+std::map<std::string, std::string> patterns_of_arrays(DocumentNode& document) {
+  std::map<std::string, std::string> out;
+  each_table(document, "array", [&](DocumentNode& array) {
+    const DocumentNode *name = array.find("name"), *of = array.find("of");
+    if (name != nullptr && of != nullptr && name->is_text() && of->is_text()) {
+      out[name->text()] = of->text();
+    }
+  });
+  return out;
+}
+
+// An array's lights count for its pattern's table.
+ChangedLights changed_lights(DocumentNode& document, const std::vector<Rig>& frames) {
+  ChangedLights out;
+  const std::map<std::string, std::string> pattern_of = patterns_of_arrays(document);
+  for (std::size_t i = 0; i < frames[0].lights.size(); ++i) {
+    const LightSpec& first = frames[0].lights[i];
+    const auto pattern = pattern_of.find(first.layer);
+    const std::string table = pattern != pattern_of.end() ? pattern->second : first.name;
+    double most = 0, least = 1e300;
+    bool tints = false;
+    for (const Rig& f : frames) {
+      most = std::max(most, f.lights[i].dimmed());
+      least = std::min(least, f.lights[i].dimmed());
+      tints = tints || f.lights[i].tint != first.tint;
+    }
+    if (most > least) {
+      out.brightest[table] = std::max(out.brightest[table], most);
+    }
+    if (tints) {
+      if (first.cheat.bounce_chroma != 1 || first.layer != first.name ||
+          first.shape.kind == LightKind::kDome) {
+        out.impossible =
+            fmt::format("the tint of \"{}\" changes, which its layers cannot give", first.name);
+      } else if (std::any_of(frames.begin(), frames.end(), [&](const Rig& f) {
+                   return !f.lights[i].tint;
+                 })) {
+        out.impossible = fmt::format("the tint of \"{}\" comes and goes", first.name);
+      }
+      out.tinted.push_back(first.name);
+    }
+    if (!out.impossible.empty()) {
+      break;
+    }
+  }
+  return out;
+}
+
+// Sets the lights whose level changes to the highest level that they reach.
+void set_to_brightest(DocumentNode& document, const std::map<std::string, double>& brightest) {
+  each_table(document, "light", [&](DocumentNode& light) {
+    const DocumentNode* name = light.find("name");
+    const auto it =
+        name != nullptr && name->is_text() ? brightest.find(name->text()) : brightest.end();
+    if (it != brightest.end()) {
+      drop(light, "flicker");
+      DocumentNode on, dimmer;
+      on.value = true;
+      dimmer.value = std::min(1.0, it->second);
+      light.set("on", light.place, on);
+      light.set("dimmer", light.place, dimmer);
+    }
+  });
+}
+
+// Divides the factors of a light whose tint changes among its three layers; why not, or empty.
+std::string split_factors_of_tint(const Rig& base,
+                                  const std::vector<Rig>& frames,
+                                  const std::string& name,
+                                  FramesFromLayers& plan) {
+  const auto at = std::find_if(
+      base.lights.begin(), base.lights.end(), [&](const LightSpec& l) { return l.name == name; });
+  const auto color = source_color(*at);
+  if (!color) {
+    return fmt::format("the files of \"{}\" cannot be read", name);
+  }
+  const LightTable table = light_table(*color->spectrum);
+  std::array<double, 3> luminances{};
+  for (int c = 0; c < 3; ++c) {
+    luminances[static_cast<std::size_t>(c)] =
+        static_cast<double>(tint_channel(table, c).row(1).sum());
+  }
+  const std::vector<double> levels = plan.factors.at(name);
+  plan.factors.erase(name);
+  for (std::size_t f = 0; f < frames.size(); ++f) {
+    const auto parts = tint_factors(
+        *frames[f].lights[static_cast<std::size_t>(at - base.lights.begin())].tint, luminances);
+    for (std::size_t c = 0; c < 3; ++c) {
+      plan.factors[fmt::format("{}~{}", name, c + 1)].push_back(parts ? levels[f] * (*parts)[c]
+                                                                      : 0);
+    }
+  }
+  return "";
+}
+
 }  // namespace
 
 std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& moments) {
@@ -243,94 +374,31 @@ std::vector<LevelCurve> level_curves(const Rig& rig, const std::vector<double>& 
 
 std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
                                                                const std::vector<Rig>& frames) {
-  if (frames.empty()) {
-    return "there are no frames";
-  }
-  if (std::string why = moves_by_itself(rig, frames); !why.empty()) {
+  if (std::string why = differ_by_more_than_levels(rig, frames); !why.empty()) {
     return why;
-  }
-  const std::string fixed = without_levels(frames[0]);
-  for (const Rig& f : frames) {
-    if (without_levels(f) != fixed || f.lights.size() != frames[0].lights.size()) {
-      return "keys move more than levels and tints";
-    }
-  }
-  // An exposure is the mean over the shutter, which a level at one moment is not.
-  if (rig.time.open() > 0) {
-    const std::string first = without_integrated(frames[0]);
-    for (const Rig& f : frames) {
-      if (without_integrated(f) != first) {
-        return "levels other than dimmers and switches change while the shutter is open";
-      }
-    }
   }
   FramesFromLayers plan;
   Problems ignored;
   plan.document = at_time(frames[0].document, frames[0].render.time, ignored);
-  // What changes, by the light's table: an array's by its pattern's.
-  const std::size_t lights = frames[0].lights.size();
-  std::map<std::string, std::string> pattern_of;
-  each_table(plan.document, "array", [&](DocumentNode& array) {
-    const DocumentNode *name = array.find("name"), *of = array.find("of");
-    if (name != nullptr && of != nullptr && name->is_text() && of->is_text()) {
-      pattern_of[name->text()] = of->text();
-    }
-  });
-  std::map<std::string, double> brightest;  // of the tables whose level changes
-  std::vector<std::string> tinted;
-  for (std::size_t i = 0; i < lights; ++i) {
-    const LightSpec& first = frames[0].lights[i];
-    const auto pattern = pattern_of.find(first.layer);
-    const std::string table = pattern != pattern_of.end() ? pattern->second : first.name;
-    double most = 0, least = 1e300;
-    bool tints = false;
-    for (const Rig& f : frames) {
-      most = std::max(most, f.lights[i].dimmed());
-      least = std::min(least, f.lights[i].dimmed());
-      tints = tints || f.lights[i].tint != first.tint;
-    }
-    if (most > least) {
-      brightest[table] = std::max(brightest[table], most);
-    }
-    if (tints) {
-      if (first.cheat.bounce_chroma != 1 || first.layer != first.name ||
-          first.shape.kind == LightKind::kDome) {
-        return fmt::format("the tint of \"{}\" changes, which its layers cannot give", first.name);
-      }
-      for (const Rig& f : frames) {
-        if (!f.lights[i].tint) {
-          return fmt::format("the tint of \"{}\" comes and goes", first.name);
-        }
-      }
-      tinted.push_back(first.name);
-    }
+  ChangedLights changed = changed_lights(plan.document, frames);
+  if (!changed.impossible.empty()) {
+    return changed.impossible;
   }
-  each_table(plan.document, "light", [&](DocumentNode& light) {
-    const DocumentNode* name = light.find("name");
-    const auto it =
-        name != nullptr && name->is_text() ? brightest.find(name->text()) : brightest.end();
-    if (it != brightest.end()) {
-      drop(light, "flicker");
-      DocumentNode on, dimmer;
-      on.value = true;
-      dimmer.value = std::min(1.0, it->second);
-      light.set("on", light.place, on);
-      light.set("dimmer", light.place, dimmer);
-    }
-  });
+  set_to_brightest(plan.document, changed.brightest);
+  plan.split_tints = std::move(changed.tinted);
   DocumentNode by_lights;
   by_lights.value = std::string("lights");
   if (has_errors(set_at_address(plan.document, "render.layers", by_lights))) {
     return "the rig's layers cannot be set";
   }
   auto base = read_rig(plan.document, rig.file);
-  if (!base || base->lights.size() != lights) {
-    return "keys move more than levels and tints";
+  if (!base || base->lights.size() != frames[0].lights.size()) {
+    return kMoreThanLevels;
   }
   for (LightSpec& light : base->lights) {
-    light.split_tint = std::find(tinted.begin(), tinted.end(), light.name) != tinted.end();
+    light.split_tint = std::find(plan.split_tints.begin(), plan.split_tints.end(), light.name) !=
+                       plan.split_tints.end();
   }
-  plan.split_tints = tinted;
   const auto scene = prepare_scene(*base);
   if (!scene) {
     return "the lights' files cannot be read";
@@ -339,28 +407,8 @@ std::variant<FramesFromLayers, std::string> frames_from_layers(const Rig& rig,
     return why;
   }
   for (const std::string& name : plan.split_tints) {
-    const auto at = std::find_if(base->lights.begin(), base->lights.end(), [&](const LightSpec& l) {
-      return l.name == name;
-    });
-    const auto color = source_color(*at);
-    if (!color) {
-      return fmt::format("the files of \"{}\" cannot be read", name);
-    }
-    const LightTable table = light_table(*color->spectrum);
-    std::array<double, 3> luminances{};
-    for (int c = 0; c < 3; ++c) {
-      luminances[static_cast<std::size_t>(c)] =
-          static_cast<double>(tint_channel(table, c).row(1).sum());
-    }
-    const std::vector<double> levels = plan.factors.at(name);
-    plan.factors.erase(name);
-    for (std::size_t f = 0; f < frames.size(); ++f) {
-      const auto parts = tint_factors(
-          *frames[f].lights[static_cast<std::size_t>(at - base->lights.begin())].tint, luminances);
-      for (std::size_t c = 0; c < 3; ++c) {
-        plan.factors[fmt::format("{}~{}", name, c + 1)].push_back(parts ? levels[f] * (*parts)[c]
-                                                                        : 0);
-      }
+    if (std::string why = split_factors_of_tint(*base, frames, name, plan); !why.empty()) {
+      return why;
     }
   }
   return plan;

@@ -103,120 +103,152 @@ const char* coherent_unit(Dimension d) {
   return "";
 }
 
+double between(double a, double b, double u) { return a + (b - a) * u; }
+
+std::string with_unit(double value, Dimension dimension) {
+  return dimension == Dimension::kExposure ? fmt::format("EV {}", value)
+                                           : fmt::format("{} {}", value, coherent_unit(dimension));
+}
+
+// The values between two keys of one kind each; nothing where they have no common form. Each takes
+// the two values and u in (0, 1).
+using Blend = std::optional<decltype(DocumentNode::value)>;
+
+// Levels in stops go from one to the other as light does, not as its logarithm.
+Blend blended_levels(const DocumentNode& a, const DocumentNode& b, double u) {
+  const auto level = [](const DocumentNode& n) {
+    const auto stops = stops_in(n);
+    return stops           ? std::optional(std::exp2(*stops))
+           : n.is_number() ? std::optional(n.number())
+                           : std::nullopt;
+  };
+  const auto from = level(a), to = level(b);
+  if (!from || !to) {
+    return std::nullopt;
+  }
+  const double light = between(*from, *to, u);
+  if (light > 1) {
+    return fmt::format("{} stops", std::log2(light));
+  }
+  return light;
+}
+
+std::optional<Rgb> hex_color_of(const DocumentNode& n) {
+  return n.is_text() ? parse_hex_color(n.text()) : std::nullopt;
+}
+
+Blend blended_colors(const DocumentNode& a, const DocumentNode& b, double u) {
+  const auto color = [](const DocumentNode& n) -> std::optional<Rgb> {
+    if (const auto hex = hex_color_of(n)) {
+      return hex;
+    }
+    const bool three = n.is_array() && n.array().size() == 3 &&
+                       std::all_of(n.array().begin(),
+                                   n.array().end(),
+                                   [](const DocumentNode& channel) { return channel.is_number(); });
+    return three ? std::optional(
+                       Rgb(n.array()[0].number(), n.array()[1].number(), n.array()[2].number()))
+                 : std::nullopt;
+  };
+  const auto from = color(a), to = color(b);
+  if (!from || !to) {
+    return std::nullopt;
+  }
+  DocumentNode::Array rgb;
+  for (int c = 0; c < 3; ++c) {
+    DocumentNode channel;
+    channel.place = a.place;
+    channel.value = between((*from)[c], (*to)[c], u);
+    rgb.push_back(std::move(channel));
+  }
+  return rgb;
+}
+
+Blend blended_texts(const std::string& a, const std::string& b, double u) {
+  if (a == b) {
+    return a;
+  }
+  const auto x = number_in(a), y = number_in(b);
+  if (x && y && x->before == y->before && x->after == y->after) {
+    return x->before + (x->before.empty() ? "" : " ") +
+           fmt::format("{}", between(x->value, y->value, u)) + (x->after.empty() ? "" : " ") +
+           x->after;
+  }
+  const auto p = parse_amount(a), q = parse_amount(b);
+  const auto *from = std::get_if<Amount>(&p), *to = std::get_if<Amount>(&q);
+  if (from != nullptr && to != nullptr && from->dimension == to->dimension) {
+    return with_unit(between(from->value, to->value, u), from->dimension);
+  }
+  return std::nullopt;
+}
+
+// A bare number beside a quantity: a share beside percent, or 0 of any unit.
+Blend blended_with_number(const DocumentNode& a, const DocumentNode& b, double u) {
+  const DocumentNode &text = a.is_text() ? a : b, &number = a.is_text() ? b : a;
+  const auto parsed = parse_amount(text.text());
+  const auto* amount = std::get_if<Amount>(&parsed);
+  if (amount == nullptr || (amount->dimension != Dimension::kPercent && number.number() != 0)) {
+    return std::nullopt;
+  }
+  const double value = between(
+      a.is_text() ? amount->value : a.number(), b.is_text() ? amount->value : b.number(), u);
+  if (*coherent_unit(amount->dimension) == '\0') {
+    return value;
+  }
+  return with_unit(value, amount->dimension);
+}
+
+std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b, double u);
+
+Blend blended_arrays(const DocumentNode& a, const DocumentNode& b, double u) {
+  DocumentNode::Array out = a.array();
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    auto item = blended(a.array()[i], b.array()[i], u);
+    if (!item) {
+      return std::nullopt;
+    }
+    out[i] = std::move(*item);
+  }
+  return out;
+}
+
+Blend blended_value(const DocumentNode& a, const DocumentNode& b, double u) {
+  if (a.is_number() && b.is_number()) {
+    return between(a.number(), b.number(), u);
+  }
+  if (stops_in(a) || stops_in(b)) {
+    return blended_levels(a, b, u);
+  }
+  if (hex_color_of(a) || hex_color_of(b)) {
+    return blended_colors(a, b, u);
+  }
+  if (a.is_text() && b.is_text()) {
+    return blended_texts(a.text(), b.text(), u);
+  }
+  if ((a.is_number() && b.is_text()) || (a.is_text() && b.is_number())) {
+    return blended_with_number(a, b, u);
+  }
+  if (a.is_array() && b.is_array() && a.array().size() == b.array().size()) {
+    return blended_arrays(a, b, u);
+  }
+  return std::nullopt;
+}
+
 // The value that is the share u of the way from a to b; nothing where the two cannot be blended.
 std::optional<DocumentNode> blended(const DocumentNode& a, const DocumentNode& b, double u) {
-  DocumentNode out = a;
   if (u <= 0) {
-    return out;
+    return a;
   }
   if (u >= 1) {
     return b;
   }
-  if (a.is_number() && b.is_number()) {
-    out.value = a.number() + (b.number() - a.number()) * u;
-    return out;
-  }
-  // Levels in stops go from one to the other as light does, not as its logarithm.
-  const auto stops_a = stops_in(a), stops_b = stops_in(b);
-  if (stops_a || stops_b) {
-    const auto level = [](const DocumentNode& n, std::optional<double> stops) {
-      return stops           ? std::optional(std::exp2(*stops))
-             : n.is_number() ? std::optional(n.number())
-                             : std::nullopt;
-    };
-    const auto from = level(a, stops_a), to = level(b, stops_b);
-    if (!from || !to) {
-      return std::nullopt;
-    }
-    const double light = *from + (*to - *from) * u;
-    if (light > 1) {
-      out.value = fmt::format("{} stops", std::log2(light));
-    } else {
-      out.value = light;
-    }
-    return out;
-  }
-  const auto color = [](const DocumentNode& n) {
-    return n.is_text() ? parse_hex_color(n.text()) : std::nullopt;
-  };
-  const auto ca = color(a), cb = color(b);
-  if (ca || cb) {
-    const auto listed = [](const DocumentNode& n) -> std::optional<Rgb> {
-      const bool three = n.is_array() && n.array().size() == 3 &&
-                         std::all_of(n.array().begin(), n.array().end(), [](const DocumentNode& x) {
-                           return x.is_number();
-                         });
-      return three ? std::optional(
-                         Rgb(n.array()[0].number(), n.array()[1].number(), n.array()[2].number()))
-                   : std::nullopt;
-    };
-    const auto from = ca ? ca : listed(a), to = cb ? cb : listed(b);
-    if (!from || !to) {
-      return std::nullopt;
-    }
-    DocumentNode::Array rgb;
-    for (int c = 0; c < 3; ++c) {
-      DocumentNode channel;
-      channel.place = a.place;
-      channel.value = (*from)[c] + ((*to)[c] - (*from)[c]) * u;
-      rgb.push_back(std::move(channel));
-    }
-    out.value = std::move(rgb);
-    return out;
-  }
-  if (a.is_text() && b.is_text()) {
-    const auto x = number_in(a.text()), y = number_in(b.text());
-    if (a.text() == b.text()) {
-      return out;
-    }
-    if (x && y && x->before == y->before && x->after == y->after) {
-      const double v = x->value + (y->value - x->value) * u;
-      out.value = x->before + (x->before.empty() ? "" : " ") + fmt::format("{}", v) +
-                  (x->after.empty() ? "" : " ") + x->after;
-      return out;
-    }
-    const auto p = parse_amount(a.text()), q = parse_amount(b.text());
-    const auto *from = std::get_if<Amount>(&p), *to = std::get_if<Amount>(&q);
-    if (from != nullptr && to != nullptr && from->dimension == to->dimension) {
-      out.value = fmt::format(
-          "{} {}", from->value + (to->value - from->value) * u, coherent_unit(from->dimension));
-      if (from->dimension == Dimension::kExposure) {
-        out.value = fmt::format("EV {}", from->value + (to->value - from->value) * u);
-      }
-      return out;
-    }
+  Blend value = blended_value(a, b, u);
+  if (!value) {
     return std::nullopt;
   }
-  // A bare number beside a quantity: a share beside percent, or 0 of any unit.
-  if ((a.is_number() && b.is_text()) || (a.is_text() && b.is_number())) {
-    const DocumentNode &text = a.is_text() ? a : b, &number = a.is_text() ? b : a;
-    const auto parsed = parse_amount(text.text());
-    const auto* amount = std::get_if<Amount>(&parsed);
-    if (amount != nullptr && (amount->dimension == Dimension::kPercent || number.number() == 0)) {
-      const double from = a.is_text() ? amount->value : a.number(),
-                   to = b.is_text() ? amount->value : b.number(), v = from + (to - from) * u;
-      const std::string unit = coherent_unit(amount->dimension);
-      if (unit.empty()) {
-        out.value = v;
-      } else {
-        out.value = amount->dimension == Dimension::kExposure ? fmt::format("EV {}", v)
-                                                              : fmt::format("{} {}", v, unit);
-      }
-      return out;
-    }
-    return std::nullopt;
-  }
-  if (a.is_array() && b.is_array() && a.array().size() == b.array().size()) {
-    for (std::size_t i = 0; i < a.array().size(); ++i) {
-      auto item = blended(a.array()[i], b.array()[i], u);
-      if (!item) {
-        return std::nullopt;
-      }
-      out.array()[i] = std::move(*item);
-    }
-    return out;
-  }
-  return std::nullopt;
+  DocumentNode out = a;
+  out.value = std::move(*value);
+  return out;
 }
 
 struct Keys {
