@@ -325,7 +325,8 @@ BandCounts count_bands(const RenderedImage& image, const FalseColor& f) {
 
 // The luminances of a band: "below 1.2", "1.2 to 2.4", "19 and more".
 std::string range_of_band(const FalseColor& f, int band) {
-  const double lo = f.stops ? f.gray * std::exp2(band - f.bands / 2 - 0.5)
+  const int from_middle = band - f.bands / 2;
+  const double lo = f.stops ? f.gray * std::exp2(from_middle - 0.5)
                             : f.lowest + (f.highest - f.lowest) * band / f.bands,
                hi = f.stops ? 2 * lo : lo + (f.highest - f.lowest) / f.bands;
   return band == 0             ? "below " + short_number(hi, 3)

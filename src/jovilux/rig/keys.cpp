@@ -139,7 +139,7 @@ std::optional<Rgb> hex_color_of(const DocumentNode& n) {
 
 Blend blended_colors(const DocumentNode& a, const DocumentNode& b, double u) {
   const auto color = [](const DocumentNode& n) -> std::optional<Rgb> {
-    if (const auto hex = hex_color_of(n)) {
+    if (auto hex = hex_color_of(n)) {
       return hex;
     }
     const bool three = n.is_array() && n.array().size() == 3 &&
