@@ -128,6 +128,12 @@ std::string shortcomings(const std::vector<MeterResult>& results,
     out += fmt::format("\ninterrupted: {} not measured, {} not as exact as asked\n",
                        counted(missing, "point"),
                        counted(unsettled, "point"));
+  } else if (unsettled > 0 && worst <= options.error) {
+    out += fmt::format(
+        "\n{} not settled after {} samples: too few paths found light to tell its error; more "
+        "--samples\n",
+        counted(unsettled, "reading"),
+        most);
   } else if (unsettled > 0) {
     out += fmt::format(
         "\n{} not within {} % after {} samples; the largest error is {} %: more --samples, or an "

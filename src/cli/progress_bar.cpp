@@ -85,7 +85,9 @@ std::string ProgressBar::line(const Progress& p, bool bar) {
   if (p.done > 0.01) {
     text += fmt::format("  {} left", shown_time(p.seconds * (1 - p.done) / p.done));
   }
-  text += fmt::format("  {:.0f} samples", p.samples);
+  if (p.samples > 0) {  // of each pixel; meters have none
+    text += fmt::format("  {:.0f} samples", p.samples);
+  }
   if (p.noise >= 0) {
     text += fmt::format("  noise {:.1f} %", 100 * p.noise);
   }

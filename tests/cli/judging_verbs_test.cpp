@@ -1193,6 +1193,24 @@ TEST_CASE("compare takes no black frame for an equal one, and no NaN for a numbe
   CHECK(same.json()["p95_stops"] == Approx(0).margin(1e-6));
 }
 
+TEST_CASE("a meter without light is told as not settled, not as exact, and its progress is bare",
+          "[cli][meter]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write(
+      "r.toml",
+      "jovilux = 1\n[[object]]\nname = 'box'\nshape = { kind = 'box', size = [1, 1, 1] }\nat = [0, "
+      "0, 2]\n[[object]]\nname = 'floor'\nshape = { kind = 'plane' }\n[[light]]\nname = "
+      "'lamp'\nkind = 'sphere'\nradius = '3 cm'\nat = [0, 0, 2]\noutput = '500 "
+      "lm'\n[[meter]]\nname "
+      "= 'm'\nkind = 'illuminance'\nat = [0, 0, 0.01]\n");
+  const ProgramRun run = run_program({"meter", rig, "--samples", "2048"});
+  INFO(run.out << run.err);
+  CHECK(run.out.find("1 reading not settled after 2048 samples") != std::string::npos);
+  CHECK(run.out.find("largest error is 0 %") == std::string::npos);
+  CHECK(run.out.find("1 reading found no light at all") != std::string::npos);
+  CHECK(run.err.find(" 0 samples") == std::string::npos);
+}
+
 TEST_CASE("a grid along one axis that would measure points again is refused", "[cli][meter]") {
   const TemporaryFolder dir;
   const ProgramRun run = run_program(
