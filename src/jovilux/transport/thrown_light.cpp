@@ -260,8 +260,11 @@ ThrownLight::Verdict ThrownLight::judge(const Cell& cell,
   const bool at_edge =
       thrown < nearest.size() && level < kEdgeHalvings && least < kEdgeReach * reached;
   const bool smooth = level <= kEdgeHalvings || spread < kDrawTogether * cell.spread_before;
-  out.matters = at_edge ||
-                least < reached + (smooth ? (level <= kEdgeHalvings ? 2.0f : 1.0f) * spread : 0.0f);
+  out.matters =
+      at_edge ||
+      least < reached +
+                  (smooth ? (level <= kEdgeHalvings ? kFirstReachOfSpread : kReachOfSpread) * spread
+                          : 0.0f);
   out.spread = out.matters ? spread : 0;
   out.fine = thrown == nearest.size() && spread < kFine * disk;
   return out;
