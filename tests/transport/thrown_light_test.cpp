@@ -157,8 +157,8 @@ TEST_CASE("a mirror ball spreads the light aside as well, by the incidence", "[r
 namespace {
 
 // Illuminance that a lamp of kIntensity, at a distance from the middle of a glass ball, throws
-// through it on a plane behind, at an offset from the axis: two refractions by Snell's law, the flux
-// of a ring of directions, I 2 pi sin(a) da, over the area of the ring that it becomes.
+// through it on a plane behind, at an offset from the axis: two refractions by Snell's law, the
+// flux of a ring of directions, I 2 pi sin(a) da, over the area of the ring that it becomes.
 double through_ball(double radius, double to_lamp, double to_plane, double offset) {
   constexpr int kSteps = 200'000;
   const double n = 1.5, widest = std::asin(radius / to_lamp), step = widest / kSteps;
