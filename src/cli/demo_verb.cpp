@@ -96,32 +96,32 @@ constexpr Scale kFull = {"960x540",
 // pictures and their samples.
 enum class Work { kFixed, kHouse, kOther, kSweep, kFlame };
 struct Step {
-  float seconds;  // of the usual demo, measured on two cores
+  float seconds;  // of the usual demo, measured on two cores of a busy machine
   Work work;
 };
 constexpr Step kSteps[] = {
-    {0.8f, Work::kFixed},   // check
-    {0.7f, Work::kFixed},   // check, the mistakes
-    {0, Work::kFixed},      // convert
-    {0.2f, Work::kFixed},   // color
-    {0.1f, Work::kFixed},   // profile
-    {0.8f, Work::kFixed},   // falloff
-    {17.8f, Work::kHouse},  // render: the house
-    {12.0f, Work::kOther},  // render: the bench
-    {9.8f, Work::kOther},   // render: work light
-    {5.9f, Work::kOther},   // render: dawn
-    {16.3f, Work::kOther},  // render: shafts
-    {0, Work::kFixed},      // read
-    {4.4f, Work::kFixed},   // meter
-    {0.4f, Work::kFixed},   // false-color
-    {1, Work::kOther},      // noise
-    {1.6f, Work::kFixed},   // why
-    {9.9f, Work::kSweep},   // sweep
-    {0.3f, Work::kOther},   // compare
-    {1.8f, Work::kOther},   // balance
-    {4.4f, Work::kFixed},   // desk
-    {12.3f, Work::kFlame},  // animate
-    {7, Work::kFixed},      // report
+    {0.9f, Work::kFixed},  // check
+    {0.8f, Work::kFixed},  // check, the mistakes
+    {0, Work::kFixed},     // convert
+    {0.5f, Work::kFixed},  // color
+    {0.3f, Work::kFixed},  // profile
+    {1, Work::kFixed},     // falloff
+    {19, Work::kHouse},    // render: the house
+    {13, Work::kOther},    // render: the bench
+    {10, Work::kOther},    // render: work light
+    {8, Work::kOther},     // render: dawn
+    {14, Work::kOther},    // render: shafts
+    {0.1f, Work::kFixed},  // read
+    {5, Work::kFixed},     // meter
+    {0.5f, Work::kFixed},  // false-color
+    {1.2f, Work::kOther},  // noise
+    {2.3f, Work::kFixed},  // why
+    {14, Work::kSweep},    // sweep
+    {0.5f, Work::kOther},  // compare
+    {2.6f, Work::kOther},  // balance
+    {5, Work::kFixed},     // desk
+    {14, Work::kFlame},    // animate
+    {10, Work::kFixed},    // report
 };
 // The clips of --full. Not measured: the house's seconds, scaled by the pixels and samples of the
 // clips' frames.
