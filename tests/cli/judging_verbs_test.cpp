@@ -6,6 +6,7 @@
 
 #include <cmath>
 
+#include "cli/progress_bar.h"
 #include "tests/support/meter_rig.h"
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
@@ -1207,6 +1208,14 @@ TEST_CASE("a meter without light is told as not settled, not as exact", "[cli][m
   CHECK(run.out.find("1 reading not settled after 2048 samples") != std::string::npos);
   CHECK(run.out.find("largest error is 0 %") == std::string::npos);
   CHECK(run.out.find("1 reading found no light at all") != std::string::npos);
+}
+
+TEST_CASE("progress tells samples a pixel only where there are some", "[cli][meter]") {
+  Progress progress;
+  progress.done = 0.5;
+  CHECK(cli::ProgressBar::line(progress, false).find("samples") == std::string::npos);
+  progress.samples = 12;
+  CHECK(cli::ProgressBar::line(progress, false).find("12 samples") != std::string::npos);
 }
 
 TEST_CASE("a grid along one axis that would measure points again is refused", "[cli][meter]") {
