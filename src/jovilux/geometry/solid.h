@@ -162,7 +162,6 @@ class Solid {
     kSmoothMax,
     kSmoothLess,
     kShell,
-    kScale,
     kUntwist,
     kSkipFar,
     kFarBox
@@ -172,6 +171,24 @@ class Solid {
     std::uint32_t index = 0;  // of a transform or formula; where a jump goes; a repeat's corner
     std::array<double, 7> v{};
   };
+
+  // Most entries of the two stacks of an evaluation.
+  static constexpr int kMostPoints = 40, kMostDistances = 40;
+
+  // Instructions by kind; see `distance`.
+  Vec3d moved(const Op& op, const Vec3d& p) const;
+  static Vec3d repeated(const Op& op, const Vec3d& p);
+  double shape_distance(const Op& op, const Vec3d& p) const;
+  static double joined(const Op& op, double first, double second);
+  static double distance_to_box(const Op& op, const Vec3d& p);
+  static bool skips_child(const Op& op, const Vec3d& p, double nearest);
+
+  // Narrows the stretch of a ray to the solid's box; false: the ray misses it.
+  bool clip_to_box(const Vec3d& origin,
+                   const Vec3d& unit_direction,
+                   double tolerance,
+                   double& begin,
+                   double& end) const;
 
   // A ball hollowed out, such as a lamp's globe: two spheres about the origin.
   struct HollowBall {

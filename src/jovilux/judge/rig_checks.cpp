@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/light_probe.h"
 #include "jovilux/judge/placement_checks.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/units/text.h"
@@ -18,13 +19,6 @@ namespace {
 // Nothing made or grown is brighter than the sun's disc; the margin is for how it is measured.
 constexpr double kBrightestLuminance = 2e9;
 constexpr double kHighAlbedo = 0.9;
-constexpr int kProbeRays = 4096;
-
-Vec3 cone_direction(const Frame& frame, double half_angle, const Vec2& u) {
-  const float cosine = 1 - u.x() * (1 - static_cast<float>(std::cos(half_angle)));
-  const float r = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
-  return frame.to_world({r * std::cos(phi), r * std::sin(phi), cosine});
-}
 
 // The objects that have a point inside: those that rays from it, in all directions, leave an odd
 // number of times.
@@ -344,118 +338,28 @@ class Checks {
          "use 0.8 for white walls: higher ones wash out and need many bounces");
   }
 
-  struct Lit {
-    double distance, level;
-    std::uint32_t object;
-  };
-
-  // A ray from the mantle of an endless tube, from anywhere along the part that passes the scene.
-  template <class Probe>
-  void probe_along_tube(const LightSpec& light,
-                        const Vec3& direction,
-                        float u,
-                        const Probe& probe) const {
-    const Vec3 along = light.along.cast<float>();
-    const Vec3 across = direction - direction.dot(along) * along;
-    if (!(across.norm() > 1e-3f)) {
-      return;
-    }
-    const float size = scene_.world.bounds().empty() ? 1 : scene_.world.bounds().diagonal();
-    const float reach = std::clamp(size, 1.0f, 1e4f);
-    const Vec3 middle = light.at.cast<float>() + along * (reach * (2 * u - 1));
-    const float clear = static_cast<float>(light.shape.radius) * 1.0001f + 1e-5f * (1 + reach);
-    probe(middle + across.normalized() * clear, direction);
-  }
-
-  // How rays from the light fare: none meets an object, or all do so beyond `reach`.
-  void emptiness(const LightSpec& light, const Emitter& emitter, const std::string& address) {
-    const SourceShape& s = light.shape;
-    const bool aimed_form =
-        !s.two_sided && light.profile_file.empty() &&
-        (s.kind == LightKind::kSpot || s.kind == LightKind::kDisk || s.kind == LightKind::kRect);
-    const double half = s.kind == LightKind::kSpot
-                            ? (s.beam.exponent == 0 ? s.beam.half_beam
-                                                    : std::min(kPiD / 2, 1.5 * s.beam.half_field))
-                        : s.half_spread > 0 ? s.half_spread
-                                            : kPiD / 2;
-    const Frame frame = Frame::around(light.axis.cast<float>());
-    const Vec3 center = light.at.cast<float>();
-    bool meets = false, meets_lamp = false, within = !light.falloff.has_range,
-         in_zone = !light.inside;
-    double nearest = HUGE_VAL;
-    std::vector<Lit> lit;
-    const auto probe = [&](const Vec3& origin, const Vec3& direction) {
-      const Ray ray{origin, direction};
-      const Hit hit = scene_.world.closest(ray);
-      if (!hit.found()) {
-        return;
-      }
-      const Scene::Surface& met = scene_.surfaces[scene_.world.surface_of(hit)];
-      if (met.object == kNoIndex) {
-        meets_lamp = true;
-        return;
-      }
-      meets = true;
-      Vec3 from_light = ray.at(hit.t) - center;
-      if (s.kind == LightKind::kTube && s.endless) {  // whose law counts from its axis
-        const Vec3 along = light.along.cast<float>();
-        from_light -= from_light.dot(along) * along;
-      }
-      const double d = from_light.norm();
-      nearest = std::min(nearest, d);
-      within = within || d < light.falloff.range_end;
-      const SurfacePoint p = scene_.world.point(ray, hit);
-      in_zone = in_zone || emitter.detail->inside->contains_or_touches(p.position.cast<double>());
-      const Vec3 to = (center - p.position).normalized();
-      const double e = std::abs(p.normal.dot(to)) * relative_level(emitter, p.position);
-      if (e > 0) {
-        lit.push_back({d, e, scene_.surfaces[p.surface].object});
-      }
-    };
-    const float clear = static_cast<float>(s.radius) * 1.0001f + 1e-5f * (1 + center.norm());
-    for (int i = 0; i < kProbeRays; ++i) {
-      const Sampler sampler(1, 3, static_cast<std::uint32_t>(i));
-      const Vec3 direction = aimed_form ? cone_direction(frame, half, sampler.pair(0))
-                                        : even_direction(sampler.pair(0));
-      if (s.kind == LightKind::kTube && s.endless) {
-        probe_along_tube(light, direction, sampler.pair(1).x(), probe);
-        continue;
-      }
-      probe(center + (aimed_form ? Vec3(frame.z * 1e-5f * (1 + center.norm()))
-                                 : Vec3(direction * clear)),
-            direction);
-    }
-    // Small things that the even rays may miss.
-    for (const PlacedShape& placed : scene_.world.shapes()) {
-      const Vec3 to = placed.to_world.offset.cast<float>() - center;
-      if (scene_.surfaces[placed.surface].object == kNoIndex || !placed.shape.bounded() ||
-          to.norm() < 1e-6f) {
-        continue;
-      }
-      const Vec3 direction = to.normalized();
-      if (!aimed_form || std::acos(std::clamp(direction.dot(frame.z), -1.0f, 1.0f)) < half) {
-        probe(center + (aimed_form ? Vec3(frame.z * 1e-5f) : Vec3(direction * clear)), direction);
-      }
-    }
-    if (!meets && meets_lamp) {
+  // A light that meets nothing, or only what its range or its volume leaves out; and hot spots.
+  void reached_objects(const LightSpec& light, const Emitter& emitter, const std::string& address) {
+    const LightProbe probe = probe_light(scene_, light, emitter);
+    if (!probe.meets_object && probe.meets_lamp) {
       return;  // what hides it is told by placement_checks()
     }
-    if (!meets) {
+    if (!probe.meets_object) {
       warn("faces-nothing",
            light.place,
            address,
-           aimed_form ? "faces away from everything: its beam meets no object"
-                      : "its light meets no object",
-           nearest_object(light.at, aimed_form));
-    } else if (!within) {
+           probe.aimed ? "faces away from everything: its beam meets no object"
+                       : "its light meets no object",
+           nearest_object(light.at, probe.aimed));
+    } else if (!probe.within_range) {
       warn("range-holds-nothing",
            light.falloff_place,
            address + ".range",
            fmt::format("the light ends at {}, but the nearest thing it could meet is {} away",
                        readable_length(light.falloff.range_end),
-                       readable_length(nearest)),
-           fmt::format("range beyond {}, or move the light", readable_length(nearest)));
-    } else if (!in_zone) {
+                       readable_length(probe.nearest)),
+           fmt::format("range beyond {}, or move the light", readable_length(probe.nearest)));
+    } else if (!probe.within_volume) {
       warn("inside-holds-nothing",
            light.place,
            address + ".inside",
@@ -463,7 +367,7 @@ class Checks {
                        light.inside->name),
            "move or enlarge the volume");
     } else {
-      hot_spot(light, emitter, lit, address);
+      hot_spot(light, emitter, probe.lit, address);
     }
   }
 
@@ -492,16 +396,11 @@ class Checks {
                              : std::string("see at"));
   }
 
-  // What the light brings to p on a surface facing its center; in any unit, for comparing places.
-  static double relative_level(const Emitter& e, const Vec3& p) {
-    return sample_toward(e, p, {0.5f, 0.5f}).weight;
-  }
-
   // A tiny source so near a surface that its hottest place gets hundreds of times what it brings to
   // 1 m.
   void hot_spot(const LightSpec& light,
                 const Emitter& emitter,
-                const std::vector<Lit>& lit,
+                const std::vector<LightProbe::LitPlace>& lit,
                 const std::string& address) {
     constexpr double kTiny = 0.02, kHot = 400, kTame = 100;
     const SourceShape& s = light.shape;
@@ -510,8 +409,8 @@ class Checks {
     if (lit.empty() || size > kTiny || s.kind == LightKind::kTube || !(at_1m > 0)) {
       return;
     }
-    const Lit& hottest = *std::max_element(
-        lit.begin(), lit.end(), [](const Lit& a, const Lit& b) { return a.level < b.level; });
+    const LightProbe::LitPlace& hottest = *std::max_element(
+        lit.begin(), lit.end(), [](const auto& a, const auto& b) { return a.level < b.level; });
     const double ratio = hottest.level / at_1m, d = hottest.distance;
     if (ratio < kHot || d > 0.1) {
       return;
@@ -759,7 +658,7 @@ class Checks {
            "move the light out, or open the object");
     }
     if (!enclosed && light.object < 0) {
-      emptiness(light, scene_.emitters[index], address);
+      reached_objects(light, scene_.emitters[index], address);
     }
     const bool by_another_law =
         std::any_of(report.cheats.begin(), report.cheats.end(), [](const LightReport::Cheat& c) {
