@@ -3,8 +3,10 @@
 #include "jovilux/files/atomic_file.h"
 #include "jovilux/files/json.h"
 
+#include <algorithm>
 #include <array>
 #include <chrono>
+#include <cmath>
 #include <cstddef>
 #include <cstdlib>
 #include <filesystem>
@@ -34,63 +36,61 @@ constexpr DemoFile kFiles[] = {
 #include "demo_files.inc"
 };
 
+// Pictures are 16:9, told by their width [pixels], and have so many samples a pixel.
+struct PictureScale {
+  int width, samples;
+
+  std::string size() const { return fmt::format("{}x{}", width, height()); }
+  int height() const { return (width * 9 + 8) / 16; }
+  double all_samples() const { return double(width) * height() * samples; }
+};
+
 // How much the demo renders.
 struct Scale {
-  const char *size, *samples;              // of the house
-  const char *other_size, *other_samples;  // of the bench and the variants
-  const char *sweep_size, *sweep_samples;
-  const char *flame_size, *flame_samples;
-  // Time limits of the house, the bench, the work light, the dawn and the shafts: on a slow machine
-  // their pictures have fewer samples. Null: none.
-  std::array<const char*, 5> limits;
+  PictureScale house, other, sweep, flame;  // other: the bench and the variants
+  // Time limits [s] of the house, the bench, the work light, the dawn and the shafts: on a slow
+  // machine their pictures have fewer samples. 0: none.
+  std::array<int, 5> limits;
   const char *meter_error, *page_error, *why_samples;
   bool denoised, animations, trials;
 };
-constexpr Scale kQuick = {"320x180",
-                          "8",
-                          "240x135",
-                          "8",
-                          "128x72",
-                          "8",
-                          "192x108",
-                          "6",
-                          {"10s", "7s", "6s", "4s", "10s"},
+constexpr Scale kQuick = {{320, 8},
+                          {240, 8},
+                          {128, 8},
+                          {192, 6},
+                          {10, 7, 6, 4, 10},
                           "4 %",
                           "10 %",
                           "16384",
                           true,
                           false,
                           false};
-constexpr Scale kUsual = {"400x225",
-                          "8",
-                          "288x162",
-                          "8",
-                          "128x72",
-                          "6",
-                          "224x126",
-                          "6",
-                          {"14s", "9s", "8s", "6s", "12s"},
+constexpr Scale kUsual = {{400, 8},
+                          {288, 8},
+                          {128, 6},
+                          {224, 6},
+                          {14, 9, 8, 6, 12},
                           "4 %",
                           "8 %",
                           "131072",
                           true,
                           false,
                           false};
-constexpr Scale kFull = {"960x540",
-                         "64",
-                         "960x540",
-                         "64",
-                         "288x162",
-                         "32",
-                         "480x270",
-                         "64",
-                         {},
-                         "2 %",
-                         "2 %",
-                         "131072",
-                         false,
-                         true,
-                         true};
+constexpr Scale kFull = {
+    {960, 64}, {960, 64}, {288, 32}, {480, 64}, {}, "2 %", "2 %", "131072", false, true, true};
+
+// All pictures larger or smaller, the house `width` pixels wide. Larger ones get as much more time.
+Scale with_width(Scale scale, int width) {
+  constexpr int kNarrowest = 24;
+  const double factor = static_cast<double>(width) / scale.house.width;
+  for (PictureScale* picture : {&scale.house, &scale.other, &scale.sweep, &scale.flame}) {
+    picture->width = std::max(kNarrowest, static_cast<int>(std::lround(factor * picture->width)));
+  }
+  for (int& limit : scale.limits) {
+    limit = static_cast<int>(std::lround(limit * std::max(1.0, factor * factor)));
+  }
+  return scale;
+}
 
 // What decides how long a step takes: nothing that --quick and --full change, or the size of its
 // pictures and their samples.
@@ -127,28 +127,21 @@ constexpr Step kSteps[] = {
 // clips' frames.
 constexpr Step kClips[] = {{820, Work::kFixed}, {200, Work::kFixed}};
 
-// Pixels times samples: "400x225" and "8".
-double samples_of(const char* size, const char* samples) {
-  char* height = nullptr;
-  const double width = std::strtod(size, &height);
-  return width * std::atof(height + 1) * std::atof(samples);
-}
-
 // Of each step, in seconds.
 std::vector<double> expected_seconds(const Scale& scale) {
   const auto times = [&](Work work) {
-    const auto of = [&](const char* Scale::*size, const char* Scale::*samples) {
-      return samples_of(scale.*size, scale.*samples) / samples_of(kUsual.*size, kUsual.*samples);
+    const auto of = [&](PictureScale Scale::*picture) {
+      return (scale.*picture).all_samples() / (kUsual.*picture).all_samples();
     };
     switch (work) {
       case Work::kHouse:
-        return of(&Scale::size, &Scale::samples);
+        return of(&Scale::house);
       case Work::kOther:
-        return of(&Scale::other_size, &Scale::other_samples);
+        return of(&Scale::other);
       case Work::kSweep:
-        return of(&Scale::sweep_size, &Scale::sweep_samples);
+        return of(&Scale::sweep);
       case Work::kFlame:
-        return of(&Scale::flame_size, &Scale::flame_samples);
+        return of(&Scale::flame);
       case Work::kFixed:
         break;
     }
@@ -353,17 +346,16 @@ class Demo {
   }
   // Places in shares of the picture: the same things whatever its size.
   std::string at(double x, double y) const {
-    const double width = std::atof(scale_.other_size), height = width * 9 / 16;
-    return fmt::format("{:.0f},{:.0f}", x * width, y * height);
+    return fmt::format("{:.0f},{:.0f}", x * scale_.other.width, y * scale_.other.height());
   }
-  std::string box(double x, double y, double side) const {
-    const double width = std::atof(scale_.other_size);
-    return at(x, y) + fmt::format(",{0:.0f},{0:.0f}", side * width);
-  }
-  std::string sweep_box(double x, double y, double across, double down) const {
-    const double width = std::atof(scale_.sweep_size), height = width * 9 / 16;
-    return fmt::format(
-        "{:.0f},{:.0f},{:.0f},{:.0f}", x * width, y * height, across * width, down * height);
+  static std::string box(
+      const PictureScale& picture, double x, double y, double across, double down) {
+    const double width = picture.width, height = picture.height();
+    return fmt::format("{:.0f},{:.0f},{:.0f},{:.0f}",
+                       x * width,
+                       y * height,
+                       std::max(1.0, across * width),
+                       std::max(1.0, down * height));
   }
 
   void write_rig() const {
@@ -442,11 +434,11 @@ class Demo {
     JOVILUX_ASSERT(all.size() == scale_.limits.size());
     for (std::size_t i = 0; i < all.size(); ++i) {
       Words words = all[i].words;
-      const bool house = i == 0;
-      words.insert(words.end(), {"--size", house ? scale_.size : scale_.other_size});
-      words.insert(words.end(), {"--samples", house ? scale_.samples : scale_.other_samples});
-      if (scale_.limits[i] != nullptr) {
-        words.insert(words.end(), {"--time-limit", scale_.limits[i]});
+      const PictureScale& picture = i == 0 ? scale_.house : scale_.other;
+      words.insert(words.end(), {"--size", picture.size()});
+      words.insert(words.end(), {"--samples", std::to_string(picture.samples)});
+      if (scale_.limits[i] > 0) {
+        words.insert(words.end(), {"--time-limit", fmt::format("{}s", scale_.limits[i])});
       }
       status_ = std::max(status_, render_step(all[i].what, all[i].out, words));
       if (status_ == kInterrupted) {
@@ -457,12 +449,16 @@ class Demo {
   }
 
   void readings() {
-    clean_step(
-        "What a spot meter reads: the gray card, the wall near and far from its spot",
-        picture(
-            "bench",
-            {"read", "--box", box(0.80, 0.52, 0.02), "--at", at(0.5, 0.1), "--at", at(0.2, 0.1)}),
-        run_read);
+    clean_step("What a spot meter reads: the gray card, the wall near and far from its spot",
+               picture("bench",
+                       {"read",
+                        "--box",
+                        box(scale_.other, 0.80, 0.52, 0.02, 0.036),
+                        "--at",
+                        at(0.5, 0.1),
+                        "--at",
+                        at(0.2, 0.1)}),
+               run_read);
     step("The lux that the bench gets",
          {"meter", rig_, "--error", scale_.meter_error, "-o", in_dir("meters"), "--force"},
          run_meter);
@@ -503,10 +499,10 @@ class Demo {
          "--set",     "light.yard.on=false",
          "--set",     "light.heat-lamp.on=false",
          "--set",     "light.lantern.on=false",
-         "--size",    scale_.sweep_size,
-         "--samples", scale_.sweep_samples,
-         "--box",     sweep_box(0.469, 0.574, 0.028, 0.025),
-         "--box",     sweep_box(0.139, 0.802, 0.069, 0.062),
+         "--size",    scale_.sweep.size(),
+         "--samples", std::to_string(scale_.sweep.samples),
+         "--box",     box(scale_.sweep, 0.469, 0.574, 0.028, 0.025),
+         "--box",     box(scale_.sweep, 0.139, 0.802, 0.069, 0.062),
          "-o",        in_dir("near_softening"),
          "--quiet"},
         run_sweep);
@@ -546,9 +542,9 @@ class Demo {
                 "--meter",
                 "seedlings",
                 "--size",
-                scale_.flame_size,
+                scale_.flame.size(),
                 "--samples",
-                scale_.flame_samples,
+                std::to_string(scale_.flame.samples),
                 "-o",
                 in_dir("flame"),
                 "--force",
@@ -603,7 +599,7 @@ class Demo {
          run_animate);
   }
 
-  const Scale& scale_;
+  Scale scale_;
   fs::path dir_;
   std::string rig_;
   Words common_;  // options of each render
@@ -622,6 +618,9 @@ Usage demo_usage() {
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: about a minute and a half on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips: an hour or two", ""},
+       {"width",
+        "width of the house's picture in pixels, 32 to 3840; all others in proportion",
+        "N"},
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
       "",
@@ -656,8 +655,12 @@ int run_demo(int argc, char** argv) {
   if (a.flag("quick") && a.flag("full")) {
     throw UsageError("--quick and --full are both given; choose one");
   }
+  Scale scale = a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual;
+  if (const auto width = a.whole("width", 32, 3840)) {
+    scale = with_width(scale, *width);
+  }
   prepare_demo_folder(a.text("output").value_or("demo-out"), a.flag("force"));
-  Demo demo(a, a.flag("quick") ? kQuick : a.flag("full") ? kFull : kUsual);
+  Demo demo(a, scale);
   auto aside = a.flag("json") ? std::make_unique<OutputAside>() : nullptr;
   const int status = demo.run();
   aside.reset();

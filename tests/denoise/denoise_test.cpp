@@ -275,6 +275,35 @@ TEST_CASE("what one sample made bright is spread, and its energy is kept and tol
   CHECK(out.spread == Approx(400 / before).epsilon(0.05));
 }
 
+TEST_CASE("a firefly beside a highlight is lowered, and a highlight of both halves is not",
+          "[denoise]") {
+  Rng rng(9);
+  Scene s(90, 70);
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    s.put(i, 4, 0.5f, rng);
+  }
+  // `half`: half the difference of the halves, each with its own standard error.
+  const auto set = [&](std::size_t i, float mean, float half, float error0, float error1) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      s.picture.mean[3 * i + c] = mean;
+      s.picture.halves[3 * i + c] = half;
+    }
+    s.picture.half_variance[0][i] = error0 * error0;
+    s.picture.half_variance[1][i] = error1 * error1;
+    s.picture.variance[i] = (error0 * error0 + error1 * error1) / 4;
+  };
+  // Both halves see a highlight; one has met a firefly in the pixel beside it.
+  const std::size_t highlight = 90 * 20 + 30, firefly = highlight + 1, other = 90 * 50 + 61;
+  set(highlight, 20, 1, 1, 1);
+  set(firefly, 504, 500, 1000, 1);
+  // A highlight that halves of a few samples tell by up to a factor of two.
+  set(other, 30, 9, 2, 2);
+  const DenoisedPicture out = denoise(s.picture);
+  CHECK(out.outliers == 1);
+  CHECK(out.mean[3 * firefly + 1] < 30);
+  CHECK(out.mean[3 * other + 1] == Approx(30).epsilon(0.1));
+}
+
 TEST_CASE("denoising gives the same bits for 1, 2 and 3 threads", "[denoise]") {
   Rng rng(6);
   Scene s(75, 37, 2);

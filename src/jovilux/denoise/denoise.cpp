@@ -187,23 +187,25 @@ class Denoiser {
     floor_ = std::max(kFloor * mean_, kDarkest);
   }
 
-  // Step 1: pixels that one half alone has made far brighter than all around are lowered to that;
-  // what they had more waits to be spread.
+  // Step 1: pixels that one half has made far brighter than all around, and than the other half has
+  // around there, are lowered to that; what they had more waits to be spread.
   void cap_fireflies() {
     constexpr int kReach = 3;
     constexpr float kBrighter = 3, kDark = 0.1f;
+    // Where the other half is bright as well there is a feature. A highlight that few samples meet
+    // may differ so much between the halves; what differs by more is a firefly beside it.
+    constexpr float kBrighterThanOther = 2;
     const Plane level = trimmed_mean(mean_luminance_, kReach);
     const std::array<Plane, 2> halves = {half_luminance(0), half_luminance(1)};
     const auto kept_of = [&](std::size_t half, int x, int y) {
-      const float cap = kBrighter * std::max(*level.at(x, y), kDark * floor_),
-                  value = *halves[half].at(x, y);
+      const float value = *halves[half].at(x, y);
+      float cap = kBrighter * std::max(*level.at(x, y), kDark * floor_), other = 0;
       for (int v = y - 1; v <= y + 1 && value > cap; ++v) {
         for (int u = x - 1; u <= x + 1; ++u) {
-          if (*halves[1 - half].at(u, v) > cap) {
-            return 1.0f;  // the other half has it too: no firefly, but a feature
-          }
+          other = std::max(other, *halves[1 - half].at(u, v));
         }
       }
+      cap = other > cap ? kBrighterThanOther * other : cap;
       return value > cap ? cap / value : 1.0f;
     };
     for (int y = 0; y < height_; ++y) {

@@ -45,8 +45,9 @@ struct DenoisedPicture {
 /// and hold for all slots, so that denoised slots add up to the denoised picture and a layer times
 /// a factor gives its denoised layer times that factor. The steps:
 ///
-///  1. A pixel that one half alone has far brighter than all around (a firefly) is lowered; what
-///     it had more is spread over the pixels around, in proportion to theirs. No energy is lost.
+///  1. A pixel that one half has far brighter than all around, and than the other half has around
+///     there (a firefly), is lowered; what it had more is spread over the pixels around, in
+///     proportion to theirs. No energy is lost.
 ///  2. A weighted mean of each half gives the guide that weights are made from. Only here does a
 ///     half look at the other: a bright pixel that both have is a lamp, and none of the noise.
 ///  3. Kernels of several strengths, by first-order regression on albedo, normal and depth.

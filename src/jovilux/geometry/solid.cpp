@@ -32,8 +32,8 @@ Vec3d Solid::moved(const Op& op, const Vec3d& p) const {
   }
 }
 
-// Into the nearest copy's cell, or, for the axes whose bits are set, into the neighbor's cell on the
-// point's side.
+// Into the nearest copy's cell, or, for the axes whose bits are set, into the neighbor's cell on
+// the point's side.
 Vec3d Solid::repeated(const Op& op, const Vec3d& p) {
   Vec3d q = p;
   for (int i = 0; i < 3; ++i) {

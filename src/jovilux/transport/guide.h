@@ -180,6 +180,9 @@ struct Guide {
   std::shared_ptr<const HazeLights> haze_lights;
   /// By which directions skies and domes are sampled toward from surfaces; null: by their own.
   std::shared_ptr<const SkyGuide> skies;
+  /// What a camera path usually brings, lights that it sees straight left out [cd/m2]: the middle
+  /// one of means over the picture.
+  float usual_luminance = 0;
   int rounds = 0;           ///< of learning,
   std::uint64_t paths = 0;  ///< with so many paths in all
   double seconds = 0;       ///< that learning took

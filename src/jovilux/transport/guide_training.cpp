@@ -243,6 +243,7 @@ class GuideTraining {
     auto next = std::make_shared<Guide>();
     next->paths = guide_->paths + paths_of_round(round);
     next->rounds = round + 1;
+    next->usual_luminance = middle_level(brought);
     const std::size_t slots = scene_.light_clusters.slots();
     next->surfaces = GuideTree(records_.surface_scatterings,
                                photons_.surfaces,

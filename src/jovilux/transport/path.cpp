@@ -45,7 +45,16 @@ void PathTracer::run(const Ray& ray) {
   ++counts_.camera;
   State s;
   s.ray = ray;
+  brought_before_ = sink_.total();
   follow(s);
+  for (std::size_t i = 0; i < branches_.size(); ++i) {  // branches have branches
+    Branch branch = branches_[i];
+    if (branch.departed) {
+      departed_ = branch.departed;
+      branch.state.from.material = &*departed_;
+    }
+    follow(branch.state);
+  }
 }
 
 // The path to its end.

@@ -99,7 +99,8 @@ struct PathOptions {
 ///
 /// Without haze, a camera's ray goes both ways at its first panes, at smooth glass and at smooth
 /// coats: each sample meets the light whose image is seen there. From other surfaces on, what is
-/// mirrored goes on with the chance of being mirrored.
+/// mirrored goes on by Russian roulette: with the share that is mirrored, and more often where the
+/// sample has brought less than paths usually do, up to always where it is dark behind a pane.
 ///
 /// On a ray through haze, light that haze scatters once is found in three ways: a light chosen
 /// first and a place that suits it, a place chosen by what is left of the light and a light chosen

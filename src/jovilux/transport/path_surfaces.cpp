@@ -86,11 +86,12 @@ PathTracer::Next PathTracer::arrive(State& s, const Hit& hit, bool received, Ver
   }
   // Mirrors and glass only turn the ray: they cost little, and a lamp may be seen in them.
   if (s.mirrored_chance < 1 && !v.material->only_mirror()) {
-    if (!(sampler_.single(s.mirrored_pair) < s.mirrored_chance)) {
+    const float chance = chance_of_mirrored(s);
+    if (!(sampler_.single(s.mirrored_pair) < chance)) {
       return Next::kEnd;
     }
-    s.throughput /= s.mirrored_chance;
-    s.reflected /= s.mirrored_chance;
+    s.throughput /= chance;
+    s.reflected /= chance;
     s.mirrored_chance = 1;
   }
   return s.scatterings < options_.bounces ? Next::kSurface : Next::kEnd;
@@ -154,7 +155,7 @@ PathTracer::Next PathTracer::at_pane(State& s, const Vertex& v) {
     back.mirrored_chance *= mirrored;
     back.mirrored_pair = pair;
     if (mirror_back(back, v)) {
-      follow(back);
+      follow_later(back);
     }
     s.throughput *= 1 - mirrored;
   } else if (sampler_.single(pair) < mirrored) {
@@ -525,22 +526,25 @@ float PathTracer::mirrored_apart(State& s, Vertex& v) {
   back.mirrored_pair = v.pairs + kRoulette;
   s.branch_share *= 1 - chance;
   if (depart(back, v, mirror)) {
-    follow_beside(back, v);
+    follow_later(back);
   }
   return chance;
 }
 
-// A branch of the path to its end. A surface that a picture colors keeps its color, though the
-// branch meets other ones.
-void PathTracer::follow_beside(State& branch, Vertex& v) {
-  if (!v.colored) {
-    follow(branch);
-    return;
-  }
-  const SurfaceModel own = *v.material;
-  follow(branch);
-  colored_ = own;
-  v.material = &*colored_;
+void PathTracer::follow_later(const State& branch) {
+  const bool of_this_place = departed_ && branch.from.material == &*departed_;
+  branches_.push_back({branch, of_this_place ? departed_ : std::nullopt});
+}
+
+// Roulette by expected contribution: the share that was mirrored, times what a path usually brings
+// over what the sample has brought so far. Where it is dark behind a pane, the image in the pane is
+// all that is seen. The branch's own numbers have no part in it, so that it stays without bias.
+float PathTracer::chance_of_mirrored(const State& s) const {
+  const float usual = options_.guide != nullptr ? options_.guide->usual_luminance : 0,
+              brought = sink_.total() - brought_before_;
+  return usual > brought
+             ? std::min(1.0f, s.mirrored_chance * usual / std::max(brought, 1e-6f * usual))
+             : s.mirrored_chance;
 }
 
 // The path goes on in a direction that was chosen; false where it ends.

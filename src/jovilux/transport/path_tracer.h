@@ -128,9 +128,9 @@ class PathTracer {
     // Of a camera's ray that smooth glass or coats divide: the share of the light that this branch
     // has.
     float branch_share = 1;
-    // Of a camera's ray that panes, glass or coats have mirrored: the chance to go on from the
-    // first surface that it meets, mirrors and glass left out, and the pair of dimensions that
-    // decides.
+    // Of a camera's ray that panes, glass or coats have mirrored: the share that they mirror, by
+    // which it goes on from the first surface that it meets, mirrors and glass left out (see
+    // chance_of_mirrored), and the pair of dimensions that decides.
     float mirrored_chance = 1;
     std::uint32_t mirrored_pair = 0;
     // Of the light of emitters that virtual lights carry, the part that connections have left to
@@ -138,6 +138,13 @@ class PathTracer {
     // chance that it has gone on beside connections so far.
     float left_by_connections = 1, left_by_last = 1, chance_beside_connections = 1;
     const WayVertex* way = nullptr;  // its scatterings, where they are recorded
+  };
+
+  // A path that has left another one at a pane, glass or coat, followed once that one has ended.
+  // `departed`: the material that its departure names, where that is departed_.
+  struct Branch {
+    State state;
+    std::optional<SurfaceModel> departed;
   };
 
   // A surface that a path has met.
@@ -339,7 +346,8 @@ class PathTracer {
   Turn turn(const Vertex& v) const;
   bool leave_surface(State& s, Vertex& v);
   float mirrored_apart(State& s, Vertex& v);
-  void follow_beside(State& branch, Vertex& v);
+  void follow_later(const State& branch);
+  float chance_of_mirrored(const State& s) const;
   bool depart(State& s, const Vertex& v, const Turn& turn);
   void leave_by(Departure& from, const Vertex& v, const Turn& turn);
   void update_camera_ratio(State& s, const Vertex& v, const Vec3& local_wi, float own) const;
@@ -420,6 +428,8 @@ class PathTracer {
   // between; and that of a virtual light. Optional: a path is made for each sample, and materials
   // are large.
   std::optional<SurfaceModel> colored_, departed_, sender_;
+  std::vector<Branch> branches_;
+  float brought_before_ = 0;     // by other paths, in the sink
   Vec3 way_end_ = Vec3::Zero();  // on the light that is brought next, where ways are recorded
   std::vector<Waiting> waiting_;
 };
