@@ -377,6 +377,14 @@ layers = "lights+parts"
        with(block, "chrome", "polished"),
        sphere + "[[haze]]\nname = 'h'\ninside = 'everywhere'\nvisibility = '6 m'\n",
        true},
+      {"polished metal under a point",
+       with(block, "chrome", "polished"),
+       "kind = 'point'\noutput = '500 lm'\n" + at,
+       true},
+      {"satin in a spot",
+       with(block, "chrome", "satin"),
+       "kind = 'spot'\nbeam = '50 deg'\noutput = '500 lm'\naim = [0.4, 0.5, 0.3]\n" + at,
+       true},
   };
   for (std::size_t number = from; number < cases.size(); number += 2) {
     const Case& c = cases[number];
@@ -418,6 +426,63 @@ TEST_CASE("paths from lights and from the camera alone bring the same: first hal
 TEST_CASE("paths from lights and from the camera alone bring the same: second half of the scenes",
           "[caustics]") {
   check_both_ways(1);
+}
+
+TEST_CASE("what polished metal throws of a point lamp on a wall is found without fireflies",
+          "[caustics]") {
+  Rig rig = rig_of(R"(
+[[camera]]
+name = "c"
+at = [0, -1, 0.6]
+look_at = [0, 1, 0.6]
+field_of_view = 50
+[[material]]
+name = "polished"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0.4
+[[object]]
+name = "wall"
+shape = { kind = "rect", size = [4, 4] }
+rotate = [90, 0, 0]
+at = [0, 1, 0]
+[[object]]
+name = "ball"
+material = "polished"
+shape = { kind = "sphere", radius = 0.16 }
+at = [0.9, 0.4, 0.3]
+[[light]]
+name = "lamp"
+kind = "point"
+at = [0.6, 0.1, 1]
+output = "500 lm"
+cheat = { direct = 0, diffuse = 0, bounce = 0 }
+[render]
+size = [48, 32]
+samples = 32
+bounces = 2
+guiding = false
+)");
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const auto mean_and_variance = [&](bool light_tracing) {
+    rig.render.light_tracing = light_tracing;
+    std::pair<double, double> sums = {0, 0};
+    for (std::uint32_t seed = 1; seed <= 4; ++seed) {
+      rig.render.seed = seed;
+      const Render r = render(rig, *scene, {});
+      for (std::size_t i = 0; i < r.film().pixels(); ++i) {
+        sums.first += r.film().luminance(i);
+        sums.second += r.film().batch_variance(i);
+      }
+    }
+    return sums;
+  };
+  const auto [joined, joined_variance] = mean_and_variance(true);
+  const auto [alone, alone_variance] = mean_and_variance(false);
+  CHECK(joined == Approx(alone).epsilon(0.3));
+  INFO(alone_variance / joined_variance);
+  CHECK(joined_variance < 0.1 * alone_variance);
 }
 
 TEST_CASE("little memory for what paths from lights bring changes no bit of the picture",

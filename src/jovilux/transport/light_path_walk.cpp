@@ -95,6 +95,8 @@ std::size_t LightPaths::Walk::run() {
     return exit_.cell;
   }
   start_on_light_ = exit_.at + light_.wi * (emitter_->is_distant() ? 1 : light_.distance);
+  findable_ = findable_ || point_on_gloss();
+  ratio_ = findable_ ? start_ratio_ : 0;
   carried_ = findable_ && paths_.virtual_lights_ != nullptr
                  ? paths_.virtual_lights_->covers(*emitter_, p_.position, light_.wi)
                  : Covers::kNothing;
@@ -144,13 +146,20 @@ bool LightPaths::Walk::choose_first_ray() {
   const double place_density = chance / exit_.area * static_cast<double>(choice.chance);
   scale_ = static_cast<double>(light_.weight) * cosine / place_density / per_sample_;
   findable_ = cameras_find(*emitter_);
-  if (findable_) {
-    ratio_ = per_sample_ * place_density * static_cast<double>(light_.pdf) / cosine;
-  }
+  const double pdf = is_point(*emitter_) ? static_cast<double>(light_.distance) * light_.distance
+                                         : static_cast<double>(light_.pdf);  // as pdf_toward()
+  start_ratio_ = per_sample_ * place_density * pdf / cosine;
   how_.rough_before = how_.caustic = true;
   how_.colored = light_.colored;
   how_.rgb = light_.rgb;
   return true;
+}
+
+// Whether the path begins with a point's light on gloss, from where camera paths sample toward it.
+bool LightPaths::Walk::point_on_gloss() const {
+  const std::uint32_t material = scene_.surfaces[p_.surface].material;
+  return is_point(*emitter_) && gloss_throws(*emitter_) &&
+         begin_on_gloss(scene_.materials[scene_.after_bounce(material)]);
 }
 
 // From where the first ray enters the box, or from the light in it, to the place in its face.
@@ -462,13 +471,13 @@ bool LightPaths::Walk::weigh_scattering(const Scattering& next,
   const Vec3 eye = cell_normal(*material_, p_.normal, onward);
   if (begins_on_gloss) {
     const Vec3 to_light = -travel_;
-    ratio_ *=
-        gloss_factor(*material_,
-                     local_to_light_,
-                     next.wi,
-                     static_cast<double>(upright_),
-                     static_cast<double>(away),
-                     light_pdf(*emitter_, p_.position, to_light, {start_on_light_}, &side_.normal));
+    ratio_ *= gloss_factor(
+        *material_,
+        local_to_light_,
+        next.wi,
+        static_cast<double>(upright_),
+        static_cast<double>(away),
+        pdf_toward(*emitter_, p_.position, to_light, {start_on_light_}, &side_.normal));
   } else if (!next.mirror) {
     const double pdf = pdf_back(*material_, local_to_light_, next.wi, inside_);
     left_ *= left_by_connections(eye, pdf);

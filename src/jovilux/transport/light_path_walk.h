@@ -33,6 +33,7 @@ class LightPaths::Walk {
   };
 
   bool choose_first_ray();
+  bool point_on_gloss() const;
   Ray through_box() const;
   bool reach_target();
   Meeting meet_in_box(std::uint32_t panes);
@@ -70,6 +71,7 @@ class LightPaths::Walk {
   std::uint32_t body_ = kNoIndex;  // the light's own surface
   LightSample light_;
   Vec3 start_on_light_ = Vec3::Zero();
+  double start_ratio_ = 0;             // of R, what the first ray adds
   bool findable_ = false;              // camera paths find this light as well
   Covers carried_ = Covers::kNothing;  // by virtual lights
 

@@ -98,13 +98,13 @@ LightPaths::LightPaths(const Scene& scene,
 
 // The lights as they shine on boxes; dark where nothing would send their light on.
 void LightPaths::add_aims() {
-  const bool mirrors = std::any_of(targets_.begin(), targets_.end(), [&](const Target& t) {
+  mirrors_ = std::any_of(targets_.begin(), targets_.end(), [&](const Target& t) {
     const std::uint32_t material = scene_.surfaces[t.surface].material;
     return !begin_on_gloss(scene_.materials[scene_.after_bounce(material)]);
   });
   for (const Emitter& e : scene_.emitters) {
     aims_.push_back(aimed(e));
-    if (!mirrors && !gloss_throws(e)) {
+    if (!mirrors_ && !gloss_throws(e)) {
       aims_.back().luminance = aims_.back().intensity = 0;
     }
   }
@@ -156,7 +156,7 @@ double LightPaths::gloss_factor(const SurfaceModel& gloss,
 }
 
 bool LightPaths::only_so() const {
-  return any() && std::any_of(aims_.begin(), aims_.end(), [](const Emitter& e) {
+  return any() && mirrors_ && std::any_of(aims_.begin(), aims_.end(), [](const Emitter& e) {
            return e.shines() && !cameras_find(e);
          });
 }
@@ -277,7 +277,7 @@ double LightPaths::density(const LightPathStart& start) const {
   const Emitter& aim = aims_[start.emitter];
   const double chance = clusters_.chance(aims_, query, start.emitter, total);
   return chance_of(exit->cell) / exit->area * chance *
-         static_cast<double>(light_pdf(aim, exit->at, start.toward, start.place, &exit->inward)) /
+         pdf_toward(aim, exit->at, start.toward, start.place, &exit->inward) /
          static_cast<double>(cosine);
 }
 

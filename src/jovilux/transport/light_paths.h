@@ -63,7 +63,8 @@ struct LightPathStart {
 ///     G = cos_l p_g / (cos_y p_L)
 ///
 /// with cos_l and cos_y the cosines there toward the light and away from it, p_g the density of the
-/// gloss's directions and p_L that of sample_toward(), both over solid angle.
+/// gloss's directions and p_L that of sample_toward(), both over solid angle. Of a point light, q
+/// and p_L hold the same delta; what is left of their ratio are the squared distances.
 /// Both sides find R by the same formula, so their weights 1 / (1 + R^2) and R^2 / (1 + R^2) add up
 /// to one.
 class LightPaths {
@@ -121,10 +122,20 @@ class LightPaths {
   /// Whether paths begin by the gloss of a material: too wide to be a mirror, too narrow for
   /// virtual lights to stand on.
   static bool begin_on_gloss(const SurfaceModel& m);
-  /// Whether they do by that of this light; it must be one that camera paths find, whose densities
-  /// are told by directions alone.
+  /// Whether they do by that of this light. It must be one that camera paths find: by a size that
+  /// they meet, or a point that they sample toward, with shadows as they are.
   static bool gloss_throws(const Emitter& e) {
-    return cameras_find(e) && e.kind != LightKind::kObject;
+    return is_point(e) ? e.casters == kNoIndex && (e.cheats.shadow_color == 0.0f).all()
+                       : cameras_find(e) && e.kind != LightKind::kObject;
+  }
+  static bool is_point(const Emitter& e) { return e.is_zero_size() && e.kind != LightKind::kTube; }
+  /// The density of sampling toward a place on a light from p, over solid angle [1/sr]. Of a point
+  /// it is a delta, which cancels in R: here it has the squared distance, as if the point had 1 m2
+  /// that faces p.
+  static double pdf_toward(
+      const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& place, const Vec3* side) {
+    return is_point(e) ? static_cast<double>((place.position - p).squaredNorm())
+                       : static_cast<double>(light_pdf(e, p, wi, place, side));
   }
   /// The factor G. Directions in the shading frame of the gloss.
   static double gloss_factor(const SurfaceModel& gloss,
@@ -168,6 +179,7 @@ class LightPaths {
   int width_, height_, bounces_;
   // The emitters as they shine on boxes: without falloff laws, zones, links.
   std::vector<Emitter> aims_;
+  bool mirrors_ = false;  // whether a target is no gloss
   LightClusters clusters_;
   std::vector<Target> targets_;
   std::vector<std::uint32_t> target_of_;  // by surface number

@@ -321,8 +321,8 @@ void PathTracer::light_at(
     weight *= power_heuristic(chance * light.pdf, direction_pdf(v, local_wi, light.wi));
   }
   const Vec3 on_light = v.p.position + light.wi * (e.is_distant() ? 1 : light.distance);
-  const bool joined =
-      s.from.camera_ratio_to_gloss > 0 && light.pdf > 0 && LightPaths::gloss_throws(e);
+  const bool joined = s.from.camera_ratio_to_gloss > 0 && LightPaths::gloss_throws(e) &&
+                      (light.pdf > 0 || LightPaths::is_point(e));
   Thrown thrown = thrown_of(s, v, e, local_wi, joined);
   if (joined && any_passes(thrown.caustic)) {
     thrown.caustic *=
@@ -331,7 +331,8 @@ void PathTracer::light_at(
                             on_light,
                             *v.material,
                             {v.local_wo, local_wi, light.wi},
-                            light_pdf(e, v.p.position, light.wi, {on_light}, &v.side.normal));
+                            static_cast<float>(LightPaths::pdf_toward(
+                                e, v.p.position, light.wi, {on_light}, &v.side.normal)));
   }
   if (!(weight > 0) || !any_passes(thrown.rest + thrown.caustic)) {
     return;
