@@ -18,12 +18,12 @@ Vec3 direction_in_cone(const Frame& frame, double half_angle, const Vec2& u) {
 }
 
 // The half angle of the cone that holds nearly all of an aimed light's flux [rad].
-double half_angle_of(const SourceShape& shape) {
-  if (shape.kind == LightKind::kSpot) {
-    return shape.beam.exponent == 0 ? shape.beam.half_beam
-                                    : std::min(kPiD / 2, 1.5 * shape.beam.half_field);
+double half_angle_of(const SourceShape& source) {
+  if (source.kind == LightKind::kSpot) {
+    return source.beam.exponent == 0 ? source.beam.half_beam
+                                     : std::min(kPiD / 2, 1.5 * source.beam.half_field);
   }
-  return shape.half_spread > 0 ? shape.half_spread : kPiD / 2;
+  return source.half_spread > 0 ? source.half_spread : kPiD / 2;
 }
 
 class Prober {
@@ -31,14 +31,14 @@ class Prober {
   Prober(const Scene& scene, const LightSpec& light, const Emitter& emitter)
       : scene_(scene),
         light_(light),
-        shape_(light.shape),
+        form_(light.shape),
         emitter_(emitter),
         center_(light.at.cast<float>()),
         frame_(Frame::around(light.axis.cast<float>())),
         half_angle_(half_angle_of(light.shape)) {
-    out_.aimed = !shape_.two_sided && light.profile_file.empty() &&
-                 (shape_.kind == LightKind::kSpot || shape_.kind == LightKind::kDisk ||
-                  shape_.kind == LightKind::kRect);
+    out_.aimed = !form_.two_sided && light.profile_file.empty() &&
+                 (form_.kind == LightKind::kSpot || form_.kind == LightKind::kDisk ||
+                  form_.kind == LightKind::kRect);
     out_.within_range = !light.falloff.has_range;
     out_.within_volume = !light.inside;
     out_.nearest = std::numeric_limits<double>::infinity();
@@ -62,10 +62,10 @@ class Prober {
   }
 
  private:
-  bool from_axis() const { return shape_.kind == LightKind::kTube && shape_.endless; }
+  bool from_axis() const { return form_.kind == LightKind::kTube && form_.endless; }
   // Rays begin this far from the center, outside of the light's own body [m].
   float clearance() const {
-    return static_cast<float>(shape_.radius) * 1.0001f + 1e-5f * (1 + center_.norm());
+    return static_cast<float>(form_.radius) * 1.0001f + 1e-5f * (1 + center_.norm());
   }
 
   void probe_shapes() {
@@ -92,7 +92,7 @@ class Prober {
     }
     const float size = scene_.world.bounds().empty() ? 1 : scene_.world.bounds().diagonal();
     const float reach = std::clamp(size, 1.0f, 1e4f);
-    const float clear = static_cast<float>(shape_.radius) * 1.0001f + 1e-5f * (1 + reach);
+    const float clear = static_cast<float>(form_.radius) * 1.0001f + 1e-5f * (1 + reach);
     probe(along * (reach * (2 * u - 1)) + across.normalized() * clear, direction);
   }
 
@@ -132,7 +132,7 @@ class Prober {
 
   const Scene& scene_;
   const LightSpec& light_;
-  const SourceShape& shape_;
+  const SourceShape& form_;
   const Emitter& emitter_;
   Vec3 center_;
   Frame frame_;
