@@ -619,7 +619,7 @@ Usage demo_usage() {
        {"quick", "small pictures, few samples: about a minute and a half on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips: an hour or two", ""},
        {"width",
-        "width of the house's picture in pixels, 32 to 3840; all others in proportion",
+        "width of the house's picture in pixels, 32 to 3840; the others in proportion",
         "N"},
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},

@@ -145,6 +145,24 @@ TEST_CASE("an image in a pane or a coat before the dark is met by nearly every s
   }
 }
 
+TEST_CASE("images in two panes, seen through a third, add up", "[cli][glass][truth]") {
+  // Two panes reflect R2 = R + T^2 R / (1 - R^2); with the third one, to and fro between them,
+  // R2 T / (1 - R R2) of the board is seen. Whether an image is followed depends on what the other
+  // one brought: numbers that both use would lose one of them.
+  const double R = 2 * 0.04 / 1.04, T = 1 - R, two = R + T * T * R / (1 - R * R);
+  const auto pane = [](const char* name, const char* y) {
+    return fmt::format(
+        "[[object]]\nname='{}'\nshape={{kind='rect', size=[1,1]}}\n"
+        "rotate=[90,0,0]\nat=[0,{},0]\nmaterial='mirror'\n",
+        name,
+        y);
+  };
+  std::string rig = board_seen_in(kPane, "size=[96,60]\nsamples=16\n") + pane("q", "1.2") +
+                    pane("near-board", "-1");
+  rig.replace(rig.find("bounces=2"), 9, "bounces=9");
+  check_luminance(rig, kBoardLuminance * two * T / (1 - R * two), 0.03, 4);
+}
+
 TEST_CASE("glass reflects by Fresnel, absorbs over its thickness and bends light",
           "[cli][glass][truth]") {
   const double r = 0.04;

@@ -153,7 +153,6 @@ PathTracer::Next PathTracer::at_pane(State& s, const Vertex& v) {
     back.throughput *= mirrored;
     back.reflected *= mirrored;
     back.mirrored_chance *= mirrored;
-    back.mirrored_pair = pair;
     if (mirror_back(back, v)) {
       follow_later(back);
     }
@@ -524,7 +523,6 @@ float PathTracer::mirrored_apart(State& s, Vertex& v) {
   State back = s;
   back.branch_share *= chance;
   back.mirrored_chance *= chance;
-  back.mirrored_pair = v.pairs + kRoulette;
   s.branch_share *= 1 - chance;
   if (depart(back, v, mirror)) {
     follow_later(back);
@@ -532,14 +530,15 @@ float PathTracer::mirrored_apart(State& s, Vertex& v) {
   return chance;
 }
 
-void PathTracer::follow_later(const State& branch) {
+void PathTracer::follow_later(State branch) {
+  branch.mirrored_pair = kBranchPairs + static_cast<std::uint32_t>(branches_.size());
   const bool of_this_place = departed_ && branch.from.material == &*departed_;
   branches_.push_back({branch, of_this_place ? departed_ : std::nullopt});
 }
 
 // Roulette by expected contribution: the share that was mirrored, times what a path usually brings
 // over what the sample has brought so far. Where it is dark behind a pane, the image in the pane is
-// all that is seen. The branch's own numbers have no part in it, so that it stays without bias.
+// all that is seen. Unbiased: what was brought does not depend on the number that decides.
 float PathTracer::chance_of_mirrored(const State& s) const {
   const float usual = options_.guide != nullptr ? options_.guide->usual_luminance : 0,
               brought = sink_.total() - brought_before_;

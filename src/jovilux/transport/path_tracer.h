@@ -39,7 +39,10 @@ inline constexpr std::uint32_t kPanePairs = 1U << 24, kMaskPairs = kPanePairs + 
                                kCertainLightPairs = kTrackingPairs + 1, kLightPairsPerVertex = 4,
                                kVirtualLightPairs = 1U << 27, kVirtualPairsPerVertex = 8,
                                kHazeSplitPairs = 1U << 28, kSplitPairsPerPane = 128,
-                               kProbePairs = 1U << 29;
+                               kProbePairs = 1U << 29,
+                               // One for each branch: nothing else may use the number that its
+    // roulette takes, for its chance follows what the others brought.
+    kBranchPairs = 1U << 30;
 static_assert(kHazePairs + kMostPanes * kHazePairsPerPane < kPanePairs);
 
 }  // namespace path_dimensions
@@ -346,7 +349,7 @@ class PathTracer {
   Turn turn(const Vertex& v) const;
   bool leave_surface(State& s, Vertex& v);
   float mirrored_apart(State& s, Vertex& v);
-  void follow_later(const State& branch);
+  void follow_later(State branch);
   float chance_of_mirrored(const State& s) const;
   bool depart(State& s, const Vertex& v, const Turn& turn);
   void leave_by(Departure& from, const Vertex& v, const Turn& turn);
