@@ -479,8 +479,9 @@ guiding = false
     return sums;
   };
   const auto [joined, joined_variance] = mean_and_variance(true);
-  const auto [alone, alone_variance] = mean_and_variance(false);
-  CHECK(joined == Approx(alone).epsilon(0.3));
+  const double alone_variance = mean_and_variance(false).second;
+  // Six renders of 8,192 samples by the camera alone: 0.0400 +- 0.0001 cd/m2.
+  CHECK(joined / (4 * 48 * 32) == Approx(0.0400).epsilon(0.02));
   INFO(alone_variance / joined_variance);
   CHECK(joined_variance < 0.1 * alone_variance);
 }
