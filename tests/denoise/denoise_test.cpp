@@ -121,6 +121,64 @@ TEST_CASE("an even wall becomes clean, keeps its level, and its error is told", 
   CHECK(level == Approx(10).margin(5 * 3 / std::sqrt(96.0 * 64.0)));
 }
 
+TEST_CASE("the error of a calm part beside a noisy one is told, as that of the noisy one is",
+          "[denoise]") {
+  Rng rng(5);
+  Scene s(128, 64);
+  const auto is_calm = [](std::size_t i) { return i % 128 < 64; };
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    // Waves that no feature tells: both parts keep a bias.
+    const float wave = std::sin(0.6f * static_cast<float>(i % 128));
+    s.put(i, 10 + (is_calm(i) ? 0.3f : 3.0f) * wave, is_calm(i) ? 0.2f : 2.0f, rng);
+  }
+  const DenoisedPicture out = denoise(s.picture);
+  for (const bool calm : {true, false}) {
+    double told = 0, squares = 0, traced = 0;
+    for (std::size_t i = 0; i < s.truth.size(); ++i) {
+      if (is_calm(i) == calm) {
+        const double off = static_cast<double>(out.mean[3 * i + 1] - s.truth[i]);
+        squares += off * off;
+        told += static_cast<double>(out.error[i]);
+        traced += static_cast<double>(s.picture.variance[i]);
+      }
+    }
+    INFO((calm ? "calm" : "noisy")
+         << ": told " << told << ", true " << squares << ", as traced " << traced);
+    CHECK(squares < 0.5 * traced);
+    CHECK(std::sqrt(told / squares) < 1.5);
+    CHECK(std::sqrt(told / squares) > 1 / 1.5);
+  }
+}
+
+TEST_CASE("the variance that weights let through: a pixel, a pair, a mean, with correlated noise",
+          "[denoise]") {
+  constexpr auto kMiddle = static_cast<std::size_t>(kDenoiseOffsets / 2);
+  Plane variances(20, 20);
+  for (int y = 0; y < 20; ++y) {
+    for (int x = 0; x < 20; ++x) {
+      *variances.at(x, y) = 3;
+    }
+  }
+  variances.fill_border();
+  std::vector<float> weights(static_cast<std::size_t>(kDenoiseOffsets));
+  const auto passed = [&](float correlation) {
+    return variance_let_through(weights.data(), variances, correlation, 10, 10);
+  };
+  weights[kMiddle] = 1;
+  CHECK(passed(0.2f) == Approx(3));
+  // (v + v + 2 r v) / 4 side by side, (v + v + 2 r^2 v) / 4 at a corner.
+  weights[kMiddle] = weights[kMiddle + 1] = 0.5f;
+  CHECK(passed(0.2f) == Approx(3 * (2 + 2 * 0.2) / 4));
+  weights[kMiddle + 1] = 0;
+  weights[kMiddle + kDenoiseSide + 1] = 0.5f;
+  CHECK(passed(0.2f) == Approx(3 * (2 + 2 * 0.04) / 4));
+  // A window's mean: all but those at its border have eight around.
+  weights.assign(weights.size(), 1.0f / kDenoiseOffsets);
+  CHECK(passed(0) == Approx(3.0 / kDenoiseOffsets));
+  const double along = kDenoiseSide + 2 * 0.2 * (kDenoiseSide - 1);
+  CHECK(passed(0.2f) == Approx(3 * along * along / kDenoiseOffsets / kDenoiseOffsets));
+}
+
 TEST_CASE("noise that neighbors have in common is told as well", "[denoise]") {
   // White noise through a kernel that leaves neighbors a correlation of 1/4, as a tent does whose
   // samples are shared: a window of such pixels tells less than one of independent ones.

@@ -86,8 +86,8 @@ class Denoiser {
     make_guides();
     analyze();
     choose();
-    tell_error();
     apply();
+    tell_error();
     bound_error();
     spread_fireflies();
     return std::move(out_);
@@ -347,7 +347,6 @@ class Denoiser {
         averaged_[k][h] = Plane(width_, height_);
       }
       estimate_[k] = Plane(width_, height_);
-      propagated_[k] = Plane(width_, height_);
     }
     planes_.resize(static_cast<std::size_t>(blocks_across() * blocks_down()));
     each_block([&](int x0, int y0) {
@@ -359,15 +358,8 @@ class Denoiser {
         for (std::size_t k = 0; k < kKernels; ++k) {
           BlockPlanes& planes = planes_of(x0, y0, h, k);
           fit_block(inputs, kDenoiseKernels[k], distances, x0, y0, planes);
-          sum_block(inputs,
-                    kDenoiseKernels[k],
-                    distances,
-                    planes,
-                    half_luminance_[1 - h],
-                    variance_,
-                    x0,
-                    y0,
-                    sums);
+          sum_block(
+              inputs, kDenoiseKernels[k], distances, planes, half_luminance_[1 - h], x0, y0, sums);
           each_of_block(x0, y0, [&](std::size_t p, int x, int y) {
             // Stein's estimate with weights that the half averaged has no part in. What they let
             // through of the pixel's own noise comes by its neighbors as well.
@@ -376,7 +368,6 @@ class Denoiser {
                         own = sums.own[p] + r * (sums.beside[p] + r * sums.corners[p]);
             *averaged_[k][h].at(x, y) = sums.mean[p];
             *estimate_[k].at(x, y) += (off * off - v + 2 * v * own) / 2;
-            *propagated_[k].at(x, y) += sums.variance[p] / 2;
           });
         }
       }
@@ -440,44 +431,47 @@ class Denoiser {
     return luminance_of(Eigen::Array3f(*color[0].at(x, y), *color[1].at(x, y), *color[2].at(x, y)));
   }
 
-  // The error that is left: the estimates of what was chosen, as a mean over the neighborhood.
-  // They are compared over the luminance that the guides have: a dark pixel beside a lamp is dark
-  // there. Half the variance that a kernel lets through is the least error told: the estimate's
-  // mean may fall below by chance, and where kernels are mixed less comes through.
+  // The error that is left: the variance that the weights let through, which is known, and the
+  // square of the bias, which the estimates tell as a mean over the neighborhood. That mean
+  // scatters by more than a clean place has; it is drawn toward the mean over a wide neighborhood,
+  // which is counted no higher than the variance as traced: beside noise, a clean place is clean.
+  // Both are compared over the luminance that the guides have: a dark pixel beside a lamp is dark
+  // there.
   void tell_error() {
     constexpr int kReach = 4, kWideReach = 16;
-    constexpr float kLeast = 0.5f, kOfWide = 0.1f;
+    constexpr float kOfWide = 0.4f;
     const Plane level = plane_of(width_, height_, [&](int x, int y) {
       const float guide = std::min(guide_luminance(0, x, y), guide_luminance(1, x, y));
       return std::max({guide, floor_, *mean_luminance_.at(x, y)});
     });
-    const Plane relative = box_mean(plane_of(width_,
-                                             height_,
-                                             [&](int x, int y) {
-                                               const float l = *level.at(x, y);
-                                               float error = 0;
-                                               for (std::size_t k = 0; k <= kKernels; ++k) {
-                                                 const float share = *share_[k].at(x, y);
-                                                 error += share > 0 ? share * error_of(k, x, y) : 0;
-                                               }
-                                               return error / (l * l);
-                                             }),
-                                    kReach);
-    const Plane wide = box_mean(relative, kWideReach);
+    const auto mean_over_level = [&](const auto& error) {
+      return box_mean(plane_of(width_,
+                               height_,
+                               [&](int x, int y) {
+                                 const float l = *level.at(x, y);
+                                 return error(x, y) / (l * l);
+                               }),
+                      kReach);
+    };
+    // What the estimates tell beyond the variance that comes through: the square of the bias.
+    const Plane bias = mean_over_level([&](int x, int y) {
+      float error = -*let_through_.at(x, y);
+      for (std::size_t k = 0; k <= kKernels; ++k) {
+        const float share = *share_[k].at(x, y);
+        error += share > 0 ? share * error_of(k, x, y) : 0;
+      }
+      return error;
+    });
+    const Plane traced = mean_over_level([&](int x, int y) { return *variance_.at(x, y); });
+    const Plane wide = box_mean(bias, kWideReach);
     for (int y = 0; y < height_; ++y) {
       for (int x = 0; x < width_; ++x) {
-        float through = 0;
-        for (std::size_t k = 0; k <= kKernels; ++k) {
-          through += *share_[k].at(x, y) *
-                     (k < kKernels ? kLeast * *propagated_[k].at(x, y) : *variance_.at(x, y));
-        }
-        const float l = *level.at(x, y);
-        const float least = kOfWide * *wide.at(x, y);
-        out_.error[at(x, y)] = std::max(std::max(*relative.at(x, y), least) * l * l, through);
+        const float l = *level.at(x, y), around = std::min(*wide.at(x, y), *traced.at(x, y)),
+                    mixed = (1 - kOfWide) * *bias.at(x, y) + kOfWide * around;
+        out_.error[at(x, y)] = std::max(mixed, 0.0f) * l * l + *let_through_.at(x, y);
       }
     }
     estimate_ = {};
-    propagated_ = {};
   }
 
   // A neighbor's choice counts where the kernel is not much worse here than the best.
@@ -506,6 +500,7 @@ class Denoiser {
   }
 
   void apply() {
+    let_through_ = Plane(width_, height_);
     each_block([&](int x0, int y0) {
       std::vector<float> distances;
       std::array<std::vector<float>, 2> total;
@@ -535,6 +530,9 @@ class Denoiser {
                           x,
                           y,
                           out_.mean.data() + at(x, y) * channels_);
+        const float r = *correlation_.at(x, y);
+        *let_through_.at(x, y) = variance_let_through(mean_weights.data(), variance_, r, x, y) +
+                                 variance_let_through(half_weights.data(), variance_, r, x, y);
       });
     });
   }
@@ -704,7 +702,8 @@ class Denoiser {
   std::array<DenoiseGuide, 2> guides_;
   std::array<std::array<Plane, 2>, kKernels> averaged_;
   std::vector<std::array<std::array<BlockPlanes, kKernels>, 2>> planes_;  // of each block
-  std::array<Plane, kKernels> estimate_, propagated_;
+  std::array<Plane, kKernels> estimate_;
+  Plane let_through_;  // the variance that is left of what was traced
   std::array<Plane, kKernels + 1> share_;
   std::vector<Firefly> fireflies_;
   std::vector<float> excess_;  // [firefly][channels]

@@ -384,11 +384,10 @@ void sum(const DenoiseInputs& in,
          const float* HWY_RESTRICT distances,
          const BlockPlanes& planes,
          const Plane& values,
-         const Plane& variances,
          int x,
          int y,
          BlockSums& out) {
-  for (BlockValues* values_of : {&out.mean, &out.variance, &out.own, &out.beside, &out.corners}) {
+  for (BlockValues* values_of : {&out.mean, &out.own, &out.beside, &out.corners}) {
     values_of->fill(0);
   }
   each_offset(kernel, [&](int o, int dx, int dy) {
@@ -401,12 +400,9 @@ void sum(const DenoiseInputs& in,
     for (int r = 0; r < kHigh; ++r) {
       row_kernel(in, kernel, distances + o * kArea + r * kWide, planes, x, y, r, dx, dy, k);
       const float* HWY_RESTRICT q = values.at(x + dx, y + r + dy);
-      const float* HWY_RESTRICT v = variances.at(x + dx, y + r + dy);
       float* HWY_RESTRICT mean = out.mean.data() + r * kWide;
-      float* HWY_RESTRICT variance = out.variance.data() + r * kWide;
       for (int i = 0; i < kWide; ++i) {
         mean[i] += k[i] * q[i];
-        variance[i] += k[i] * k[i] * v[i];
       }
       if (near != nullptr) {
         float* HWY_RESTRICT sum = near->data() + r * kWide;
@@ -470,6 +466,37 @@ void channel_sums(const float* HWY_RESTRICT mean_weights,
   }
 }
 
+// The sum over i of w_i (w_i + what correlation adds of the eight around i) v_i, whose last factor
+// stands for the root of the product of both variances. Rows of weights have a zero on either side.
+float passed_variance(
+    const float* HWY_RESTRICT weights, const Plane& variances, float correlation, int px, int py) {
+  constexpr int kAcross = kDenoiseSide + 2;
+  float rows[(kDenoiseSide + 2) * kAcross] = {}, padded[kAcross] = {};
+  for (int r = 0; r < kDenoiseSide; ++r) {
+    std::memcpy(padded + 1, weights + r * kDenoiseSide, kDenoiseSide * sizeof(float));
+    float* HWY_RESTRICT to = rows + (r + 1) * kAcross;
+    for (int c = 0; c < kDenoiseSide; ++c) {
+      to[c] = padded[c + 1] + correlation * (padded[c] + padded[c + 2]);
+    }
+  }
+  float sums[kDenoiseSide] = {};
+  for (int r = 0; r < kDenoiseSide; ++r) {
+    const float* HWY_RESTRICT w = weights + r * kDenoiseSide;
+    const float* HWY_RESTRICT above = rows + r * kAcross;
+    const float* HWY_RESTRICT own = above + kAcross;
+    const float* HWY_RESTRICT below = own + kAcross;
+    const float* HWY_RESTRICT v = variances.at(px - kDenoiseRadius, py + r - kDenoiseRadius);
+    for (int c = 0; c < kDenoiseSide; ++c) {
+      sums[c] += w[c] * (own[c] + correlation * (above[c] + below[c])) * v[c];
+    }
+  }
+  float out = 0;
+  for (const float sum : sums) {
+    out += sum;
+  }
+  return out;
+}
+
 }  // namespace
 }  // namespace jovilux::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
@@ -483,6 +510,7 @@ HWY_EXPORT(fit);
 HWY_EXPORT(sum);
 HWY_EXPORT(add_weights);
 HWY_EXPORT(channel_sums);
+HWY_EXPORT(passed_variance);
 }  // namespace
 
 template <class Source>
@@ -532,12 +560,10 @@ void sum_block(const DenoiseInputs& in,
                const std::vector<float>& distances,
                const BlockPlanes& planes,
                const Plane& values,
-               const Plane& variances,
                int x,
                int y,
                BlockSums& out) {
-  HWY_DYNAMIC_DISPATCH(sum)
-  (in, kernel, distances.data(), planes, values, variances, x, y, out);
+  HWY_DYNAMIC_DISPATCH(sum)(in, kernel, distances.data(), planes, values, x, y, out);
 }
 
 void add_block_weights(const DenoiseInputs& in,
@@ -564,6 +590,11 @@ void apply_to_channels(const float* mean_weights,
                        float* out) {
   HWY_DYNAMIC_DISPATCH(channel_sums)
   (mean_weights, half_weights, means, halves, width, height, channels, px, py, out);
+}
+
+float variance_let_through(
+    const float* weights, const Plane& variances, float correlation, int px, int py) {
+  return HWY_DYNAMIC_DISPATCH(passed_variance)(weights, variances, correlation, px, py);
 }
 
 }  // namespace jovilux

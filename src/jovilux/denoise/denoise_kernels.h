@@ -110,17 +110,16 @@ void fit_block(const DenoiseInputs& in,
                int y,
                BlockPlanes& planes);
 
-/// What a kernel makes of a picture: of its weights k_o, the sums of k_o q_o and of k_o^2 v_o, and
-/// the weights of the pixel itself, of the four beside it and of the four at its corners.
+/// What a kernel makes of a picture: of its weights k_o, the sum of k_o q_o, and the weights of the
+/// pixel itself, of the four beside it and of the four at its corners.
 struct BlockSums {
-  BlockValues mean, variance, own, beside, corners;
+  BlockValues mean, own, beside, corners;
 };
 void sum_block(const DenoiseInputs& in,
                const DenoiseKernel& kernel,
                const std::vector<float>& distances,
                const BlockPlanes& planes,
                const Plane& values,
-               const Plane& variances,
                int x,
                int y,
                BlockSums& out);
@@ -148,5 +147,10 @@ void apply_to_channels(const float* mean_weights,
                        int px,
                        int py,
                        float* out);
+
+/// The variance that weights [offset] of the window of pixel (px, py) let through, of pixels with
+/// these variances. `correlation`: of the noise of pixels side by side; at a corner its square.
+float variance_let_through(
+    const float* weights, const Plane& variances, float correlation, int px, int py);
 
 }  // namespace jovilux
