@@ -119,8 +119,9 @@ void add_denoising(const Json& line, Tables& tables) {
     tables.of(caption, "picture")
         .put(render.at("picture"),
              fmt::format("{} samples", render.at("samples").get<int>()),
-             fmt::format("{:.2f}, {:.2f}",
+             fmt::format("{:.2f} ({:.2f}), {:.2f}",
                          render.at("gain").get<double>(),
+                         render.at("gain_of_all").get<double>(),
                          render.at("told").get<double>()));
   }
 }

@@ -181,6 +181,7 @@ TEST_CASE("image.exr holds the layers, and they sum to the picture exactly", "[c
                            "albedo.R",
                            "normal.X",
                            "depth.Z",
+                           "seen.V",
                            "object.id"}) {
     INFO(name);
     CHECK(exr->has(name));

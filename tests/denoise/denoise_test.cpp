@@ -3,6 +3,7 @@
 #include "jovilux/base/parallel.h"
 #include "jovilux/base/sampler.h"
 #include "jovilux/denoise/denoise_kernels.h"
+#include "jovilux/denoise/picture_planes.h"
 
 #include <catch2/catch.hpp>
 
@@ -360,6 +361,53 @@ TEST_CASE("a firefly beside a highlight is lowered, and a highlight of both halv
   CHECK(out.outliers == 1);
   CHECK(out.mean[3 * firefly + 1] < 30);
   CHECK(out.mean[3 * other + 1] == Approx(30).epsilon(0.1));
+}
+
+TEST_CASE("an image of a light that one half alone has met stays, and its surroundings get none",
+          "[denoise]") {
+  Rng rng(11);
+  Scene s(70, 50);
+  for (std::size_t i = 0; i < s.truth.size(); ++i) {
+    s.put(i, 2, 0.1f, rng);
+  }
+  s.picture.seen.assign(s.truth.size(), 0.0f);
+  // One sample of the left upper pixel has met the image, which four pixels have in common.
+  const std::size_t first = 70 * 20 + 30;
+  const std::vector<std::pair<std::size_t, float>> image = {
+      {first, 60.0f}, {first + 1, 15.0f}, {first + 70, 15.0f}, {first + 71, 4.5f}};
+  const auto set = [&](std::size_t i, float value) {
+    for (std::size_t c = 0; c < 3; ++c) {
+      s.picture.mean[3 * i + c] = value;
+      s.picture.halves[3 * i + c] = value - 2;
+    }
+    s.picture.variance[i] = value * value;
+    s.picture.half_variance[0][i] = 4 * value * value;
+  };
+  for (const auto& [i, value] : image) {
+    set(i, value);
+  }
+  const std::size_t firefly = 70 * 35 + 50;
+  set(firefly, 80);
+  s.picture.seen[first] = 135;
+  const DenoisedPicture out = denoise(s.picture);
+  for (const auto& [i, value] : image) {
+    INFO(i - first << ": " << value);
+    CHECK(out.mean[3 * i + 1] == value);
+    CHECK(out.error[i] == value * value);
+  }
+  double most = 0;
+  for (int y = 14; y < 27; ++y) {
+    for (int x = 24; x < 38; ++x) {
+      const auto i = static_cast<std::size_t>(y * 70 + x);
+      const bool is_image =
+          std::any_of(image.begin(), image.end(), [&](const auto& p) { return p.first == i; });
+      most = is_image ? most : std::max<double>(most, out.mean[3 * i + 1]);
+    }
+  }
+  CHECK(most < 2.3);
+  // What shows no light is a firefly.
+  CHECK(out.outliers == 1);
+  CHECK(out.mean[3 * firefly + 1] < 8);
 }
 
 TEST_CASE("denoising gives the same bits for 1, 2 and 3 threads", "[denoise]") {

@@ -313,6 +313,8 @@ bounces = 2
     auto there = rig_at(part, (s + 0.5) / kStills - 0.5);
     REQUIRE(there);
     there->render.samples = 64;
+    there->render.guiding = there->render.light_tracing =
+        false;  // learning takes longer than the samples
     there->render.seed = static_cast<std::uint32_t>(100 + s);
     const auto now = prepare_scene(*there);
     REQUIRE(now);

@@ -117,6 +117,70 @@ TEST_CASE("each light has its layer, dark ones have none, and the layers make th
   }
 }
 
+TEST_CASE("a film tells what shows lights: a lamp, its images in a mirror ball and through a pane",
+          "[render]") {
+  const auto picture_of = [](const std::string& floor_color) {
+    return render_of(rig_of(R"(
+[[camera]]
+name = "c"
+at = [0, -3, 1]
+look_at = [0, 0, 0.8]
+[[material]]
+name = "ground"
+kind = "diffuse"
+color = )" + floor_color + R"(
+[[material]]
+name = "chrome"
+kind = "metal"
+color = [0.9, 0.9, 0.9]
+roughness = 0
+[[material]]
+name = "pane"
+kind = "glass"
+thin = true
+[[object]]
+name = "floor"
+shape = { kind = "plane" }
+material = "ground"
+[[object]]
+name = "ball"
+shape = { kind = "sphere", radius = 0.4 }
+at = [0.6, 0, 1]
+material = "chrome"
+[[object]]
+name = "window"
+shape = { kind = "rect", size = [6, 6] }
+at = [0, -2, 1]
+rotate = [90, 0, 0]
+material = "pane"
+[[light]]
+name = "lamp"
+kind = "sphere"
+at = [-0.6, 0, 1.2]
+radius = 0.15
+output = "500 lm"
+[render]
+size = [64, 40]
+samples = 32
+bounces = 3
+)"));
+  };
+  // Over a black floor nothing else shines: no path is rough. Some of the images take an unlikely
+  // reflection by the pane.
+  const Render black = picture_of("[0, 0, 0]");
+  double seen = 0, all = 0;
+  for (std::size_t i = 0; i < black.film().pixels(); ++i) {
+    seen += static_cast<double>(black.film().seen(i));
+    all += static_cast<double>(black.film().luminance(i));
+  }
+  CHECK(seen == Approx(all).epsilon(0.02));
+  // A white floor is lit by the lamp, and shows none.
+  const Render white = picture_of("[0.8, 0.8, 0.8]");
+  const std::size_t on_floor = white.film().pixel(20, 36);
+  CHECK(white.film().luminance(on_floor) > 1);
+  CHECK(white.film().seen(on_floor) < 0.02f * white.film().luminance(on_floor));
+}
+
 TEST_CASE("parts divide a light's layer into direct and bounced light", "[render]") {
   Rig rig = rig_of(kRoom);
   rig.render.layers = RenderSpec::Layers::kLightsAndParts;

@@ -4,6 +4,8 @@
 #include "jovilux/base/statistics.h"
 #include "jovilux/color/rgb.h"
 #include "jovilux/denoise/denoise_kernels.h"
+#include "jovilux/denoise/highlights.h"
+#include "jovilux/denoise/picture_planes.h"
 
 #include <algorithm>
 #include <cmath>
@@ -20,53 +22,6 @@ constexpr float kFloor = 0.02f;
 constexpr float kAlbedo = 0.03f, kNormal = 0.1f, kDepth = 0.03f;
 constexpr float kNothingMet = 10;  // logarithm of its depth
 
-// A value for each pixel, of a function of (x, y), with its border filled.
-template <class Fn>
-Plane plane_of(int width, int height, const Fn& value) {
-  Plane out(width, height);
-  parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {
-    const int y = static_cast<int>(row);
-    for (int x = 0; x < width; ++x) {
-      *out.at(x, y) = value(x, y);
-    }
-  });
-  out.fill_border();
-  return out;
-}
-
-// The numbers of `of` around (x, y), in the picture, within `reach`.
-void gather(const Plane& of, int x, int y, int reach, std::vector<float>& into) {
-  into.clear();
-  for (int v = std::max(0, y - reach); v <= std::min(of.height() - 1, y + reach); ++v) {
-    const float* row = of.at(0, v);
-    into.insert(
-        into.end(), row + std::max(0, x - reach), row + std::min(of.width() - 1, x + reach) + 1);
-  }
-}
-
-Plane median(const Plane& of, int reach) {
-  return plane_of(of.width(), of.height(), [&](int x, int y) {
-    thread_local std::vector<float> around;
-    gather(of, x, y, reach, around);
-    const auto middle = around.begin() + static_cast<std::ptrdiff_t>(around.size() / 2);
-    std::nth_element(around.begin(), middle, around.end());
-    return *middle;
-  });
-}
-
-// The mean of the pixels around without the brightest eighth: what a few fireflies leave as it is.
-Plane trimmed_mean(const Plane& of, int reach) {
-  return plane_of(of.width(), of.height(), [&](int x, int y) {
-    thread_local std::vector<float> around;
-    gather(of, x, y, reach, around);
-    const auto kept = around.begin() + static_cast<std::ptrdiff_t>(around.size() * 7 / 8);
-    std::nth_element(around.begin(), kept, around.end());
-    float sum = 0;
-    std::for_each(around.begin(), kept + 1, [&](float v) { sum += v; });
-    return sum / static_cast<float>(kept + 1 - around.begin());
-  });
-}
-
 class Denoiser {
  public:
   explicit Denoiser(NoisyPicture picture)
@@ -80,6 +35,10 @@ class Denoiser {
     }
     settle_variances();
     measure();
+    highlights_ = Highlights(in_, mean_luminance_, floor_);
+    if (highlights_.any()) {
+      mean_luminance_ = plane([&](std::size_t i) { return luminance(in_.mean, i); });
+    }
     cap_fireflies();
     correlate();
     describe();
@@ -90,6 +49,7 @@ class Denoiser {
     tell_error();
     bound_error();
     spread_fireflies();
+    highlights_.put_back(out_);
     return std::move(out_);
   }
 
@@ -104,17 +64,11 @@ class Denoiser {
   Plane plane(const Fn& value) const {
     return plane_of(width_, height_, [&](int x, int y) { return value(at(x, y)); });
   }
-  // The picture's color c of a pixel: of `values`, the sum of the slots.
   float color(const std::vector<float>& values, std::size_t pixel, std::size_t c) const {
-    float sum = 0;
-    for (std::size_t s = 0; s < in_.slots; ++s) {
-      sum += values[pixel * channels_ + 3 * s + c];
-    }
-    return sum;
+    return color_in(values, in_.slots, pixel, c);
   }
   float luminance(const std::vector<float>& values, std::size_t pixel) const {
-    return luminance_of(
-        Eigen::Array3f(color(values, pixel, 0), color(values, pixel, 1), color(values, pixel, 2)));
+    return luminance_in(values, in_.slots, pixel);
   }
   static float sign(std::size_t half) { return half == 0 ? 1.0f : -1.0f; }
   Plane half_luminance(std::size_t half) const {
@@ -705,6 +659,7 @@ class Denoiser {
   std::array<Plane, kKernels> estimate_;
   Plane let_through_;  // the variance that is left of what was traced
   std::array<Plane, kKernels + 1> share_;
+  Highlights highlights_;
   std::vector<Firefly> fireflies_;
   std::vector<float> excess_;  // [firefly][channels]
 };
@@ -714,30 +669,6 @@ class Denoiser {
 void DenoiseGuide::add_up() {
   total = plane_of(color[0].width(), color[0].height(), [&](int x, int y) {
     return *variance[0].at(x, y) + *variance[1].at(x, y) + *variance[2].at(x, y);
-  });
-}
-
-Plane box_mean(const Plane& of, int radius) {
-  const int width = of.width(), height = of.height();
-  Plane rows(width, height);
-  parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {
-    const int y = static_cast<int>(row);
-    for (int x = 0; x < width; ++x) {
-      const int first = std::max(0, x - radius), last = std::min(width - 1, x + radius);
-      float sum = 0;
-      for (int u = first; u <= last; ++u) {
-        sum += *of.at(u, y);
-      }
-      *rows.at(x, y) = sum / static_cast<float>(last - first + 1);
-    }
-  });
-  return plane_of(width, height, [&](int x, int y) {
-    const int first = std::max(0, y - radius), last = std::min(height - 1, y + radius);
-    float sum = 0;
-    for (int v = first; v <= last; ++v) {
-      sum += *rows.at(x, v);
-    }
-    return sum / static_cast<float>(last - first + 1);
   });
 }
 

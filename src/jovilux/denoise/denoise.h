@@ -17,13 +17,15 @@ namespace jovilux {
 ///     albedo      [pixel][3] in [0, 1]
 ///     normal      [pixel][3], mean of unit vectors
 ///     depth       [m]; infinite where nothing was met
+///     seen        luminance of the lights that the pixel's own samples show, directly or as
+///                 images in mirrors and glass [cd/m2]; empty where that is not known
 struct NoisyPicture {
   int width = 0, height = 0;
   std::size_t slots = 0;
   std::vector<float> mean, halves;
   std::vector<float> variance;
   std::array<std::vector<float>, 2> half_variance;
-  std::vector<float> albedo, normal, depth;
+  std::vector<float> albedo, normal, depth, seen;
 
   std::size_t pixels() const {
     return static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
@@ -45,6 +47,9 @@ struct DenoisedPicture {
 /// and hold for all slots, so that denoised slots add up to the denoised picture and a layer times
 /// a factor gives its denoised layer times that factor. The steps:
 ///
+///  0. Highlights are left out of all that follows and stay as traced, with their variance as the
+///     error: small images of lights, which few samples meet, are no fireflies however large these
+///     samples are. What lies around takes their places.
 ///  1. A pixel that one half has far brighter than all around, and than the other half has around
 ///     there (a firefly), is lowered; what it had more is spread over the pixels around, in
 ///     proportion to theirs. No energy is lost.
@@ -53,7 +58,9 @@ struct DenoisedPicture {
 ///  3. Kernels of several strengths, by first-order regression on albedo, normal and depth.
 ///  4. Stein's unbiased estimate of each kernel's squared error, exact here as the weights do not
 ///     depend on the pixel's own noise; its mean over the neighborhood chooses the strength,
-///     with no smoothing at all among the choices, and is the error that is told.
+///     with no smoothing at all among the choices.
+///  5. The error that is told: the variance that the weights let through, and what the estimates
+///     tell beyond it.
 ///
 /// Deterministic for any number of threads.
 /// Sources: Rousselle, Manzi, Zwicker, "Robust Denoising using Feature and Color Information",

@@ -54,9 +54,6 @@ class Plane {
   std::vector<float> values_;
 };
 
-/// The mean over the (2 radius + 1)^2 pixels around each that lie in the picture.
-Plane box_mean(const Plane& of, int radius);
-
 /// A picture that weights are made from: linear RGB with the variance of each channel.
 struct DenoiseGuide {
   std::array<Plane, 3> color, variance;

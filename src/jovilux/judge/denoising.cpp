@@ -180,6 +180,10 @@ Result<TracedPicture> traced_from(const ExrReader& file, const std::string& path
   };
   plane("depth.Z", n.depth, 1);
   plane("variance.V", n.variance, scale * scale);
+  if (file.has(kSeenChannel)) {  // not of pictures of earlier versions
+    n.seen.resize(n.pixels());
+    wanted.push_back({kSeenChannel, n.seen.data(), 1, scale, 0, false});
+  }
   for (std::size_t h = 0; h < 2; ++h) {
     plane(kHalfVariance[h], n.half_variance[h], scale * scale);
   }

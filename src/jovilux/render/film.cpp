@@ -167,6 +167,11 @@ Eigen::Vector3f Film::half_difference(std::size_t pixel, int slot) const {
              : Eigen::Vector3f((half_mean(pixel, 0, slot) - half_mean(pixel, 1, slot)) / 2);
 }
 
+float Film::seen(std::size_t pixel) const {
+  const std::uint32_t n = taken(pixel);
+  return n > 0 ? guide(pixel)[8] / static_cast<float>(n) : 0.0f;
+}
+
 float Film::luminance(std::size_t pixel) const {
   float sum = 0;
   for (int b = 0; b < kBatches; ++b) {

@@ -75,8 +75,9 @@ class FilmMemory {
 ///                 target, the sum of the rounds' weights, whatever number of samples each gave
 ///                 this pixel
 ///     taken       how many samples there were, [pixel]
-///     guide       sums over the first guide_count samples: albedo RGB, normal XYZ, depth, and how
-///     many met something
+///     guide       sums over the first kGuideSamples samples: albedo RGB, normal XYZ, depth, and how
+///                 many met something; over all of the pixel's own samples: luminance of the lights
+///                 that are seen in it, directly or as images (LightSink::seen())
 ///
 /// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture
 /// larger than a third of the machine's memory is kept in a file.
@@ -88,7 +89,7 @@ class Film {
 
   /// Samples that albedo, normal and depth are averaged over.
   static constexpr int kGuideSamples = 16;
-  static constexpr int kGuides = 8;
+  static constexpr int kGuides = 9;
 
   int width() const { return width_; }
   int height() const { return height_; }
@@ -124,6 +125,8 @@ class Film {
     return *of<std::uint32_t>(pixel, before_counts() + 2, 1);
   }
 
+  /// Mean luminance of the lights that are seen in a pixel, by its own samples [cd/m2].
+  float seen(std::size_t pixel) const;
   /// Mean XYZ of a pixel, all slots together; 0 without samples.
   Eigen::Vector3f mean(std::size_t pixel) const;
   /// Mean XYZ of one slot of a pixel; 0 without samples.

@@ -24,6 +24,7 @@ NoisyPicture noisy_picture(const Film& film) {
     v->resize(3 * count);
   }
   out.depth.resize(count);
+  out.seen.resize(count);
   FilmVariance variance = film_variance(film);
   out.variance = std::move(variance.whole);
   out.half_variance = std::move(variance.half);
@@ -46,6 +47,7 @@ NoisyPicture noisy_picture(const Film& film) {
     put(out.normal,
         met > 0 ? Eigen::Vector3f(Eigen::Map<const Eigen::Vector3f>(guide + 3) / met)
                 : Eigen::Vector3f(Eigen::Vector3f::Zero()));
+    out.seen[i] = film.seen(i);
     out.depth[i] = met > 0 ? guide[6] / met : std::numeric_limits<float>::infinity();
   });
   return out;

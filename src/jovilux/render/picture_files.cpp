@@ -190,6 +190,8 @@ void save_exr(const std::string& path,
     const float n = film.guide(i)[7];
     return n > 0 ? film.guide(i)[6] / n : std::numeric_limits<float>::infinity();
   });
+  add_one(
+      channels, film, kSeenChannel, Type::kFloat, [&film](std::size_t i) { return film.seen(i); });
   add_one(channels, film, "object.id", Type::kIndex, [&film](std::size_t i) {
     return static_cast<float>(film.object(i));
   });

@@ -23,6 +23,8 @@ inline constexpr const char* kSamplesChannel = "samples.N";
 /// Before the names of channels that hold half the difference of the two halves' means: "halves.R"
 /// of the picture, "halves.light.NAME.R" of a layer.
 inline constexpr const char* kHalvesPrefix = "halves.";
+/// The luminance of the lights that a pixel shows, directly or as images (Film::seen()).
+inline constexpr const char* kSeenChannel = "seen.V";
 /// Files of a denoised render, beside image.exr and view.png.
 inline constexpr const char* kDenoisedPicture = "denoised.exr";
 inline constexpr const char* kDenoisedView = "view-denoised.png";

@@ -18,7 +18,7 @@ namespace {
 
 static_assert(std::endian::native == std::endian::little);
 
-constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '6'};
+constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '7'};
 
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits

@@ -667,6 +667,7 @@ class Renderer {
       const PathOptions path = sample_options(view, s - begin);
       trace_path(*view.scene, ray, sampler, path, sink, wanted, w.tally.rays);
       w.shared.add(i, batch_of(s, begin, end - begin), offset);
+      w.guides[i * Film::kGuides + 8] += sink.seen();
       if (sink.not_finite() > 0) {
         TileTally lost;
         lost.not_finite = {static_cast<double>(sink.not_finite()),

@@ -171,12 +171,15 @@ void PathTracer::meet_light(const State& s, std::uint32_t index, const LightPlac
     how.rgb = tint.rgb;
   }
   const bool on_haze = received && !from.delta && from.material == nullptr;
+  const float before = sink_.total();
   if (received && !on_haze) {
     contribute_by_lobes(s, e, luminance, how, gloss_left);
-    return;
+  } else {
+    bring(s, e, s.throughput, luminance, how);
   }
-  const float before = sink_.total();
-  bring(s, e, s.throughput, luminance, how);
+  if (!s.rough_before && !s.hazy && !s.by_chance) {
+    sink_.add_seen(sink_.total() - before);
+  }
   if (options_.recorder != nullptr && !received && !s.hazy) {
     options_.recorder->seen += sink_.total() - before;
   }

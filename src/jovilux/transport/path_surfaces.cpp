@@ -17,6 +17,8 @@ constexpr std::uint32_t kPanesBothWays = 2;
 // Of a camera's ray that glass divides, a branch of a smaller share is chosen by chance: two
 // reflections by glass have 0.04 x 0.04 of the light.
 constexpr float kLeastBranch = 1e-3f;
+// An image by way of a choice that was less likely is left to chance (State::by_chance).
+constexpr float kLikely = 0.5f;
 // Lights that a path which is recorded asks for what arrives of them, at each surface.
 constexpr std::uint32_t kProbes = 3;
 
@@ -158,6 +160,7 @@ PathTracer::Next PathTracer::at_pane(State& s, const Vertex& v) {
     }
     s.throughput *= 1 - mirrored;
   } else if (sampler_.single(pair) < mirrored) {
+    s.by_chance = s.by_chance || mirrored < kLikely;
     return mirror_back(s, v) ? Next::kOn : Next::kEnd;
   }
   s.throughput *= transmittance;
@@ -497,6 +500,7 @@ bool PathTracer::leave_surface(State& s, Vertex& v) {
   v.choices.y() = mirrored + (1 - mirrored) * v.choices.y();
   Turn next = turn(v);
   next.next.weight *= 1 - mirrored;
+  s.by_chance = s.by_chance || (mirrored == 0 && next.next.mirror && next.next.pdf < kLikely);
   return depart(s, v, next);
 }
 

@@ -123,6 +123,7 @@ class PathTracer {
     std::uint64_t links = ~std::uint64_t{0};
     bool rough_before = false;
     bool hazy = false;                     // haze has scattered it
+    bool by_chance = false;                // an unlikely reflection or transmission was chosen
     const SurfaceModel* within = nullptr;  // the glass that the ray runs in
     std::uint32_t panes = 0;               // that it has passed
     float to_panes = 0;  // from the camera to the last pane that it looked through [m]

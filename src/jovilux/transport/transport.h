@@ -69,6 +69,10 @@ class LightSink {
       held_back_[layer] += static_cast<double>(luminance);
     }
   }
+  /// Luminance of lights that the camera sees, directly or as images in mirrors and glass that most
+  /// samples meet, whatever else they choose; it is added as well [cd/m2].
+  void add_seen(float luminance) { seen_ += luminance; }
+  float seen() const { return seen_; }
   float total() const { return total_; }
   std::uint32_t not_finite() const { return not_finite_; }
   bool keeps_parts() const { return parts_ > 1; }
@@ -79,7 +83,7 @@ class LightSink {
   double* held_back_;
   std::vector<std::uint32_t>* touched_ = nullptr;
   int parts_;
-  float total_ = 0;
+  float total_ = 0, seen_ = 0;
   std::uint32_t not_finite_ = 0;
 };
 
