@@ -9,9 +9,9 @@
 namespace jovilux {
 
 /// Small images of lights, such as a lamp's in a jar: pixels whose luminance is mostly that of
-/// lights that are seen (NoisyPicture::seen), and is more than twice the median of the 5 x 5 around.
-/// Few samples meet them. That is how finely a pixel was sampled, and tells nothing of the light
-/// around: averaging would smear them, and among fireflies they would be lowered.
+/// lights that are seen (NoisyPicture::seen), and is more than twice the median of the 5 x 5
+/// around. Few samples meet them. That is how finely a pixel was sampled, and tells nothing of the
+/// light around: averaging would smear them, and among fireflies they would be lowered.
 class Highlights {
  public:
   Highlights() = default;

@@ -75,9 +75,9 @@ class FilmMemory {
 ///                 target, the sum of the rounds' weights, whatever number of samples each gave
 ///                 this pixel
 ///     taken       how many samples there were, [pixel]
-///     guide       sums over the first kGuideSamples samples: albedo RGB, normal XYZ, depth, and how
-///                 many met something; over all of the pixel's own samples: luminance of the lights
-///                 that are seen in it, directly or as images (LightSink::seen())
+///     guide       sums over the first kGuideSamples samples: albedo RGB, normal XYZ, depth, and
+///                 how many met something; over all of the pixel's own samples: luminance of the
+///                 lights that are seen in it, directly or as images (LightSink::seen())
 ///
 /// Kept in tiles, each in one piece; in a tile, each of these for its pixels row by row. A picture
 /// larger than a third of the machine's memory is kept in a file.

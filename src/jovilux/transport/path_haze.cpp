@@ -52,6 +52,9 @@ PathTracer::Next PathTracer::through_haze(State& s, float end) {
   if (!(t < end)) {
     return Next::kSurface;
   }
+  if (!goes_on_as_mirrored(s)) {
+    return Next::kEnd;
+  }
   if (!scatters || !scatter_in_haze(s, h, t)) {
     return Next::kEnd;
   }

@@ -87,14 +87,8 @@ PathTracer::Next PathTracer::arrive(State& s, const Hit& hit, bool received, Ver
     return at_pane(s, v);
   }
   // Mirrors and glass only turn the ray: they cost little, and a lamp may be seen in them.
-  if (s.mirrored_chance < 1 && !v.material->only_mirror()) {
-    const float chance = chance_of_mirrored(s);
-    if (!(sampler_.single(s.mirrored_pair) < chance)) {
-      return Next::kEnd;
-    }
-    s.throughput /= chance;
-    s.reflected /= chance;
-    s.mirrored_chance = 1;
+  if (!v.material->only_mirror() && !goes_on_as_mirrored(s)) {
+    return Next::kEnd;
   }
   return s.scatterings < options_.bounces ? Next::kSurface : Next::kEnd;
 }
@@ -148,8 +142,7 @@ PathTracer::Next PathTracer::at_pane(State& s, const Vertex& v) {
   const float mirrored = pane_reflectance(*v.material, std::min(1.0f, v.side.normal.dot(v.wo)));
   const Spectrum transmittance = v.material->transmittance;
   const std::uint32_t pair = kPanePairs + s.panes;
-  const bool both = s.scatterings == 0 && s.panes < kPanesBothWays && scene_.hazes.empty() &&
-                    options_.recorder == nullptr;
+  const bool both = s.scatterings == 0 && s.panes < kPanesBothWays && options_.recorder == nullptr;
   if (both) {
     State back = s;
     back.throughput *= mirrored;
@@ -511,8 +504,7 @@ float PathTracer::mirrored_apart(State& s, Vertex& v) {
   const SurfaceModel& material = *v.material;
   const bool may_be = material.alpha == 0 && (material.kind == SurfaceKind::kGlass ||
                                               material.kind == SurfaceKind::kGloss);
-  if (!may_be || s.rough_before || v.guided_share > 0 || s.hazy || !scene_.hazes.empty() ||
-      options_.recorder != nullptr) {
+  if (!may_be || s.rough_before || v.guided_share > 0 || s.hazy || options_.recorder != nullptr) {
     return 0;
   }
   Turn mirror;
@@ -549,6 +541,22 @@ float PathTracer::chance_of_mirrored(const State& s) const {
   return usual > brought
              ? std::min(1.0f, s.mirrored_chance * usual / std::max(brought, 1e-6f * usual))
              : s.mirrored_chance;
+}
+
+// The roulette of a branch that panes, glass or coats have mirrored, where it is first scattered by
+// anything else; false where the branch ends.
+bool PathTracer::goes_on_as_mirrored(State& s) const {
+  if (s.mirrored_chance == 1) {
+    return true;
+  }
+  const float chance = chance_of_mirrored(s);
+  if (!(sampler_.single(s.mirrored_pair) < chance)) {
+    return false;
+  }
+  s.throughput /= chance;
+  s.reflected /= chance;
+  s.mirrored_chance = 1;
+  return true;
 }
 
 // The path goes on in a direction that was chosen; false where it ends.

@@ -352,6 +352,7 @@ class PathTracer {
   float mirrored_apart(State& s, Vertex& v);
   void follow_later(State branch);
   float chance_of_mirrored(const State& s) const;
+  bool goes_on_as_mirrored(State& s) const;
   bool depart(State& s, const Vertex& v, const Turn& turn);
   void leave_by(Departure& from, const Vertex& v, const Turn& turn);
   void update_camera_ratio(State& s, const Vertex& v, const Vec3& local_wi, float own) const;
