@@ -205,7 +205,7 @@ TEST_CASE(
           gain("own size", "12.34,\"samples_before\":9,\"samples_after\":6") +
           gain("160 x 90", "5,\"samples_before\":10,\"samples_after\":7") +
           R"({"kind":"denoising","commit":"b2","renders":[)"
-          R"({"picture":"door","samples":64,"gain":5.25,"told":0.9}]})"
+          R"({"picture":"door","samples":64,"gain":5.25,"gain_of_all":40.5,"told":0.9}]})"
           "\n");
   CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"tables", lines}).out ==
         R"(Samples in the time of the yardstick:
@@ -231,7 +231,7 @@ Squared error of b2 before denoising over that after it, told error over the tru
 
 | picture | 64 samples |
 | --- | --- |
-| door | 5.25, 0.90 |
+| door | 5.25 (40.50), 0.90 |
 )");
   for (const char* bad : {"{}", R"({"kind":"guess"})"}) {
     CHECK(run_other(JOVILUX_BENCH_PROGRAM, {"tables", dir.write("no.jsonl", bad)}).status == 4);
