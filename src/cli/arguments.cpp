@@ -54,6 +54,37 @@ std::vector<std::string> with_values_apart(const Usage& usage, int argc, char** 
   return words;
 }
 
+// An option at the end of the command line that asks for a value.
+UsageError without_value(const Usage& usage, const std::string& last) {
+  for (const Option& o : usage.options) {
+    if (last == "--" + key_of(o) || (o.names[1] == ',' && last[1] == o.names[0])) {
+      return UsageError(fmt::format("{} needs a value: {} {}", last, last, o.value));
+    }
+  }
+  return UsageError(fmt::format("{} needs a value; see jovilux {} --help", last, usage.verb));
+}
+
+// `what` the parser says, with its quotes made plain, and the option that was likely meant.
+UsageError not_understood(const Usage& usage,
+                          const std::vector<std::string>& words,
+                          std::string what) {
+  std::vector<std::string> names;
+  for (const Option& o : usage.options) {
+    names.push_back("--" + key_of(o));
+  }
+  const auto unknown = std::find_if(words.begin() + 1, words.end(), [&](const std::string& word) {
+    return word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end();
+  });
+  const std::string hint = unknown == words.end() ? "" : did_you_mean(*unknown, names);
+  for (const char* quote : {"\u2018", "\u2019"}) {
+    for (auto at = what.find(quote); at != std::string::npos; at = what.find(quote)) {
+      what.replace(at, 3, "\"");
+    }
+  }
+  return UsageError(
+      fmt::format("{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
+}
+
 }  // namespace
 
 UsageRequest::UsageRequest() { g_usage_asked = true; }
@@ -101,33 +132,9 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
       positionals_ = result["positional"].as<std::vector<std::string>>();
     }
   } catch (const cxxopts::exceptions::missing_argument&) {
-    const std::string& last = words.back();
-    for (const Option& o : usage.options) {
-      if (last == "--" + key_of(o) || (o.names[1] == ',' && last[1] == o.names[0])) {
-        throw UsageError(fmt::format("{} needs a value: {} {}", last, last, o.value));
-      }
-    }
-    throw UsageError(fmt::format("{} needs a value; see jovilux {} --help", last, usage.verb));
+    throw without_value(usage, words.back());
   } catch (const cxxopts::exceptions::exception& e) {
-    std::vector<std::string> names;
-    for (const Option& o : usage.options) {
-      names.push_back("--" + key_of(o));
-    }
-    std::string hint;
-    for (int i = 1; i < argc && hint.empty(); ++i) {
-      if (std::string_view(argv[i]).starts_with("--") &&
-          std::find(names.begin(), names.end(), argv[i]) == names.end()) {
-        hint = did_you_mean(argv[i], names);
-      }
-    }
-    std::string what = e.what();
-    for (const char* quote : {"\u2018", "\u2019"}) {
-      for (auto at = what.find(quote); at != std::string::npos; at = what.find(quote)) {
-        what.replace(at, 3, "\"");
-      }
-    }
-    throw UsageError(fmt::format(
-        "{}; {}see jovilux {} --help", what, hint.empty() ? "" : hint + " ", usage.verb));
+    throw not_understood(usage, words, e.what());
   }
   if (!help_ && !usage.positional.ends_with("...") &&
       positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {

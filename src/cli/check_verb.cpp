@@ -68,9 +68,7 @@ Json to_json(const LightReport& r) {
   return j;
 }
 
-}  // namespace
-
-int run_check(int argc, char** argv) {
+Usage usage_of_check() {
   Usage usage{"check",
               "RIG",
               "Finds errors and mistakes in a rig before time is spent on rendering it, and lists "
@@ -86,6 +84,96 @@ int run_check(int argc, char** argv) {
   usage.options.push_back(
       {"camera", "the camera whose distance fades lights; the rig's first by default", "NAME"});
   usage.options.push_back(threads_option());
+  return usage;
+}
+
+// What the checks found.
+struct Found {
+  std::string title;
+  Problems errors, warnings;
+  std::vector<LightReport> reports;
+  std::vector<std::string> departed;
+
+  void add(const Problems& problems) {
+    for (const Problem& p : problems) {
+      (p.severity == Severity::kError ? errors : warnings).push_back(p);
+    }
+  }
+};
+
+Found found_in(const std::string& file, const Arguments& arguments) {
+  Found out;
+  const auto rig = load_rig(file, rig_request(arguments));
+  out.add(rig.problems());
+  if (!rig) {
+    return out;
+  }
+  out.title = rig->title;
+  const auto scene = prepare_scene(
+      *rig, rig->cameras.empty() ? 0 : camera_index(*rig, arguments.text("camera").value_or("")));
+  out.add(scene.problems());
+  if (scene) {
+    out.reports = light_reports(*rig, *scene);
+    out.departed = departures(*rig, out.reports);
+    out.add(check_rig(*rig, *scene, out.reports));
+  }
+  return out;
+}
+
+Json to_json(const Found& found) {
+  Json j = {{"errors", Json::array()}, {"warnings", Json::array()}, {"lights", Json::array()}};
+  for (const Problem& p : found.errors) {
+    j["errors"].push_back(to_json(p));
+  }
+  for (const Problem& p : found.warnings) {
+    j["warnings"].push_back(to_json(p));
+  }
+  for (const LightReport& r : found.reports) {
+    j["lights"].push_back(to_json(r));
+  }
+  j["departures"] = found.departed;
+  return j;
+}
+
+// The table of the lights, what takes light of them, and where they leave physics.
+std::string lights_text(const Found& found, const std::string& file) {
+  std::string out =
+      (found.title.empty() ? file : found.title) + "\n\n" + text_table(light_table(found.reports));
+  for (const std::string& loss : losses(found.reports)) {
+    out += "\n" + loss;
+  }
+  out += out.ends_with("\n") ? "" : "\n";
+  std::string cheats;
+  for (const std::string& cheat : found.departed) {
+    cheats += "  " + cheat + "\n";
+  }
+  return out + (cheats.empty() ? "\nNo departures from physics.\n"
+                               : "\nDepartures from physics:\n" + cheats);
+}
+
+std::string found_in_words(const Found& found, const std::string& file) {
+  std::string out = found.reports.empty() ? "" : lights_text(found, file);
+  if (!(found.errors.empty() && found.warnings.empty()) && !out.empty()) {
+    out += "\n";
+  }
+  for (const Problems* list : {&found.errors, &found.warnings}) {
+    for (const Problem& p : *list) {
+      Problem first = p;  // the advice on a line of its own
+      first.hint.clear();
+      out += to_string(first) + "\n" + (p.hint.empty() ? "" : "    " + p.hint + "\n");
+    }
+  }
+  return out + fmt::format("\n{} error{}, {} warning{}\n",
+                           found.errors.size(),
+                           found.errors.size() == 1 ? "" : "s",
+                           found.warnings.size(),
+                           found.warnings.size() == 1 ? "" : "s");
+}
+
+}  // namespace
+
+int run_check(int argc, char** argv) {
+  const Usage usage = usage_of_check();
   const Arguments arguments(usage, argc, argv);
   if (arguments.help_wanted()) {
     print_out(arguments.help_text());
@@ -101,77 +189,12 @@ int run_check(int argc, char** argv) {
                         ? "not a file"
                         : "file not found; jovilux new DIR writes a rig to begin with"));
   }
-  Problems problems;
-  std::vector<LightReport> reports;
-  std::vector<std::string> departed;
-  std::string title;
-  with_threads(threads_of(arguments), [&] {
-    const auto rig = load_rig(file, rig_request(arguments));
-    problems = rig.problems();
-    if (!rig) {
-      return;
-    }
-    title = rig->title;
-    const auto scene = prepare_scene(
-        *rig, rig->cameras.empty() ? 0 : camera_index(*rig, arguments.text("camera").value_or("")));
-    problems.insert(problems.end(), scene.problems().begin(), scene.problems().end());
-    if (scene) {
-      reports = light_reports(*rig, *scene);
-      departed = departures(*rig, reports);
-      const Problems found = check_rig(*rig, *scene, reports);
-      problems.insert(problems.end(), found.begin(), found.end());
-    }
-  });
-  Problems errors, warnings;
-  for (const Problem& p : problems) {
-    (p.severity == Severity::kError ? errors : warnings).push_back(p);
-  }
-  if (arguments.flag("json")) {
-    Json j = {{"errors", Json::array()}, {"warnings", Json::array()}, {"lights", Json::array()}};
-    for (const Problem& p : errors) {
-      j["errors"].push_back(to_json(p));
-    }
-    for (const Problem& p : warnings) {
-      j["warnings"].push_back(to_json(p));
-    }
-    for (const LightReport& r : reports) {
-      j["lights"].push_back(to_json(r));
-    }
-    j["departures"] = departed;
-    print_out(json_text(j));
-  } else {
-    std::string out;
-    if (!reports.empty()) {
-      out += (title.empty() ? file : title) + "\n\n" + text_table(light_table(reports));
-      for (const std::string& loss : losses(reports)) {
-        out += "\n" + loss;
-      }
-      out += out.ends_with("\n") ? "" : "\n";
-      std::string cheats;
-      for (const std::string& cheat : departed) {
-        cheats += "  " + cheat + "\n";
-      }
-      out += cheats.empty() ? "\nNo departures from physics.\n"
-                            : "\nDepartures from physics:\n" + cheats;
-    }
-    if (!problems.empty() && !out.empty()) {
-      out += "\n";
-    }
-    for (const Problems* list : {&errors, &warnings}) {
-      for (const Problem& p : *list) {
-        Problem first = p;  // the advice on a line of its own
-        first.hint.clear();
-        out += to_string(first) + "\n" + (p.hint.empty() ? "" : "    " + p.hint + "\n");
-      }
-    }
-    out += fmt::format("\n{} error{}, {} warning{}\n",
-                       errors.size(),
-                       errors.size() == 1 ? "" : "s",
-                       warnings.size(),
-                       warnings.size() == 1 ? "" : "s");
-    print_out(out);
-  }
-  return !errors.empty() || (arguments.flag("strict") && !warnings.empty()) ? kFellShort : kDone;
+  Found found;
+  with_threads(threads_of(arguments), [&] { found = found_in(file, arguments); });
+  print_out(arguments.flag("json") ? json_text(to_json(found)) : found_in_words(found, file));
+  const bool falls_short =
+      !found.errors.empty() || (arguments.flag("strict") && !found.warnings.empty());
+  return falls_short ? kFellShort : kDone;
 }
 
 }  // namespace jovilux::cli

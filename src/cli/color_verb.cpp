@@ -12,9 +12,9 @@
 #include <fmt/format.h>
 
 namespace jovilux::cli {
-namespace {}  // namespace
+namespace {
 
-int run_color(int argc, char** argv) {
+Usage usage_of_color() {
   Usage usage{
       "color",
       "SPEC...",
@@ -33,11 +33,11 @@ int run_color(int argc, char** argv) {
   for (Option& o : rig_options()) {
     usage.options.push_back(std::move(o));
   }
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  return usage;
+}
+
+// What the command asks for: a report for each SPEC. Throws BadInput with all that is wrong.
+std::vector<ColorReport> wanted_reports(const Arguments& a) {
   std::optional<Rig> rig;
   if (const auto file = a.text("rig")) {
     auto loaded = load_rig(*file, rig_request(a));
@@ -63,31 +63,26 @@ int run_color(int argc, char** argv) {
   if (!problems.empty()) {
     throw BadInput{problems};
   }
-  const auto folder = a.text("output");
-  if (folder) {
-    prepare_files(*folder, {"color.png"}, a.flag("force"));
-    figures::color_figure((std::filesystem::path(*folder) / "color.png").string(), reports);
-  }
-  if (a.flag("json")) {
-    const auto known = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-    Json j = {{"colors", Json::array()}};
-    for (const ColorReport& r : reports) {
-      j["colors"].push_back({{"spec", r.spec},
-                             {"x", r.xy.x},
-                             {"y", r.xy.y},
-                             {"u_prime", r.u_prime},
-                             {"v_prime", r.v_prime},
-                             {"cct_k", known(r.cct_k)},
-                             {"duv", known(r.duv)},
-                             {"mired", r.cct_k ? Json(1e6 / *r.cct_k) : Json(nullptr)},
-                             {"ra", known(r.ra)},
-                             {"transmittance", known(r.transmittance)},
-                             {"linear_rgb", {r.linear_rgb[0], r.linear_rgb[1], r.linear_rgb[2]}},
-                             {"srgb", r.srgb}});
-    }
-    print_out(json_text(j));
-    return kDone;
-  }
+  return reports;
+}
+
+Json to_json(const ColorReport& r) {
+  const auto known = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
+  return {{"spec", r.spec},
+          {"x", r.xy.x},
+          {"y", r.xy.y},
+          {"u_prime", r.u_prime},
+          {"v_prime", r.v_prime},
+          {"cct_k", known(r.cct_k)},
+          {"duv", known(r.duv)},
+          {"mired", r.cct_k ? Json(1e6 / *r.cct_k) : Json(nullptr)},
+          {"ra", known(r.ra)},
+          {"transmittance", known(r.transmittance)},
+          {"linear_rgb", {r.linear_rgb[0], r.linear_rgb[1], r.linear_rgb[2]}},
+          {"srgb", r.srgb}};
+}
+
+std::vector<std::vector<std::string>> table_of(const std::vector<ColorReport>& reports) {
   std::vector<std::vector<std::string>> rows = {{"",
                                                  "x",
                                                  "y",
@@ -102,8 +97,8 @@ int run_color(int argc, char** argv) {
                                                  "G",
                                                  "B",
                                                  "sRGB"}};
+  const auto fixed = [](double v, int digits) { return fmt::format("{:.{}f}", v, digits); };
   for (const ColorReport& r : reports) {
-    const auto fixed = [](double v, int digits) { return fmt::format("{:.{}f}", v, digits); };
     rows.push_back({r.spec,
                     fixed(r.xy.x, 4),
                     fixed(r.xy.y, 4),
@@ -119,10 +114,35 @@ int run_color(int argc, char** argv) {
                     fixed(r.linear_rgb[2], 3),
                     r.srgb});
   }
-  print_out(text_table(rows));
-  if (folder) {
-    print_out(fmt::format("wrote {}\n", (std::filesystem::path(*folder) / "color.png").string()));
+  return rows;
+}
+
+}  // namespace
+
+int run_color(int argc, char** argv) {
+  const Usage usage = usage_of_color();
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
   }
+  const std::vector<ColorReport> reports = wanted_reports(a);
+  std::string written;
+  if (const auto folder = a.text("output")) {
+    prepare_files(*folder, {"color.png"}, a.flag("force"));
+    written = (std::filesystem::path(*folder) / "color.png").string();
+    figures::color_figure(written, reports);
+  }
+  if (a.flag("json")) {
+    Json j = {{"colors", Json::array()}};
+    for (const ColorReport& r : reports) {
+      j["colors"].push_back(to_json(r));
+    }
+    print_out(json_text(j));
+    return kDone;
+  }
+  print_out(text_table(table_of(reports)) +
+            (written.empty() ? "" : fmt::format("wrote {}\n", written)));
   return kDone;
 }
 

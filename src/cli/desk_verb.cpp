@@ -85,9 +85,7 @@ std::vector<figures::DeskMeter> meters_of(const RenderedImage& image,
   return out;
 }
 
-}  // namespace
-
-int run_desk(int argc, char** argv) {
+Usage usage_of_desk() {
   Usage usage{
       "desk",
       "DIR",
@@ -105,6 +103,48 @@ int run_desk(int argc, char** argv) {
       "Keys: B before, F false color, R reset; arrows move the reading point on the picture.",
       "jovilux desk demo-out/bench -o demo-out/desk.html --denoised"};
   usage.options.push_back(threads_option());
+  return usage;
+}
+
+// The page without its lights and meters: the picture's size and how it is shown.
+figures::DeskPage page_of(const RenderedImage& image, const Rig& rig, const std::string& title) {
+  figures::DeskPage page;
+  page.title = rig.title.empty() ? title : rig.title;
+  page.width = image.width;
+  page.height = image.height;
+  page.denoised = image.denoised;
+  const View view = image.shown();
+  page.film = rig.look.curve == LookSpec::Curve::kFilm;
+  page.ev = view.ev();
+  page.scale = view.scale();
+  page.balance = view.balance();
+  if (view.studio() != nullptr) {
+    page.cube = baked(*view.studio(), figures::kDeskCubeSide);
+  }
+  return page;
+}
+
+// What was written, and how to have it smaller.
+std::string desk_summary(const std::string& path,
+                         const figures::DeskPage& page,
+                         std::size_t bytes,
+                         const std::string& folder) {
+  constexpr std::size_t kLarge = 8'000'000;
+  return fmt::format("wrote {}: {}, {}, {} MB{}\n",
+                     printable(path, 200),
+                     counted(page.lights.size(), "light"),
+                     counted(page.meters.size(), "meter"),
+                     short_number(static_cast<double>(bytes) / 1e6, 3),
+                     page.denoised || bytes < kLarge
+                         ? ""
+                         : fmt::format("\nsmaller and cleaner: jovilux denoise {}, then --denoised",
+                                       printable(folder, 200)));
+}
+
+}  // namespace
+
+int run_desk(int argc, char** argv) {
+  const Usage usage = usage_of_desk();
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -124,19 +164,7 @@ int run_desk(int argc, char** argv) {
                 {path.filename().string()},
                 a.flag("force"));
   catch_interrupts();
-  figures::DeskPage page;
-  page.title = rig.title.empty() ? fs::path(dir).filename().string() : rig.title;
-  page.width = image.width;
-  page.height = image.height;
-  page.denoised = image.denoised;
-  const View view = image.shown();
-  page.film = rig.look.curve == LookSpec::Curve::kFilm;
-  page.ev = view.ev();
-  page.scale = view.scale();
-  page.balance = view.balance();
-  if (view.studio() != nullptr) {
-    page.cube = baked(*view.studio(), figures::kDeskCubeSide);
-  }
+  figures::DeskPage page = page_of(image, rig, fs::path(dir).filename().string());
   if (!a.flag("no-meters") && !rig.meters.empty()) {
     page.meters = meters_of(image, rig, render.scene, error, threads_of(a), a.flag("quiet"));
   }
@@ -149,24 +177,12 @@ int run_desk(int argc, char** argv) {
   page.lights = lights_of(image, rig, render.scene);
   std::size_t bytes = 0;
   with_threads(threads_of(a), [&] { bytes = figures::write_desk(path.string(), page); });
-  if (a.flag("json")) {
-    print_out(json_text({{"page", path.string()},
-                         {"lights", page.lights.size()},
-                         {"meters", page.meters.size()},
-                         {"denoised", page.denoised},
-                         {"bytes", bytes}}));
-    return kDone;
-  }
-  print_out(
-      fmt::format("wrote {}: {}, {}, {} MB{}\n",
-                  printable(path.string(), 200),
-                  counted(page.lights.size(), "light"),
-                  counted(page.meters.size(), "meter"),
-                  short_number(static_cast<double>(bytes) / 1e6, 3),
-                  page.denoised || bytes < 8'000'000
-                      ? ""
-                      : fmt::format("\nsmaller and cleaner: jovilux denoise {}, then --denoised",
-                                    printable(dir, 200))));
+  print_out(a.flag("json") ? json_text({{"page", path.string()},
+                                        {"lights", page.lights.size()},
+                                        {"meters", page.meters.size()},
+                                        {"denoised", page.denoised},
+                                        {"bytes", bytes}})
+                           : desk_summary(path.string(), page, bytes, dir));
   return kDone;
 }
 

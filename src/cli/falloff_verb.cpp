@@ -11,6 +11,7 @@
 
 #include "cli/arguments.h"
 #include "cli/output.h"
+#include "cli/rig_text.h"
 #include "cli/verbs.h"
 #include "figures/falloff_figure.h"
 #include <fmt/format.h>
@@ -20,9 +21,40 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// A light as a rig would have it, from "linear zero_at=6m matches_at=2m": the law's name, then keys
-// as in a rig.
-FalloffSubject subject_of(const std::string& law, const std::string& output) {
+// As a text of TOML.
+std::string quoted_value(const std::string& text) { return '"' + in_quotes(text) + '"'; }
+
+// 0m:1,2m:0.4 as a list of points.
+std::string points_in_rig(const std::string& value) {
+  std::istringstream points(value);
+  std::string out = "[";
+  for (std::string point; std::getline(points, point, ',');) {
+    const auto colon = point.find(':');
+    const std::string share = colon == std::string::npos ? "" : point.substr(colon + 1);
+    out += fmt::format("[{}, {}],",
+                       quoted_value(point.substr(0, colon)),
+                       parse_number(share) ? share : quoted_value(share));
+  }
+  return out + "]";
+}
+
+// A key's value as a rig has it.
+std::string value_in_rig(const std::string& key, const std::string& value) {
+  if (key == "points") {
+    return points_in_rig(value);
+  }
+  if (key == "range") {
+    const auto dots = value.find("..");
+    return fmt::format("[{}, {}]",
+                       quoted_value(value.substr(0, dots)),
+                       quoted_value(dots == std::string::npos ? value : value.substr(dots + 2)));
+  }
+  return key != "formula" && parse_number(value) ? value : quoted_value(value);
+}
+
+// A rig with one light, from "linear zero_at=6m matches_at=2m": the law's name, then keys as in a
+// rig. Throws UsageError.
+std::string rig_of_law(const std::string& law, const std::string& output) {
   std::istringstream words(law);
   std::string name, keys, light_keys, word;
   words >> name;
@@ -35,56 +67,34 @@ FalloffSubject subject_of(const std::string& law, const std::string& output) {
                       printable(law),
                       printable(word)));
     }
-    const std::string key = word.substr(0, equals), value = word.substr(equals + 1);
-    const auto quoted = [](const std::string& v) {
-      std::string out = "\"";
-      for (const char c : v) {
-        out += c == '"' || c == '\\' ? ' ' : c;
-      }
-      return out + "\"";
-    };
-    std::string text = parse_number(value) ? value : quoted(value);
-    if (key == "points") {  // 0m:1,2m:0.4
-      std::istringstream points(value);
-      text = "[";
-      for (std::string point; std::getline(points, point, ',');) {
-        const auto colon = point.find(':');
-        text +=
-            fmt::format("[{}, {}],",
-                        quoted(point.substr(0, colon)),
-                        colon == std::string::npos              ? "\"\""
-                        : parse_number(point.substr(colon + 1)) ? point.substr(colon + 1)
-                                                                : quoted(point.substr(colon + 1)));
-      }
-      text += "]";
-    } else if (key == "formula") {
-      text = quoted(value);
-    } else if (key == "range") {
-      const auto dots = value.find("..");
-      text = fmt::format("[{}, {}]",
-                         quoted(value.substr(0, dots)),
-                         quoted(dots == std::string::npos ? value : value.substr(dots + 2)));
-    }
+    const std::string key = word.substr(0, equals),
+                      value = value_in_rig(key, word.substr(equals + 1));
     if (!is_plain_name(key)) {
       throw UsageError(
           fmt::format("--law \"{}\": \"{}\" is not a key", printable(law), printable(key)));
     }
-    (key == "near_softening" || key == "range" ? light_keys : keys) +=
-        key == "near_softening" || key == "range" ? fmt::format("{} = {}\n", key, text)
-                                                  : fmt::format(", {} = {}", key, text);
+    if (key == "near_softening" || key == "range") {  // keys of the light itself
+      light_keys += fmt::format("{} = {}\n", key, value);
+    } else {
+      keys += fmt::format(", {} = {}", key, value);
+    }
   }
   std::string plain;
   for (const char c : name) {
     plain += std::isalnum(static_cast<unsigned char>(c)) || c == '-' ? c : ' ';
   }
-  const std::string text = fmt::format(
+  return fmt::format(
       "jovilux = 1\n[[light]]\nname = \"law\"\nkind = \"point\"\nat = [0, 0, 0]\noutput = "
       "\"{}\"\nfalloff = {{ law = \"{}\"{} }}\n{}",
       output,
       plain,
       keys,
       light_keys);
-  const auto document = parse_toml(text, "--law");
+}
+
+// A light with this law. Throws UsageError and BadInput.
+FalloffSubject subject_of(const std::string& law, const std::string& output) {
+  const auto document = parse_toml(rig_of_law(law, output), "--law");
   if (!document) {
     throw UsageError(
         fmt::format("--law \"{}\": cannot be read; write a law and keys, such as \"linear "

@@ -77,24 +77,88 @@ std::string listed(const std::vector<int>& slices) {
   return out + (slices.size() > kMost ? fmt::format(" and {} more", slices.size() - kMost) : "");
 }
 
+Usage usage_of_merge() {
+  return {"merge",
+          "DIR...",
+          "Joins slices rendered apart (jovilux render --slice K/N) into the picture that one "
+          "render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml "
+          "in the folder of -o.",
+          {{"o,output", "folder for the results; created", "DIR"},
+           {"unfinished",
+            "join also slices that were interrupted; their tiles are noisier, or empty",
+            ""},
+           {"force", "replace results of another rig in the folder", ""},
+           {"quiet", "no progress", ""},
+           {"json", "print stats.json to standard output instead of the summary", ""}},
+          "The slices may lie in one folder or in several. All N are needed.",
+          "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 "
+          "--slice $k/2 -o slices; done; jovilux merge slices -o joined"};
+}
+
+// Refuses to go on where slices are missing.
+void check_all_there(const std::map<int, std::string>& files,
+                     int count,
+                     const std::string& folder) {
+  std::vector<int> missing;
+  for (int i = 0; i < count; ++i) {
+    if (files.count(i) == 0) {
+      missing.push_back(i);
+    }
+  }
+  if (!missing.empty()) {
+    refuse(folder,
+           fmt::format("of {} slices {} {} missing: {}",
+                       count,
+                       missing.size(),
+                       missing.size() == 1 ? "is" : "are",
+                       listed(missing)),
+           "render them, or name their folders too");
+  }
+}
+
+// The films of all slices in one.
+RenderState joined_state(const std::map<int, std::string>& files,
+                         const FilmLabel& first,
+                         const Rig& rig,
+                         const ProgressFn& tell) {
+  RenderState state(rig.render.width, rig.render.height, first.layers.size(), parts_of(rig));
+  const auto start = std::chrono::steady_clock::now();
+  Progress so_far;
+  for (const auto& [index, file] : files) {
+    if (tell) {
+      so_far.seconds =
+          std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+      tell(so_far);
+      so_far.done += 1.0 / static_cast<double>(files.size());
+    }
+    const auto label = load_state(file, first, state);
+    if (!label) {
+      Problems problems = label.problems();
+      for (Problem& p : problems) {
+        p.hint = "give the slices of one render; render this one again";
+      }
+      throw BadInput{std::move(problems)};
+    }
+  }
+  return state;
+}
+
+// The joined picture with its figures, the last of whose history are the whole picture's.
+Render joined_render(RenderState state, const Rig& rig, int camera, const FilmLabel& label) {
+  Render out{std::move(state), {}};
+  out.stats = stats_of(rig, camera, label.layers, out.state);
+  out.stats.threads = out.state.threads;
+  auto& history = out.stats.history;
+  const auto taken = static_cast<double>(out.state.taken);
+  std::erase_if(history, [&](const NoiseMoment& m) { return m.samples >= taken; });
+  history.push_back({taken, out.stats.wall_s, out.stats.noise.median, out.stats.noise.p95});
+  return out;
+}
+
 }  // namespace
 
 int run_merge(int argc, char** argv) {
-  Usage usage{"merge",
-              "DIR...",
-              "Joins slices rendered apart (jovilux render --slice K/N) into the picture that one "
-              "render gives, bit for bit:\nimage.exr, view.png, stats.json and rig.resolved.toml "
-              "in the folder of -o.",
-              {{"o,output", "folder for the results; created", "DIR"},
-               {"unfinished",
-                "join also slices that were interrupted; their tiles are noisier, or empty",
-                ""},
-               {"force", "replace results of another rig in the folder", ""},
-               {"quiet", "no progress", ""},
-               {"json", "print stats.json to standard output instead of the summary", ""}},
-              "The slices may lie in one folder or in several. All N are needed.",
-              "for k in 1 2; do jovilux render demo-out/rig/orchid-house.toml --size 320x180 "
-              "--slice $k/2 -o slices; done; jovilux merge slices -o joined"};
+  const Usage usage = usage_of_merge();
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -106,21 +170,8 @@ int run_merge(int argc, char** argv) {
   }
   std::vector<FilmLabel> labels;
   const std::map<int, std::string> files = slices_in(a.positionals(), labels);
-  std::vector<int> missing;
-  for (int i = 0; i < labels[0].share.count; ++i) {
-    if (files.count(i) == 0) {
-      missing.push_back(i);
-    }
-  }
-  if (!missing.empty()) {
-    refuse(a.positionals()[0],
-           fmt::format("of {} slices {} {} missing: {}",
-                       labels[0].share.count,
-                       missing.size(),
-                       missing.size() == 1 ? "is" : "are",
-                       listed(missing)),
-           "render them, or name their folders too");
-  }
+  const FilmLabel& first = labels[0];
+  check_all_there(files, first.share.count, a.positionals()[0]);
   const auto unfinished =
       std::find_if(labels.begin(), labels.end(), [](const FilmLabel& l) { return !l.finished; });
   if (unfinished != labels.end() && !a.flag("unfinished")) {
@@ -135,40 +186,13 @@ int run_merge(int argc, char** argv) {
     throw BadInput{rig.problems()};
   }
   RenderOptions options;
-  options.camera = camera_index(*rig, labels[0].camera);
-  RenderState state(rig->render.width, rig->render.height, labels[0].layers.size(), parts_of(*rig));
+  options.camera = camera_index(*rig, first.camera);
   ProgressBar bar(a.flag("quiet"));
-  const ProgressFn tell = bar.function();
-  const auto start = std::chrono::steady_clock::now();
-  Progress so_far;
-  for (const auto& [index, file] : files) {
-    if (tell) {
-      so_far.seconds =
-          std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-      tell(so_far);
-      so_far.done += 1.0 / static_cast<double>(files.size());
-    }
-    const auto label = load_state(file, labels[0], state);
-    if (!label) {
-      Problems problems = label.problems();
-      for (Problem& p : problems) {
-        p.hint = "give the slices of one render; render this one again";
-      }
-      throw BadInput{std::move(problems)};
-    }
-  }
+  RenderState state = joined_state(files, first, *rig, bar.function());
   prepare_folder(*folder, *rig, a.flag("force"));
-  Render joined{std::move(state), {}};
-  joined.stats = stats_of(*rig, options.camera, labels[0].layers, joined.state);
+  Render joined = joined_render(std::move(state), *rig, options.camera, first);
   joined.stats.stopped_by = unfinished == labels.end() ? StoppedBy::kSamples : StoppedBy::kSignal;
-  joined.stats.threads = joined.state.threads;
-  // The last moment is known of the whole picture.
-  auto& history = joined.stats.history;
-  const auto taken = static_cast<double>(joined.state.taken);
-  std::erase_if(history, [&](const NoiseMoment& m) { return m.samples >= taken; });
-  history.push_back(
-      {taken, joined.stats.wall_s, joined.stats.noise.median, joined.stats.noise.p95});
-  save_render(*folder, *rig, labels[0].layers, options, joined, std::nullopt);
+  save_render(*folder, *rig, first.layers, options, joined, std::nullopt);
   std::optional<DenoisingReport> denoising;
   if (rig->render.denoise) {
     denoising = denoise_folder(*folder);
@@ -177,8 +201,7 @@ int run_merge(int argc, char** argv) {
     print_out(stats_json(*rig, joined.stats, rig->render.width, rig->render.height));
   } else {
     print_out(render_summary(
-        {std::move(*rig), std::move(joined.stats), labels[0].camera, false, "", denoising},
-        *folder));
+        {std::move(*rig), std::move(joined.stats), first.camera, false, "", denoising}, *folder));
   }
   return kDone;
 }

@@ -23,6 +23,8 @@
 namespace jovilux::cli {
 namespace {
 
+namespace fs = std::filesystem;
+
 constexpr const char* kSchemaFile = "rig.schema.json";
 
 // Writes a rig whose first line names the schema that editors check it by, and the schema. A file
@@ -159,7 +161,6 @@ int new_from_usd(const std::string& source,
                  const std::filesystem::path& dir,
                  const std::filesystem::path& file,
                  bool json) {
-  namespace fs = std::filesystem;
   const auto stage = load_usd_lights(source);
   for (const Problem& p : stage.problems()) {
     print_err(to_string(p) + "\n");
@@ -197,7 +198,6 @@ int new_from(const std::string& source,
              const std::filesystem::path& dir,
              const std::filesystem::path& file,
              bool json) {
-  namespace fs = std::filesystem;
   const std::string ending = file_ending(source);
   if (ending == ".usda") {
     return new_from_usd(source, dir, file, json);
@@ -242,16 +242,12 @@ int new_from(const std::string& source,
   return kDone;
 }
 
-}  // namespace
-
-int run_new(int argc, char** argv) {
+Usage usage_of_new() {
   std::string scenes;
-  std::vector<std::string> names;
   for (const TestScene& t : test_scenes()) {
     scenes += fmt::format("  {:<10} {}\n", t.name, t.what);
-    names.push_back(t.name);
   }
-  const Usage usage{
+  return {
       "new",
       "DIR",
       "Writes DIR/rig.toml: a small commented rig that renders at once. DIR is created; a rig that "
@@ -264,81 +260,105 @@ int run_new(int argc, char** argv) {
        {"json", "print one JSON document instead", ""}},
       "Scenes:\n" + scenes,
       "jovilux new row --scene row"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  const TestScene* scene = nullptr;
-  if (const auto name = a.text("scene")) {
-    for (const TestScene& t : test_scenes()) {
-      scene = t.name == *name ? &t : scene;
+}
+
+// Throws UsageError where there is none of this name.
+const TestScene& scene_named(const std::string& name) {
+  std::vector<std::string> names;
+  for (const TestScene& t : test_scenes()) {
+    if (t.name == name) {
+      return t;
     }
-    if (scene == nullptr) {
-      const std::string hint = did_you_mean(*name, names);
-      throw UsageError(fmt::format("--scene: found \"{}\"; expected {}{}",
-                                   printable(*name),
-                                   join_or(names),
-                                   hint.empty() ? "" : "; " + hint));
-    }
+    names.push_back(t.name);
   }
-  namespace fs = std::filesystem;
-  const fs::path dir(a.positional()), file = dir / "rig.toml";
+  const std::string hint = did_you_mean(name, names);
+  throw UsageError(fmt::format("--scene: found \"{}\"; expected {}{}",
+                               printable(name),
+                               join_or(names),
+                               hint.empty() ? "" : "; " + hint));
+}
+
+// The rig's file in the folder that is asked for. Throws UsageError where it may not be written.
+fs::path file_for(const fs::path& dir, bool force) {
   if (dir.extension() == ".toml") {
     throw UsageError(fmt::format("{} names a file; name the folder for rig.toml, such as {}",
                                  printable(dir.string(), 200),
                                  printable(fs::path(dir).replace_extension().string(), 200)));
   }
+  fs::path file = dir / "rig.toml";
   std::error_code ec;
-  if (fs::exists(file, ec) && !a.flag("force")) {
+  if (fs::exists(file, ec) && !force) {
     throw UsageError(fmt::format("{} exists; choose another folder, or add --force to replace it",
                                  printable(file.string(), 200)));
   }
-  if (const auto from = a.text("from")) {
-    if (scene != nullptr) {
-      throw UsageError("--from and --scene are both given; choose one");
-    }
-    return new_from(*from, dir, file, a.flag("json"));
-  }
-  make_folder(dir);
-  const std::string out = (dir / "out").string();
-  const std::string render = fmt::format("jovilux render {} -o {}", file.string(), out);
-  if (scene == nullptr) {
-    write_rig(file, starter_rig());
-    if (a.flag("json")) {
-      print_out(json_text({{"wrote", file.string()}, {"next", render}}));
-      return kDone;
-    }
-    print_out(fmt::format("wrote {}\nnext: {}\n", file.string(), render));
-    return kDone;
-  }
+  return file;
+}
+
+int new_starter(const fs::path& file, const std::string& render, bool json) {
+  write_rig(file, starter_rig());
+  print_out(json ? json_text({{"wrote", file.string()}, {"next", render}})
+                 : fmt::format("wrote {}\nnext: {}\n", file.string(), render));
+  return kDone;
+}
+
+int new_scene(const TestScene& scene,
+              const fs::path& file,
+              const std::string& render,
+              const std::string& out,
+              bool json) {
   std::string read = "jovilux read " + out;
-  for (const std::string& at : scene->read_at) {
+  for (const std::string& at : scene.read_at) {
     read += " --at " + at;
   }
   write_rig(file,
             fmt::format("# {}\n#   {}\n#   {}\n#   reads {}; {}\n",
-                        scene->what,
+                        scene.what,
                         render,
                         read,
-                        scene->read_what,
-                        scene->then) +
-                scene->rig);
-  if (a.flag("json")) {
+                        scene.read_what,
+                        scene.then) +
+                scene.rig);
+  if (json) {
     print_out(json_text({{"wrote", file.string()},
                          {"next", render},
                          {"then", read},
-                         {"reads", scene->read_what},
-                         {"try", scene->then}}));
+                         {"reads", scene.read_what},
+                         {"try", scene.then}}));
     return kDone;
   }
   print_out(fmt::format("wrote {}\nnext: {}\nthen: {}\n      reads {}\n      {}\n",
                         file.string(),
                         render,
                         read,
-                        scene->read_what,
-                        scene->then));
+                        scene.read_what,
+                        scene.then));
   return kDone;
+}
+
+}  // namespace
+
+int run_new(int argc, char** argv) {
+  const Usage usage = usage_of_new();
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  const auto name = a.text("scene"), from = a.text("from");
+  const TestScene* const scene = name ? &scene_named(*name) : nullptr;
+  const fs::path dir(a.positional()), file = file_for(dir, a.flag("force"));
+  const bool json = a.flag("json");
+  if (from) {
+    if (scene != nullptr) {
+      throw UsageError("--from and --scene are both given; choose one");
+    }
+    return new_from(*from, dir, file, json);
+  }
+  make_folder(dir);
+  const std::string out = (dir / "out").string(),
+                    render = fmt::format("jovilux render {} -o {}", file.string(), out);
+  return scene == nullptr ? new_starter(file, render, json)
+                          : new_scene(*scene, file, render, out, json);
 }
 
 }  // namespace jovilux::cli

@@ -227,10 +227,8 @@ std::string csv_text(const std::vector<ReadImage>& images) {
   return out;
 }
 
-}  // namespace
-
-int run_read(int argc, char** argv) {
-  const Usage usage{
+Usage usage_of_read() {
+  return {
       "read",
       "IMAGE...",
       "Reads luminances off an image.exr as a spot meter would: cd/m2 with standard error, linear "
@@ -245,17 +243,17 @@ int run_read(int argc, char** argv) {
        {"json", "print one JSON document instead", ""}},
       "Without --at, --box and --line the whole picture is read as one box.",
       "jovilux read demo-out/bench/image.exr --at 480,300 --box 200,320,8,8"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
-  std::vector<PixelBox> boxes = pixel_boxes(a);
-  struct Line {
-    std::string text;
-    std::size_t first, count;
-  };
-  std::vector<Line> lines;
+}
+
+// A line of pixels: which of the boxes that are read they are.
+struct PixelLine {
+  std::string text;
+  std::size_t first, count;
+};
+
+// The lines that are asked for, whose pixels are added to the boxes. Throws UsageError.
+std::vector<PixelLine> pixel_lines(const Arguments& a, std::vector<PixelBox>& boxes) {
+  std::vector<PixelLine> lines;
   for (const std::string& line : a.texts("line")) {
     const auto n = numbers_of("--line", line, 4, "X0,Y0,X1,Y1");
     for (const int v : n) {
@@ -268,52 +266,80 @@ int run_read(int argc, char** argv) {
         {fmt::format("{},{} to {},{}", n[0], n[1], n[2], n[3]), boxes.size(), pixels.size()});
     boxes.insert(boxes.end(), pixels.begin(), pixels.end());
   }
+  return lines;
+}
+
+// A picture at the boxes; without any, the whole of it as one. Throws BadInput.
+ReadImage read_given(const std::string& given, bool denoised, std::vector<PixelBox> boxes) {
+  ReadImage image;
+  image.path = image_in(given, denoised);
+  image.name = printable(given, 120);
+  if (Problems missing = denoised ? check_denoised(given) : Problems{}; !missing.empty()) {
+    throw BadInput{std::move(missing)};
+  }
+  if (boxes.empty()) {
+    const auto size = read_image(image.path, {});
+    if (!size) {
+      throw BadInput{size.problems()};
+    }
+    boxes.push_back({0, 0, size->width, size->height});
+  }
+  auto result = read_image(image.path, boxes);
+  if (!result) {
+    throw BadInput{result.problems()};
+  }
+  image.readings = std::move(*result);
+  return image;
+}
+
+void write_readings(const std::string& folder,
+                    bool force,
+                    const std::vector<PixelLine>& lines,
+                    const std::vector<ReadImage>& images) {
+  std::vector<std::string> files = {"readings.csv"};
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    files.push_back(fmt::format("line-{}.png", i + 1));
+  }
+  prepare_files(folder, files, force);
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    const PixelLine& line = lines[i];
+    line_figure(
+        (fs::path(folder) / files[i + 1]).string(), line.text, images, line.first, line.count);
+  }
+  write_text_file((fs::path(folder) / "readings.csv").string(), csv_text(images));
+}
+
+Json to_json(const std::vector<ReadImage>& images) {
+  if (images.size() == 1) {
+    return to_json(images[0]);
+  }
+  Json j{{"images", Json::array()}};
+  for (const ReadImage& image : images) {
+    j["images"].push_back(to_json(image));
+  }
+  return j;
+}
+
+}  // namespace
+
+int run_read(int argc, char** argv) {
+  const Usage usage = usage_of_read();
+  const Arguments a(usage, argc, argv);
+  if (a.help_wanted()) {
+    print_out(a.help_text());
+    return kDone;
+  }
+  std::vector<PixelBox> boxes = pixel_boxes(a);
+  const std::vector<PixelLine> lines = pixel_lines(a, boxes);
   std::vector<ReadImage> images;
   for (const std::string& given : a.positionals()) {
-    ReadImage image;
-    image.path = given;
-    image.name = printable(given, 120);
-    image.path = image_in(given, a.flag("denoised"));
-    if (Problems missing = a.flag("denoised") ? check_denoised(given) : Problems{};
-        !missing.empty()) {
-      throw BadInput{std::move(missing)};
-    }
-    std::vector<PixelBox> wanted = boxes;
-    if (wanted.empty()) {
-      const auto size = read_image(image.path, {});
-      if (!size) {
-        throw BadInput{size.problems()};
-      }
-      wanted.push_back({0, 0, size->width, size->height});
-    }
-    auto result = read_image(image.path, wanted);
-    if (!result) {
-      throw BadInput{result.problems()};
-    }
-    image.readings = std::move(*result);
-    images.push_back(std::move(image));
+    images.push_back(read_given(given, a.flag("denoised"), boxes));
   }
   if (const auto folder = a.text("output")) {
-    std::vector<std::string> files = {"readings.csv"};
-    for (std::size_t i = 0; i < lines.size(); ++i) {
-      files.push_back(fmt::format("line-{}.png", i + 1));
-    }
-    prepare_files(*folder, files, a.flag("force"));
-    for (std::size_t i = 0; i < lines.size(); ++i) {
-      line_figure((fs::path(*folder) / files[i + 1]).string(),
-                  lines[i].text,
-                  images,
-                  lines[i].first,
-                  lines[i].count);
-    }
-    write_text_file((fs::path(*folder) / "readings.csv").string(), csv_text(images));
+    write_readings(*folder, a.flag("force"), lines, images);
   }
   if (a.flag("json")) {
-    Json j = images.size() == 1 ? to_json(images[0]) : Json{{"images", Json::array()}};
-    for (std::size_t i = 0; images.size() > 1 && i < images.size(); ++i) {
-      j["images"].push_back(to_json(images[i]));
-    }
-    print_out(json_text(j));
+    print_out(json_text(to_json(images)));
     return kDone;
   }
   std::string out = text_table(table_of(images));

@@ -4,10 +4,12 @@
 #include "jovilux/files/json.h"
 #include "jovilux/render/exposure_moments.h"
 
+#include <array>
 #include <cctype>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
+#include <utility>
 
 #include "cli/output.h"
 #include "cli/pixel_options.h"
@@ -17,6 +19,49 @@
 namespace jovilux::cli {
 
 namespace fs = std::filesystem;
+
+namespace {
+
+// The pixel of --pixel, in the rig's picture. Throws UsageError.
+std::array<int, 2> pixel_in(const std::string& pixel, const Rig& rig) {
+  const std::vector<int> place = numbers_of("--pixel", pixel, 2, "X,Y");
+  const int x = place[0], y = place[1];
+  if (x < 0 || y < 0 || x >= rig.render.width || y >= rig.render.height) {
+    throw UsageError(fmt::format("--pixel {},{} is outside the picture of {} x {}",
+                                 x,
+                                 y,
+                                 rig.render.width,
+                                 rig.render.height));
+  }
+  return {x, y};
+}
+
+// Traces the sample; its luminance by layer. Throws UsageError and BadInput.
+std::pair<ReplayedSample, std::vector<std::string>> traced_again(const Rig& rig,
+                                                                 RenderOptions options,
+                                                                 const std::array<int, 2>& pixel,
+                                                                 int sample) {
+  auto scene = prepare_scene(rig, options.camera);
+  if (!scene) {
+    throw BadInput{scene.problems()};
+  }
+  auto exposure = exposure_moments(rig, *scene, options.camera);
+  if (!exposure) {
+    throw BadInput{exposure.problems()};
+  }
+  std::vector<std::string> layers = exposure->moments.empty() ? scene->layers : exposure->layers;
+  options.moments = std::move(exposure->moments);
+  auto traced = replay_sample(rig, *scene, options, layers.size(), pixel[0], pixel[1], sample);
+  if (!traced) {
+    throw UsageError(
+        fmt::format("--sample {}: with a noise target only each pixel's first samples can be "
+                    "traced again",
+                    sample));
+  }
+  return {std::move(*traced), std::move(layers)};
+}
+
+}  // namespace
 
 int replay_one_sample(const Arguments& a, const std::string& pixel) {
   RigRequest request = rig_request(a);
@@ -32,34 +77,9 @@ int replay_one_sample(const Arguments& a, const std::string& pixel) {
   RenderOptions options;
   options.threads = threads_of(a);
   options.camera = choose_camera(*rig, a.text("camera").value_or(""));
-  const std::vector<int> place = numbers_of("--pixel", pixel, 2, "X,Y");
-  const int x = place[0], y = place[1];
-  if (x < 0 || y < 0 || x >= rig->render.width || y >= rig->render.height) {
-    throw UsageError(fmt::format("--pixel {},{} is outside the picture of {} x {}",
-                                 x,
-                                 y,
-                                 rig->render.width,
-                                 rig->render.height));
-  }
+  const auto [x, y] = pixel_in(pixel, *rig);
   const int sample = a.whole("sample", 0, rig->render.samples - 1).value_or(0);
-  auto scene = prepare_scene(*rig, options.camera);
-  if (!scene) {
-    throw BadInput{scene.problems()};
-  }
-  auto exposure = exposure_moments(*rig, *scene, options.camera);
-  if (!exposure) {
-    throw BadInput{exposure.problems()};
-  }
-  const std::vector<std::string> layers =
-      exposure->moments.empty() ? scene->layers : exposure->layers;
-  options.moments = std::move(exposure->moments);
-  const auto traced = replay_sample(*rig, *scene, options, layers.size(), x, y, sample);
-  if (!traced) {
-    throw UsageError(
-        fmt::format("--sample {}: with a noise target only each pixel's first samples can be "
-                    "traced again",
-                    sample));
-  }
+  const auto [traced, layers] = traced_again(*rig, std::move(options), {x, y}, sample);
   const auto parts = static_cast<std::size_t>(parts_of(*rig));
   double total = 0;
   Json lights = Json::array();
@@ -67,7 +87,7 @@ int replay_one_sample(const Arguments& a, const std::string& pixel) {
   for (std::size_t l = 0; l < layers.size(); ++l) {
     double luminance = 0;
     for (std::size_t p = 0; p < parts; ++p) {
-      luminance += static_cast<double>(traced->luminance[l * parts + p]);
+      luminance += static_cast<double>(traced.luminance[l * parts + p]);
     }
     total += luminance;
     lights.push_back({{"name", layers[l]}, {"luminance_cd_m2", luminance}});
@@ -78,20 +98,20 @@ int replay_one_sample(const Arguments& a, const std::string& pixel) {
                          {"y", y},
                          {"sample", sample},
                          {"luminance_cd_m2", total},
-                         {"not_finite", traced->not_finite},
+                         {"not_finite", traced.not_finite},
                          {"lights", std::move(lights)}}));
-  } else {
-    print_out(fmt::format(
-        "pixel {},{}, sample {}: {} cd/m2 by its camera path\n{}{}",
-        x,
-        y,
-        sample,
-        short_number(total),
-        lines,
-        traced->not_finite > 0
-            ? fmt::format("{} contributions are not finite and left out\n", traced->not_finite)
-            : ""));
+    return kDone;
   }
+  print_out(fmt::format(
+      "pixel {},{}, sample {}: {} cd/m2 by its camera path\n{}{}",
+      x,
+      y,
+      sample,
+      short_number(total),
+      lines,
+      traced.not_finite > 0
+          ? fmt::format("{} contributions are not finite and left out\n", traced.not_finite)
+          : ""));
   return kDone;
 }
 

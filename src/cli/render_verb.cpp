@@ -57,25 +57,34 @@ int choose_camera(Rig& rig, const std::string& name) {
   return index;
 }
 
-std::string render_summary(const Rendered& r, const std::string& folder) {
+namespace {
+
+// Size, samples, time and noise.
+std::string work_in_words(const Rendered& r) {
   const RenderStats& s = r.stats;
   static constexpr const char* kWhy[] = {
       "all samples taken", "noise reached", "time limit", "interrupted"};
   const double rays = static_cast<double>(s.rays.camera + s.rays.path + s.rays.shadow);
-  std::string out = fmt::format(
-      "{} x {}, {} samples a pixel in {:.1f} s with {} thread{} ({}), {} million rays/s\n",
-      r.rig.render.width,
-      r.rig.render.height,
-      short_number(s.samples_per_pixel, 4),
-      s.wall_s,
-      s.threads,
-      s.threads == 1 ? "" : "s",
-      kWhy[static_cast<int>(s.stopped_by)],
-      short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3));
-  out += fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n",
+  return fmt::format(
+             "{} x {}, {} samples a pixel in {:.1f} s with {} thread{} ({}), {} million rays/s\n",
+             r.rig.render.width,
+             r.rig.render.height,
+             short_number(s.samples_per_pixel, 4),
+             s.wall_s,
+             s.threads,
+             s.threads == 1 ? "" : "s",
+             kWhy[static_cast<int>(s.stopped_by)],
+             short_number(rays / std::max(1e-9, s.wall_s) / 1e6, 3)) +
+         fmt::format("noise: median {}, 95 % of pixels below {}; fireflies {}\n",
                      percent(s.noise.median),
                      percent(s.noise.p95),
                      s.noise.fireflies);
+}
+
+// What the figures alone do not tell: steps that ran out, few samples, a black picture.
+std::string warnings_in_words(const Rendered& r, const std::string& folder) {
+  const RenderStats& s = r.stats;
+  std::string out;
   if (s.rays.march.exhausted > 0) {
     out += fmt::format(
         "marching: {} of {} million marches ran out of steps; raise [render] march = {{ max_steps "
@@ -100,25 +109,32 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
         r.rig.render.width / 2,
         r.rig.render.height / 2);
   }
+  return out;
+}
+
+std::string lights_in_words(const RenderStats& s) {
   std::vector<std::vector<std::string>> rows = {{"light", "mean cd/m2", "share", "share of noise"}};
+  std::string limits;
   for (const auto& l : s.lights) {
     const bool known = std::isfinite(l.noise_share);
     rows.push_back({l.name,
                     short_number(l.mean_luminance),
                     percent(l.share),
                     known ? percent(l.noise_share) : "-"});
-  }
-  if (rows.size() > 1) {
-    out += text_table(rows) + "\n";
-  }
-  for (const auto& l : s.lights) {
     if (l.clamped > 0) {
-      out += fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n",
-                         l.name,
-                         short_number(l.clamped),
-                         percent(l.clamped / (l.clamped + l.mean_luminance)));
+      limits +=
+          fmt::format("{}: its bounce_limit held back {} cd/m2 in the mean, {} of its light\n",
+                      l.name,
+                      short_number(l.clamped),
+                      percent(l.clamped / (l.clamped + l.mean_luminance)));
     }
   }
+  return (rows.size() > 1 ? text_table(rows) + "\n" : "") + limits;
+}
+
+// Light that the picture lacks, or has too much of.
+std::string losses_in_words(const RenderStats& s) {
+  std::string out;
   if (const auto& lost = s.not_finite) {
     out += fmt::format(
         "{} contributions were not finite and are left out, the first at pixel {},{}, sample "
@@ -140,6 +156,14 @@ std::string render_summary(const Rendered& r, const std::string& folder) {
                        percent(std::abs(removed->luminance) / mean),
                        percent(removed->standard_error / mean));
   }
+  return out;
+}
+
+}  // namespace
+
+std::string render_summary(const Rendered& r, const std::string& folder) {
+  std::string out = work_in_words(r) + warnings_in_words(r, folder) + lights_in_words(r.stats) +
+                    losses_in_words(r.stats);
   if (r.denoising) {
     out += "\n" + denoising_summary(*r.denoising, folder) + "\nas traced:\n";
   }

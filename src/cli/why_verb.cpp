@@ -164,9 +164,7 @@ PixelBox asked_box(const Arguments& a, const Rig& rig) {
   return boxes[0];
 }
 
-}  // namespace
-
-int run_why(int argc, char** argv) {
+Usage usage_of_why() {
   Usage usage{
       "why",
       "DIR|RIG",
@@ -187,6 +185,24 @@ int run_why(int argc, char** argv) {
     usage.options.push_back(std::move(o));
   }
   usage.options.push_back(threads_option());
+  return usage;
+}
+
+// The view in a render's folder, the denoised one where there is one; empty: none.
+std::string view_in(const fs::path& folder) {
+  std::error_code ec;
+  for (const fs::path& view : {folder / kDenoisedView, folder / "view.png"}) {
+    if (fs::exists(view, ec)) {
+      return view.string();
+    }
+  }
+  return "";
+}
+
+}  // namespace
+
+int run_why(int argc, char** argv) {
+  const Usage usage = usage_of_why();
   const Arguments a(usage, argc, argv);
   if (a.help_wanted()) {
     print_out(a.help_text());
@@ -208,9 +224,10 @@ int run_why(int argc, char** argv) {
   options.samples =
       static_cast<std::uint64_t>(a.whole("samples", kFewest, kMost).value_or(1 << 17));
   const PixelBox box = asked_box(a, *rig);
-  const auto folder = a.text("output");
-  if (folder) {
+  std::string figure;
+  if (const auto folder = a.text("output")) {
     prepare_files(*folder, {"ways.png"}, a.flag("force"));
+    figure = (fs::path(*folder) / "ways.png").string();
   }
   const auto scene = prepare_scene(*rig, options.camera);
   if (!scene) {
@@ -228,23 +245,14 @@ int run_why(int argc, char** argv) {
   catch_interrupts();
   options.stop = stop_requested;
   const WayReport report = light_ways(*rig, *scene, box, options);
-  if (folder) {
-    const fs::path clean = given / kDenoisedView,
-                   view = fs::exists(clean, ec) ? clean : given / "view.png";
-    figures::ways_figure((fs::path(*folder) / "ways.png").string(),
-                         report,
-                         *rig,
-                         *scene,
-                         options.camera,
-                         same && fs::exists(view, ec) ? view.string() : "");
+  if (!figure.empty()) {
+    figures::ways_figure(figure, report, *rig, *scene, options.camera, same ? view_in(given) : "");
   }
   if (a.flag("json")) {
     print_out(json_text(to_json(report, picture)));
   } else {
-    print_out(in_words(report, picture));
-    if (folder) {
-      print_out(fmt::format("\nlook at {}\n", (fs::path(*folder) / "ways.png").string()));
-    }
+    print_out(in_words(report, picture) +
+              (figure.empty() ? "" : fmt::format("\nlook at {}\n", figure)));
   }
   return report.interrupted ? kInterrupted : kDone;
 }

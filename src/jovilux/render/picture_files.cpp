@@ -132,6 +132,13 @@ void add_halves(std::vector<ExrChannel>& channels,
   }
 }
 
+// Whether pixels have different numbers of samples.
+bool is_uneven(const Film& film) {
+  bool uneven = false;
+  each_pixel(film, [&](std::size_t i) { uneven = uneven || film.taken(i) != film.taken(0); });
+  return uneven;
+}
+
 void save_exr(const std::string& path,
               const std::string& rig_text,
               const Rig& rig,
@@ -148,7 +155,7 @@ void save_exr(const std::string& path,
   add_one(channels, film, "variance.V", Type::kFloat, [&variance](std::size_t i) {
     return variance.whole[i];
   });
-  if (rig.render.noise) {
+  if (rig.render.noise || is_uneven(film)) {
     add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) {
       return static_cast<float>(film.taken(i));
     });
