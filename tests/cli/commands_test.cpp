@@ -1,9 +1,12 @@
 // The built program's rules: exit statuses, JSON, files, help.
 #include "jovilux/files/exr.h"
 #include "jovilux/files/image.h"
+#include "jovilux/judge/rendered_image.h"
 
+#include <algorithm>
 #include <cstdlib>
 #include <filesystem>
+#include <numeric>
 
 #include "tests/support/program.h"
 #include <catch2/catch.hpp>
@@ -357,6 +360,16 @@ TEST_CASE("noise and time limits end a render and are told in its statistics", "
                          .json();
   CHECK(timed["stopped_by"] == "time");
   CHECK(timed["wall_s"].get<double>() < 3);
+  // Where the samples went, by which noise forecasts what more of them bring.
+  const auto picture = load_rendered(dir.path("o"), false, false);
+  REQUIRE(picture);
+  REQUIRE(picture->samples.size() == picture->pixels());
+  const auto [least, most] = std::minmax_element(picture->samples.begin(), picture->samples.end());
+  CHECK(*least < *most);
+  CHECK(static_cast<double>(*most) == timed["sampling"]["most"].get<double>());
+  const double sum = std::accumulate(picture->samples.begin(), picture->samples.end(), 0.0);
+  CHECK(sum / static_cast<double>(picture->pixels()) ==
+        Approx(timed["samples_per_pixel"].get<double>()));
 }
 
 TEST_CASE("a preview is there at once, as large as the picture, with a small image below it",

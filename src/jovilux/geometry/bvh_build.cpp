@@ -123,103 +123,127 @@ class Builder {
     return static_cast<float>(whole);
   }
 
-  // Splits a range in two where the heuristic finds its least cost; false where it should stay
-  // whole.
+  // Bins for each unit of a center's place; 0 along axes on which all centers lie in one place.
+  static Float4 bin_scale(const Range& r) {
+    const Float4 extent = r.centers.hi - r.centers.lo;
+    const Float4 zero = {0, 0, 0, 0};
+    // The last bin's upper edge is inside: a center at it must not fall into a bin beyond.
+    return extent > zero + kFlat ? (kBins * (1 - 1e-6f)) / extent : zero;
+  }
+
+  Bins binned(const Range& r, const Float4& scale) const {
+    const auto bin_items = [&](std::uint32_t b, std::uint32_t e, Bins bins) {
+      for (std::uint32_t i = b; i < e; ++i) {
+        const Float4 lo = load(items_[i].lo), hi = load(items_[i].hi);
+        const Float4 place = (lo + hi - r.centers.lo) * scale;
+        for (int a = 0; a < 3; ++a) {
+          const int k = static_cast<int>(place[a]);
+          bins.box[a][k].add(lo, hi);
+          ++bins.count[a][k];
+        }
+      }
+      return bins;
+    };
+    if (r.size() < kParallelBins) {
+      return bin_items(r.begin, r.end, Bins());
+    }
+    return tbb::parallel_deterministic_reduce(
+        tbb::blocked_range<std::uint32_t>(r.begin, r.end, kParallelBins / 4),
+        Bins(),
+        [&](const auto& part, Bins acc) { return bin_items(part.begin(), part.end(), acc); },
+        [](Bins a, const Bins& b) {
+          a.merge(b);
+          return a;
+        });
+  }
+
+  // Before which bin of an axis a cut costs least; axis -1: all centers lie in one place.
+  struct Cut {
+    float cost = kFar;
+    int axis = -1, bin = 0;
+  };
+
+  Cut best_cut(const Bins& bins, const Range& r) const {
+    Cut best;
+    for (int a = 0; a < 3; ++a) {
+      if (!(r.centers.hi[a] - r.centers.lo[a] > kFlat)) {
+        continue;
+      }
+      float right_cost[kBins];
+      Box4 box;
+      std::uint32_t count = 0;
+      for (int b = kBins - 1; b > 0; --b) {
+        box.add(bins.box[a][b].lo, bins.box[a][b].hi);
+        count += bins.count[a][b];
+        right_cost[b] = count > 0 ? box.half_area() * tests(count) : kFar;
+      }
+      box = Box4();
+      count = 0;
+      for (int b = 1; b < kBins; ++b) {
+        box.add(bins.box[a][b - 1].lo, bins.box[a][b - 1].hi);
+        count += bins.count[a][b - 1];
+        const float cost = count > 0 ? box.half_area() * tests(count) + right_cost[b] : kFar;
+        if (cost < best.cost) {
+          best = {cost, a, b};
+        }
+      }
+    }
+    return best;
+  }
+
+  // Items whose centers lie before the cut come first; where the others begin.
+  std::uint32_t partitioned(const Range& r, const Float4& scale, const Cut& cut) {
+    const float origin = r.centers.lo[cut.axis], factor = scale[cut.axis];
+    const auto at = std::partition(
+        items_.begin() + r.begin, items_.begin() + r.end, [&](const BoxedItem& item) {
+          return static_cast<int>((item.lo[cut.axis] + item.hi[cut.axis] - origin) * factor) <
+                 cut.bin;
+        });
+    return static_cast<std::uint32_t>(at - items_.begin());
+  }
+
+  // The half of the items with the lower centers along the longest axis comes first; where the
+  // other begins.
+  std::uint32_t halved(const Range& r) {
+    const std::uint32_t mid = r.begin + r.size() / 2;
+    int axis = 0;
+    const Float4 extent = r.centers.hi - r.centers.lo;
+    for (int a = 1; a < 3; ++a) {
+      axis = extent[a] > extent[axis] ? a : axis;
+    }
+    std::nth_element(items_.begin() + r.begin,
+                     items_.begin() + mid,
+                     items_.begin() + r.end,
+                     [axis](const BoxedItem& a, const BoxedItem& b) {
+                       const float ca = a.lo[axis] + a.hi[axis], cb = b.lo[axis] + b.hi[axis];
+                       return ca < cb || (ca == cb && a.id < b.id);
+                     });
+    return mid;
+  }
+
+  // Splits a range in two where the surface area heuristic finds its least cost, or by the middle;
+  // false where it should stay whole.
   bool split(const Range& r, bool by_middle, Range& left, Range& right) {
     if (r.size() < 2) {
       return false;
     }
+    const bool may_be_leaf = r.size() <= options_.leaf_size;
     std::uint32_t mid = r.begin;
     if (!by_middle) {
-      const Float4 extent = r.centers.hi - r.centers.lo;
-      const Float4 zero = {0, 0, 0, 0};
-      // The last bin's upper edge is inside: a center at it must not fall into a bin beyond.
-      const Float4 scale = extent > zero + kFlat ? (kBins * (1 - 1e-6f)) / extent : zero;
-      const auto bin_items = [&](std::uint32_t b, std::uint32_t e, Bins bins) {
-        for (std::uint32_t i = b; i < e; ++i) {
-          const Float4 lo = load(items_[i].lo), hi = load(items_[i].hi);
-          const Float4 place = (lo + hi - r.centers.lo) * scale;
-          for (int a = 0; a < 3; ++a) {
-            const int k = static_cast<int>(place[a]);
-            bins.box[a][k].add(lo, hi);
-            ++bins.count[a][k];
-          }
-        }
-        return bins;
-      };
-      Bins bins;
-      if (r.size() < kParallelBins) {
-        bins = bin_items(r.begin, r.end, bins);
-      } else {
-        bins = tbb::parallel_deterministic_reduce(
-            tbb::blocked_range<std::uint32_t>(r.begin, r.end, kParallelBins / 4),
-            Bins(),
-            [&](const auto& part, Bins acc) { return bin_items(part.begin(), part.end(), acc); },
-            [](Bins a, const Bins& b) {
-              a.merge(b);
-              return a;
-            });
-      }
-      float best = kFar;
-      int axis = -1, cut = 0;
-      for (int a = 0; a < 3; ++a) {
-        if (!(extent[a] > kFlat)) {
-          continue;
-        }
-        float right_cost[kBins];
-        Box4 box;
-        std::uint32_t count = 0;
-        for (int b = kBins - 1; b > 0; --b) {
-          box.add(bins.box[a][b].lo, bins.box[a][b].hi);
-          count += bins.count[a][b];
-          right_cost[b] = count > 0 ? box.half_area() * tests(count) : kFar;
-        }
-        box = Box4();
-        count = 0;
-        for (int b = 1; b < kBins; ++b) {
-          box.add(bins.box[a][b - 1].lo, bins.box[a][b - 1].hi);
-          count += bins.count[a][b - 1];
-          const float cost = count > 0 ? box.half_area() * tests(count) + right_cost[b] : kFar;
-          if (cost < best) {
-            best = cost;
-            axis = a;
-            cut = b;
-          }
-        }
-      }
-      if (axis >= 0) {
-        const float leaf_cost = r.box.half_area() * tests(r.size());
-        if (r.size() <= options_.leaf_size &&
-            best + options_.node_cost * r.box.half_area() >= leaf_cost) {
-          return false;
-        }
-        const float origin = r.centers.lo[axis], factor = scale[axis];
-        const auto at = std::partition(
-            items_.begin() + r.begin, items_.begin() + r.end, [&](const BoxedItem& item) {
-              return static_cast<int>((item.lo[axis] + item.hi[axis] - origin) * factor) < cut;
-            });
-        mid = static_cast<std::uint32_t>(at - items_.begin());
-      } else if (r.size() <= options_.leaf_size) {
+      const Float4 scale = bin_scale(r);
+      const Cut cut = best_cut(binned(r, scale), r);
+      const bool costs_more = cut.axis < 0 || cut.cost + options_.node_cost * r.box.half_area() >=
+                                                  r.box.half_area() * tests(r.size());
+      if (may_be_leaf && costs_more) {
         return false;
       }
-    } else if (r.size() <= options_.leaf_size) {
+      mid = cut.axis >= 0 ? partitioned(r, scale, cut) : mid;
+    } else if (may_be_leaf) {
       return false;
     }
     // All centers in one place, or the path has grown too long: halves.
     if (mid == r.begin || mid == r.end) {
-      mid = r.begin + r.size() / 2;
-      int axis = 0;
-      const Float4 extent = r.centers.hi - r.centers.lo;
-      for (int a = 1; a < 3; ++a) {
-        axis = extent[a] > extent[axis] ? a : axis;
-      }
-      std::nth_element(items_.begin() + r.begin,
-                       items_.begin() + mid,
-                       items_.begin() + r.end,
-                       [axis](const BoxedItem& a, const BoxedItem& b) {
-                         const float ca = a.lo[axis] + a.hi[axis], cb = b.lo[axis] + b.hi[axis];
-                         return ca < cb || (ca == cb && a.id < b.id);
-                       });
+      mid = halved(r);
     }
     left = measured(r.begin, mid);
     right = measured(mid, r.end);

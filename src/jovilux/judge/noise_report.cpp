@@ -80,6 +80,109 @@ bool given_as_luminance(const Rig& rig, const std::string& name) {
   return false;
 }
 
+// A setting to try, unless another light has asked for it.
+void add_change(NoiseReport& r,
+                const std::string& address,
+                const std::string& value,
+                const std::string& why) {
+  if (std::none_of(r.changes.begin(), r.changes.end(), [&](const auto& c) {
+        return c.address == address;
+      })) {
+    r.changes.push_back({address, value, why, 0});
+  }
+}
+
+// Which part of the light makes the noise, in words, `whose` being "NAME makes 40 % of the noise".
+std::string part_in_words(Part part, const std::string& whose, const std::string& share) {
+  switch (part) {
+    case Part::kDirect:
+      return fmt::format(
+          "{}, {} % of it by its direct light, from soft shadows, highlights and the "
+          "choice among lights: more samples are the cure",
+          whose,
+          share);
+    case Part::kCaustic:
+      return fmt::format(
+          "{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces",
+          whose,
+          share);
+    case Part::kHaze:
+      return fmt::format("{}, {} % of it by its light in haze", whose, share);
+    default:
+      return fmt::format(
+          "{}, {} % of it by its light after bounces: what it shines on closely "
+          "shows up in few paths",
+          whose,
+          share);
+  }
+}
+
+// A softer or larger source, and a limit to what one path brings.
+void change_light(NoiseReport& r, const LightSpec& light, const Rig& rig) {
+  const std::string address = "light." + light.name;
+  if (!is_distant(light.shape.kind)) {
+    const double radius = light.shape.radius;
+    const double near_softening = std::max({0.05, 3 * radius, 2.0 * light.falloff.near_softening});
+    add_change(
+        r,
+        address + ".near_softening",
+        length_text(near_softening),
+        "tames the bright spot on what is near it; a departure from physics that check tells");
+    if ((light.shape.kind == LightKind::kSphere || light.shape.kind == LightKind::kDisk) &&
+        radius > 0 && !given_as_luminance(rig, light.name)) {
+      add_change(
+          r, address + ".radius", length_text(2 * radius), "a larger source of the same output");
+    }
+  }
+  if (!r.fireflies.empty() && !light.cheat.bounce_limit && r.white > 0) {
+    add_change(r,
+               address + ".cheat.bounce_limit",
+               fmt::format("\"{} cd/m2\"", short_number(4 * r.white, 2)),
+               "holds each path of its bounced light to four times the white; render tells how "
+               "much that takes away");
+  }
+}
+
+// What would lower the noise of a light's part. `light`: null where the rig does not have it.
+void add_changes(NoiseReport& r, Part part, const LightSpec* light, const Rig* rig) {
+  if (part == Part::kDirect) {
+    return;
+  }
+  if (part == Part::kHaze) {
+    if (light != nullptr) {
+      add_change(r,
+                 "light." + light->name + ".cheat.haze",
+                 short_number(0.5 * light->cheat.haze),
+                 "half of it in the haze; a thinner haze does the same for all lights");
+    }
+    return;
+  }
+  if (part == Part::kCaustic) {
+    if (rig != nullptr && !rig->render.light_tracing) {
+      add_change(r,
+                 "render.light_tracing",
+                 "true",
+                 "traces paths from the lights through glass and mirrors, not from the camera "
+                 "alone");
+    }
+    if (light != nullptr) {
+      add_change(r,
+                 "light." + light->name + ".cheat.caustics",
+                 "0",
+                 "without what gloss, glass and mirrors throw on other surfaces");
+    }
+  }
+  if (light != nullptr) {
+    change_light(r, *light, *rig);
+  }
+  if (rig != nullptr && rig->render.bounces > 1) {
+    add_change(r,
+               "render.bounces",
+               std::to_string(rig->render.bounces / 2),
+               "fewer scatterings: less of the bounced light, and less of its noise");
+  }
+}
+
 // What would help against one light's noise, told by its direct, bounced, caustic and haze light.
 void advise_on(NoiseReport& r,
                const NoiseReport::Light& worst,
@@ -95,82 +198,13 @@ void advise_on(NoiseReport& r,
   }
   const auto index = std::max_element(parts.begin(), parts.end()) - parts.begin();
   const auto part = static_cast<Part>(index);
-  const std::string share = short_number(100 * parts[static_cast<std::size_t>(index)], 3);
+  r.advice.push_back(
+      part_in_words(part, whose, short_number(100 * parts[static_cast<std::size_t>(index)], 3)));
   const LightSpec* light = nullptr;
   for (std::size_t i = 0; rig != nullptr && i < rig->lights.size(); ++i) {
     light = rig->lights[i].name == worst.name ? &rig->lights[i] : light;
   }
-  const auto change =
-      [&](const std::string& address, const std::string& value, const std::string& why) {
-        if (std::any_of(r.changes.begin(), r.changes.end(), [&](const auto& c) {
-              return c.address == address;
-            })) {
-          return;
-        }
-        r.changes.push_back({address, value, why, 0});
-      };
-  if (part == Part::kDirect) {
-    r.advice.push_back(
-        fmt::format("{}, {} % of it by its direct light, from soft shadows, highlights and the "
-                    "choice among lights: more samples are the cure",
-                    whose,
-                    share));
-    return;
-  }
-  if (part == Part::kCaustic) {
-    r.advice.push_back(fmt::format(
-        "{}, {} % of it by its caustics, what gloss, glass and mirrors throw on other surfaces",
-        whose,
-        share));
-    if (rig != nullptr && !rig->render.light_tracing) {
-      change("render.light_tracing",
-             "true",
-             "traces paths from the lights through glass and mirrors, not from the camera alone");
-    }
-    if (light != nullptr) {
-      change("light." + worst.name + ".cheat.caustics",
-             "0",
-             "without what gloss, glass and mirrors throw on other surfaces");
-    }
-  } else if (part == Part::kHaze) {
-    r.advice.push_back(fmt::format("{}, {} % of it by its light in haze", whose, share));
-    if (light != nullptr) {
-      change("light." + worst.name + ".cheat.haze",
-             short_number(0.5 * light->cheat.haze),
-             "half of it in the haze; a thinner haze does the same for all lights");
-    }
-    return;
-  } else {
-    r.advice.push_back(
-        fmt::format("{}, {} % of it by its light after bounces: what it shines on closely shows up "
-                    "in few paths",
-                    whose,
-                    share));
-  }
-  if (light != nullptr && !is_distant(light->shape.kind)) {
-    const double radius = light->shape.radius;
-    const double near_softening = std::max({0.05, 3 * radius, 2.0 * light->falloff.near_softening});
-    change("light." + worst.name + ".near_softening",
-           length_text(near_softening),
-           "tames the bright spot on what is near it; a departure from physics that check tells");
-    if ((light->shape.kind == LightKind::kSphere || light->shape.kind == LightKind::kDisk) &&
-        radius > 0 && !given_as_luminance(*rig, worst.name)) {
-      change("light." + worst.name + ".radius",
-             length_text(2 * radius),
-             "a larger source of the same output");
-    }
-  }
-  if (light != nullptr && !r.fireflies.empty() && !light->cheat.bounce_limit && r.white > 0) {
-    change("light." + worst.name + ".cheat.bounce_limit",
-           fmt::format("\"{} cd/m2\"", short_number(4 * r.white, 2)),
-           "holds each path of its bounced light to four times the white; render tells how much "
-           "that takes away");
-  }
-  if (rig != nullptr && rig->render.bounces > 1) {
-    change("render.bounces",
-           std::to_string(rig->render.bounces / 2),
-           "fewer scatterings: less of the bounced light, and less of its noise");
-  }
+  add_changes(r, part, light, rig);
 }
 
 void advise(NoiseReport& r, bool has_parts, const Rig* rig) {

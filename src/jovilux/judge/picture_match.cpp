@@ -327,6 +327,75 @@ RenderedImage unshown(const RenderedImage& picture, const View& look) {
   return out;
 }
 
+namespace {
+
+// A level that is not limited.
+constexpr double kAnyLevel = 1e6;
+
+// A reference without absolute numbers is taken to be as bright as this picture.
+void scale_to(const std::vector<Channels>& layers, Channels& wanted, Channels& wanted_halves) {
+  double mine = 0, theirs = 0;
+  for (std::size_t c = 0; c < 3; ++c) {
+    for (std::size_t i = 0; i < wanted[c].size(); ++i) {
+      theirs += wanted[c][i];
+      for (const Channels& layer : layers) {
+        mine += layer[c][i];
+      }
+    }
+  }
+  for (std::size_t c = 0; c < 3; ++c) {
+    for (std::vector<double>* v : {&wanted[c], &wanted_halves[c]}) {
+      for (double& x : *v) {
+        x *= theirs > 0 ? mine / theirs : 1;
+      }
+    }
+  }
+}
+
+// A factor for each light and channel; returns the squares that are left.
+double match_tints(const std::array<std::vector<Normal>, 3>& groups,
+                   bool known_halves,
+                   std::vector<BalancedLight>& lights,
+                   PictureMatch& out) {
+  const auto n = static_cast<Eigen::Index>(lights.size());
+  double left = 0;
+  for (std::size_t c = 0; c < 3; ++c) {
+    const Solved s = solve_groups(groups[c], known_halves, Eigen::VectorXd::Constant(n, kAnyLevel));
+    for (std::size_t l = 0; l < lights.size(); ++l) {
+      const auto i = static_cast<Eigen::Index>(l);
+      lights[l].factor[static_cast<int>(c)] = s.levels[i];
+      out.errors[l] = std::max(out.errors[l], s.errors[i]);
+    }
+    left += s.left;
+  }
+  return left;
+}
+
+// One factor for each light, up to its full level; returns the squares that are left.
+double match_levels(std::array<std::vector<Normal>, 3>& groups,
+                    bool known_halves,
+                    std::vector<BalancedLight>& lights,
+                    PictureMatch& out) {
+  Eigen::VectorXd upper(static_cast<Eigen::Index>(lights.size()));
+  for (std::size_t l = 0; l < lights.size(); ++l) {
+    const double dimmer = lights[l].dimmer;
+    upper[static_cast<Eigen::Index>(l)] = dimmer > 0 ? std::max(1.0, 1 / dimmer) : kAnyLevel;
+  }
+  for (int g = 0; g < kGroups; ++g) {
+    groups[0][static_cast<std::size_t>(g)] += groups[1][static_cast<std::size_t>(g)];
+    groups[0][static_cast<std::size_t>(g)] += groups[2][static_cast<std::size_t>(g)];
+  }
+  const Solved s = solve_groups(groups[0], known_halves, upper);
+  for (std::size_t l = 0; l < lights.size(); ++l) {
+    lights[l].times = s.levels[static_cast<Eigen::Index>(l)];
+    out.errors[l] = s.errors[static_cast<Eigen::Index>(l)];
+  }
+  tell_beyond_full(groups[0], known_halves, s, upper, out.beyond_full);
+  return s.left;
+}
+
+}  // namespace
+
 PictureMatch match_picture(const RenderedImage& image,
                            const RenderedImage& reference,
                            bool tints,
@@ -348,67 +417,24 @@ PictureMatch match_picture(const RenderedImage& image,
   });
   Channels wanted = channels_of(cells, reference.rgb),
            wanted_halves = channels_of(cells, reference.half_difference);
-  if (!reference.absolute) {  // taken to be as bright as this picture
-    double mine = 0, theirs = 0;
-    for (std::size_t c = 0; c < 3; ++c) {
-      for (std::size_t i = 0; i < cells.size(); ++i) {
-        theirs += wanted[c][i];
-        for (const Channels& layer : layers) {
-          mine += layer[c][i];
-        }
-      }
-    }
-    for (std::size_t c = 0; c < 3; ++c) {
-      for (std::vector<double>* v : {&wanted[c], &wanted_halves[c]}) {
-        for (double& x : *v) {
-          x *= theirs > 0 ? mine / theirs : 1;
-        }
-      }
-    }
+  if (!reference.absolute) {
+    scale_to(layers, wanted, wanted_halves);
   }
   const std::vector<double> w = weights(cells, wanted, image);
   std::array<std::vector<Normal>, 3> groups;
   parallel_for(std::size_t{3}, [&](std::size_t c) {
     groups[c] = normal_equations(cells, w, layers, halves, wanted, wanted_halves, c);
   });
-  const auto n = static_cast<Eigen::Index>(lights.size());
   const bool known_halves = !reference.half_difference.empty();
-  constexpr double kAny = 1e6;
-  double left = 0, squares = 0;
+  double squares = 0;
   for (const auto& channel : groups) {
     for (const Normal& g : channel) {
       squares += g.squares;
     }
   }
   out.errors.assign(lights.size(), 0);
-  if (tints) {
-    for (std::size_t c = 0; c < 3; ++c) {
-      const Solved s = solve_groups(groups[c], known_halves, Eigen::VectorXd::Constant(n, kAny));
-      for (std::size_t l = 0; l < lights.size(); ++l) {
-        const auto i = static_cast<Eigen::Index>(l);
-        lights[l].factor[static_cast<int>(c)] = s.levels[i];
-        out.errors[l] = std::max(out.errors[l], s.errors[i]);
-      }
-      left += s.left;
-    }
-  } else {
-    Eigen::VectorXd upper(n);
-    for (std::size_t l = 0; l < lights.size(); ++l) {
-      const double dimmer = lights[l].dimmer;
-      upper[static_cast<Eigen::Index>(l)] = dimmer > 0 ? std::max(1.0, 1 / dimmer) : kAny;
-    }
-    for (int g = 0; g < kGroups; ++g) {
-      groups[0][static_cast<std::size_t>(g)] += groups[1][static_cast<std::size_t>(g)];
-      groups[0][static_cast<std::size_t>(g)] += groups[2][static_cast<std::size_t>(g)];
-    }
-    const Solved s = solve_groups(groups[0], known_halves, upper);
-    for (std::size_t l = 0; l < lights.size(); ++l) {
-      lights[l].times = s.levels[static_cast<Eigen::Index>(l)];
-      out.errors[l] = s.errors[static_cast<Eigen::Index>(l)];
-    }
-    left = s.left;
-    tell_beyond_full(groups[0], known_halves, s, upper, out.beyond_full);
-  }
+  const double left = tints ? match_tints(groups, known_halves, lights, out)
+                            : match_levels(groups, known_halves, lights, out);
   out.residual = std::sqrt(left / std::max(1e-300, squares));
   return out;
 }

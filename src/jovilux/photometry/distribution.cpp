@@ -12,6 +12,7 @@ namespace jovilux {
 namespace {
 
 constexpr double kAngleEpsilon = 1e-6;
+constexpr int kPanelsOfCell = 1;  // of quadrature over a cell of the table
 
 // The table repeated by its symmetry: type C over [0, 2 pi), types A and B over both signs.
 CandelaGrid whole(const CandelaGrid& g) {
@@ -110,6 +111,48 @@ std::string_view to_string(PhotometricSymmetry symmetry) {
   return "";
 }
 
+namespace {
+
+// Where a table of type C ends at a pole, the slope of the half plane h beyond which the opposite
+// one goes on, where that is measured; a lone plane turns there: 0.
+double slope_at_pole(const CandelaGrid& g, std::size_t h, bool at_first) {
+  const std::size_t rows = g.hor_rad.size(), n = g.ver_rad.size(), last = n - 1;
+  const double across = g.hor_rad[h] + (g.hor_rad[h] < kPiD ? kPiD : -kPiD);
+  double slope = 0;
+  for (std::size_t o = 0; rows > 1 && o < rows; ++o) {
+    if (std::abs(g.hor_rad[o] - across) >= kAngleEpsilon) {
+      continue;
+    }
+    const double width =
+        at_first ? g.ver_rad[1] - g.ver_rad[0] : g.ver_rad[last] - g.ver_rad[last - 1];
+    const double beyond = at_first ? g.at(o, 1) : g.at(o, last - 1);
+    const double outward =
+        at_first ? (g.at(h, 0) - beyond) / width : (beyond - g.at(h, last)) / width;
+    slope = at_first ? monotone_slope(width, outward, width, (g.at(h, 1) - g.at(h, 0)) / width)
+                     : monotone_slope(
+                           width, (g.at(h, last) - g.at(h, last - 1)) / width, width, outward);
+  }
+  return slope;
+}
+
+// Slope of the half plane h at the angle v, of a table that is whole: that of a monotone cubic.
+double slope_at(const CandelaGrid& g, std::size_t h, std::size_t v) {
+  const std::size_t n = g.ver_rad.size();
+  const auto chord = [&](std::size_t from) {
+    return (g.at(h, from + 1) - g.at(h, from)) / (g.ver_rad[from + 1] - g.ver_rad[from]);
+  };
+  if (v > 0 && v + 1 < n) {
+    return monotone_slope(
+        g.ver_rad[v] - g.ver_rad[v - 1], chord(v - 1), g.ver_rad[v + 1] - g.ver_rad[v], chord(v));
+  }
+  const bool at_pole =
+      g.type == PhotometricType::kC &&
+      (v == 0 ? g.ver_rad[0] < kAngleEpsilon : g.ver_rad[v] > kPiD - kAngleEpsilon);
+  return at_pole ? slope_at_pole(g, h, v == 0) : chord(v == 0 ? 0 : v - 1);
+}
+
+}  // namespace
+
 LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid.type) {
   JOVILUX_ASSERT(grid.ver_rad.size() >= 2 && !grid.hor_rad.empty() &&
                  grid.candela.size() == grid.hor_rad.size() * grid.ver_rad.size());
@@ -120,85 +163,50 @@ LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid
   hor_.assign(g.hor_rad.begin(), g.hor_rad.end());
   ver_.assign(g.ver_rad.begin(), g.ver_rad.end());
   value_.assign(g.candela.begin(), g.candela.end());
-  slope_.assign(value_.size(), 0.0f);
+  slope_.resize(value_.size());
   for (std::size_t h = 0; h < rows; ++h) {
-    const auto chord = [&](std::size_t v) {
-      return (g.at(h, v + 1) - g.at(h, v)) / (g.ver_rad[v + 1] - g.ver_rad[v]);
-    };
     for (std::size_t v = 0; v < n; ++v) {
-      double m = 0;
-      if (v > 0 && v + 1 < n) {
-        m = monotone_slope(g.ver_rad[v] - g.ver_rad[v - 1],
-                           chord(v - 1),
-                           g.ver_rad[v + 1] - g.ver_rad[v],
-                           chord(v));
-      } else if (periodic_ && ((v == 0 && g.ver_rad[0] < kAngleEpsilon) ||
-                               (v + 1 == n && g.ver_rad[v] > kPiD - kAngleEpsilon))) {
-        // Over the pole the opposite half plane goes on, where one is measured; a lone plane turns
-        // there.
-        const double across = g.hor_rad[h] + (g.hor_rad[h] < kPiD ? kPiD : -kPiD);
-        for (std::size_t o = 0; !rotational_ && o < rows; ++o) {
-          if (std::abs(g.hor_rad[o] - across) < kAngleEpsilon) {
-            const double width =
-                v == 0 ? g.ver_rad[1] - g.ver_rad[0] : g.ver_rad[v] - g.ver_rad[v - 1];
-            const double other = v == 0 ? g.at(o, 1) : g.at(o, v - 1);
-            const double inward =
-                v == 0 ? (g.at(h, 0) - other) / width : (other - g.at(h, v)) / width;
-            m = v == 0 ? monotone_slope(width, inward, width, chord(0))
-                       : monotone_slope(width, chord(v - 1), width, inward);
-          }
-        }
-      } else {
-        m = v == 0 ? chord(0) : chord(v - 1);
-      }
-      slope_[h * n + v] = static_cast<float>(m);
+      slope_[h * n + v] = static_cast<float>(slope_at(g, h, v));
     }
   }
   peak_ = *std::max_element(g.candela.begin(), g.candela.end());
   on_axis_ = intensity(Vec3::UnitZ());
+  flux_ = flux_of(g, false);
+  // Of types A and B both angles stay within a quarter turn.
+  flux_in_front_ = periodic_ ? flux_of(g, true) : flux_;
+}
 
-  // Cells of the table, or of the circle that a rotational one stands for.
-  constexpr double kX[4] = {
-      0.1834346424956498, 0.5255324099163290, 0.7966664774136267, 0.9602898564975363};
-  constexpr double kW[4] = {
-      0.3626837833783620, 0.3137066458778873, 0.2223810344533745, 0.1012285362903763};
-  const auto over_ver = [&](double hor, bool front_only) {
-    double sum = 0;
-    for (std::size_t v = 0; v + 1 < n; ++v) {
-      double a = g.ver_rad[v], b = g.ver_rad[v + 1];
-      if (front_only && type_ == PhotometricType::kC) {
-        a = std::min(a, kPiD / 2);
-        b = std::min(b, kPiD / 2);
-      }
-      for (int i = 0; i < 8 && b > a; ++i) {
-        const double x = (i < 4 ? kX[i] : -kX[i - 4]), w = kW[i % 4];
-        const double ver = 0.5 * (a + b) + 0.5 * (b - a) * x;
-        const double measure = type_ == PhotometricType::kC   ? std::sin(ver)
-                               : type_ == PhotometricType::kA ? std::cos(ver)
-                                                              : std::cos(hor);
-        sum += 0.5 * (b - a) * w * measure *
-               interpolated(static_cast<float>(hor), static_cast<float>(ver));
-      }
-    }
-    return sum;
+// Over the cells of the table, or of the circle that a rotational one stands for [lm].
+double LuminousDistribution::flux_of(const CandelaGrid& g, bool in_front) const {
+  if (rotational_) {
+    return 2 * kPiD * flux_along(g, 0, in_front);
+  }
+  const std::size_t rows = g.hor_rad.size();
+  double total = 0;
+  for (std::size_t h = 0; h + (periodic_ ? 0 : 1) < rows; ++h) {
+    const double to = h + 1 < rows ? g.hor_rad[h + 1] : g.hor_rad[0] + 2 * kPiD;
+    total += integral(
+        [&](double hor) { return flux_along(g, hor, in_front); }, g.hor_rad[h], to, kPanelsOfCell);
+  }
+  return total;
+}
+
+// Of the half plane at an angle, for each radian of it [lm/rad].
+double LuminousDistribution::flux_along(const CandelaGrid& g, double hor, bool in_front) const {
+  const auto sent = [&](double ver) {
+    const double measure = type_ == PhotometricType::kC   ? std::sin(ver)
+                           : type_ == PhotometricType::kA ? std::cos(ver)
+                                                          : std::cos(hor);
+    return measure *
+           static_cast<double>(interpolated(static_cast<float>(hor), static_cast<float>(ver)));
   };
-  for (const bool front : {false, true}) {
-    double& total = front ? flux_in_front_ : flux_;
-    if (rotational_) {
-      total = 2 * kPiD * over_ver(0, front);
-      continue;
-    }
-    for (std::size_t h = 0; h + (periodic_ ? 0 : 1) < rows; ++h) {
-      const double a = g.hor_rad[h], b = h + 1 < rows ? g.hor_rad[h + 1] : g.hor_rad[0] + 2 * kPiD;
-      for (int i = 0; i < 8; ++i) {
-        const double x = (i < 4 ? kX[i] : -kX[i - 4]), w = kW[i % 4];
-        total += 0.5 * (b - a) * w * over_ver(0.5 * (a + b) + 0.5 * (b - a) * x, front);
-      }
-    }
+  const double end = in_front ? kPiD / 2 : HUGE_VAL;
+  double sum = 0;
+  for (std::size_t v = 0; v + 1 < g.ver_rad.size(); ++v) {
+    const double from = std::min(g.ver_rad[v], end), to = std::min(g.ver_rad[v + 1], end);
+    sum += to > from ? integral(sent, from, to, kPanelsOfCell) : 0;
   }
-  if (type_ != PhotometricType::kC) {
-    flux_in_front_ = flux_;  // both angles stay within a quarter turn
-  }
+  return sum;
 }
 
 float LuminousDistribution::along(std::size_t h, std::size_t v, float t) const {

@@ -49,7 +49,7 @@ class LuminousDistribution {
 
   double peak() const { return peak_; }        ///< [cd], the largest value of the table
   double on_axis() const { return on_axis_; }  ///< [cd], along +z
-  /// [lm], of the interpolated distribution: 8-point Gauss-Legendre quadrature in each cell of the
+  /// [lm], of the interpolated distribution: 10-point Gauss-Legendre quadrature in each cell of the
   /// table.
   double flux() const { return flux_; }
   double flux_in_front() const { return flux_in_front_; }  ///< [lm], of directions with z > 0
@@ -66,6 +66,8 @@ class LuminousDistribution {
  private:
   float along(std::size_t h, std::size_t v, float t) const;
   float interpolated(float hor, float ver) const;
+  double flux_of(const CandelaGrid& g, bool in_front) const;
+  double flux_along(const CandelaGrid& g, double hor, bool in_front) const;
 
   PhotometricType type_;
   bool rotational_, periodic_;

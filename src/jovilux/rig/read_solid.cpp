@@ -358,48 +358,56 @@ std::optional<SolidDraft> read_solid(TableReader& r, const std::string& name, co
   return draft;
 }
 
-void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
-  std::vector<std::string> names;
-  for (const SolidDraft& d : drafts) {
-    names.push_back(d.solid.name);
-  }
-  const auto fail = [&](const SolidDraft& d,
-                        const Place& place,
-                        const char* key,
-                        std::string code,
-                        std::string text,
-                        std::string hint) {
-    problems.push_back({Severity::kError,
-                        std::move(code),
-                        place,
-                        "solid." + d.solid.name + key,
-                        std::move(text),
-                        std::move(hint)});
-  };
-  bool whole = true;
+namespace {
+
+Problem solid_fault(const SolidDraft& draft,
+                    const Place& place,
+                    const char* key,
+                    std::string code,
+                    std::string text,
+                    std::string hint = "") {
+  return {Severity::kError,
+          std::move(code),
+          place,
+          "solid." + draft.solid.name + key,
+          std::move(text),
+          std::move(hint)};
+}
+
+// Puts numbers in the place of the names of what solids are made of; false where one is unknown.
+bool number_children(std::vector<SolidDraft>& drafts,
+                     const std::vector<std::string>& names,
+                     Problems& problems) {
+  bool all_known = true;
   for (SolidDraft& d : drafts) {
     for (const std::string& child : d.of) {
       const auto found = std::find(names.begin(), names.end(), child);
       if (found == names.end()) {
-        fail(d,
-             d.of_place,
-             ".of",
-             "unknown-name",
-             fmt::format("there is no solid \"{}\"", printable(child)),
-             did_you_mean(child, names));
-        whole = false;
+        problems.push_back(solid_fault(d,
+                                       d.of_place,
+                                       ".of",
+                                       "unknown-name",
+                                       fmt::format("there is no solid \"{}\"", printable(child)),
+                                       did_you_mean(child, names)));
+        all_known = false;
       } else {
         d.solid.node.of.push_back(static_cast<std::uint32_t>(found - names.begin()));
       }
     }
   }
-  // Depth first; a solid met again while its children are being visited is made of itself.
+  return all_known;
+}
+
+// A solid that is made of itself, and what it is made of there. Depth first: a solid met again
+// while its children are being visited closes a circle.
+std::optional<std::pair<std::size_t, std::size_t>> circle_in(
+    const std::vector<SolidDraft>& drafts) {
   enum class State : std::uint8_t { kNew, kOpen, kDone };
+  struct Visit {
+    std::size_t solid, next;
+  };
   std::vector<State> state(drafts.size(), State::kNew);
-  for (std::size_t start = 0; whole && start < drafts.size(); ++start) {
-    struct Visit {
-      std::size_t solid, next;
-    };
+  for (std::size_t start = 0; start < drafts.size(); ++start) {
     std::vector<Visit> stack = {{start, 0}};
     while (!stack.empty()) {
       Visit& v = stack.back();
@@ -411,18 +419,33 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
       }
       const std::size_t child = of[v.next++];
       if (state[child] == State::kOpen) {
-        fail(drafts[v.solid],
-             drafts[v.solid].of_place,
-             ".of",
-             "circle",
-             fmt::format("is made of \"{}\", which is made of it", names[child]),
-             "");
-        whole = false;
-        stack.clear();
-      } else if (state[child] == State::kNew) {
+        return std::pair{v.solid, child};
+      }
+      if (state[child] == State::kNew) {
         stack.push_back({child, 0});
       }
     }
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
+  std::vector<std::string> names;
+  for (const SolidDraft& d : drafts) {
+    names.push_back(d.solid.name);
+  }
+  bool whole = number_children(drafts, names, problems);
+  if (const auto circle = whole ? circle_in(drafts) : std::nullopt) {
+    const SolidDraft& d = drafts[circle->first];
+    problems.push_back(
+        solid_fault(d,
+                    d.of_place,
+                    ".of",
+                    "circle",
+                    fmt::format("is made of \"{}\", which is made of it", names[circle->second])));
+    whole = false;
   }
   std::vector<SolidNode> nodes;
   for (const SolidDraft& d : drafts) {
@@ -432,7 +455,7 @@ void join_solids(std::vector<SolidDraft> drafts, Rig& rig, Problems& problems) {
     if (whole) {
       auto compiled = Solid::compile(nodes, static_cast<std::uint32_t>(i), rig.render.time);
       if (const std::string* fault = std::get_if<std::string>(&compiled)) {
-        fail(drafts[i], drafts[i].solid.place, "", "bad-solid", *fault, "");
+        problems.push_back(solid_fault(drafts[i], drafts[i].solid.place, "", "bad-solid", *fault));
       } else {
         drafts[i].solid.compiled = std::make_shared<Solid>(std::move(std::get<Solid>(compiled)));
       }
