@@ -95,16 +95,16 @@ EvenPoint even_point(const Emitter& e, const Vec2& u) {
 
 void table_line(const std::string& text) { std::fputs((text + "\n").c_str(), stderr); }
 
-}  // namespace
+// A light above the origin, and the illuminance that it brings there.
+struct LitPlace {
+  const char *name, *light;
+  double exact;  // [lx], on the side of n; 0: no closed form
+  Vec3 n = Vec3::UnitZ();
+};
 
-int bench_lights(int samples) {
-  struct Case {
-    const char *name, *light;
-    double exact;  // lx at the origin, on the side of
-    Vec3 n = Vec3::UnitZ();
-  };
+std::vector<LitPlace> lit_places() {
   const double k1 = 1 / (4 * kPiD);
-  const Case cases[] = {
+  return {
       {"sphere, far", "kind='sphere'\nradius=0.1\nat=[0,0,2]\noutput='1000 lm'\n", 1000 * k1 / 4},
       {"sphere, near",
        "kind='sphere'\nradius=0.1\nat=[0,0,0.15]\noutput='1000 lm'\n",
@@ -139,7 +139,61 @@ int bench_lights(int samples) {
        "open=0.3, size=['10 cm','10 cm'], at='3 m'}\n",
        0},
   };
-  Json all = Json::array();
+}
+
+// The light sampled as paths do.
+Measured measure_sampling(const Emitter& e, const Vec3& n, int samples) {
+  const Vec3 p = Vec3::Zero();
+  return measure(samples, [&](const Vec2& u, float) {
+    const LightSample s = sample_toward(e, p, u, &n);
+    return s.weight > 0
+               ? static_cast<double>(s.weight * luminance_of(s.rgb)) * std::max(0.0f, s.wi.dot(n))
+               : 0.0;
+  });
+}
+
+// The same by points that are spread evenly over its area, its disc or the half of all directions.
+Measured measure_evenly(const Emitter& e, const Vec3& n, int samples) {
+  const Vec3 p = Vec3::Zero();
+  const auto passes = [&](const Vec3& place, const Vec3& wi) {
+    const LightTint t = tint_between(e, p, place, wi);
+    return static_cast<double>(t.gray * luminance_of(t.rgb));
+  };
+  const auto in_disc = [&](const Vec2& u) {
+    const float z = 1 - u.x() * (1 - std::sqrt(1 - e.sin2_disc)), r = std::sqrt(1 - z * z),
+                phi = 2 * kPi * u.y();
+    const Vec3 wi = Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), z});
+    return static_cast<double>(e.luminance) * std::max(0.0f, wi.dot(n)) * 2 * kPiD *
+           (1 - std::sqrt(1 - static_cast<double>(e.sin2_disc))) * passes(p, wi);
+  };
+  const auto over_directions = [&](const Vec2& u) {
+    const float z = u.x(), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
+    const Vec3 wi = Frame::around(n).to_world({r * std::cos(phi), r * std::sin(phi), z});
+    return covers(e, wi) ? static_cast<double>(seen_luminance(e, wi, {p, Vec3(-wi)})) * z * 2 * kPiD
+                         : 0.0;
+  };
+  const auto over_area = [&](const Vec2& u) {
+    const EvenPoint s = even_point(e, u);
+    const Vec3 way = s.at - p;
+    const float d2 = way.squaredNorm();
+    const Vec3 wi = way / std::sqrt(d2);
+    const float facing = -wi.dot(s.normal);
+    return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) *
+                            std::max(0.0f, wi.dot(n)) * facing / d2 * s.area * passes(s.at, wi)
+                      : 0.0;
+  };
+  return measure(samples, [&](const Vec2& u, float) {
+    return e.kind == LightKind::kSun ? in_disc(u)
+           : e.is_distant()          ? over_directions(u)
+                                     : over_area(u);
+  });
+}
+
+double noise_of(const Measured& m) { return std::sqrt(m.variance) / m.mean; }
+
+// Sampling toward lights against even points: noise, time, and the gain of both together.
+Json measured_lights(int samples) {
+  Json out = Json::array();
   table_line(fmt::format("{:<20} {:>10} {:>10} {:>12} {:>12} {:>8} {:>8} {:>8}",
                          "light",
                          "lx",
@@ -149,54 +203,18 @@ int bench_lights(int samples) {
                          "ns",
                          "evenly",
                          "gain"));
-  for (const Case& c : cases) {
+  for (const LitPlace& c : lit_places()) {
     const Emitter e = emitter_of(c.light);
-    const Vec3 p = Vec3::Zero();
-    const Measured ours = measure(samples, [&](const Vec2& u, float) {
-      const LightSample s = sample_toward(e, p, u, &c.n);
-      return s.weight > 0 ? static_cast<double>(s.weight * luminance_of(s.rgb)) *
-                                std::max(0.0f, s.wi.dot(c.n))
-                          : 0.0;
-    });
-    const auto passes = [&](const Vec3& place, const Vec3& wi) {
-      const LightTint t = tint_between(e, p, place, wi);
-      return static_cast<double>(t.gray * luminance_of(t.rgb));
-    };
-    const Measured even = measure(samples, [&](const Vec2& u, float) {
-      if (e.kind == LightKind::kSun) {  // evenly over its disc
-        const float z = 1 - u.x() * (1 - std::sqrt(1 - e.sin2_disc)), r = std::sqrt(1 - z * z),
-                    phi = 2 * kPi * u.y();
-        const Vec3 wi =
-            Frame::around(-e.frame.z).to_world({r * std::cos(phi), r * std::sin(phi), z});
-        return static_cast<double>(e.luminance) * std::max(0.0f, wi.dot(c.n)) * 2 * kPiD *
-               (1 - std::sqrt(1 - static_cast<double>(e.sin2_disc))) * passes(p, wi);
-      }
-      if (e.is_distant()) {  // evenly over the half of all directions
-        const float z = u.x(), r = std::sqrt(1 - z * z), phi = 2 * kPi * u.y();
-        const Vec3 wi = Frame::around(c.n).to_world({r * std::cos(phi), r * std::sin(phi), z});
-        return covers(e, wi)
-                   ? static_cast<double>(seen_luminance(e, wi, {p, Vec3(-wi)})) * z * 2 * kPiD
-                   : 0.0;
-      }
-      const EvenPoint s = even_point(e, u);
-      const Vec3 way = s.at - p;
-      const float d2 = way.squaredNorm();
-      const Vec3 wi = way / std::sqrt(d2);
-      const float facing = -wi.dot(s.normal);
-      return facing > 0 ? static_cast<double>(seen_luminance(e, wi, {s.at, s.normal})) *
-                              std::max(0.0f, wi.dot(c.n)) * facing / d2 * s.area * passes(s.at, wi)
-                        : 0.0;
-    });
+    const Measured ours = measure_sampling(e, c.n, samples), even = measure_evenly(e, c.n, samples);
     const double gain = ours.variance > 1e-12 * sqr(ours.mean)
                             ? even.variance * even.ns / (ours.variance * ours.ns)
                             : -1;
-    const auto noise = [](const Measured& m) { return std::sqrt(m.variance) / m.mean; };
-    all.push_back({{"light", c.name},
+    out.push_back({{"light", c.name},
                    {"illuminance_lx", ours.mean},
                    {"exact_lx", c.exact > 0 ? Json(c.exact) : Json(nullptr)},
                    {"evenly_lx", even.mean},
-                   {"noise_of_a_sample", noise(ours)},
-                   {"evenly_noise", noise(even)},
+                   {"noise_of_a_sample", noise_of(ours)},
+                   {"evenly_noise", noise_of(even)},
                    {"ns", ours.ns},
                    {"evenly_ns", even.ns},
                    {"gain", gain < 0 ? Json(nullptr) : Json(gain)}});
@@ -204,29 +222,38 @@ int bench_lights(int samples) {
                            c.name,
                            ours.mean,
                            c.exact > 0 ? fmt::format("{:.4g}", c.exact) : "-",
-                           percent(noise(ours)),
-                           percent(noise(even)),
+                           percent(noise_of(ours)),
+                           percent(noise_of(even)),
                            ours.ns,
                            even.ns,
                            gain < 0 ? "exact" : fmt::format("{:.3g}", gain)));
   }
-  // Lamps over a floor, a meter apart: what choosing one of them adds to the noise, nothing
-  // throwing shadows.
-  Json choices = Json::array();
+  return out;
+}
+
+// A square of small spheres a meter apart, a meter above the floor.
+std::vector<Emitter> lamps_over_floor(int side) {
+  std::vector<Emitter> lamps;
+  for (int i = 0; i < side * side; ++i) {
+    Emitter e;
+    e.kind = LightKind::kSphere;
+    e.radius = 0.02f;
+    e.luminance = 1000;
+    e.center = Vec3(static_cast<float>(i % side) - 0.5f * static_cast<float>(side - 1),
+                    static_cast<float>(i / side) - 0.5f * static_cast<float>(side - 1),
+                    1);
+    lamps.push_back(e);
+  }
+  return lamps;
+}
+
+// What choosing one of many lamps adds to the noise, nothing throwing shadows.
+Json measured_choices(int samples) {
+  Json out = Json::array();
   table_line(
       fmt::format("\n{:<20} {:>12} {:>12} {:>8}", "lamps over a floor", "noise", "blindly", "ns"));
   for (const int side : {3, 32, 100}) {
-    std::vector<Emitter> lamps;
-    for (int i = 0; i < side * side; ++i) {
-      Emitter e;
-      e.kind = LightKind::kSphere;
-      e.radius = 0.02f;
-      e.luminance = 1000;
-      e.center = Vec3(static_cast<float>(i % side) - 0.5f * static_cast<float>(side - 1),
-                      static_cast<float>(i / side) - 0.5f * static_cast<float>(side - 1),
-                      1);
-      lamps.push_back(e);
-    }
+    const std::vector<Emitter> lamps = lamps_over_floor(side);
     const LightClusters tree(lamps);
     double variance = 0, blind = 0, ns = 0;
     constexpr int kPlaces = 16;
@@ -250,18 +277,26 @@ int bench_lights(int samples) {
       blind += (static_cast<double>(lamps.size()) * squares / sqr(sum) - 1) / kPlaces;
       ns += m.ns / kPlaces;
     }
-    choices.push_back({{"lamps", side * side},
-                       {"noise_of_a_choice", std::sqrt(variance)},
-                       {"blind_noise", std::sqrt(blind)},
-                       {"ns", ns}});
+    out.push_back({{"lamps", side * side},
+                   {"noise_of_a_choice", std::sqrt(variance)},
+                   {"blind_noise", std::sqrt(blind)},
+                   {"ns", ns}});
     table_line(fmt::format("{:<20} {:>12} {:>12} {:>8.1f}",
                            side * side,
                            percent(std::sqrt(variance)),
                            percent(std::sqrt(blind)),
                            ns));
   }
-  std::printf("%s\n",
-              Json({{"samples", samples}, {"lights", all}, {"choices", choices}}).dump().c_str());
+  return out;
+}
+
+}  // namespace
+
+int bench_lights(int samples) {
+  const Json lights = measured_lights(samples), choices = measured_choices(samples);
+  std::printf(
+      "%s\n",
+      Json({{"samples", samples}, {"lights", lights}, {"choices", choices}}).dump().c_str());
   return 0;
 }
 

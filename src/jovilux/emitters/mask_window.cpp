@@ -29,57 +29,13 @@ bool mask_crossing(
 }
 
 MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(e) {
-  const Gobo& gobo = *e.detail->gobo;
-  sums_ = &gobo.sums();
-  const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(),
-              z = e.frame.z.cast<double>();
-  const auto plane = static_cast<double>(gobo.distance());
-  double scale = 1, radius = static_cast<double>(e.radius);
-  Eigen::Vector2d shift;
-  double unevenness = 0;  // of what the places of the light send, relative variance
-  if (e.is_distant()) {
-    p_ = {x.dot(p.cast<double>()), y.dot(p.cast<double>())};
-    height_ = plane + z.dot(p.cast<double>());
-    if (!(height_ > 0)) {
-      return;
-    }
-    const auto sin2 = static_cast<double>(e.sin2_disc);
-    radius = height_ * std::sqrt(sin2 / (1 - sin2));
-    shift = p_;
-  } else {
-    const Vec3d d = (p - e.center).cast<double>();
-    p_ = {x.dot(d), y.dot(d)};
-    height_ = z.dot(d);
-    if (!(height_ > plane)) {
-      return;
-    }
-    const double k = plane / height_;
-    scale = 1 - k;
-    shift = k * p_;
-    // Square over square, of cos / d^2 at the nearest and the farthest place.
-    const double reach = e.kind == LightKind::kRect ? std::hypot(static_cast<double>(e.half_width),
-                                                                 static_cast<double>(e.half_height))
-                                                    : radius,
-                 off = p_.norm();
-    const double nearest = sqr(height_) + sqr(std::max(0.0, off - reach)),
-                 farthest = sqr(height_) + sqr(off + reach);
-    unevenness = sqr(sqr(farthest / nearest) - 1) / 12;
+  const std::optional<Seen> seen = e.is_distant() ? seen_of_sun(p) : seen_of_lamp(p);
+  if (!seen) {
+    return;
   }
+  sums_ = &e.detail->gobo->sums();
   crossed_ = true;
-  round_ = e.kind != LightKind::kRect;
-  to_tiles_ = scale * gobo.to_tiles();
-  center_ = gobo.to_tiles() * shift + gobo.tiles_offset();
-  const auto& spec = gobo.spec();
-  if (round_) {  // a turned circle is a circle
-    half_ = scale * radius * Eigen::Vector2d(1 / spec.width, 1 / spec.height);
-    area_ = kPiD * half_.prod();
-  } else {
-    const Eigen::Vector2d a = to_tiles_.col(0) * static_cast<double>(e.half_width),
-                          b = to_tiles_.col(1) * static_cast<double>(e.half_height);
-    corners_ = {center_ + a + b, center_ + a - b, center_ - a - b, center_ - a + b};
-    half_ = a.cwiseAbs() + b.cwiseAbs();
-    area_ = 4 * std::abs(a.x() * b.y() - a.y() * b.x());
-  }
+  place_window(*seen);
   if (detail == Detail::kRough) {
     const Eigen::Vector2d half = std::sqrt(area_ / (4 * half_.prod())) * half_;
     total_ = sums_->over(center_.x() - half.x(),
@@ -88,6 +44,66 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
                          center_.y() + half.y());
     return;
   }
+  measure_strips();
+  choose_share(seen->unevenness);
+}
+
+// Of the sun's disc, as far above the mask as p lies below it.
+std::optional<MaskWindow::Seen> MaskWindow::seen_of_sun(const Vec3& p) {
+  const Vec3d x = light_.frame.x.cast<double>(), y = light_.frame.y.cast<double>(),
+              z = light_.frame.z.cast<double>(), at = p.cast<double>();
+  p_ = {x.dot(at), y.dot(at)};
+  height_ = static_cast<double>(light_.detail->gobo->distance()) + z.dot(at);
+  if (!(height_ > 0)) {
+    return std::nullopt;
+  }
+  const auto sin2 = static_cast<double>(light_.sin2_disc);
+  return Seen{1, height_ * std::sqrt(sin2 / (1 - sin2)), p_, 0};
+}
+
+std::optional<MaskWindow::Seen> MaskWindow::seen_of_lamp(const Vec3& p) {
+  const Emitter& e = light_;
+  const Vec3d x = e.frame.x.cast<double>(), y = e.frame.y.cast<double>(),
+              z = e.frame.z.cast<double>(), d = (p - e.center).cast<double>();
+  const auto plane = static_cast<double>(e.detail->gobo->distance()),
+             radius = static_cast<double>(e.radius);
+  p_ = {x.dot(d), y.dot(d)};
+  height_ = z.dot(d);
+  if (!(height_ > plane)) {
+    return std::nullopt;
+  }
+  // Square over square, of cos / d^2 at the nearest and the farthest place.
+  const double reach = e.kind == LightKind::kRect ? std::hypot(static_cast<double>(e.half_width),
+                                                               static_cast<double>(e.half_height))
+                                                  : radius,
+               off = p_.norm();
+  const double nearest = sqr(height_) + sqr(std::max(0.0, off - reach)),
+               farthest = sqr(height_) + sqr(off + reach);
+  const double k = plane / height_;
+  return Seen{1 - k, radius, k * p_, sqr(sqr(farthest / nearest) - 1) / 12};
+}
+
+// Where on the mask the light is seen, in tiles.
+void MaskWindow::place_window(const Seen& seen) {
+  const Gobo& gobo = *light_.detail->gobo;
+  round_ = light_.kind != LightKind::kRect;
+  to_tiles_ = seen.scale * gobo.to_tiles();
+  center_ = gobo.to_tiles() * seen.shift + gobo.tiles_offset();
+  if (round_) {  // a turned circle is a circle
+    const auto& spec = gobo.spec();
+    half_ = seen.scale * seen.radius * Eigen::Vector2d(1 / spec.width, 1 / spec.height);
+    area_ = kPiD * half_.prod();
+  } else {
+    const Eigen::Vector2d a = to_tiles_.col(0) * static_cast<double>(light_.half_width),
+                          b = to_tiles_.col(1) * static_cast<double>(light_.half_height);
+    corners_ = {center_ + a + b, center_ + a - b, center_ - a - b, center_ - a + b};
+    half_ = a.cwiseAbs() + b.cwiseAbs();
+    area_ = 4 * std::abs(a.x() * b.y() - a.y() * b.x());
+  }
+}
+
+// What comes through strips that cover the window.
+void MaskWindow::measure_strips() {
   const bool upright = !round_ && (area_ > 3.999 * half_.prod());
   count_ = upright ? 1 : kStrips;
   double strips_area = 0;
@@ -102,8 +118,12 @@ MaskWindow::MaskWindow(const Emitter& e, const Vec3& p, Detail detail) : light_(
   }
   area_ = std::max(strips_area, 1e-300);
   total_ = total_ < 1e-9 * area_ ? 0 : total_;  // roundings of differences
+}
+
+// How often places are chosen by the mask: by the variance that it makes, beside that of what the
+// places send. Within a cell of it all is even; one that passes nearly everything needs no choice.
+void MaskWindow::choose_share(double unevenness) {
   const double open = total_ / area_;
-  // Within a cell all is even; a mask that passes nearly everything needs no choice.
   if (open > 0.98 || !(open > 0) ||
       (half_.x() * sums_->columns() < 0.25 && half_.y() * sums_->rows() < 0.25)) {
     return;

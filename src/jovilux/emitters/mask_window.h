@@ -3,6 +3,7 @@
 #include "jovilux/emitters/emitter.h"
 
 #include <array>
+#include <optional>
 #include <utility>
 
 namespace jovilux {
@@ -57,6 +58,19 @@ class MaskWindow {
     double s0 = 0, s1 = 0, weight = 0;
   };
 
+  // How the light is seen on the mask: places on it times `scale`, moved by `shift` [m]; the radius
+  // of a round one [m]; the relative variance of what its places send.
+  struct Seen {
+    double scale, radius;
+    Eigen::Vector2d shift;
+    double unevenness;
+  };
+
+  std::optional<Seen> seen_of_sun(const Vec3& p);
+  std::optional<Seen> seen_of_lamp(const Vec3& p);
+  void place_window(const Seen& seen);
+  void measure_strips();
+  void choose_share(double unevenness);
   std::pair<double, double> chord(double r) const;
   std::pair<double, double> widest(double r0, double r1) const;
   double density(const Eigen::Vector2d& tile, const Strip& strip, double s0, double s1) const;

@@ -12,6 +12,7 @@
 #include <filesystem>
 #include <fstream>
 #include <thread>
+#include <utility>
 
 #include <ImfChannelList.h>
 #include <ImfFloatAttribute.h>
@@ -84,11 +85,9 @@ void add_rgb_channels(std::vector<ExrChannel>& channels,
   }
 }
 
-void write_exr(const std::string& path,
-               const ExrHeader& info,
-               const std::vector<ExrChannel>& channels) {
-  JOVILUX_ASSERT(info.width > 0 && info.height > 0 && !channels.empty());
-  use_threads();
+namespace {
+
+exr::Header header_of(const ExrHeader& info, const std::vector<ExrChannel>& channels) {
   exr::Header header(info.width, info.height);
   header.compression() = exr::ZIP_COMPRESSION;
   header.zipCompressionLevel() = kZipLevel;
@@ -105,56 +104,92 @@ void write_exr(const std::string& path,
   for (const ExrChannel& c : channels) {
     header.channels().insert(c.name, exr::Channel(pixel_type(c.type)));
   }
+  return header;
+}
+
+// A band of rows of all channels, each in its own type.
+class ExrBand {
+ public:
+  static constexpr int kRows = 64;
+
+  ExrBand(const std::vector<ExrChannel>& channels, std::size_t width)
+      : channels_(channels), width_(width), values_(channels.size()) {
+    for (std::size_t c = 0; c < channels.size(); ++c) {
+      Values& v = values_[c];
+      v.rows.resize(width * kRows);
+      v.halves.resize(channels[c].type == ExrChannel::Type::kHalf ? width * kRows : 0);
+      v.indices.resize(channels[c].type == ExrChannel::Type::kIndex ? width * kRows : 0);
+    }
+  }
+
+  // The picture's row `y`, as row `at` of the band, of all channels, which may share its work.
+  void take_row(int y, std::size_t at) {
+    for (std::size_t c = 0; c < channels_.size(); ++c) {
+      Values& v = values_[c];
+      float* const row = v.rows.data() + at * width_;
+      channels_[c].row(y, row);
+      if (!v.halves.empty()) {
+        std::transform(row, row + width_, v.halves.data() + at * width_, [](float x) {
+          return Imath::half(
+              std::clamp(x, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX)));
+        });
+      } else if (!v.indices.empty()) {
+        std::transform(row, row + width_, v.indices.data() + at * width_, [](float x) {
+          return static_cast<std::uint32_t>(x);
+        });
+      }
+    }
+  }
+
+  // Where the library finds the rows, the first of which is the picture's row `top`.
+  exr::FrameBuffer frame(int top, int count) {
+    exr::FrameBuffer out;
+    const Imath::Box2i band(Imath::V2i(0, top),
+                            Imath::V2i(static_cast<int>(width_) - 1, top + count - 1));
+    for (std::size_t c = 0; c < channels_.size(); ++c) {
+      Values& v = values_[c];
+      const auto [data, size] =
+          !v.halves.empty() ? std::pair<void*, std::size_t>(v.halves.data(), sizeof(Imath::half))
+          : !v.indices.empty()
+              ? std::pair<void*, std::size_t>(v.indices.data(), sizeof(std::uint32_t))
+              : std::pair<void*, std::size_t>(v.rows.data(), sizeof(float));
+      out.insert(channels_[c].name,
+                 exr::Slice::Make(pixel_type(channels_[c].type), data, band, size, size * width_));
+    }
+    return out;
+  }
+
+ private:
+  struct Values {
+    std::vector<float> rows;
+    std::vector<Imath::half> halves;     // of the type kHalf
+    std::vector<std::uint32_t> indices;  // of the type kIndex
+  };
+
+  const std::vector<ExrChannel>& channels_;
+  std::size_t width_;
+  std::vector<Values> values_;
+};
+
+}  // namespace
+
+void write_exr(const std::string& path,
+               const ExrHeader& info,
+               const std::vector<ExrChannel>& channels) {
+  JOVILUX_ASSERT(info.width > 0 && info.height > 0 && !channels.empty());
+  use_threads();
+  const exr::Header header = header_of(info, channels);
   AtomicFile file(path);
   try {
     CheckedStream stream(file);
     exr::OutputFile out(stream, header);
-    // A band of rows at a time: memory does not grow with the picture's height.
-    constexpr int kBand = 64;
-    const auto width = static_cast<std::size_t>(info.width);
-    std::vector<std::vector<float>> rows(channels.size(), std::vector<float>(width * kBand));
-    std::vector<std::vector<Imath::half>> halves(channels.size());
-    std::vector<std::vector<std::uint32_t>> indices(channels.size());
-    for (std::size_t c = 0; c < channels.size(); ++c) {
-      halves[c].resize(channels[c].type == ExrChannel::Type::kHalf ? width * kBand : 0);
-      indices[c].resize(channels[c].type == ExrChannel::Type::kIndex ? width * kBand : 0);
-    }
-    for (int top = 0; top < info.height; top += kBand) {
-      const int count = std::min(kBand, info.height - top);
-      // Over all channels, which may share a row's work.
-      parallel_for(static_cast<std::size_t>(count), [&](std::size_t y) {
-        for (std::size_t c = 0; c < channels.size(); ++c) {
-          float* const row = rows[c].data() + y * width;
-          channels[c].row(top + static_cast<int>(y), row);
-          if (channels[c].type == ExrChannel::Type::kHalf) {
-            std::transform(row, row + width, halves[c].data() + y * width, [](float v) {
-              return Imath::half(
-                  std::clamp(v, -static_cast<float>(HALF_MAX), static_cast<float>(HALF_MAX)));
-            });
-          } else if (channels[c].type == ExrChannel::Type::kIndex) {
-            std::transform(row, row + width, indices[c].data() + y * width, [](float v) {
-              return static_cast<std::uint32_t>(v);
-            });
-          }
-        }
-      });
-      exr::FrameBuffer frame;
-      for (std::size_t c = 0; c < channels.size(); ++c) {
-        char* data = reinterpret_cast<char*>(rows[c].data());
-        std::size_t size = sizeof(float);
-        if (channels[c].type == ExrChannel::Type::kHalf) {
-          data = reinterpret_cast<char*>(halves[c].data());
-          size = sizeof(Imath::half);
-        } else if (channels[c].type == ExrChannel::Type::kIndex) {
-          data = reinterpret_cast<char*>(indices[c].data());
-          size = sizeof(std::uint32_t);
-        }
-        const Imath::Box2i band(Imath::V2i(0, top), Imath::V2i(info.width - 1, top + count - 1));
-        frame.insert(
-            channels[c].name,
-            exr::Slice::Make(pixel_type(channels[c].type), data, band, size, size * width));
-      }
-      out.setFrameBuffer(frame);
+    // Memory does not grow with the picture's height.
+    ExrBand band(channels, static_cast<std::size_t>(info.width));
+    for (int top = 0; top < info.height; top += ExrBand::kRows) {
+      const int count = std::min(ExrBand::kRows, info.height - top);
+      parallel_for(static_cast<std::size_t>(count),
+                   [&](std::size_t y) { band.take_row(top + static_cast<int>(y), y); });
+      out.setFrameBuffer(band.frame(top, count));
       out.writePixels(count);
       if (info.written) {
         info.written(top + count);

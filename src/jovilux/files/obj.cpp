@@ -1,10 +1,14 @@
 #include "jovilux/base/text.h"
 #include "jovilux/files/mesh_file.h"
 
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <map>
+#include <optional>
+#include <span>
 #include <sstream>
+#include <utility>
 
 #include <fmt/format.h>
 #include <tiny_obj_loader.h>
@@ -62,6 +66,98 @@ std::optional<Problem> fault_in(const std::string& text, const std::string& path
   return std::nullopt;
 }
 
+// A file's faces as a mesh of ours, each of whose vertices is a triple of theirs: place, normal,
+// texture coordinates.
+class ObjMesh {
+ public:
+  explicit ObjMesh(const tinyobj::ObjReader& reader)
+      : reader_(reader), attributes_(reader.GetAttrib()) {}
+
+  // Whether all faces name vertices that are there; what is wrong else. Notes whether any face has
+  // normals, and all have texture coordinates.
+  std::optional<std::string> fault() {
+    const std::size_t vertex_count = attributes_.vertices.size() / 3,
+                      uv_count = attributes_.texcoords.size() / 2;
+    has_uvs_ = uv_count > 0;
+    for (const tinyobj::shape_t& shape : reader_.GetShapes()) {
+      for (const tinyobj::index_t& i : shape.mesh.indices) {
+        if (i.vertex_index < 0 || static_cast<std::size_t>(i.vertex_index) >= vertex_count) {
+          return fmt::format(
+              "a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count);
+        }
+        smooth_ = smooth_ || has_normal(i);
+        has_uvs_ = has_uvs_ && i.texcoord_index >= 0 &&
+                   static_cast<std::size_t>(i.texcoord_index) < uv_count;
+      }
+    }
+    return std::nullopt;
+  }
+
+  Mesh mesh() {
+    for (const tinyobj::shape_t& shape : reader_.GetShapes()) {
+      for (std::size_t t = 0; t + 2 < shape.mesh.indices.size(); t += 3) {
+        add_face(std::span(shape.mesh.indices).subspan(t).first<3>());
+      }
+    }
+    return std::move(mesh_);
+  }
+
+ private:
+  using Face = std::span<const tinyobj::index_t, 3>;
+
+  bool has_normal(const tinyobj::index_t& i) const {
+    return i.normal_index >= 0 &&
+           static_cast<std::size_t>(i.normal_index) < attributes_.normals.size() / 3;
+  }
+  Vec3 position(const tinyobj::index_t& i) const {
+    const float* v = attributes_.vertices.data() + 3 * static_cast<std::size_t>(i.vertex_index);
+    return {v[0], v[1], v[2]};
+  }
+  // A face without normals among others is flat; the others keep theirs.
+  Vec3 normal(const Face& face, const tinyobj::index_t& i) const {
+    if (has_normal(i)) {
+      const float* n = attributes_.normals.data() + 3 * static_cast<std::size_t>(i.normal_index);
+      return {n[0], n[1], n[2]};
+    }
+    const Vec3 across =
+        (position(face[1]) - position(face[0])).cross(position(face[2]) - position(face[0]));
+    return across.norm() > 0 ? Vec3(across.normalized()) : Vec3::UnitZ();
+  }
+
+  void add_face(const Face& face) {
+    std::array<std::uint32_t, 3> corners{};
+    for (std::size_t k = 0; k < 3; ++k) {
+      const tinyobj::index_t& i = face[k];
+      // The flat normal of a face is its own: no other face shares its corners.
+      const std::size_t n = !smooth_ ? 0
+                            : has_normal(i)
+                                ? static_cast<std::size_t>(i.normal_index)
+                                : attributes_.normals.size() / 3 + mesh_.triangles.size(),
+                        uv = has_uvs_ ? static_cast<std::size_t>(i.texcoord_index) : 0;
+      const auto [at, fresh] =
+          seen_.emplace(std::array{static_cast<std::size_t>(i.vertex_index), n, uv},
+                        static_cast<std::uint32_t>(mesh_.positions.size()));
+      if (fresh) {
+        mesh_.positions.push_back(position(i));
+        if (smooth_) {
+          mesh_.normals.push_back(normal(face, i));
+        }
+        if (has_uvs_) {
+          mesh_.uvs.emplace_back(attributes_.texcoords[2 * uv], attributes_.texcoords[2 * uv + 1]);
+        }
+      }
+      corners[k] = at->second;
+    }
+    mesh_.triangles.push_back(corners);
+  }
+
+  const tinyobj::ObjReader& reader_;
+  const tinyobj::attrib_t& attributes_;
+  bool smooth_ = false, has_uvs_ = false;
+  std::map<std::array<std::size_t, 3>, std::uint32_t> seen_;
+  Mesh mesh_;
+};
+
 }  // namespace
 
 Result<Mesh> load_obj(const std::string& path) {
@@ -79,69 +175,11 @@ Result<Mesh> load_obj(const std::string& path) {
   if (!reader.ParseFromString(*text, "", config)) {
     return mesh_problem(path, 0, "not a readable OBJ file: " + printable(reader.Error(), 160));
   }
-  const tinyobj::attrib_t& attributes = reader.GetAttrib();
-  const std::size_t vertex_count = attributes.vertices.size() / 3,
-                    normal_count = attributes.normals.size() / 3,
-                    uv_count = attributes.texcoords.size() / 2;
-  Mesh mesh;
-  // A face without normals among others is flat; the others keep theirs.
-  const auto has_normal = [&](const tinyobj::index_t& i) {
-    return i.normal_index >= 0 && static_cast<std::size_t>(i.normal_index) < normal_count;
-  };
-  bool smooth = false, flat = uv_count > 0;
-  for (const tinyobj::shape_t& shape : reader.GetShapes()) {
-    for (const tinyobj::index_t& i : shape.mesh.indices) {
-      if (i.vertex_index < 0 || static_cast<std::size_t>(i.vertex_index) >= vertex_count) {
-        return mesh_problem(
-            path,
-            0,
-            fmt::format("a face names vertex {}; there are {}", i.vertex_index + 1, vertex_count));
-      }
-      smooth = smooth || has_normal(i);
-      flat = flat && i.texcoord_index >= 0 && static_cast<std::size_t>(i.texcoord_index) < uv_count;
-    }
+  ObjMesh faces(reader);
+  if (const auto fault = faces.fault()) {
+    return mesh_problem(path, 0, *fault);
   }
-  // A vertex of ours is a triple of theirs.
-  std::map<std::array<std::size_t, 3>, std::uint32_t> seen;
-  for (const tinyobj::shape_t& shape : reader.GetShapes()) {
-    for (std::size_t t = 0; t + 2 < shape.mesh.indices.size(); t += 3) {
-      std::array<std::uint32_t, 3> corners{};
-      const auto corner_at = [&](std::size_t k) {
-        const auto v = static_cast<std::size_t>(shape.mesh.indices[t + k].vertex_index);
-        return Vec3(attributes.vertices[3 * v],
-                    attributes.vertices[3 * v + 1],
-                    attributes.vertices[3 * v + 2]);
-      };
-      for (std::size_t k = 0; k < 3; ++k) {
-        const tinyobj::index_t& i = shape.mesh.indices[t + k];
-        const auto v = static_cast<std::size_t>(i.vertex_index);
-        // The flat normal of a face is its own: no other face shares its corners.
-        const auto n = !smooth         ? 0
-                       : has_normal(i) ? static_cast<std::size_t>(i.normal_index)
-                                       : normal_count + mesh.triangles.size();
-        const auto uv = flat ? static_cast<std::size_t>(i.texcoord_index) : 0;
-        const auto [at, fresh] =
-            seen.emplace(std::array{v, n, uv}, static_cast<std::uint32_t>(mesh.positions.size()));
-        if (fresh) {
-          mesh.positions.push_back(corner_at(k));
-          if (smooth && !has_normal(i)) {
-            const Vec3 across = (corner_at(1) - corner_at(0)).cross(corner_at(2) - corner_at(0));
-            mesh.normals.push_back(across.norm() > 0 ? Vec3(across.normalized()) : Vec3::UnitZ());
-          } else if (smooth) {
-            mesh.normals.emplace_back(attributes.normals[3 * n],
-                                      attributes.normals[3 * n + 1],
-                                      attributes.normals[3 * n + 2]);
-          }
-          if (flat) {
-            mesh.uvs.emplace_back(attributes.texcoords[2 * uv], attributes.texcoords[2 * uv + 1]);
-          }
-        }
-        corners[k] = at->second;
-      }
-      mesh.triangles.push_back(corners);
-    }
-  }
-  return mesh;
+  return faces.mesh();
 }
 
 }  // namespace jovilux

@@ -552,27 +552,31 @@ void LightLoader::take_tint(Making& m) {
   m.detail->tint = std::move(tint);
 }
 
-Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up) {
-  const SourceShape& s = parts.shape;
-  Emitter e;
-  e.kind = s.kind;
-  e.two_sided = s.two_sided;
-  e.by_intensity = s.by_intensity();
-  e.endless = s.endless;
-  e.center = (parts.surface ? parts.surface->center() : light.at).cast<float>();
+namespace {
+
+// The light's axes: z the way it shines, x along a tube; of a dome and a sky from east to north, z
+// down.
+Mat3d frame_of(const LightSpec& light, LightKind kind, const Vec3d& up) {
   Mat3d frame = aimed(light.axis, up, light.roll);
-  if (s.kind == LightKind::kTube) {
+  if (kind == LightKind::kTube) {
     const Mat3d across = aimed(light.along, up, 0);  // z along the tube: x becomes z
     frame.col(0) = across.col(2);
     frame.col(1) = across.col(0);
     frame.col(2) = across.col(1);
-  } else if (s.kind == LightKind::kDome || s.kind == LightKind::kSky) {
+  } else if (kind == LightKind::kDome || kind == LightKind::kSky) {
     const Vec3d east = Vec3d::UnitX(), north = up.cross(east);
     frame.col(0) = std::cos(light.rotate) * east - std::sin(light.rotate) * north;
     frame.col(1) = std::cos(light.rotate) * north + std::sin(light.rotate) * east;
     frame.col(2) = -up;
   }
-  e.frame = {frame.col(0).cast<float>(), frame.col(1).cast<float>(), frame.col(2).cast<float>()};
+  return frame;
+}
+
+void set_shape(Emitter& e, const SourceShape& s) {
+  e.kind = s.kind;
+  e.two_sided = s.two_sided;
+  e.by_intensity = s.by_intensity();
+  e.endless = s.endless;
   e.radius = static_cast<float>(s.radius);
   e.half_width = static_cast<float>((s.kind == LightKind::kTube ? s.length : s.width) / 2);
   e.half_height = static_cast<float>(s.height / 2);
@@ -587,6 +591,11 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   e.cos_field = static_cast<float>(std::cos(s.beam.half_field));
   e.sky = s.sky.model;
   e.sin2_disc = static_cast<float>(sqr(std::sin(s.angular_diameter / 2)));
+}
+
+// Luminance or intensity, dimmed; of a tube without radius the intensity of a meter.
+void set_levels(Emitter& e, const LightSpec& light, const LightParts& parts) {
+  const SourceShape& s = parts.shape;
   const double level = light.dimmed() * parts.color.transmittance * parts.camera_fade;
   const bool line = s.kind == LightKind::kTube && s.radius == 0;
   if (s.kind == LightKind::kDome) {
@@ -602,6 +611,9 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
       e.intensity = static_cast<float>(level * parts.levels.intensity->value);
     }
   }
+}
+
+void set_color(Emitter& e, const LightSpec& light, const LightParts& parts) {
   e.table = light_table(*parts.color.spectrum);
   if (light.split_tint) {
     TintChannels channels;
@@ -613,22 +625,38 @@ Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3
   } else if (light.tint) {
     e.table = tinted(e.table, *light.tint);
   }
+}
+
+LightCheats cheats_of(const CheatSpec& c) {
+  LightCheats out;
+  out.direct = static_cast<float>(c.direct);
+  out.diffuse = static_cast<float>(c.diffuse);
+  out.gloss = static_cast<float>(c.gloss);
+  out.bounce = static_cast<float>(c.bounce);
+  out.bounce_chroma = static_cast<float>(c.bounce_chroma);
+  out.haze = static_cast<float>(c.haze);
+  out.shadow = static_cast<float>(c.shadow);
+  out.shadow_color = (1.0f - out.shadow) + out.shadow * spectrum_from_rgb(c.shadow_tint);
+  out.caustics = static_cast<float>(c.caustics);
+  out.visible = c.visible;
+  out.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
+  return out;
+}
+
+}  // namespace
+
+Emitter make_emitter(const LightSpec& light, const LightParts& parts, const Vec3d& up) {
+  Emitter e;
+  set_shape(e, parts.shape);
+  e.center = (parts.surface ? parts.surface->center() : light.at).cast<float>();
+  const Mat3d frame = frame_of(light, e.kind, up);
+  e.frame = {frame.col(0).cast<float>(), frame.col(1).cast<float>(), frame.col(2).cast<float>()};
+  set_levels(e, light, parts);
+  set_color(e, light, parts);
   e.falloff = light.falloff;
-  const CheatSpec& c = light.cheat;
-  e.cheats.direct = static_cast<float>(c.direct);
-  e.cheats.diffuse = static_cast<float>(c.diffuse);
-  e.cheats.gloss = static_cast<float>(c.gloss);
-  e.cheats.bounce = static_cast<float>(c.bounce);
-  e.cheats.bounce_chroma = static_cast<float>(c.bounce_chroma);
-  e.cheats.haze = static_cast<float>(c.haze);
-  e.cheats.shadow = static_cast<float>(c.shadow);
-  e.cheats.shadow_color =
-      (1.0f - e.cheats.shadow) + e.cheats.shadow * spectrum_from_rgb(c.shadow_tint);
-  e.cheats.caustics = static_cast<float>(c.caustics);
-  e.cheats.visible = c.visible;
-  e.cheats.bounce_limit = static_cast<float>(c.bounce_limit.value_or(0));
-  e.only_sampled =
-      e.is_zero_size() || !c.visible || c.shadow != 1 || (c.shadow_tint.array() > 0).any();
+  e.cheats = cheats_of(light.cheat);
+  e.only_sampled = e.is_zero_size() || !light.cheat.visible || light.cheat.shadow != 1 ||
+                   (light.cheat.shadow_tint.array() > 0).any();
   e.detail = parts.detail;
   return e;
 }
