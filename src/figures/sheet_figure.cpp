@@ -609,6 +609,58 @@ void noise_figure(const std::string& path,
   canvas.save(path);
 }
 
+namespace {
+
+// Where the grid lies, how sure its values are, and what a frame means.
+std::string grid_note(const MeterSpec& meter, const MeterResult& result, const std::string& unit) {
+  const auto least_sure = std::max_element(result.readings.begin(),
+                                           result.readings.end(),
+                                           [](const MeterReading& a, const MeterReading& b) {
+                                             return a.standard_error < b.standard_error;
+                                           });
+  std::string note = fmt::format(
+      "from ({}, {}, {}) m, lower left, to ({}, {}, {}) m; standard error at most {} {}",
+      short_number(meter.grid->from.x()),
+      short_number(meter.grid->from.y()),
+      short_number(meter.grid->from.z()),
+      short_number(meter.grid->to.x()),
+      short_number(meter.grid->to.y()),
+      short_number(meter.grid->to.z()),
+      short_number(least_sure->standard_error, 2),
+      unit);
+  if (meter.target) {
+    note += fmt::format("; framed: outside {} to {} {}",
+                        short_number(meter.target->first),
+                        short_number(meter.target->second),
+                        unit);
+  }
+  return note;
+}
+
+struct GridCell {
+  double x, y, width, height;  // [pixels]
+};
+
+// A value in a cell whose color rises with its share of the grid's range.
+void draw_cell(
+    Canvas& canvas, const MeterReading& r, double share, const GridCell& cell, double size) {
+  canvas.fill(cell.x, cell.y, cell.width - 1, cell.height - 1, hex(mixed(kRising, share)));
+  const std::string color = share > 0.55 ? "#111111" : "#ffffff";
+  canvas.text(cell.x,
+              cell.y + cell.height / 2 - size,
+              cell.width - 1,
+              short_number(r.value, 3),
+              size,
+              Align::kCenter,
+              color,
+              true);
+  if (r.verdict == MeterReading::Verdict::kFail) {
+    canvas.frame(cell.x + 2, cell.y + 2, cell.width - 5, cell.height - 5, "#d55e00", 3);
+  }
+}
+
+}  // namespace
+
 void grid_figure(const std::string& path, const MeterSpec& meter, const MeterResult& result) {
   constexpr double kTop = 64, kBelow = 48;  // title, note
   const int nx = meter.grid->count[0], ny = meter.grid->count[1];
@@ -641,47 +693,13 @@ void grid_figure(const std::string& path, const MeterSpec& meter, const MeterRes
   for (int v = 0; v < ny; ++v) {
     for (int u = 0; u < nx; ++u) {
       const MeterReading& r = result.readings[static_cast<std::size_t>(v * nx + u)];
+      const double share = hi > lo ? (r.value - lo) / (hi - lo) : 0.5;
       // The second axis upwards.
-      const double t = hi > lo ? (r.value - lo) / (hi - lo) : 0.5, x = kMargin + u * cw,
-                   y = kTop + (ny - 1 - v) * ch;
-      canvas.fill(x, y, cw - 1, ch - 1, hex(mixed(kRising, t)));
-      const std::string color = t > 0.55 ? "#111111" : "#ffffff";
-      canvas.text(x,
-                  y + ch / 2 - size,
-                  cw - 1,
-                  short_number(r.value, 3),
-                  size,
-                  Align::kCenter,
-                  color,
-                  true);
-      if (r.verdict == MeterReading::Verdict::kFail) {
-        canvas.frame(x + 2, y + 2, cw - 5, ch - 5, "#d55e00", 3);
-      }
+      draw_cell(canvas, r, share, {kMargin + u * cw, kTop + (ny - 1 - v) * ch, cw, ch}, size);
     }
   }
-  std::string note = fmt::format(
-      "from ({}, {}, {}) m, lower left, to ({}, {}, {}) m; standard error at most {} {}",
-      short_number(meter.grid->from.x()),
-      short_number(meter.grid->from.y()),
-      short_number(meter.grid->from.z()),
-      short_number(meter.grid->to.x()),
-      short_number(meter.grid->to.y()),
-      short_number(meter.grid->to.z()),
-      short_number(std::max_element(result.readings.begin(),
-                                    result.readings.end(),
-                                    [](const MeterReading& a, const MeterReading& b) {
-                                      return a.standard_error < b.standard_error;
-                                    })
-                       ->standard_error,
-                   2),
-      unit);
-  if (meter.target) {
-    note += fmt::format("; framed: outside {} to {} {}",
-                        short_number(meter.target->first),
-                        short_number(meter.target->second),
-                        unit);
-  }
-  canvas.text(kMargin, kTop + ny * ch + 14, w, note, 14, Align::kLeft, "#444444");
+  canvas.text(
+      kMargin, kTop + ny * ch + 14, w, grid_note(meter, result, unit), 14, Align::kLeft, "#444444");
   canvas.save(path);
 }
 

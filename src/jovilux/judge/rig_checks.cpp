@@ -625,9 +625,17 @@ class Checks {
         0) {
       return;
     }
-    bool enclosed = false;
     const auto index = static_cast<std::size_t>(&light - rig_.lights.data());
-    if (const ObjectSpec* o = light.object >= 0 ? nullptr : solid_at(light.at)) {
+    if (light.object < 0 && !is_enclosed(light, address)) {
+      reached_objects(light, scene_.emitters[index], address);
+    }
+    other_law(light, report, address);
+  }
+
+  // Inside of what lets no light out, which is told.
+  bool is_enclosed(const LightSpec& light, const std::string& address) {
+    bool enclosed = false;
+    if (const ObjectSpec* o = solid_at(light.at)) {
       enclosed = true;
       warn("light-inside-object",
            light.place,
@@ -637,10 +645,7 @@ class Checks {
                        to_string(o->place)),
            "move the light out, or use a shell");
     }
-    const std::vector<std::uint32_t> around = light.object >= 0
-                                                  ? std::vector<std::uint32_t>{}
-                                                  : objects_around(scene_, light.at.cast<float>());
-    for (const std::uint32_t object : around) {
+    for (const std::uint32_t object : objects_around(scene_, light.at.cast<float>())) {
       if (std::find(around_camera_.begin(), around_camera_.end(), object) != around_camera_.end()) {
         continue;  // a room around camera and light
       }
@@ -657,30 +662,33 @@ class Checks {
                        to_string(o.place)),
            "move the light out, or open the object");
     }
-    if (!enclosed && light.object < 0) {
-      reached_objects(light, scene_.emitters[index], address);
-    }
+    return enclosed;
+  }
+
+  // A falloff that is not the inverse square, and what it does to the subject's light.
+  void other_law(const LightSpec& light, const LightReport& report, const std::string& address) {
     const bool by_another_law =
         std::any_of(report.cheats.begin(), report.cheats.end(), [](const LightReport::Cheat& c) {
           return c.key == "falloff";
         });
-    if (by_another_law && report.subject) {
-      Falloff law = light.falloff;
-      law.has_range = false;
-      const double factor = falloff_weight(law, report.subject->distance_m);
-      if (std::abs(factor - 1) > 0.01) {
-        warn("not-physical",
-             light.falloff_place,
-             address + ".falloff",
-             fmt::format(
-                 "the law \"{}\" gives {} times the physical level at its subject ({}, {} away)",
-                 to_string(law.law),
-                 short_number(factor, 3),
-                 report.subject->object,
-                 readable_length(report.subject->distance_m)),
-             fmt::format("matches_at = \"{}\" keeps the level there",
-                         readable_length(report.subject->distance_m)));
-      }
+    if (!by_another_law || !report.subject) {
+      return;
+    }
+    Falloff law = light.falloff;
+    law.has_range = false;
+    const double factor = falloff_weight(law, report.subject->distance_m);
+    if (std::abs(factor - 1) > 0.01) {
+      warn("not-physical",
+           light.falloff_place,
+           address + ".falloff",
+           fmt::format(
+               "the law \"{}\" gives {} times the physical level at its subject ({}, {} away)",
+               to_string(law.law),
+               short_number(factor, 3),
+               report.subject->object,
+               readable_length(report.subject->distance_m)),
+           fmt::format("matches_at = \"{}\" keeps the level there",
+                       readable_length(report.subject->distance_m)));
     }
   }
 

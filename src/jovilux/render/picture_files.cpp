@@ -139,46 +139,29 @@ bool is_uneven(const Film& film) {
   return uneven;
 }
 
-void save_exr(const std::string& path,
-              const std::string& rig_text,
-              const Rig& rig,
-              const std::vector<std::string>& names,
-              const RenderOptions& options,
-              const Render& r,
-              const View& view) {
-  using Type = ExrChannel::Type;
-  const Film& film = r.film();
-  std::vector<ExrChannel> channels;
-  add_rgb(
-      channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
-  const FilmVariance variance = film_variance(film);
-  add_one(channels, film, "variance.V", Type::kFloat, [&variance](std::size_t i) {
-    return variance.whole[i];
-  });
-  if (rig.render.noise || is_uneven(film)) {
-    add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) {
-      return static_cast<float>(film.taken(i));
+// Each light's picture, and its parts where they are kept.
+void add_layers(std::vector<ExrChannel>& channels,
+                const Film& film,
+                const std::vector<std::string>& names) {
+  for (int layer = 0; layer < film.layers(); ++layer) {
+    const std::string prefix = "light." + names[static_cast<std::size_t>(layer)] + ".";
+    add_rgb(channels, film, prefix, ExrChannel::Type::kFloat, [&film, layer](std::size_t i) {
+      return layer_rgb(film, i, layer);
     });
-  }
-  if (rig.render.layers != RenderSpec::Layers::kNone) {
-    for (int layer = 0; layer < film.layers(); ++layer) {
-      const std::string prefix = "light." + names[static_cast<std::size_t>(layer)] + ".";
-      add_rgb(channels, film, prefix, Type::kFloat, [&film, layer](std::size_t i) {
-        return layer_rgb(film, i, layer);
-      });
-      if (film.parts() > 1) {
-        for (int part = 0; part < film.parts(); ++part) {
-          const int slot = layer * film.parts() + part;
-          add_rgb(channels,
-                  film,
-                  prefix + kPartNames[static_cast<std::size_t>(part)] + ".",
-                  Type::kFloat,
-                  [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
-        }
-      }
+    for (int part = 0; film.parts() > 1 && part < film.parts(); ++part) {
+      const int slot = layer * film.parts() + part;
+      add_rgb(channels,
+              film,
+              prefix + kPartNames[static_cast<std::size_t>(part)] + ".",
+              ExrChannel::Type::kFloat,
+              [&film, slot](std::size_t i) { return slot_rgb(film, i, slot); });
     }
   }
-  add_halves(channels, rig, film, variance, names);
+}
+
+// What is known of the surfaces that pixels show, and of the lights that are seen in them.
+void add_surfaces(std::vector<ExrChannel>& channels, const Film& film) {
+  using Type = ExrChannel::Type;
   const auto guide = [&film](std::size_t i, int first) -> Eigen::Vector3f {
     const float n = film.guide(i)[7];
     const float* g = film.guide(i) + first;
@@ -202,6 +185,34 @@ void save_exr(const std::string& path,
   add_one(channels, film, "object.id", Type::kIndex, [&film](std::size_t i) {
     return static_cast<float>(film.object(i));
   });
+}
+
+void save_exr(const std::string& path,
+              const std::string& rig_text,
+              const Rig& rig,
+              const std::vector<std::string>& names,
+              const RenderOptions& options,
+              const Render& r,
+              const View& view) {
+  using Type = ExrChannel::Type;
+  const Film& film = r.film();
+  std::vector<ExrChannel> channels;
+  add_rgb(
+      channels, film, "", Type::kFloat, [&film](std::size_t i) { return picture_rgb(film, i); });
+  const FilmVariance variance = film_variance(film);
+  add_one(channels, film, "variance.V", Type::kFloat, [&variance](std::size_t i) {
+    return variance.whole[i];
+  });
+  if (rig.render.noise || is_uneven(film)) {
+    add_one(channels, film, kSamplesChannel, Type::kFloat, [&film](std::size_t i) {
+      return static_cast<float>(film.taken(i));
+    });
+  }
+  if (rig.render.layers != RenderSpec::Layers::kNone) {
+    add_layers(channels, film, names);
+  }
+  add_halves(channels, rig, film, variance, names);
+  add_surfaces(channels, film);
   ExrHeader header;
   header.width = film.width();
   header.height = film.height();
@@ -329,10 +340,10 @@ std::vector<std::uint8_t> save_picture(const std::string& exr,
   return save_view(png, rig, view, rgb, width, height);
 }
 
-std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height) {
-  static constexpr const char* kStopped[] = {"samples", "noise", "time", "signal"};
-  rusage usage{};
-  ::getrusage(RUSAGE_SELF, &usage);
+namespace {
+
+// The rig, the picture, and how many samples its pixels have.
+Json picture_in_stats(const Rig& rig, const RenderStats& stats, int width, int height) {
   Json j;
   j["version"] = 1;
   j["rig"] = rig.file;
@@ -349,6 +360,14 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   for (const SampleRound& r : stats.rounds) {
     j["sampling"]["rounds"].push_back({{"mean", r.mean}, {"least", r.least}, {"most", r.most}});
   }
+  return j;
+}
+
+// Time, memory, noise and rays.
+void add_work(Json& j, const RenderStats& stats) {
+  static constexpr const char* kStopped[] = {"samples", "noise", "time", "signal"};
+  rusage usage{};
+  ::getrusage(RUSAGE_SELF, &usage);
   j["threads"] = stats.threads;
   j["wall_s"] = stats.wall_s;
   j["cpu_s"] = stats.cpu_s;
@@ -368,21 +387,32 @@ std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int 
   // What was learned before the picture; its rays are among those above.
   j["guiding"] = {
       {"rounds", stats.guide_rounds}, {"paths", stats.guide_paths}, {"seconds", stats.guide_s}};
+}
+
+Json to_json(const RenderStats::Light& l) {
+  Json out = {{"name", l.name},
+              {"mean_luminance_cd_m2", l.mean_luminance},
+              {"share", l.share},
+              {"noise", number_or_null(l.noise)},
+              {"noise_share", number_or_null(l.noise_share)}};
+  if (l.clamped > 0) {
+    out["clamped_cd_m2"] = l.clamped;
+  }
+  for (std::size_t p = 0; p < l.parts.size(); ++p) {
+    out["noise_by_part"][kPartNames[p]] = number_or_null(l.parts[p]);
+    out["noise_share_by_part"][kPartNames[p]] = number_or_null(l.part_shares[p]);
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string stats_json(const Rig& rig, const RenderStats& stats, int width, int height) {
+  Json j = picture_in_stats(rig, stats, width, height);
+  add_work(j, stats);
   j["lights"] = Json::array();
   for (const RenderStats::Light& l : stats.lights) {
-    Json one = {{"name", l.name},
-                {"mean_luminance_cd_m2", l.mean_luminance},
-                {"share", l.share},
-                {"noise", number_or_null(l.noise)},
-                {"noise_share", number_or_null(l.noise_share)}};
-    if (l.clamped > 0) {
-      one["clamped_cd_m2"] = l.clamped;
-    }
-    for (std::size_t p = 0; p < l.parts.size(); ++p) {
-      one["noise_by_part"][kPartNames[p]] = number_or_null(l.parts[p]);
-      one["noise_share_by_part"][kPartNames[p]] = number_or_null(l.part_shares[p]);
-    }
-    j["lights"].push_back(one);
+    j["lights"].push_back(to_json(l));
   }
   j["mean_luminance_cd_m2"] = stats.mean_luminance;
   if (const auto& lost = stats.not_finite) {

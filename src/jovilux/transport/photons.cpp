@@ -191,16 +191,8 @@ class PhotonTracer {
   Vec3 source_ = Vec3::Zero();  // of the last scattering
 };
 
-}  // namespace
-
-PhotonRecords trace_photons(const Scene& scene,
-                            std::size_t count,
-                            int bounces,
-                            bool caustics,
-                            std::uint32_t seed,
-                            RayCounts& rays,
-                            std::vector<PhotonScattering>* scatterings) {
-  // Lights that shine; of very many, those of an even choice.
+// Lights that shine; of very many, those of an even choice.
+std::vector<std::uint32_t> shining_lights(const Scene& scene) {
   constexpr std::size_t kMostLights = 256;
   std::vector<std::uint32_t> lights;
   for (std::uint32_t i = 0; i < scene.emitters.size(); ++i) {
@@ -213,28 +205,27 @@ PhotonRecords trace_photons(const Scene& scene,
     for (std::size_t i = 0; i < lights.size(); i += step + 1) {
       some.push_back(lights[i]);
     }
-    lights = std::move(some);
+    return some;
   }
-  std::vector<std::vector<Photon>> of_light(lights.size());
-  parallel_for(lights.size(),
-               [&](std::size_t l) { of_light[l] = candidates(scene, lights[l], seed); });
+  return lights;
+}
+
+// About `count` photons, of the candidates of each light: half of them in equal numbers, half in
+// proportion to flux. Photons of one light have the same power, its candidates are taken by theirs.
+std::vector<Photon> chosen_photons(const std::vector<std::vector<Photon>>& of_light,
+                                   std::size_t count) {
   double flux = 0;
-  std::vector<double> flux_of(lights.size());
+  std::vector<double> flux_of(of_light.size());
   std::size_t sending = 0;
-  for (std::size_t l = 0; l < lights.size(); ++l) {
+  for (std::size_t l = 0; l < of_light.size(); ++l) {
     for (const Photon& p : of_light[l]) {
       flux_of[l] += static_cast<double>(p.power);
     }
     flux += flux_of[l];
     sending += flux_of[l] > 0 ? 1 : 0;
   }
-  PhotonRecords out;
-  if (!(flux > 0)) {
-    return out;
-  }
-  // Photons of one light have the same power, its candidates are taken by theirs.
   std::vector<Photon> photons;
-  for (std::size_t l = 0; l < lights.size(); ++l) {
+  for (std::size_t l = 0; flux > 0 && l < of_light.size(); ++l) {
     if (!(flux_of[l] > 0)) {
       continue;
     }
@@ -249,6 +240,23 @@ PhotonRecords trace_photons(const Scene& scene,
       }
     }
   }
+  return photons;
+}
+
+}  // namespace
+
+PhotonRecords trace_photons(const Scene& scene,
+                            std::size_t count,
+                            int bounces,
+                            bool caustics,
+                            std::uint32_t seed,
+                            RayCounts& rays,
+                            std::vector<PhotonScattering>* scatterings) {
+  const std::vector<std::uint32_t> lights = shining_lights(scene);
+  std::vector<std::vector<Photon>> of_light(lights.size());
+  parallel_for(lights.size(),
+               [&](std::size_t l) { of_light[l] = candidates(scene, lights[l], seed); });
+  const std::vector<Photon> photons = chosen_photons(of_light, count);
   std::vector<PhotonRecords> blocks((photons.size() + kBlock - 1) / kBlock);
   std::vector<std::vector<PhotonScattering>> scattered(blocks.size());
   std::vector<RayCounts> counts(blocks.size());
@@ -267,6 +275,7 @@ PhotonRecords trace_photons(const Scene& scene,
     }
     counts[b].march += march_counts() - march_before;
   });
+  PhotonRecords out;
   for (std::size_t b = 0; b < blocks.size(); ++b) {
     out.surfaces.insert(out.surfaces.end(), blocks[b].surfaces.begin(), blocks[b].surfaces.end());
     out.haze.insert(out.haze.end(), blocks[b].haze.begin(), blocks[b].haze.end());
