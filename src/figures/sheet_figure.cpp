@@ -587,7 +587,9 @@ void noise_figure(const std::string& path,
                   const RenderedImage& image,
                   const NoiseReport& r,
                   const std::string& title) {
-  Canvas canvas;
+  constexpr int kMapEnd = 572;
+  // Of few samples there is no history yet, and no empty page in its place.
+  Canvas canvas(kWidth, r.history.empty() ? kMapEnd : kHeight);
   canvas.text(kMargin,
               16,
               kWidth - 2 * kMargin,
@@ -604,7 +606,7 @@ void noise_figure(const std::string& path,
   noise_map(canvas, image, r);
   noise_of_lights(canvas, r);
   if (!r.history.empty()) {
-    draw(canvas, noise_history(r), 10, 572, kWidth - 20, 222);
+    draw(canvas, noise_history(r), 10, kMapEnd, kWidth - 20, 222);
   }
   canvas.save(path);
 }

@@ -245,6 +245,31 @@ TEST_CASE("bars of the noise figure are as long as the lights' shares, in their 
   }
 }
 
+TEST_CASE("a noise figure without a history has no empty page below its map",
+          "[cli][figures][noise]") {
+  const TemporaryFolder dir;
+  const std::string rig = dir.write("stage.toml", kStage);
+  std::vector<int> heights;
+  for (const char* samples : {"4", "16"}) {
+    REQUIRE(run_program(
+                {"render", rig, "-o", dir.path("a"), "--quiet", "--force", "--samples", samples})
+                .status == 0);
+    REQUIRE(run_program({"noise", dir.path("a"), "-o", dir.path("noise"), "--force"}).status <= 1);
+    const auto image = load_image(dir.path("noise/noise.png"));
+    REQUIRE(image);
+    heights.push_back(image->height);
+    // Something is drawn in the lowest tenth.
+    int drawn = 0;
+    for (int y = image->height * 9 / 10; y < image->height; ++y) {
+      for (int x = 0; x < image->width; ++x) {
+        drawn += has_color(*image, x, y, "#ffffff") ? 0 : 1;
+      }
+    }
+    CHECK(drawn > 100);
+  }
+  CHECK(heights[0] < heights[1] - 200);
+}
+
 TEST_CASE("every figure shows something inside its borders, with words that stand out",
           "[cli][figures]") {
   const TemporaryFolder dir;
