@@ -16,7 +16,7 @@ namespace jovilux::figures {
 
 namespace {
 
-constexpr double kLeft = 884, kValue = 1060;  // of the table: names and values [pixels]
+constexpr double kTableLeft = 884, kTableValues = 1060;  // of the table: names and values [pixels]
 
 // One half plane stands for all.
 bool has_one_plane(const ProfileReport& r) {
@@ -128,8 +128,9 @@ void profile_figure(const std::string& path, const ProfileReport& r) {
               "#333333");
   double y = 110;
   for (const auto& [what, value] : rows_of(r)) {
-    canvas.text(kLeft, y, kValue - kLeft - 8, what, 15, Align::kLeft, "#555555");
-    canvas.text(kValue, y, kWidth - kValue - 20, value, 15, Align::kLeft, "#111111", true);
+    canvas.text(kTableLeft, y, kTableValues - kTableLeft - 8, what, 15, Align::kLeft, "#555555");
+    canvas.text(
+        kTableValues, y, kWidth - kTableValues - 20, value, 15, Align::kLeft, "#111111", true);
     y += 30;
   }
   canvas.save(path);
