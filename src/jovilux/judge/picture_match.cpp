@@ -333,7 +333,9 @@ namespace {
 constexpr double kAnyLevel = 1e6;
 
 // A reference without absolute numbers is taken to be as bright as this picture.
-void scale_to(const std::vector<Channels>& layers, Channels& wanted, Channels& wanted_halves) {
+void match_brightness(const std::vector<Channels>& layers,
+                      Channels& wanted,
+                      Channels& wanted_halves) {
   double mine = 0, theirs = 0;
   for (std::size_t c = 0; c < 3; ++c) {
     for (std::size_t i = 0; i < wanted[c].size(); ++i) {
@@ -418,7 +420,7 @@ PictureMatch match_picture(const RenderedImage& image,
   Channels wanted = channels_of(cells, reference.rgb),
            wanted_halves = channels_of(cells, reference.half_difference);
   if (!reference.absolute) {
-    scale_to(layers, wanted, wanted_halves);
+    match_brightness(layers, wanted, wanted_halves);
   }
   const std::vector<double> w = weights(cells, wanted, image);
   std::array<std::vector<Normal>, 3> groups;
