@@ -25,6 +25,19 @@ TEST_CASE("every power of two of scrambled points fills each elementary interval
   }
 }
 
+TEST_CASE("four pairs at once have the bits of each alone", "[base][sampler]") {
+  for (std::uint32_t index = 0; index < 200; ++index) {
+    const Sampler sampler(7 + index / 50, 1000003 * index, index * index);
+    const std::uint32_t first = index % 3 == 0 ? 0xfffffffdU : 4 * index;  // and where it wraps
+    const std::array<Vec2, 4> points = sampler.four_pairs(first);
+    for (std::uint32_t i = 0; i < 4; ++i) {
+      INFO(index << ", " << i);
+      REQUIRE(points[i] == sampler.pair(first + i));
+      REQUIRE(points[i].x() == sampler.single(first + i));
+    }
+  }
+}
+
 TEST_CASE("pairs of dimensions and pixels are not correlated", "[base][sampler][statistical]") {
   constexpr int kPoints = 4096;
   const auto correlation = [&](auto first, auto second) {

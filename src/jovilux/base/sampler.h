@@ -3,6 +3,7 @@
 #include "jovilux/base/vec.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
 
@@ -10,12 +11,14 @@ namespace jovilux {
 
 /// A 32-bit mixing function: every input bit changes every output bit with probability near 1/2.
 /// Source: C. Wellons, "Prospecting for Hash Functions" (lowbias32), 2018; public-domain constants.
-constexpr std::uint32_t mix(std::uint32_t x) {
-  x ^= x >> 16;
+/// Word, here and below: std::uint32_t, or a vector of them, each for itself.
+template <class Word>
+[[gnu::always_inline]] constexpr Word mix(Word x) {
+  x ^= x >> 16U;
   x *= 0x7feb352dU;
-  x ^= x >> 15;
+  x ^= x >> 15U;
   x *= 0x846ca68bU;
-  x ^= x >> 16;
+  x ^= x >> 16U;
   return x;
 }
 constexpr std::uint32_t mix(std::uint32_t a, std::uint32_t b) {
@@ -28,32 +31,38 @@ constexpr float unit_float(std::uint32_t bits) { return static_cast<float>(bits 
 /// Owen scrambling of a bit-reversed index: each bit is flipped by a hash of the bits above it.
 /// Source: B. Burley, "Practical Hash-based Owen Scrambling", JCGT 9(4), 2020, with the constants
 /// of N. Vegdahl, 2021.
-constexpr std::uint32_t owen_scramble_reversed(std::uint32_t x, std::uint32_t seed) {
+template <class Word>
+[[gnu::always_inline]] constexpr Word owen_scramble_reversed(Word x, Word seed) {
   x ^= x * 0x3d20adeaU;
   x += seed;
-  x *= (seed >> 16) | 1U;
+  x *= (seed >> 16U) | 1U;
   x ^= x * 0x05526c56U;
   x ^= x * 0x53a22864U;
   return x;
 }
+/// The bits of each byte of x from the other end.
+template <class Word>
+[[gnu::always_inline]] constexpr Word reverse_bits_of_bytes(Word x) {
+  x = ((x >> 4U) & 0x0f0f0f0fU) | ((x & 0x0f0f0f0fU) << 4U);
+  x = ((x >> 2U) & 0x33333333U) | ((x & 0x33333333U) << 2U);
+  return ((x >> 1U) & 0x55555555U) | ((x & 0x55555555U) << 1U);
+}
 /// The bits of x from the other end.
 constexpr std::uint32_t reverse_bits(std::uint32_t x) {
-  x = __builtin_bswap32(x);
-  x = ((x >> 4) & 0x0f0f0f0fU) | ((x & 0x0f0f0f0fU) << 4);
-  x = ((x >> 2) & 0x33333333U) | ((x & 0x33333333U) << 2);
-  return ((x >> 1) & 0x55555555U) | ((x & 0x55555555U) << 1);
+  return reverse_bits_of_bytes(__builtin_bswap32(x));
 }
 /// Second dimension of the Sobol' sequence, x / 2^32, with the bits of x from the other end. Its
 /// direction numbers, of the polynomial x + 1, are the rows of Pascal's triangle modulo 2: digit j
 /// is the parity of the index's digits k whose C(k, j) is odd, which are those whose binary digits
 /// hold all of j's (E. Lucas, 1878). One step for each binary digit of j. The first dimension is
 /// reverse_bits(index).
-constexpr std::uint32_t sobol_second_reversed(std::uint32_t index) {
-  index ^= index >> 1 & 0x55555555U;
-  index ^= index >> 2 & 0x33333333U;
-  index ^= index >> 4 & 0x0f0f0f0fU;
-  index ^= index >> 8 & 0x00ff00ffU;
-  return index ^ index >> 16;
+template <class Word>
+[[gnu::always_inline]] constexpr Word sobol_second_reversed(Word index) {
+  index ^= index >> 1U & 0x55555555U;
+  index ^= index >> 2U & 0x33333333U;
+  index ^= index >> 4U & 0x0f0f0f0fU;
+  index ^= index >> 8U & 0x00ff00ffU;
+  return index ^ index >> 16U;
 }
 constexpr std::uint32_t sobol_second(std::uint32_t index) {
   return reverse_bits(sobol_second_reversed(index));
@@ -70,14 +79,21 @@ class Sampler {
   Sampler(std::uint32_t seed, std::uint32_t stream, std::uint32_t index)
       : base_(mix(mix(seed, 0x51ed270bU), stream)), reversed_index_(reverse_bits(index)) {}
 
+  /// What tells apart the scramblings of a pair's index and of its two coordinates.
+  static constexpr std::uint32_t kOfIndex = 0xa511e9b3U, kOfFirst = 0x63d83595U,
+                                 kOfSecond = 0x1b56c4e9U;
+
   /// The point of dimensions (2 pair, 2 pair + 1).
   Vec2 pair(std::uint32_t pair_number) const {
     const std::uint32_t key = mix(base_, pair_number);
     const std::uint32_t shuffled = shuffled_index(key);
     return {first(key, shuffled),
             unit_float(reverse_bits(
-                owen_scramble_reversed(sobol_second_reversed(shuffled), mix(key ^ 0x1b56c4e9U))))};
+                owen_scramble_reversed(sobol_second_reversed(shuffled), mix(key ^ kOfSecond))))};
   }
+  /// The points of four pairs that follow each other, as pair() has them: hashes of several pairs
+  /// side by side in vector instructions, which take about as long as one.
+  std::array<Vec2, 4> four_pairs(std::uint32_t first_pair) const;
   /// The first coordinate of a pair, for a lone dimension: a scrambled radical inverse.
   float single(std::uint32_t pair_number) const {
     const std::uint32_t key = mix(base_, pair_number);
@@ -86,11 +102,11 @@ class Sampler {
 
  private:
   std::uint32_t shuffled_index(std::uint32_t key) const {
-    return reverse_bits(owen_scramble_reversed(reversed_index_, mix(key ^ 0xa511e9b3U)));
+    return reverse_bits(owen_scramble_reversed(reversed_index_, mix(key ^ kOfIndex)));
   }
   // The radical inverse is the index reversed, and scrambling begins by reversing: the two cancel.
   static float first(std::uint32_t key, std::uint32_t shuffled) {
-    return unit_float(reverse_bits(owen_scramble_reversed(shuffled, mix(key ^ 0x63d83595U))));
+    return unit_float(reverse_bits(owen_scramble_reversed(shuffled, mix(key ^ kOfFirst))));
   }
 
   std::uint32_t base_, reversed_index_;

@@ -37,14 +37,17 @@ struct SkyLune {
     cos_tilt = std::clamp(normal.dot(up), -1.0f, 1.0f);
     const Vec3 level = normal - cos_tilt * up;
     sin_tilt = level.norm();
-    span = kPi - std::atan2(sin_tilt, cos_tilt);
-    if (sin_tilt > 1e-6f) {
+    if (!is_level()) {
+      span = kPi - std::atan2(sin_tilt, cos_tilt);
       b = level / sin_tilt;
       a = b.cross(up);
+    } else if (cos_tilt < 0) {
+      span = 0;
     }
     even_part = kPi / 2 * (1 + cos_tilt);
     elevation_part = by_elevation ? 4.0f / 3 * (span * cos_tilt + sin_tilt) : 0;
   }
+  bool is_level() const { return !(sin_tilt > 1e-6f); }
   bool empty() const { return !(span > 1e-3f) || !(even_part > 0); }
   float pdf(const Vec3& wi, bool by_elevation) const {
     const float sine = std::max(0.0f, wi.dot(up)),
@@ -55,18 +58,20 @@ struct SkyLune {
     const float even = even_part / (even_part + elevation_part);
     const bool by_even = u.x() < even;
     u.x() = by_even ? u.x() / even : (u.x() - even) / (1 - even);
+    if (!normal.isZero() && by_even) {
+      return by_cosine(u);
+    }
+    if (is_level() && !by_even) {
+      // Without a surface even over a disk, the density of the sine; above a level one that of its
+      // square.
+      const float rise = normal.isZero() ? std::sqrt(u.x()) : std::cbrt(u.x()),
+                  r = std::sqrt(std::max(0.0f, 1 - rise * rise)), phi = 2 * kPi * u.y();
+      return (r * (std::cos(phi) * a + std::sin(phi) * b) + rise * up).normalized();
+    }
     float t, psi;
-    if (normal.isZero()) {
+    if (by_even) {
       t = 1 - 2 * u.x();
       psi = u.y() * kPi;
-      if (!by_even) {  // even over a disk
-        const float r = std::sqrt(u.x()), phi = 2 * kPi * u.y(), y = r * std::sin(phi);
-        const Vec3 level = r * std::cos(phi) * a + y * b;
-        return (level + std::sqrt(std::max(0.0f, 1 - u.x())) * up).normalized();
-      }
-    } else if (by_even) {
-      t = -std::cos(sine_place(u.x(), 1, 0, kPi));  // the density of a chord
-      psi = std::acos(std::clamp(cos_tilt - u.y() * (1 + cos_tilt), -1.0f, 1.0f)) - (kPi - span);
     } else {
       t = 2 * std::sin(std::asin(2 * u.x() - 1) / 3);  // 3 t - t^3 = 2 (2 u - 1)
       psi = sine_place(u.y(), cos_tilt, sin_tilt, span);
@@ -76,6 +81,16 @@ struct SkyLune {
   }
 
  private:
+  // By the cosine to the surface: even over what the lune covers of the unit disk in the surface
+  // (J. H. Lambert; Nusselt's analog), between the half circle y = h, h = sqrt(1 - x^2), and the
+  // half ellipse y = -h cos theta, x along a. Chords of a half disk stretched by 1 + cos theta.
+  Vec3 by_cosine(const Vec2& u) const {
+    const float r = std::sqrt(u.x()), phi = kPi * u.y();
+    const float x = r * std::cos(phi), half_chord = std::sqrt(std::max(0.0f, 1 - x * x)),
+                y = (1 + cos_tilt) * r * std::sin(phi) - cos_tilt * half_chord,
+                z = std::sqrt(std::max(0.0f, 1 - x * x - y * y));
+    return (x * a + y * a.cross(normal) + z * normal).normalized();
+  }
   // psi in 0..span with the density of sin(psi) sin(psi + theta), whose integral from 0 is
   // (psi cos theta - cos(psi + theta) sin(psi)) / 2: Newton's method in a bracket. `c`, `s`: cosine
   // and sine of theta.

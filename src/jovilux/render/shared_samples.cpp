@@ -49,6 +49,15 @@ float sum_of_half(const float* batches, std::size_t half) {
 SharedSamples::SharedSamples(int width, int height, std::size_t slots)
     : width_(width), height_(height), slots_(slots), sample_(slots * 3) {
   const auto area = static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
+  neighbors_.reserve(area);
+  for (int y = 0; y < height; ++y) {
+    for (int x = 0; x < width; ++x) {
+      const bool left = x % kShared > 0, right = (x + 1) % kShared > 0 && x + 1 < width,
+                 above = y % kShared > 0, below = (y + 1) % kShared > 0 && y + 1 < height;
+      neighbors_.push_back(static_cast<std::uint8_t>((left ? kLeft : 0) | (right ? kRight : 0) |
+                                                     (above ? kAbove : 0) | (below ? kBelow : 0)));
+    }
+  }
   counts_.resize(area);
   weights_.resize(area);
   shared_.resize(area * kHalves * slots * 3);
@@ -69,51 +78,47 @@ std::size_t SharedSamples::block_of(std::size_t pixel) const {
   return static_cast<std::size_t>(y / kShared * ((width_ + kShared - 1) / kShared) + x / kShared);
 }
 
-// The pixels of the block around a film point, with weights that add up to 1; how many they are.
-std::size_t SharedSamples::given(std::size_t pixel,
-                                 std::size_t batch,
-                                 const Vec2& offset,
-                                 std::array<Given, 4>& out) const {
-  const int x = static_cast<int>(pixel) % width_, y = static_cast<int>(pixel) / width_;
+// The pixels of the block around a film point, with weights that add up to 1; some may be 0. Called
+// for each sample: neighbors that lie in another block are found by a bit, not by divisions.
+std::array<SharedSamples::Given, 4> SharedSamples::given(std::size_t pixel,
+                                                         std::size_t batch,
+                                                         const Vec2& offset) const {
+  const bool to_left = offset.x() < 0, to_above = offset.y() < 0;
+  const std::uint8_t neighbors = neighbors_[pixel];
+  // Whether the film point is in the tent of a pixel beside its own, and of one above or below.
+  const bool beside = (neighbors & (to_left ? kLeft : kRight)) != 0,
+             below = (neighbors & (to_above ? kAbove : kBelow)) != 0;
+  const auto row = static_cast<std::size_t>(width_);
+  const std::size_t next = to_left ? pixel - 1 : pixel + 1,
+                    other_row = to_above ? pixel - row : pixel + row;
+  const std::size_t in_row = beside ? next : pixel, in_column = below ? other_row : pixel;
   const float across = std::abs(offset.x()), down = std::abs(offset.y());
-  std::size_t count = 0;
+  const float of_row = beside ? across : 0, of_column = below ? down : 0;
+  const std::array<std::size_t, 4> pixels = {pixel, in_row, in_column, in_column + in_row - pixel};
+  const std::array<float, 4> tents = {
+      (1 - across) * (1 - down), of_row * (1 - down), (1 - across) * of_column, of_row * of_column};
+  std::array<Given, 4> out;
   float sum = 0;
-  for (int k = 0; k < 4; ++k) {
-    const bool beside = k % 2 == 1, below = k / 2 == 1;
-    const int px = x + (!beside          ? 0
-                        : offset.x() < 0 ? -1
-                                         : 1),
-              py = y + (!below           ? 0
-                        : offset.y() < 0 ? -1
-                                         : 1);
-    if (px < 0 || py < 0 || px >= width_ || py >= height_ || px / kShared != x / kShared ||
-        py / kShared != y / kShared) {
-      continue;
-    }
-    const auto p = static_cast<std::size_t>(py * width_ + px);
-    const float weight =
-        (beside ? across : 1 - across) * (below ? down : 1 - down) * counts_[p][batch];
-    if (weight > 0) {
-      out[count++] = {p, weight};
-      sum += weight;
-    }
+  for (std::size_t k = 0; k < 4; ++k) {
+    out[k] = {pixels[k], tents[k] * counts_[pixels[k]][batch]};
+    sum += out[k].weight;
   }
-  if (count == 0) {  // on the rim of its own tent
-    out[0] = {pixel, 1};
-    return 1;
+  if (!(sum > 0)) {  // on the rim of its own tent
+    out[0].weight = 1;
+    return out;
   }
-  for (std::size_t k = 0; k < count; ++k) {
-    out[k].weight /= sum;
+  for (Given& g : out) {
+    g.weight /= sum;
   }
-  return count;
+  return out;
 }
 
 void SharedSamples::add(std::size_t pixel, int batch_number, const Vec2& offset) {
   const auto b = static_cast<std::size_t>(batch_number), half = b % kHalves, each = slots_ * 3;
-  std::array<Given, 4> receivers;
-  const std::size_t count = given(pixel, b, offset, receivers);
-  for (std::size_t r = 0; r < count; ++r) {
-    const auto [p, weight] = receivers[r];
+  for (const auto& [p, weight] : given(pixel, b, offset)) {
+    if (!(weight > 0)) {
+      continue;
+    }
     weights_[p][b] += weight;
     float* const to = shared_.data() + (p * kHalves + half) * each;
     float* const of_batch = batch(shared_batches_, p, b);

@@ -65,11 +65,10 @@ class SharedSamples {
     std::size_t pixel = 0;
     float weight = 0;
   };
+  // Of a pixel's neighbors, those in its block.
+  enum Neighbor : std::uint8_t { kLeft = 1, kRight = 2, kAbove = 4, kBelow = 8 };
 
-  std::size_t given(std::size_t pixel,
-                    std::size_t batch,
-                    const Vec2& offset,
-                    std::array<Given, 4>& out) const;
+  std::array<Given, 4> given(std::size_t pixel, std::size_t batch, const Vec2& offset) const;
   float* batch(std::vector<float>& of, std::size_t pixel, std::size_t b) const {
     return of.data() + (pixel * kBatches + b) * slots_;
   }
@@ -81,6 +80,7 @@ class SharedSamples {
   std::size_t slots_;
   std::vector<float> sample_;
   std::vector<std::uint32_t> touched_;
+  std::vector<std::uint8_t> neighbors_;                        // of each pixel: sums of Neighbor
   std::vector<std::array<float, kBatches>> counts_, weights_;  // of each pixel's batches
   // By samples of all pixels, and by a pixel's own; of batches their luminance [batch][slot]. A
   // batch of all slots together would keep what a mixture takes from one of them alone: a variance

@@ -18,6 +18,7 @@ Camera::Camera(const CameraSpec& spec, const Vec3d& up, int width, int height) {
   dx_ = (right * pixel).cast<float>();
   dy_ = (down * pixel).cast<float>();
   corner_ = (forward - right * half_width - down * (pixel * height / 2)).cast<float>();
+  pixel_area_ = static_cast<double>(dx_.norm()) * static_cast<double>(dy_.norm());
   frame_ = {right.cast<float>(), down.cast<float>(), forward.cast<float>()};
   if (spec.focus) {
     focus_ = static_cast<float>(*spec.focus);
@@ -73,8 +74,7 @@ std::optional<Camera::FilmPoint> Camera::film_point(const Vec3& p, const Vec2& u
 
 double Camera::film_density(const Vec3& direction) const {
   const double cosine = direction.dot(frame_.z);
-  return cosine > 0 ? 1 / (static_cast<double>(dx_.norm()) * dy_.norm() * cosine * cosine * cosine)
-                    : 0;
+  return cosine > 0 ? 1 / (pixel_area_ * cosine * cosine * cosine) : 0;
 }
 
 }  // namespace jovilux

@@ -17,12 +17,8 @@ float facing(const VirtualLight& y, const Vec3& wi) {
 // The path has come to a place where virtual lights stand: what it brings from here on is shared
 // with the connections from the place that it left. `facing`: |cos| at a surface, sigma_t in haze.
 // False where chance ends it.
-bool PathTracer::goes_on_beside_connections(State& s,
-                                            const Vec3& p,
-                                            const Vec3& side,
-                                            bool in_haze,
-                                            float facing,
-                                            std::uint32_t pair) const {
+bool PathTracer::goes_on_beside_connections(
+    State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing, float u) const {
   const float left = left_by_connections(s, p, side, in_haze, facing);
   s.left_by_connections *= left;
   s.left_by_last = left;
@@ -34,7 +30,7 @@ bool PathTracer::goes_on_beside_connections(State& s,
       std::min(virtual_lights_->least_survival() / s.chance_beside_connections, 1.0f);
   const float survival = std::max(least, std::sqrt(left));
   s.chance_beside_connections *= survival;
-  if (!(sampler_.pair(pair).y() < survival)) {
+  if (!(u < survival)) {
     return false;
   }
   s.throughput /= survival;

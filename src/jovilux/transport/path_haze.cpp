@@ -359,7 +359,8 @@ bool PathTracer::scatter_in_haze(State& s, const HazeStretch& h, float t) {
   const Vec3 p = s.ray.at(t);
   s.left_by_last = 1;
   if (from.row != nullptr && !from.delta &&
-      !goes_on_beside_connections(s, p, Vec3::Zero(), true, at.sigma_t(), h.pairs + kMixture)) {
+      !goes_on_beside_connections(
+          s, p, Vec3::Zero(), true, at.sigma_t(), sampler_.pair(h.pairs + kMixture).y())) {
     return false;
   }
   if (options_.recorder != nullptr) {

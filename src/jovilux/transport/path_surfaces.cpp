@@ -190,8 +190,9 @@ bool PathTracer::scatter_at(State& s, Vertex& v) {
   v.both_sides = material.scatters_through();
   v.frame = Frame::around(v.side.shading);
   v.local_wo = v.frame.to_local(v.wo);
-  v.pairs = kCameraPairs + kPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
-  v.choices = sampler_.pair(v.pairs + kChoices);
+  v.points = sampler_.four_pairs(kCameraPairs +
+                                 kPairsPerVertex * static_cast<std::uint32_t>(s.scatterings));
+  v.choices = v.points[kChoices];
   const std::uint32_t cell = look_up_guide(v);
   look_up_caustics(s, v);
   // A mirror counts where light falls on it, not where it shows another surface.
@@ -203,7 +204,7 @@ bool PathTracer::scatter_at(State& s, Vertex& v) {
                                   v.guide_side(),
                                   false,
                                   std::abs(v.side.normal.dot(v.wo)),
-                                  v.pairs + kRoulette)) {
+                                  v.points[kRoulette].y())) {
     return false;
   }
   from.row = nullptr;
@@ -284,17 +285,17 @@ void PathTracer::sample_lights(State& s, const Vertex& v) {
   from.lights = scene_.light_clusters.choose_set(
       scene_.emitters, query_of(from), v.choices.x(), v.arrives, most_certain);
   std::uint32_t drawn = 0;
-  const auto next_pair = [&] {
+  const auto next_point = [&] {
     const std::uint32_t pair = kCertainLightPairs +
                                kLightPairsPerVertex * static_cast<std::uint32_t>(s.scatterings) +
                                drawn;
-    return sampler_.pair(drawn++ == 0 ? v.pairs + kLight : pair);
+    return drawn++ == 0 ? v.points[kLight] : sampler_.pair(pair);
   };
   for (std::size_t k = 0; k < from.lights.certain_count; ++k) {
-    light_at(s, v, from.lights.certain[k], 1, next_pair());
+    light_at(s, v, from.lights.certain[k], 1, next_point());
   }
   if (const LightChoice& other = from.lights.other; other.index != kNoIndex) {
-    light_at(s, v, other.index, other.chance, next_pair());
+    light_at(s, v, other.index, other.chance, next_point());
   }
 }
 
@@ -457,7 +458,7 @@ float PathTracer::direction_pdf(const Vertex& v, const Vec3& local_wi, const Vec
 PathTracer::Turn PathTracer::turn(const Vertex& v) const {
   const SurfaceModel& material = *v.material;
   const float share = v.guided_share;
-  const Vec2 u = sampler_.pair(v.pairs + kScatter);
+  const Vec2 u = v.points[kScatter];
   Turn out;
   Scattering& next = out.next;
   if (share > 0 && v.choices.y() < share) {
@@ -508,7 +509,7 @@ float PathTracer::mirrored_apart(State& s, Vertex& v) {
     return 0;
   }
   Turn mirror;
-  mirror.next = scatter(material, v.local_wo, sampler_.pair(v.pairs + kScatter), 0.0f, v.inside);
+  mirror.next = scatter(material, v.local_wo, v.points[kScatter], 0.0f, v.inside);
   const float chance = mirror.own = mirror.next.pdf;
   if (!mirror.next.mirror || !(mirror.next.wi.z() > 0) || !(chance > 0) || !(chance < 1) ||
       !(s.branch_share * chance >= kLeastBranch)) {
@@ -606,7 +607,7 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
   // Glass lessens the radiance on its way in and gives it back on the way out: no loss.
   s.reflected *= refracted_flux(material, v.inside, next.wi.z() < 0);
   if (s.onward_chance < 1) {
-    if (!(sampler_.single(v.pairs + kRoulette) < s.onward_chance)) {
+    if (!(v.points[kRoulette].x() < s.onward_chance)) {
       return false;
     }
     s.throughput /= s.onward_chance;
@@ -616,7 +617,7 @@ bool PathTracer::depart(State& s, const Vertex& v, const Turn& turn) {
     // share, for a direction whose own density is all rounding.
     s.reflected /= std::max(s.reflected.maxCoeff(), 1e-30f);
   } else if (s.scatterings + 1 >= kRouletteFrom && s.mirrored_chance == 1 &&
-             !survives(s, sampler_.single(v.pairs + kRoulette))) {
+             !survives(s, v.points[kRoulette].x())) {
     return false;
   }
   ++counts_.path;

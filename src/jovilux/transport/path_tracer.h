@@ -7,6 +7,7 @@
 #include "jovilux/transport/virtual_lights.h"
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cstdint>
 #include <optional>
@@ -164,8 +165,8 @@ class PathTracer {
     bool inside = false, both_sides = false;
     Frame frame{Vec3::UnitX(), Vec3::UnitY(), Vec3::UnitZ()};
     Vec3 local_wo;
-    std::uint32_t pairs = 0;
-    Vec2 choices;
+    std::array<Vec2, path_dimensions::kPairsPerVertex> points;  // by path_dimensions::Use
+    Vec2 choices;                          // points[kChoices], as far as they are left
     const GuideTree* guide = nullptr;      // of directions; `cell` is one of its,
     const GuideCell* cell = nullptr;       // null: nothing is known
     const DirectionTree* beams = nullptr;  // of a receiver, in place of a cell
@@ -377,12 +378,8 @@ class PathTracer {
     return path_dimensions::kVirtualLightPairs +
            path_dimensions::kVirtualPairsPerVertex * static_cast<std::uint32_t>(s.scatterings);
   }
-  bool goes_on_beside_connections(State& s,
-                                  const Vec3& p,
-                                  const Vec3& side,
-                                  bool in_haze,
-                                  float facing,
-                                  std::uint32_t pair) const;
+  bool goes_on_beside_connections(
+      State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing, float u) const;
   float left_by_connections(
       const State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing) const;
   bool may_connect(const State& s, const VirtualLightSketch& y, int in_haze) const;
