@@ -59,7 +59,7 @@ Chosen choose_from(const Scene& scene,
       if (row == nullptr) {
         continue;
       }
-      const auto target = [&](const VirtualLightSketch& y, std::uint32_t) {
+      const auto target = [&](const VirtualLightSketch& y) {
         const Vec3 to = y.position - x.position;
         return y.flux * std::max(0.0f, x.normal.dot(to)) / std::max(to.squaredNorm(), 1e-4f);
       };
@@ -69,7 +69,7 @@ Chosen choose_from(const Scene& scene,
           per_place,
           {uniform(), uniform()},
           uniform(),
-          target,
+          VirtualLights::one_by_one(target),
           [&](const VirtualLight& y, float) {
             const Vec3 way = y.position - x.position;
             const float distance = way.norm();

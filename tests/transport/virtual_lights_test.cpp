@@ -346,7 +346,7 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
   const float* const row = lights.row_at(eye, Vec3::UnitZ(), false);
   REQUIRE(row != nullptr);
   // Chosen by what comes near the eye, but asked for their flux: weights must make up for it.
-  const auto target = [&](const VirtualLightSketch& light, std::uint32_t) {
+  const auto target = [&](const VirtualLightSketch& light) {
     return light.flux / (0.3f + (light.position - eye).squaredNorm());
   };
   double all = 0, biased = 0;
@@ -354,7 +354,7 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
     for (std::uint32_t i = set.begin[k]; i < set.begin[k + 1]; ++i) {
       const auto flux = static_cast<double>(set.lights[i].flux.mean());
       all += row[k + 1] > row[k] ? flux : 0;
-      biased += flux * static_cast<double>(target(set.sketches[i], 0));
+      biased += flux * static_cast<double>(target(set.sketches[i]));
     }
   }
   double one_alone = 0;
@@ -369,7 +369,7 @@ TEST_CASE("virtual lights that are chosen sum up to what all of them bring, howe
                          count,
                          {uniform(), uniform()},
                          uniform(),
-                         target,
+                         VirtualLights::one_by_one(target),
                          [&](const VirtualLight& light, float weight) {
                            sum += static_cast<double>(weight * light.flux.mean());
                          });
@@ -414,9 +414,8 @@ RunningMoments single_connections(const LearnedBox& box,
         1,
         {uniform(), uniform()},
         uniform(),
-        [&](const VirtualLightSketch& y, std::uint32_t) {
-          return brings(y.position, y.normal, y.flux);
-        },
+        VirtualLights::one_by_one(
+            [&](const VirtualLightSketch& y) { return brings(y.position, y.normal, y.flux); }),
         [&](const VirtualLight& y, float weight) {
           const Vec3 from = at + Vec3(0, 0, 1e-3f), way = y.position - from;
           const Ray ray{from, way.normalized(), way.norm() - 1e-3f};

@@ -12,6 +12,43 @@ float facing(const VirtualLight& y, const Vec3& wi) {
   return y.is_in_haze() ? y.sigma_t : std::abs(y.normal.dot(wi));
 }
 
+using Lanes = VirtualLightLanes::Floats;
+
+Lanes absolute(const Lanes& x) { return x < 0 ? -x : x; }
+
+// From p to virtual lights; d2: squared distances [m2]. Not numbers where one lies at p.
+DirectionLanes directions_to(const VirtualLightLanes& y, const Vec3& p, Lanes& d2) {
+  const auto along = [&](int axis) {
+    return (VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->position[axis]; }) -
+            p[axis]);
+  };
+  const Lanes x = along(0), y_axis = along(1), z = along(2);
+  d2 = x * x + y_axis * y_axis + z * z;
+  const Lanes inverse = 1 / VirtualLightLanes::square_root(d2);
+  return {x * inverse, y_axis * inverse, z * inverse};
+}
+
+// VirtualLightSketch::facing(), and flux times sent().
+struct SentLanes {
+  Lanes facing, brought;
+};
+
+SentLanes sent_in_lanes(const VirtualLightLanes& y, const DirectionLanes& wi, const Lanes& d2) {
+  const auto normals = [&](int axis) {
+    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->normal[axis]; });
+  };
+  const Lanes flux = VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->flux; });
+  const Lanes cosine = absolute(normals(0) * wi.x + normals(1) * wi.y + normals(2) * wi.z);
+  SentLanes out{cosine, flux * cosine / (kPi * d2)};
+  for (std::uint32_t i = 0; i < VirtualLightLanes::kCount; ++i) {
+    if (y.lights[i]->is_in_haze()) {
+      out.facing[i] = y.lights[i]->facing(wi.at(i));
+      out.brought[i] = flux[i] * y.lights[i]->sent(wi.at(i), d2[i]);
+    }
+  }
+  return out;
+}
+
 }  // namespace
 
 // The path has come to a place where virtual lights stand: what it brings from here on is shared
@@ -54,46 +91,66 @@ bool PathTracer::may_connect(const State& s, const VirtualLightSketch& y, int in
          s.in_haze + in_haze + y.in_haze <= options_.haze_bounces;
 }
 
-// `count` connections from the vertex at s.from.p. reception(wi); arrive(light, wi, weight) brings
-// what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
-template <class Receive, class Arrive>
+// `count` connections from the vertex at s.from.p. reception(wi), receptions(DirectionLanes);
+// arrive(light, wi, weight) brings what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
+template <class Receive, class ReceiveEach, class Arrive>
 void PathTracer::connect_vertex(const State& s,
                                 int in_haze,
                                 int count,
                                 std::uint32_t first_pair,
                                 const Receive& reception,
+                                const ReceiveEach& receptions,
                                 const Arrive& arrive) {
   const Departure& from = s.from;
   if (from.row == nullptr || s.scatterings + 2 > options_.bounces) {
     return;
   }
-  const auto share = [&](const Reception& r, std::uint32_t cluster, float facing, float d2) {
-    return virtual_lights_->share(from.row, cluster, r.pdf * facing / d2);
-  };
   virtual_lights_->choose_each(
       *options_.virtual_set,
       from.row,
       static_cast<std::uint32_t>(count),
       sampler_.pair(first_pair),
       sampler_.single(first_pair + 1),
-      [&](const VirtualLightSketch& light, std::uint32_t cluster) {
-        const Vec3 to = light.position - from.p;
-        const float d2 = to.squaredNorm();
-        if (!(d2 > 0) || !may_connect(s, light, in_haze)) {
-          return 0.0f;
-        }
-        const Vec3 wi = to / std::sqrt(d2);
-        const Reception r = reception(wi);
-        return r.factor > 0 ? share(r, cluster, light.facing(wi), d2) * light.flux *
-                                  light.sent(wi, d2) * r.factor
-                            : 0.0f;
+      [&](const VirtualLightLanes& y) {
+        Lanes d2;
+        const DirectionLanes wi = directions_to(y, from.p, d2);
+        const ReceptionLanes r = receptions(wi);
+        const SentLanes sent = sent_in_lanes(y, wi, d2);
+        const Lanes open = VirtualLightLanes::each(
+            [&](std::size_t i) { return may_connect(s, *y.lights[i], in_haze) ? 1.0f : 0.0f; });
+        return open * virtual_lights_->share(y, r.pdf * sent.facing / d2) * sent.brought * r.factor;
       },
       [&](const VirtualLight& y, float weight) {
         const Vec3 to = y.position - from.p;
         const float d2 = to.squaredNorm();
         const Vec3 wi = to / std::sqrt(d2);
-        arrive(y, wi, weight * share(reception(wi), y.cluster, facing(y, wi), d2));
+        const float by_direction = reception(wi).pdf * facing(y, wi) / d2;
+        arrive(y, wi, weight * virtual_lights_->share(from.row, y.cluster, by_direction));
       });
+}
+
+// What a surface does with light from each direction: a diffuse one, as most are, in all lanes at
+// once.
+PathTracer::ReceptionLanes PathTracer::receptions(const Vertex& v, const DirectionLanes& wi) const {
+  const SurfaceModel& material = *v.material;
+  const Lanes upright = wi.dot(v.side.normal), cosine = wi.dot(v.frame.z);
+  const Lanes received = v.both_sides ? cosine * upright : cosine < upright ? cosine : upright;
+  ReceptionLanes out;
+  out.factor = received > 0 ? absolute(cosine) : Lanes{};
+  if (material.kind == SurfaceKind::kDiffuse) {
+    constexpr float kInvPi = 1 / kPi;
+    out.pdf = out.factor * kInvPi;
+    return out;
+  }
+  out.pdf = VirtualLightLanes::each([&](std::size_t i) {
+    return out.factor[i] > 0
+               ? reflection_pdf(material,
+                                v.local_wo,
+                                v.frame.to_local(wi.at(static_cast<std::uint32_t>(i))),
+                                v.inside)
+               : 0.0f;
+  });
+  return out;
 }
 
 void PathTracer::connect_surface(const State& s, const Vertex& v) {
@@ -110,6 +167,7 @@ void PathTracer::connect_surface(const State& s, const Vertex& v) {
         }
         return {reflection_pdf(material, v.local_wo, local_wi, v.inside), std::abs(local_wi.z())};
       },
+      [&](const DirectionLanes& wi) { return receptions(v, wi); },
       [&](const VirtualLight& y, const Vec3& wi, float weight) {
         const Vec3 local_wi = v.frame.to_local(wi);
         const Spectrum f =
@@ -133,6 +191,12 @@ void PathTracer::connect_haze(const State& s,
       [&](const Vec3& wi) -> Reception {
         const float phase = at.phase_pdf(s.ray.direction.dot(wi));
         return {phase, phase};
+      },
+      [&](const DirectionLanes& wi) {
+        const Lanes cosines = wi.dot(s.ray.direction);
+        const Lanes phases =
+            VirtualLightLanes::each([&](std::size_t i) { return at.phase_pdf(cosines[i]); });
+        return ReceptionLanes{phases, phases};
       },
       [&](const VirtualLight& y, const Vec3& wi, float weight) {
         const Spectrum scattered = at.scattering(s.ray.direction.dot(wi)) / at.sigma_t();

@@ -232,6 +232,10 @@ class PathTracer {
   struct Reception {
     float pdf = 0, factor = 0;
   };
+  // The same of several directions.
+  struct ReceptionLanes {
+    VirtualLightLanes::Floats pdf, factor;
+  };
 
   // What one record waits for: what its path brings from here on.
   struct Waiting {
@@ -383,13 +387,15 @@ class PathTracer {
   float left_by_connections(
       const State& s, const Vec3& p, const Vec3& side, bool in_haze, float facing) const;
   bool may_connect(const State& s, const VirtualLightSketch& y, int in_haze) const;
-  template <class Receive, class Arrive>
+  template <class Receive, class ReceiveEach, class Arrive>
   void connect_vertex(const State& s,
                       int in_haze,
                       int count,
                       std::uint32_t first_pair,
                       const Receive& reception,
+                      const ReceiveEach& receptions,
                       const Arrive& arrive);
+  ReceptionLanes receptions(const Vertex& v, const DirectionLanes& wi) const;
   void connect_surface(const State& s, const Vertex& v);
   void connect_haze(const State& s, const HazeAt& at, int count, std::uint32_t first_pair);
   void connect(const State& s,

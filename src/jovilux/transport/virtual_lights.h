@@ -70,6 +70,37 @@ struct VirtualLightSketch {
 };
 static_assert(sizeof(VirtualLightSketch) == 32);
 
+/// Virtual lights that are looked at together: one in each lane of vector instructions. (Eigen's
+/// choices between two arrays are made number by number.)
+struct VirtualLightLanes {
+  static constexpr std::uint32_t kCount = 4;
+  using Floats [[gnu::vector_size(kCount * sizeof(float))]] = float;
+
+  std::array<const VirtualLightSketch*, kCount> lights;
+  std::array<std::uint32_t, kCount> clusters;
+  Floats chances;  ///< of the clusters in the cell
+
+  /// value(i) of each lane. All four in one expression, so that they are put together in a register
+  /// and not by four writes to memory, which a wide read would have to wait for.
+  template <class Value>
+  static Floats each(const Value& value) {
+    return Floats{value(0), value(1), value(2), value(3)};
+  }
+  static Floats square_root(const Floats& x) {
+    const Eigen::Array<float, kCount, 1> roots =
+        Eigen::Array<float, kCount, 1>(x[0], x[1], x[2], x[3]).sqrt();
+    return each([&](Eigen::Index i) { return roots[i]; });
+  }
+};
+
+/// Unit directions, one in each lane.
+struct DirectionLanes {
+  VirtualLightLanes::Floats x, y, z;
+
+  VirtualLightLanes::Floats dot(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }
+  Vec3 at(std::uint32_t lane) const { return {x[lane], y[lane], z[lane]}; }
+};
+
 /// The virtual lights of one sample of all pixels, in the order of their clusters.
 struct VirtualLightSet {
   std::vector<VirtualLight> lights;
@@ -158,6 +189,15 @@ class VirtualLights {
     const float r = by_direction / p_c;
     return 1 / (1 + r * r);
   }
+  /// The same in lanes.
+  VirtualLightLanes::Floats share(const VirtualLightLanes& y,
+                                  const VirtualLightLanes::Floats& by_direction) const {
+    const VirtualLightLanes::Floats densities =
+        VirtualLightLanes::each([&](std::size_t i) { return density_[y.clusters[i]]; });
+    const VirtualLightLanes::Floats p_c = kPreference * y.chances * densities,
+                                    r = by_direction / p_c;
+    return p_c > 0 ? 1 / (1 + r * r) : VirtualLightLanes::Floats{};
+  }
   /// The cluster of a place that sends light on; `side`: its normal where that light leaves, zero
   /// in haze and on what scatters light through.
   std::uint32_t cluster_at(const Vec3& y, const Vec3& side, bool in_haze) const;
@@ -167,8 +207,9 @@ class VirtualLights {
   /// Global Illumination", EGSR 2005) times the part of its cluster's light that is expected to
   /// arrive: without it a candidate that is hidden, and therefore unlikely, outweighs all others.
   /// All candidates are spread evenly over the row's chances.
-  /// target(sketch, cluster) >= 0; use(light, weight) is called for each that was chosen, with the
-  /// weight over its chance of being so, divided by `count`.
+  /// target(VirtualLightLanes) >= 0 in each lane; what is not a number counts as 0.
+  /// use(light, weight) is called for each that was chosen, with the weight over its chance of
+  /// being so, divided by `count`.
   template <class Target, class Use>
   void choose_each(const VirtualLightSet& set,
                    const float* row,
@@ -178,6 +219,13 @@ class VirtualLights {
                    const Target& target,
                    const Use& use) const;
   static constexpr std::uint32_t kMostChosen = 8;
+  /// A target for choose_each() from target(sketch) of a single light.
+  template <class Target>
+  static auto one_by_one(const Target& target) {
+    return [target](const VirtualLightLanes& y) {
+      return VirtualLightLanes::each([&](std::size_t i) { return target(*y.lights[i]); });
+    };
+  }
 
   std::size_t memory_bytes() const {
     return (rows_.size() + arrives_.size()) * sizeof(float) + bins_.size() * sizeof(std::uint16_t) +
@@ -186,7 +234,7 @@ class VirtualLights {
 
  private:
   using Emission = std::variant<LightEmission, DistantEmission>;
-  static constexpr std::uint32_t kCandidates = 4, kBins = 64;
+  static constexpr std::uint32_t kCandidates = VirtualLightLanes::kCount, kBins = 64;
   // Connections are preferred by this factor: one shadow ray finds the whole of what y sends on,
   // where a direction goes on with a path that has noise of its own.
   static constexpr float kPreference = 32;
@@ -235,10 +283,11 @@ class VirtualLights {
                       const std::uint16_t* bins,
                       float u_cluster,
                       float u_place) const;
-  // One of kCandidates, in proportion to its target over its chance.
+  // One of kCandidates, in proportion to its target over its chance. `arrives`: of the row.
   template <class Target>
   Pick pick(const VirtualLightSet& set,
             const float* row,
+            const float* arrives,
             const Candidate* candidates,
             float u,
             const Target& target) const;
@@ -307,36 +356,43 @@ inline VirtualLights::Candidate VirtualLights::candidate(const VirtualLightSet& 
 template <class Target>
 VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
                                         const float* row,
+                                        const float* arrives,
                                         const Candidate* candidates,
                                         float u,
                                         const Target& target) const {
-  constexpr float kOneLess = 0x1.fffffep-1f;
-  const float* const arrives = arrives_.data() + row_number(row) * clusters_;
-  std::uint32_t chosen = kNoIndex;
-  float sum = 0, chosen_target = 0;
+  using Floats = VirtualLightLanes::Floats;
+  VirtualLightLanes lanes;
+  for (std::size_t m = 0; m < kCandidates; ++m) {
+    lanes.lights[m] = &set.sketches[candidates[m].index];
+    lanes.clusters[m] = candidates[m].cluster;
+  }
+  lanes.chances = VirtualLightLanes::each(
+      [&](std::size_t m) { return row[lanes.clusters[m] + 1] - row[lanes.clusters[m]]; });
+  const Floats arriving =
+      VirtualLightLanes::each([&](std::size_t m) { return arrives[lanes.clusters[m]]; });
+  const Floats of_cluster = VirtualLightLanes::each(
+      [&](std::size_t m) { return static_cast<float>(candidates[m].of_cluster); });
+  const Floats targets = target(lanes) * arriving;
+  const Floats w = targets * of_cluster / lanes.chances;
+  // What cannot be chosen has no weight, nor has what is not a number.
+  const Floats weights = (lanes.chances > 0) & (w > 0) ? w : Floats{};
+  const float sum = (weights[0] + weights[1]) + (weights[2] + weights[3]);
+  if (!(sum > 0)) {
+    return {kNoIndex, 0};
+  }
+  std::uint32_t chosen = 0;
+  float below = 0;
   for (std::uint32_t m = 0; m < kCandidates; ++m) {
-    const Candidate& c = candidates[m];
-    const float chance = row[c.cluster + 1] - row[c.cluster];
-    if (c.of_cluster == 0 || !(chance > 0)) {
+    if (!(weights[m] > 0)) {
       continue;
     }
-    const float f = target(set.sketches[c.index], c.cluster) * arrives[c.cluster],
-                w = f * static_cast<float>(c.of_cluster) / chance;
-    if (!(w > 0)) {
-      continue;
-    }
-    sum += w;
-    // Reservoir of one; what is left of the number serves the next candidate.
-    const float take = w / sum;
-    if (u < take) {
-      chosen = c.index;
-      chosen_target = f;
-      u = std::min(u / take, kOneLess);
-    } else {
-      u = std::min((u - take) / (1 - take), kOneLess);
+    chosen = m;
+    below += weights[m];
+    if (u * sum < below) {
+      break;
     }
   }
-  return {chosen, chosen == kNoIndex ? 0 : sum / (kCandidates * chosen_target)};
+  return {candidates[chosen].index, sum / (kCandidates * targets[chosen])};
 }
 
 template <class Target, class Use>
@@ -351,7 +407,12 @@ void VirtualLights::choose_each(const VirtualLightSet& set,
   constexpr std::size_t kCacheLine = 64;
   std::array<Candidate, kMostChosen * kCandidates> candidates;  // NOLINT: filled before use
   std::array<Pick, kMostChosen> picks;                          // NOLINT: filled before use
-  const std::uint16_t* const bins = bins_.data() + row_number(row) * (kBins + 1);
+  const std::size_t number = row_number(row);
+  const std::uint16_t* const bins = bins_.data() + number * (kBins + 1);
+  const float* const arrives = arrives_.data() + number * clusters_;
+  if (set.lights.empty()) {
+    return;
+  }
   // All candidates are fetched before the first is looked at, and all that are chosen before the
   // first is used: most lie in no near cache.
   for (std::uint32_t i = 0; i < count; ++i) {
@@ -363,13 +424,15 @@ void VirtualLights::choose_each(const VirtualLightSet& set,
                     row,
                     bins,
                     std::min((static_cast<float>(m) + strip.x()) / kCandidates, kOneLess),
-                    place - std::floor(place));
+                    place - static_cast<float>(static_cast<int>(place)));
       __builtin_prefetch(set.sketches.data() + c.index);
+      __builtin_prefetch(arrives + c.cluster);
     }
   }
   for (std::uint32_t i = 0; i < count; ++i) {
     picks[i] = pick(set,
                     row,
+                    arrives,
                     candidates.data() + i * kCandidates,
                     with_other_digits({u_choice, 0}, i).x(),
                     target);
