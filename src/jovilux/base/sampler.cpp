@@ -1,5 +1,6 @@
 // Several points of a sampler at once, compiled once for each set of vector instructions and chosen
 // at run time: integers alone, so that all have the same bits.
+
 // Eight words are split in two where instructions have four; none is passed on to other sources.
 #pragma GCC diagnostic ignored "-Wpsabi"
 #undef HWY_TARGET_INCLUDE

@@ -35,7 +35,7 @@ class Camera {
  private:
   Vec3 at_, corner_, dx_, dy_;  ///< corner + x dx + y dy is a film point on the plane at distance 1
   Frame frame_;                 ///< z forwards
-  double pixel_area_ = 1;  // at distance 1
+  double pixel_area_ = 1;       // at distance 1
   float lens_radius_ = 0, focus_ = 1;
   Vec3 lens_point(const Vec2& u) const;
 };

@@ -19,13 +19,13 @@ Lanes absolute(const Lanes& x) { return x < 0 ? -x : x; }
 // From p to virtual lights; d2: squared distances [m2]. Not numbers where one lies at p.
 DirectionLanes directions_to(const VirtualLightLanes& y, const Vec3& p, Lanes& d2) {
   const auto along = [&](int axis) {
-    return (VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->position[axis]; }) -
-            p[axis]);
+    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->position[axis]; }) -
+           p[axis];
   };
-  const Lanes x = along(0), y_axis = along(1), z = along(2);
-  d2 = x * x + y_axis * y_axis + z * z;
+  const Lanes to_x = along(0), to_y = along(1), to_z = along(2);
+  d2 = to_x * to_x + to_y * to_y + to_z * to_z;
   const Lanes inverse = 1 / VirtualLightLanes::square_root(d2);
-  return {x * inverse, y_axis * inverse, z * inverse};
+  return {to_x * inverse, to_y * inverse, to_z * inverse};
 }
 
 // VirtualLightSketch::facing(), and flux times sent().
@@ -91,8 +91,9 @@ bool PathTracer::may_connect(const State& s, const VirtualLightSketch& y, int in
          s.in_haze + in_haze + y.in_haze <= options_.haze_bounces;
 }
 
-// `count` connections from the vertex at s.from.p. reception(wi), receptions(DirectionLanes);
-// arrive(light, wi, weight) brings what the chosen one sends. `in_haze`: 1 where the vertex lies in haze.
+// `count` connections from the vertex at s.from.p. reception(wi), receptions(DirectionLanes): what
+// the vertex does with light; arrive(light, wi, weight) brings what the chosen one sends.
+// `in_haze`: 1 where the vertex lies in haze.
 template <class Receive, class ReceiveEach, class Arrive>
 void PathTracer::connect_vertex(const State& s,
                                 int in_haze,

@@ -306,7 +306,7 @@ class VirtualLights {
     std::size_t left = static_cast<std::size_t>(bins[bin + 1] - bins[bin]);
     while (left > 0) {
       const std::size_t half = (left + 1) / 2;
-      first += first[half - 1] <= v ? half : 0;
+      first += half * static_cast<std::size_t>(first[half - 1] <= v);  // no branch: half go wrong
       left -= half;
     }
     return static_cast<std::uint32_t>(first - row - 1);
@@ -376,22 +376,18 @@ VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
   const Floats w = targets * of_cluster / lanes.chances;
   // What cannot be chosen has no weight, nor has what is not a number.
   const Floats weights = (lanes.chances > 0) & (w > 0) ? w : Floats{};
-  const float sum = (weights[0] + weights[1]) + (weights[2] + weights[3]);
+  static_assert(kCandidates == 4);
+  const float first = weights[0], two = first + weights[1], three = two + weights[2],
+              sum = three + weights[3];
   if (!(sum > 0)) {
     return {kNoIndex, 0};
   }
-  std::uint32_t chosen = 0;
-  float below = 0;
-  for (std::uint32_t m = 0; m < kCandidates; ++m) {
-    if (!(weights[m] > 0)) {
-      continue;
-    }
-    chosen = m;
-    below += weights[m];
-    if (u * sum < below) {
-      break;
-    }
-  }
+  // The one that holds u of the sum, which is below it as u is below 1: by counting, for branches
+  // would be predicted wrongly.
+  const float place = u * sum;
+  const auto chosen = static_cast<std::uint32_t>(first <= place) +
+                      static_cast<std::uint32_t>(two <= place) +
+                      static_cast<std::uint32_t>(three <= place);
   return {candidates[chosen].index, sum / (kCandidates * targets[chosen])};
 }
 
