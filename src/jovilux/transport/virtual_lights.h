@@ -375,7 +375,7 @@ VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
   const Floats targets = target(lanes) * arriving;
   const Floats w = targets * of_cluster / lanes.chances;
   // What cannot be chosen has no weight, nor has what is not a number.
-  const Floats weights = (lanes.chances > 0) & (w > 0) ? w : Floats{};
+  const Floats weights = ((lanes.chances > 0) & (w > 0)) ? w : Floats{};
   static_assert(kCandidates == 4);
   const float first = weights[0], two = first + weights[1], three = two + weights[2],
               sum = three + weights[3];
