@@ -62,7 +62,7 @@ run 0 balance a -o bal --dim lamp=0.5
 run 0 balance a --target "m=100 lx" -o bal2
 run 0 sweep rig.toml --vary "light.lamp.dimmer = 0.2 .. 1 / 2" --size 16x9 --samples 2 -o sw --quiet
 run 0 meter rig.toml --error "5 %"
-run 0 meter rich.toml --samples 1024 --set light.heat.on=false --set light.spot.on=false
+run 0 meter rich.toml --samples 1024 --error "3 %" --set light.heat.on=false --set light.spot.on=false
 {
   cat rig.toml
   printf '[[material]]\nname = "pane"\nkind = "glass"\nroughness = 0\n'
