@@ -430,6 +430,40 @@ RunningMoments single_connections(const LearnedBox& box,
 
 }  // namespace
 
+TEST_CASE("four virtual lights side by side send what each alone sends", "[render][connections]") {
+  std::array<VirtualLightSketch, VirtualLightLanes::kCount> sketches;
+  Rng rng(0x1a4e5);
+  const auto uniform = [&] { return static_cast<float>(rng.uniform(-1, 1)); };
+  for (int round = 0; round < 50; ++round) {
+    VirtualLightLanes lanes;
+    for (std::size_t i = 0; i < sketches.size(); ++i) {
+      VirtualLight y;
+      y.position = {uniform(), uniform(), uniform()};
+      y.normal = Vec3(uniform(), uniform(), uniform()).normalized();
+      y.to_light = Vec3(uniform(), uniform(), uniform()).normalized();
+      y.flux = Spectrum::Constant(2 + uniform());
+      y.sigma_t = 0.3f;
+      y.g = 0.5f;
+      y.material = i == 2 ? kNoIndex : 0;  // one in haze
+      sketches[i] = VirtualLightSketch::of(y);
+      lanes.lights[i] = &sketches[i];
+    }
+    const Vec3 p(uniform(), 3 + uniform(), uniform());
+    VirtualLightLanes::Floats d2;
+    const DirectionLanes wi = directions_to(lanes, p, d2);
+    const SentLanes sent = sent_in_lanes(lanes, wi, d2);
+    for (std::uint32_t i = 0; i < VirtualLightLanes::kCount; ++i) {
+      INFO(round << ", " << i);
+      const VirtualLightSketch& y = sketches[i];
+      const Vec3 to = y.position - p;
+      REQUIRE((wi.at(i) - to.normalized()).norm() < 1e-6f);
+      REQUIRE(d2[i] == Approx(to.squaredNorm()));
+      REQUIRE(sent.facing[i] == Approx(y.facing(wi.at(i))));
+      REQUIRE(sent.brought[i] == Approx(y.flux * y.sent(wi.at(i), d2[i])));
+    }
+  }
+}
+
 TEST_CASE("what choosing sees of a virtual light: a diffuse surface's or the haze's flux",
           "[render][connections]") {
   VirtualLight y;

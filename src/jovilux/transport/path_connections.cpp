@@ -14,41 +14,6 @@ float facing(const VirtualLight& y, const Vec3& wi) {
 
 using Lanes = VirtualLightLanes::Floats;
 
-Lanes absolute(const Lanes& x) { return x < 0 ? -x : x; }
-
-// From p to virtual lights; d2: squared distances [m2]. Not numbers where one lies at p.
-DirectionLanes directions_to(const VirtualLightLanes& y, const Vec3& p, Lanes& d2) {
-  const auto along = [&](int axis) {
-    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->position[axis]; }) -
-           p[axis];
-  };
-  const Lanes to_x = along(0), to_y = along(1), to_z = along(2);
-  d2 = to_x * to_x + to_y * to_y + to_z * to_z;
-  const Lanes inverse = 1 / VirtualLightLanes::square_root(d2);
-  return {to_x * inverse, to_y * inverse, to_z * inverse};
-}
-
-// VirtualLightSketch::facing(), and flux times sent().
-struct SentLanes {
-  Lanes facing, brought;
-};
-
-SentLanes sent_in_lanes(const VirtualLightLanes& y, const DirectionLanes& wi, const Lanes& d2) {
-  const auto normals = [&](int axis) {
-    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->normal[axis]; });
-  };
-  const Lanes flux = VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->flux; });
-  const Lanes cosine = absolute(normals(0) * wi.x + normals(1) * wi.y + normals(2) * wi.z);
-  SentLanes out{cosine, flux * cosine / (kPi * d2)};
-  for (std::uint32_t i = 0; i < VirtualLightLanes::kCount; ++i) {
-    if (y.lights[i]->is_in_haze()) {
-      out.facing[i] = y.lights[i]->facing(wi.at(i));
-      out.brought[i] = flux[i] * y.lights[i]->sent(wi.at(i), d2[i]);
-    }
-  }
-  return out;
-}
-
 }  // namespace
 
 // The path has come to a place where virtual lights stand: what it brings from here on is shared
@@ -137,7 +102,7 @@ PathTracer::ReceptionLanes PathTracer::receptions(const Vertex& v, const Directi
   const Lanes upright = wi.dot(v.side.normal), cosine = wi.dot(v.frame.z);
   const Lanes received = v.both_sides ? cosine * upright : cosine < upright ? cosine : upright;
   ReceptionLanes out;
-  out.factor = received > 0 ? absolute(cosine) : Lanes{};
+  out.factor = received > 0 ? VirtualLightLanes::absolute(cosine) : Lanes{};
   if (material.kind == SurfaceKind::kDiffuse) {
     constexpr float kInvPi = 1 / kPi;
     out.pdf = out.factor * kInvPi;

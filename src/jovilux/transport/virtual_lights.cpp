@@ -107,6 +107,40 @@ float facing(const Vec3& normal, const Vec3& to) {
 
 }  // namespace
 
+DirectionLanes directions_to(const VirtualLightLanes& y,
+                             const Vec3& p,
+                             VirtualLightLanes::Floats& d2) {
+  const auto along = [&](int axis) {
+    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->position[axis]; }) -
+           p[axis];
+  };
+  const VirtualLightLanes::Floats to_x = along(0), to_y = along(1), to_z = along(2);
+  d2 = to_x * to_x + to_y * to_y + to_z * to_z;
+  const VirtualLightLanes::Floats inverse = 1 / VirtualLightLanes::square_root(d2);
+  return {to_x * inverse, to_y * inverse, to_z * inverse};
+}
+
+// On surfaces, where most stand, in all lanes at once.
+SentLanes sent_in_lanes(const VirtualLightLanes& y,
+                        const DirectionLanes& wi,
+                        const VirtualLightLanes::Floats& d2) {
+  using Floats = VirtualLightLanes::Floats;
+  const auto normals = [&](int axis) {
+    return VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->normal[axis]; });
+  };
+  const Floats flux = VirtualLightLanes::each([&](std::size_t i) { return y.lights[i]->flux; });
+  const Floats cosine =
+      VirtualLightLanes::absolute(normals(0) * wi.x + normals(1) * wi.y + normals(2) * wi.z);
+  SentLanes out{cosine, flux * cosine / (kPi * d2)};
+  for (std::uint32_t i = 0; i < VirtualLightLanes::kCount; ++i) {
+    if (y.lights[i]->is_in_haze()) {
+      out.facing[i] = y.lights[i]->facing(wi.at(i));
+      out.brought[i] = flux[i] * y.lights[i]->sent(wi.at(i), d2[i]);
+    }
+  }
+  return out;
+}
+
 VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
   const bool haze = y.is_in_haze();
   // g is never rounded to 1 or -1: the phase function would be 0 in all directions but one.

@@ -9,6 +9,7 @@
 #include <array>
 #include <cmath>
 #include <cstdint>
+#include <limits>
 #include <span>
 #include <variant>
 #include <vector>
@@ -86,6 +87,7 @@ struct VirtualLightLanes {
   static Floats each(const Value& value) {
     return Floats{value(0), value(1), value(2), value(3)};
   }
+  static Floats absolute(const Floats& x) { return x < 0 ? -x : x; }
   static Floats square_root(const Floats& x) {
     const Eigen::Array<float, kCount, 1> roots =
         Eigen::Array<float, kCount, 1>(x[0], x[1], x[2], x[3]).sqrt();
@@ -100,6 +102,19 @@ struct DirectionLanes {
   VirtualLightLanes::Floats dot(const Vec3& v) const { return x * v.x() + y * v.y() + z * v.z(); }
   Vec3 at(std::uint32_t lane) const { return {x[lane], y[lane], z[lane]}; }
 };
+
+/// From p to virtual lights; d2: squared distances [m2]. Not numbers where one lies at p.
+DirectionLanes directions_to(const VirtualLightLanes& y,
+                             const Vec3& p,
+                             VirtualLightLanes::Floats& d2);
+
+/// VirtualLightSketch::facing(), and its flux times sent(), of each lane.
+struct SentLanes {
+  VirtualLightLanes::Floats facing, brought;
+};
+SentLanes sent_in_lanes(const VirtualLightLanes& y,
+                        const DirectionLanes& wi,
+                        const VirtualLightLanes::Floats& d2);
 
 /// The virtual lights of one sample of all pixels, in the order of their clusters.
 struct VirtualLightSet {
@@ -379,11 +394,11 @@ VirtualLights::Pick VirtualLights::pick(const VirtualLightSet& set,
   static_assert(kCandidates == 4);
   const float first = weights[0], two = first + weights[1], three = two + weights[2],
               sum = three + weights[3];
-  if (!(sum > 0)) {
+  if (!(sum > std::numeric_limits<float>::min())) {
     return {kNoIndex, 0};
   }
-  // The one that holds u of the sum, which is below it as u is below 1: by counting, for branches
-  // would be predicted wrongly.
+  // The one that holds u of the sum: by counting, for branches would be predicted wrongly. u < 1
+  // leaves the product below the sum, but for numbers so small that they have fewer digits.
   const float place = u * sum;
   const auto chosen = static_cast<std::uint32_t>(first <= place) +
                       static_cast<std::uint32_t>(two <= place) +
