@@ -174,15 +174,14 @@ Json figures_json(const FlickerFigures& f) {
           {"flicker_index", f.index}};
 }
 
-Usage animate_usage() {
-  Usage usage{
+Usage usage_of_animate() {
+  return Usage{
       "animate",
       "RIG",
-      "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), "
-      "DIR/clip.webp, DIR/strip.png, and each light's level over\n"
-      "time: DIR/levels.png, DIR/levels.csv. Frames that an earlier run has finished are "
-      "kept. Where only levels and tints move,\n"
-      "all frames come from the layers of one render.",
+      "Renders the frames of the rig's [time] into DIR/frames (EXR and PNG), DIR/clip.webp, "
+      "DIR/strip.png, and each light's level over\ntime: DIR/levels.png, DIR/levels.csv. Frames "
+      "that an earlier run has finished are kept. Where only levels and tints move,\nall frames "
+      "come from the layers of one render.",
       {{"o,output", "folder for the results; created", "DIR"},
        {"frames", "only these; the clip is made once all are there", "A..B"},
        {"meter", "also the reading of this meter over time; repeatable", "NAME"},
@@ -198,29 +197,19 @@ Usage animate_usage() {
        {"json", "print one JSON document instead", ""}},
       "mpirun -n N jovilux animate ... shares the frames out.",
       "jovilux animate demo-out/rig/orchid-house.toml --size 320x180 --samples 16 --meter "
-      "seedlings -o flame"};
-  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
-    usage.options.insert(usage.options.end(), more.begin(), more.end());
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+      "seedlings -o flame"}
+      .with(picture_options())
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 // What --meter names, each a meter of the rig. Throws UsageError.
 std::vector<std::string> meters_asked_for(const Arguments& a, const Rig& rig) {
-  std::vector<std::string> names;
-  for (const MeterSpec& m : rig.meters) {
-    names.push_back(m.name);
+  std::vector<std::string> names = a.texts("meter");
+  for (const std::string& name : names) {
+    meter_named(rig, "--meter", name);
   }
-  for (const std::string& name : a.texts("meter")) {
-    if (std::find(names.begin(), names.end(), name) == names.end()) {
-      const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
-                                   printable(name),
-                                   hint.empty() ? "" : "; " + hint));
-    }
-  }
-  return a.texts("meter");
+  return names;
 }
 
 Animation animation_of(const Arguments& a) {
@@ -504,11 +493,7 @@ class AnimateRun {
 }  // namespace
 
 int run_animate(int argc, char** argv) {
-  const Arguments a(animate_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_animate(), argc, argv);
   return AnimateRun(a).run();
 }
 

@@ -14,6 +14,8 @@
 namespace jovilux::cli {
 namespace {
 
+// Asked by what lists options (completion, man page): a verb then tells its usage and does nothing
+// else.
 bool g_usage_asked = false;
 
 // The long name of "o,output".
@@ -76,6 +78,7 @@ UsageError not_understood(const Usage& usage,
     return word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end();
   });
   const std::string hint = unknown == words.end() ? "" : did_you_mean(*unknown, names);
+  // The parser quotes with typographic marks, which not every terminal shows.
   for (const char* quote : {"\u2018", "\u2019"}) {
     for (auto at = what.find(quote); at != std::string::npos; at = what.find(quote)) {
       what.replace(at, 3, "\"");
@@ -90,10 +93,9 @@ UsageError not_understood(const Usage& usage,
 UsageRequest::UsageRequest() { g_usage_asked = true; }
 UsageRequest::~UsageRequest() { g_usage_asked = false; }
 
-Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) {
-  if (g_usage_asked) {
-    throw UsageAsked{usage};
-  }
+namespace {
+
+cxxopts::Options parser_of(const Usage& usage) {
   cxxopts::Options parser("jovilux " + usage.verb, usage.summary);
   parser.set_width(100);
   auto add = parser.add_options();
@@ -108,12 +110,26 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
   parser.add_options("hidden")("positional", "", cxxopts::value<std::vector<std::string>>());
   parser.parse_positional({"positional"});
   parser.positional_help(usage.positional).custom_help("[options]");
-  help_text_ = parser.help({""});
-  if (!usage.notes.empty()) {
-    help_text_ += "\n" + usage.notes + "\n";
-  }
-  help_text_ += "\nExample:\n  " + usage.example + "\n";
+  return parser;
+}
 
+std::string help_text(const Usage& usage, const cxxopts::Options& parser) {
+  return parser.help({""}) + (usage.notes.empty() ? "" : "\n" + usage.notes + "\n") +
+         "\nExample:\n  " + usage.example + "\n";
+}
+
+}  // namespace
+
+Usage Usage::with(const std::vector<Option>& more) && {
+  options.insert(options.end(), more.begin(), more.end());
+  return std::move(*this);
+}
+
+Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) {
+  if (g_usage_asked) {
+    throw UsageAsked{usage};
+  }
+  cxxopts::Options parser = parser_of(usage);
   const std::vector<std::string> words = with_values_apart(usage, argc, argv);
   std::vector<const char*> pointers;
   for (const std::string& word : words) {
@@ -121,7 +137,9 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
   }
   try {
     const auto result = parser.parse(static_cast<int>(pointers.size()), pointers.data());
-    help_ = result.count("help") > 0;
+    if (result.count("help") > 0) {
+      throw HelpAsked{help_text(usage, parser)};
+    }
     for (const Option& o : usage.options) {
       if (result.count(key_of(o)) > 0) {
         values_[key_of(o)] = o.value.empty() ? std::vector<std::string>{}
@@ -136,7 +154,7 @@ Arguments::Arguments(const Usage& usage, int argc, char** argv) : usage_(usage) 
   } catch (const cxxopts::exceptions::exception& e) {
     throw not_understood(usage, words, e.what());
   }
-  if (!help_ && !usage.positional.ends_with("...") &&
+  if (!usage.positional.ends_with("...") &&
       positionals_.size() > (usage.positional.empty() ? 0U : 1U)) {
     throw UsageError(fmt::format("unexpected argument \"{}\"; see jovilux {} --help",
                                  printable(positionals_.back()),
@@ -215,6 +233,7 @@ void add_picture_overrides(const Arguments& arguments, RigRequest& request) {
   }
 }
 
+// 0.001 % to 100 %: a bare 2 is a slip for "2 %".
 double share_option(const std::string& option, const std::string& text) {
   const auto amount = parse_amount(text);
   const auto* share = std::get_if<Amount>(&amount);
@@ -235,6 +254,21 @@ RigRequest rig_request(const Arguments& arguments) {
   request.variants = arguments.texts("variant");
   request.overrides = arguments.texts("set");
   return request;
+}
+
+const MeterSpec& meter_named(const Rig& rig, const std::string& option, const std::string& name) {
+  std::vector<std::string> names;
+  for (const MeterSpec& m : rig.meters) {
+    if (m.name == name) {
+      return m;
+    }
+    names.push_back(m.name);
+  }
+  const std::string hint = did_you_mean(name, names);
+  throw UsageError(fmt::format("{}: the rig has no meter \"{}\"{}",
+                               option,
+                               printable(name),
+                               hint.empty() ? "" : "; " + hint));
 }
 
 double amount_option(const std::string& option,

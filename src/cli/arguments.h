@@ -31,6 +31,9 @@ struct Usage {
   std::vector<Option> options;
   std::string notes;  ///< after the options; may be empty
   std::string example;
+
+  /// The usage with more options after its own.
+  Usage with(const std::vector<Option>& more) &&;
 };
 
 /// Thrown instead of parsing while a UsageRequest lives: what a verb takes, for completion and the
@@ -48,15 +51,19 @@ class UsageRequest {
   UsageRequest& operator=(const UsageRequest&) = delete;
 };
 
+/// Thrown instead of parsing where --help is among the arguments: what to print. Ends the program
+/// with exit status 0.
+struct HelpAsked {
+  std::string text;
+};
+
 /// The arguments of a verb, parsed. Options may be repeated; the last one counts where one is asked
 /// for.
 class Arguments {
  public:
-  /// Throws UsageError. `help_wanted()` is true for --help.
+  /// Throws UsageError, and HelpAsked for --help.
   Arguments(const Usage& usage, int argc, char** argv);
 
-  bool help_wanted() const { return help_; }
-  std::string help_text() const { return help_text_; }
   bool flag(const std::string& name) const { return values_.count(name) > 0; }
   std::optional<std::string> text(const std::string& name) const;
   std::vector<std::string> texts(const std::string& name) const;
@@ -76,13 +83,13 @@ class Arguments {
   Usage usage_;
   std::map<std::string, std::vector<std::string>> values_;
   std::vector<std::string> positionals_;
-  bool help_ = false;
-  std::string help_text_;
 };
 
 /// --set, --variant: for every verb that reads a rig.
 std::vector<Option> rig_options();
 RigRequest rig_request(const Arguments& arguments);
+/// The meter of the rig that an option names; throws UsageError, with the nearest name.
+const MeterSpec& meter_named(const Rig& rig, const std::string& option, const std::string& name);
 /// --samples, --size, for the verbs that render; what they set goes to the request's overrides.
 std::vector<Option> picture_options();
 void add_picture_overrides(const Arguments& arguments, RigRequest& request);

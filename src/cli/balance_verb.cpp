@@ -36,6 +36,7 @@ std::pair<std::string, std::string> assignment(const std::string& option, const 
   return {std::string(trimmed(std::string_view(text).substr(0, equals))), value};
 }
 
+// Throws a usage error that tells why the name has no layer: a group, a light that was off, a slip.
 BalancedLight& light_named(std::vector<BalancedLight>& lights,
                            const Rig& rig,
                            const std::string& option,
@@ -116,24 +117,13 @@ std::vector<TargetOutcome> solve_targets(const std::vector<std::string>& targets
   std::vector<TargetOutcome> out;
   for (const std::string& t : targets) {
     const auto [name, value] = assignment("--target", t);
-    std::vector<std::string> names;
-    const MeterSpec* found = nullptr;
-    for (const MeterSpec& m : whole.meters) {
-      names.push_back(m.name);
-      found = m.name == name ? &m : found;
-    }
-    if (found == nullptr) {
-      const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--target: the rig has no meter \"{}\"{}",
-                                   printable(name),
-                                   hint.empty() ? "" : "; " + hint));
-    }
-    rig.meters.push_back(*found);
+    const MeterSpec& meter = meter_named(whole, "--target", name);
+    rig.meters.push_back(meter);
     out.push_back({name,
-                   found->luminance ? "cd/m2" : "lx",
+                   meter.luminance ? "cd/m2" : "lx",
                    amount_option("--target",
                                  value,
-                                 found->luminance ? Dimension::kLuminance : Dimension::kIlluminance,
+                                 meter.luminance ? Dimension::kLuminance : Dimension::kIlluminance,
                                  0),
                    0,
                    0});
@@ -377,8 +367,8 @@ std::string match_summary(const PictureMatch& m, const std::vector<BalancedLight
   return out;
 }
 
-Usage balance_usage() {
-  Usage usage{
+Usage usage_of_balance() {
+  return Usage{
       "balance",
       "DIR",
       "New levels and colors for the lights of a render, from its layers, without rendering again; "
@@ -399,9 +389,8 @@ Usage balance_usage() {
        {"json", "print one JSON document instead", ""}},
       "",
       "jovilux balance demo-out/bench --target bench-level=\"500 lx\" --mute lantern -o "
-      "demo-out/balanced"};
-  usage.options.push_back(threads_option());
-  return usage;
+      "demo-out/balanced"}
+      .with({threads_option()});
 }
 
 // What the lights become, and what it was asked for.
@@ -573,11 +562,7 @@ std::string to_text(const BalanceResult& r) {
 }  // namespace
 
 int run_balance(int argc, char** argv) {
-  const Arguments a(balance_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_balance(), argc, argv);
   LayeredRender render = load_layered(a.positional(), a.flag("denoised"), a.flag("match"));
   const BalanceResult r = solve(a, render);
   const auto folder = a.text("output");

@@ -69,22 +69,19 @@ Json to_json(const LightReport& r) {
 }
 
 Usage usage_of_check() {
-  Usage usage{"check",
-              "RIG",
-              "Finds errors and mistakes in a rig before time is spent on rendering it, and lists "
-              "each light in\nreal units: what leaves the bare source, its dimmer, and the lux it "
-              "brings to its subject.",
-              {{"strict", "exit status 1 on warnings too", ""},
-               {"json", "print one JSON document instead", ""}},
-              "",
-              "jovilux check demo-out/rig/orchid-house.toml"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  usage.options.push_back(
-      {"camera", "the camera whose distance fades lights; the rig's first by default", "NAME"});
-  usage.options.push_back(threads_option());
-  return usage;
+  return Usage{"check",
+               "RIG",
+               "Finds errors and mistakes in a rig before time is spent on rendering it, and lists "
+               "each light in\nreal units: what leaves the bare source, its dimmer, and the lux it "
+               "brings to its subject.",
+               {{"strict", "exit status 1 on warnings too", ""},
+                {"json", "print one JSON document instead", ""}},
+               "",
+               "jovilux check demo-out/rig/orchid-house.toml"}
+      .with(rig_options())
+      .with(
+          {{"camera", "the camera whose distance fades lights; the rig's first by default", "NAME"},
+           threads_option()});
 }
 
 // What the checks found.
@@ -173,12 +170,7 @@ std::string found_in_words(const Found& found, const std::string& file) {
 }  // namespace
 
 int run_check(int argc, char** argv) {
-  const Usage usage = usage_of_check();
-  const Arguments arguments(usage, argc, argv);
-  if (arguments.help_wanted()) {
-    print_out(arguments.help_text());
-    return kDone;
-  }
+  const Arguments arguments(usage_of_check(), argc, argv);
   const std::string file = arguments.positional();
   std::error_code ec;
   if (!std::filesystem::is_regular_file(file, ec)) {

@@ -15,12 +15,11 @@ namespace jovilux::cli {
 namespace {
 
 Usage usage_of_color() {
-  Usage usage{
+  return Usage{
       "color",
       "SPEC...",
       "Whites, spectra, gels and colors in the figures of colorimetry. SPEC is \"2700 K\", candle, "
-      "D65, "
-      "\"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, "
+      "D65, \"daylight 5600 K\",\ncie-a .. cie-f12, led-2200 .. led-6500, a .csv or .spdx file, "
       "\"#ffb070\", or a gel of --rig.",
       {{"rig", "the rig whose gels may be named", "RIG"},
        {"under", "the source that gels and colors are looked at under; D65 by default", "SPEC"},
@@ -29,11 +28,8 @@ Usage usage_of_color() {
        {"json", "print one JSON document instead", ""}},
       "Ra is the CIE general color rendering index. A gel's and a color's transmittance is "
       "luminous.",
-      "jovilux color \"2700 K\" cie-f11 led-3000 straw --rig demo-out/rig/orchid-house.toml"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  return usage;
+      "jovilux color \"2700 K\" cie-f11 led-3000 straw --rig demo-out/rig/orchid-house.toml"}
+      .with(rig_options());
 }
 
 // What the command asks for: a report for each SPEC. Throws BadInput with all that is wrong.
@@ -120,12 +116,7 @@ std::vector<std::vector<std::string>> table_of(const std::vector<ColorReport>& r
 }  // namespace
 
 int run_color(int argc, char** argv) {
-  const Usage usage = usage_of_color();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_color(), argc, argv);
   const std::vector<ColorReport> reports = wanted_reports(a);
   std::string written;
   if (const auto folder = a.text("output")) {

@@ -50,7 +50,7 @@ void tell_display(const std::string& path, const RenderedImage& image) {
       short_number(100.0 * static_cast<double>(clipped) / static_cast<double>(image.pixels()), 2)));
 }
 
-Usage compare_usage() {
+Usage usage_of_compare() {
   return {"compare",
           "A B...",
           "How picture B differs from A, each a render's folder or an .exr, .png or .hdr file: in "
@@ -199,11 +199,7 @@ std::string to_text(const Comparison& c, double exposure) {
 }  // namespace
 
 int run_compare(int argc, char** argv) {
-  const Arguments a(compare_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_compare(), argc, argv);
   if (a.positionals().size() != 2) {
     throw UsageError("expected two pictures; see jovilux compare --help");
   }

@@ -121,20 +121,22 @@ std::string manual_page() {
          "writes them for editors.\n";
 }
 
+Usage usage_of_completion() {
+  return Usage{"completion",
+               "SHELL",
+               "What a shell needs to complete verbs, options, addresses after --set and the names "
+               "of a rig:\nbash, zsh or fish. Or man: the manual page.",
+               {},
+               "Installed with the program where the system looks for them. By hand:\n  bash   "
+               "eval \"$(jovilux completion bash)\" in ~/.bashrc\n  zsh    eval \"$(jovilux "
+               "completion zsh)\" in ~/.zshrc, after compinit\n  fish   jovilux completion fish > "
+               "~/.config/fish/completions/jovilux.fish",
+               "jovilux completion bash"};
+}
+
 }  // namespace
 
 int run_completion(int argc, char** argv) {
-  const Usage usage{
-      "completion",
-      "SHELL",
-      "What a shell needs to complete verbs, options, addresses after --set and the names of a "
-      "rig:\nbash, zsh or fish. Or man: the manual page.",
-      {},
-      "Installed with the program where the system looks for them. By hand:\n"
-      "  bash   eval \"$(jovilux completion bash)\" in ~/.bashrc\n"
-      "  zsh    eval \"$(jovilux completion zsh)\" in ~/.zshrc, after compinit\n"
-      "  fish   jovilux completion fish > ~/.config/fish/completions/jovilux.fish",
-      "jovilux completion bash"};
   // The scripts ask so, with words that would be options here.
   if (argc > 1 && std::string_view(argv[1]) == "--words") {
     for (const std::string& word : completions({argv + 2, argv + argc})) {
@@ -142,11 +144,7 @@ int run_completion(int argc, char** argv) {
     }
     return kDone;
   }
-  const Arguments arguments(usage, argc, argv);
-  if (arguments.help_wanted()) {
-    print_out(arguments.help_text());
-    return kDone;
-  }
+  const Arguments arguments(usage_of_completion(), argc, argv);
   const std::string shell = arguments.positional();
   if (shell == "man") {
     print_out(manual_page());

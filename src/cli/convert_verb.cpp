@@ -327,10 +327,8 @@ std::string conversion_text(const std::string& output,
   return text_table(rows);
 }
 
-}  // namespace
-
-int run_convert(int argc, char** argv) {
-  const Usage usage{
+Usage usage_of_convert() {
+  return Usage{
       "convert",
       "\"VALUE UNIT\"",
       "Shows one light in every unit. VALUE UNIT is what a rig's `output` takes: lm, cd, "
@@ -363,11 +361,12 @@ int run_convert(int argc, char** argv) {
        {"json", "print one JSON document instead", ""}},
       "Illuminances are on a surface facing the light, on its axis, exact also near large sources.",
       "jovilux convert \"1350 lm\" --kind disk --radius 11cm --at 1.2m"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+}
+
+}  // namespace
+
+int run_convert(int argc, char** argv) {
+  const Arguments a(usage_of_convert(), argc, argv);
   const SourceShape shape = shape_of(a);
   const Conversion c = conversion_of(a, shape);
   print_out(a.flag("json") ? json_text(conversion_json(shape, c))

@@ -607,14 +607,13 @@ class Demo {
   int status_ = kDone;  // of the check and the renders
 };
 
-Usage demo_usage() {
-  Usage usage{
+Usage usage_of_demo() {
+  return Usage{
       "demo",
       "",
       "Writes the orchid house, a made-up glasshouse before sunrise, and runs the whole loop on "
-      "it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, "
-      "why, sweep, compare, balance, desk, animate, report. Each step shows the command that does "
-      "it.",
+      "it: check,\nconvert, color, profile, falloff, render, read, meter, false-color, noise, why, "
+      "sweep, compare, balance, desk, animate, report. Each step shows the command that does it.",
       {{"o,output", "folder for the rig and the results; demo-out by default", "DIR"},
        {"quick", "small pictures, few samples: about a minute and a half on two cores", ""},
        {"full", "larger pictures of 64 samples as traced, three clips: an hour or two", ""},
@@ -624,9 +623,8 @@ Usage demo_usage() {
        {"force", "replace what an earlier demo left in DIR", ""},
        {"json", "print one JSON document; what the steps print goes to the standard error", ""}},
       "",
-      "jovilux demo -o demo-out --quick"};
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux demo -o demo-out --quick"}
+      .with({threads_option()});
 }
 
 // Makes the folder; throws UsageError where it holds a demo already.
@@ -647,11 +645,7 @@ void prepare_demo_folder(const fs::path& dir, bool force) {
 }  // namespace
 
 int run_demo(int argc, char** argv) {
-  const Arguments a(demo_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_demo(), argc, argv);
   if (a.flag("quick") && a.flag("full")) {
     throw UsageError("--quick and --full are both given; choose one");
   }

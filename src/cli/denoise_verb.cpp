@@ -55,8 +55,10 @@ std::string denoising_summary(const DenoisingReport& r, const std::string& folde
                            (dir / "denoised.exr").string());
 }
 
-int run_denoise(int argc, char** argv) {
-  Usage usage{
+namespace {
+
+Usage usage_of_denoise() {
+  return Usage{
       "denoise",
       "DIR",
       "Removes the noise of a render and tells the error that is left: DIR/denoised.exr, with the "
@@ -64,13 +66,14 @@ int run_denoise(int argc, char** argv) {
       "DIR/view-denoised.png. image.exr and view.png stay as traced.",
       {{"json", "print the figures as one JSON document", ""}},
       "The denoised layers add up to the denoised picture. Other verbs take it with --denoised.",
-      "jovilux denoise demo-out/bench"};
-  usage.options.push_back(threads_option());
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+      "jovilux denoise demo-out/bench"}
+      .with({threads_option()});
+}
+
+}  // namespace
+
+int run_denoise(int argc, char** argv) {
+  const Arguments a(usage_of_denoise(), argc, argv);
   const std::string folder = a.positional();
   DenoisingReport r;
   with_threads(threads_of(a), [&] { r = denoise_folder(folder); });

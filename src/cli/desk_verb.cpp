@@ -86,7 +86,7 @@ std::vector<figures::DeskMeter> meters_of(const RenderedImage& image,
 }
 
 Usage usage_of_desk() {
-  Usage usage{
+  return Usage{
       "desk",
       "DIR",
       "One page to balance a render by hand: a fader in stops for each light and group, on and "
@@ -101,9 +101,8 @@ Usage usage_of_desk() {
        {"force", "replace FILE", ""},
        {"json", "print one JSON document instead", ""}},
       "Keys: B before, F false color, R reset; arrows move the reading point on the picture.",
-      "jovilux desk demo-out/bench -o demo-out/desk.html --denoised"};
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux desk demo-out/bench -o demo-out/desk.html --denoised"}
+      .with({threads_option()});
 }
 
 // The page without its lights and meters: the picture's size and how it is shown.
@@ -144,12 +143,7 @@ std::string desk_summary(const std::string& path,
 }  // namespace
 
 int run_desk(int argc, char** argv) {
-  const Usage usage = usage_of_desk();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_desk(), argc, argv);
   const std::string dir = a.positional();
   const auto file = a.text("output");
   if (!file || file->empty()) {

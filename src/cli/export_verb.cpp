@@ -56,31 +56,27 @@ int export_distributions(const Rig& rig,
   return kDone;
 }
 
+Usage usage_of_export() {
+  return Usage{"export",
+               "RIG",
+               "The rig's lights in world space and real units, as they shine, for other tools: "
+               "glTF with KHR_lights_punctual,\nUsdLux in USD's text format, or a schedule. What "
+               "has no counterpart becomes the nearest, with a note.",
+               {{"o,output",
+                 "the file to write: lights.gltf, lights.usda or lights.csv; with lights.ies each "
+                 "light's distribution, lights-NAME.ies",
+                 "FILE"},
+                {"force", "replace FILE", ""},
+                {"json", "print one JSON document instead", ""}},
+               "",
+               "jovilux export demo-out/rig/orchid-house.toml -o demo-out/lights.usda"}
+      .with(rig_options());
+}
+
 }  // namespace
 
 int run_export(int argc, char** argv) {
-  Usage usage{
-      "export",
-      "RIG",
-      "The rig's lights in world space and real units, as they shine, for other tools: glTF with "
-      "KHR_lights_punctual,\nUsdLux in USD's text format, or a schedule. What has no counterpart "
-      "becomes the nearest, with a note.",
-      {{"o,output",
-        "the file to write: lights.gltf, lights.usda or lights.csv; with lights.ies each light's "
-        "distribution, lights-NAME.ies",
-        "FILE"},
-       {"force", "replace FILE", ""},
-       {"json", "print one JSON document instead", ""}},
-      "",
-      "jovilux export demo-out/rig/orchid-house.toml -o demo-out/lights.usda"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_export(), argc, argv);
   const auto file = a.text("output");
   const std::string ending = file ? file_ending(*file) : "";
   if (ending != ".gltf" && ending != ".usda" && ending != ".csv" && ending != ".ies") {

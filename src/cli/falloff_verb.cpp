@@ -257,37 +257,33 @@ std::string falloff_text(const FalloffStudy& study, double to) {
   return text_table(rows) + "\n" + text_table(departures);
 }
 
-}  // namespace
-
-int run_falloff(int argc, char** argv) {
-  Usage usage{
+Usage usage_of_falloff() {
+  return Usage{
       "falloff",
       "[RIG]",
-      "How a light weakens with distance: lux on its axis, on a surface facing it, against "
-      "the inverse square.\nThe lights of a rig, or laws to compare, or both.",
+      "How a light weakens with distance: lux on its axis, on a surface facing it, against the "
+      "inverse square.\nThe lights of a rig, or laws to compare, or both.",
       {{"light", "only this light of the rig; repeatable", "NAME"},
        {"law",
         "a law on a point, such as none, \"linear zero_at=6m matches_at=2m\", \"polynomial "
         "constant=0.4 linear=0.25 quadratic=0.6\",\n\"points points=0m:1,5m:0\", \"formula "
-        "formula=1/(1+d)^2\"; with "
-        "near_softening=30cm, range=2.8m..4.2m; repeatable",
+        "formula=1/(1+d)^2\"; with near_softening=30cm, range=2.8m..4.2m; repeatable",
         "LAW"},
        {"light-output", "of the point that laws are put on; 1000 lm by default", "OUTPUT"},
        {"to", "the farthest distance; 8 m by default", "LENGTH"},
        {"o,output", "also write DIR/falloff.png and DIR/falloff.csv", "DIR"},
        {"force", "replace files in DIR", ""},
        {"json", "print one JSON document instead", ""}},
-      "Without a law the curve is exact also near large sources; the inverse square is "
-      "that of the light seen\nfrom far away. A law keeps the level at its matches_at distance.",
-      "jovilux falloff --law none --law \"linear zero_at=6m matches_at=2m\" --to 8m -o out"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+      "Without a law the curve is exact also near large sources; the inverse square is that of the "
+      "light seen\nfrom far away. A law keeps the level at its matches_at distance.",
+      "jovilux falloff --law none --law \"linear zero_at=6m matches_at=2m\" --to 8m -o out"}
+      .with(rig_options());
+}
+
+}  // namespace
+
+int run_falloff(int argc, char** argv) {
+  const Arguments a(usage_of_falloff(), argc, argv);
   const double to = a.text("to") ? amount_option("--to", *a.text("to"), Dimension::kLength, 1) : 8;
   if (to > 1e5) {
     throw UsageError("--to: at most 100 km");

@@ -145,12 +145,7 @@ Json to_json(const std::string& image, const figures::FalseColor& f, const BandS
 }  // namespace
 
 int run_false_color(int argc, char** argv) {
-  const Usage usage = usage_of_false_color();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_false_color(), argc, argv);
   const RenderedImage image = picture_given(a);
   const figures::FalseColor f = bands_of(a, image);
   const auto folder = a.text("output");
@@ -216,24 +211,23 @@ std::string bands_in_terminal(const RenderedImage& image, int width) {
   return out + " cd/m2\n";
 }
 
+Usage usage_of_show() {
+  return Usage{"show",
+               "IMAGE",
+               "The picture in the terminal, two pixels a character, in 24-bit color: a render's "
+               "folder or an .exr, .png or\n.hdr file.",
+               {{"width", "in characters; 80 by default", "N"},
+                denoised_option(),
+                {"false-color", "bands of a stop instead, with their legend", ""},
+                {"json", "print one JSON document on the picture instead", ""}},
+               "",
+               "jovilux show demo-out/bench --width 100"};
+}
+
 }  // namespace
 
 int run_show(int argc, char** argv) {
-  const Usage usage{"show",
-                    "IMAGE",
-                    "The picture in the terminal, two pixels a character, in 24-bit color: a "
-                    "render's folder or an .exr, .png or\n.hdr file.",
-                    {{"width", "in characters; 80 by default", "N"},
-                     denoised_option(),
-                     {"false-color", "bands of a stop instead, with their legend", ""},
-                     {"json", "print one JSON document on the picture instead", ""}},
-                    "",
-                    "jovilux show demo-out/bench --width 100"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_show(), argc, argv);
   const int width = a.whole("width", 8, 1000).value_or(80);
   const RenderedImage image = picture_given(a);
   const std::string file = image_in(a.positional(), a.flag("denoised"));

@@ -78,22 +78,20 @@ Json to_json(const FoundKey& found) {
           {"kinds", k.kinds}};
 }
 
+Usage usage_of_keys() {
+  return Usage{"keys",
+               "WORD",
+               "The rig's keys that have to do with a word, in your own terms: \"soft shadow\", "
+               "kelvin, fog, intensity.\nWithout a word, all keys by table.",
+               {{"json", "print one JSON document instead", ""}},
+               "Exit status 1 where no key has to do with the word.",
+               "jovilux keys temperature"};
+}
+
 }  // namespace
 
 int run_keys(int argc, char** argv) {
-  const Usage usage{"keys",
-                    "WORD",
-                    "The rig's keys that have to do with a word, in your own terms: \"soft "
-                    "shadow\", kelvin, fog, "
-                    "intensity.\nWithout a word, all keys by table.",
-                    {{"json", "print one JSON document instead", ""}},
-                    "Exit status 1 where no key has to do with the word.",
-                    "jovilux keys temperature"};
-  const Arguments arguments(usage, argc, argv);
-  if (arguments.help_wanted()) {
-    print_out(arguments.help_text());
-    return kDone;
-  }
+  const Arguments arguments(usage_of_keys(), argc, argv);
   const auto word = arguments.optional_positional();
   std::vector<FoundKey> found;
   if (word) {

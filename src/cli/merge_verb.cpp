@@ -158,12 +158,7 @@ Render joined_render(RenderState state, const Rig& rig, int camera, const FilmLa
 }  // namespace
 
 int run_merge(int argc, char** argv) {
-  const Usage usage = usage_of_merge();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_merge(), argc, argv);
   const auto folder = a.text("output");
   if (!folder || folder->empty()) {
     throw UsageError("missing -o DIR, the folder for the results; see jovilux merge --help");

@@ -29,6 +29,7 @@ const char* word(Verdict v) {
   return v == Verdict::kPass ? "pass" : v == Verdict::kFail ? "fail" : "none";
 }
 
+// Columns with their units, so that the table stands by itself.
 std::string csv(const MeterResult& m, const MeterSpec& meter) {
   std::string out =
       fmt::format("x_m,y_m,z_m,value_{0},standard_error_{0},direct_{0},bounce_{0},haze_{0}",
@@ -179,8 +180,8 @@ void measure_from(Rig& rig, const std::string& camera) {
   }
 }
 
-Usage meter_usage() {
-  Usage usage{
+Usage usage_of_meter() {
+  return Usage{
       "meter",
       "RIG",
       "Lux and cd/m2 at the rig's [[meter]]s, by paths of their own; no picture is rendered. Exit "
@@ -194,27 +195,15 @@ Usage meter_usage() {
        {"quiet", "no progress", ""},
        {"json", "print one JSON document instead", ""}},
       "",
-      "jovilux meter demo-out/rig/orchid-house.toml --error \"2 %\""};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux meter demo-out/rig/orchid-house.toml --error \"2 %\""}
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 // Leaves the meters that --meter names. Throws where the rig has none of a name, or none at all.
 void choose_meters(Rig& rig, const std::string& rig_file, const std::vector<std::string>& wanted) {
-  std::vector<std::string> names;
-  for (const MeterSpec& m : rig.meters) {
-    names.push_back(m.name);
-  }
   for (const std::string& name : wanted) {
-    if (std::find(names.begin(), names.end(), name) == names.end()) {
-      const std::string hint = did_you_mean(name, names);
-      throw UsageError(fmt::format("--meter: the rig has no meter \"{}\"{}",
-                                   printable(name),
-                                   hint.empty() ? "" : "; " + hint));
-    }
+    meter_named(rig, "--meter", name);
   }
   if (!wanted.empty()) {
     std::erase_if(rig.meters, [&](const MeterSpec& m) {
@@ -231,6 +220,7 @@ void choose_meters(Rig& rig, const std::string& rig_file, const std::vector<std:
   }
 }
 
+// Before measuring: a folder that cannot be written is told at once.
 void prepare_meter_files(const std::string& folder, const Rig& rig, bool force) {
   std::vector<std::string> files;
   for (const MeterSpec& m : rig.meters) {
@@ -395,11 +385,7 @@ std::string readings_table(const Rig& rig, const std::vector<MeterResult>& resul
 }  // namespace
 
 int run_meter(int argc, char** argv) {
-  const Arguments a(meter_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_meter(), argc, argv);
   MeteringOptions options = metering_options(a);
   auto rig = load_rig(a.positional(), rig_request(a));
   if (!rig) {

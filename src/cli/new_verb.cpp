@@ -338,12 +338,7 @@ int new_scene(const TestScene& scene,
 }  // namespace
 
 int run_new(int argc, char** argv) {
-  const Usage usage = usage_of_new();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_new(), argc, argv);
   const auto name = a.text("scene"), from = a.text("from");
   const TestScene* const scene = name ? &scene_named(*name) : nullptr;
   const fs::path dir(a.positional()), file = file_for(dir, a.flag("force"));

@@ -19,8 +19,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
-Usage noise_usage() {
-  Usage usage{
+Usage usage_of_noise() {
+  return Usage{
       "noise",
       "DIR",
       "Where the noise of a render is and which light makes it; the samples and the time that a "
@@ -38,9 +38,8 @@ Usage noise_usage() {
        {"json", "print one JSON document instead", ""}},
       "A pixel's noise is its standard error over the larger of its luminance and 2 % of the "
       "view's white.",
-      "jovilux noise demo-out/bench --target \"5 %\" -o demo-out/noise"};
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux noise demo-out/bench --target \"5 %\" -o demo-out/noise"}
+      .with({threads_option()});
 }
 
 // What the changes that the report proposes do, the best first. Returns the noise of the small
@@ -210,11 +209,7 @@ std::string to_text(const NoiseReport& r,
 }  // namespace
 
 int run_noise(int argc, char** argv) {
-  const Arguments a(noise_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_noise(), argc, argv);
   const double target = a.text("target") ? share_option("--target", *a.text("target")) : 0.02;
   auto report = report_noise(a.positional(), target);
   if (!report) {

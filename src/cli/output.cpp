@@ -42,6 +42,8 @@ bool looks_like_number(const std::string& text) {
 
 void print_out(std::string_view text) { print_drawing(terminal_safe(text, kAnyLength)); }
 
+// A full disk or a closed pipe is told: output that is cut short in silence would be read as all of
+// it.
 void print_drawing(std::string_view text) {
   if (!Ranks::of_this_run().first()) {
     return;
@@ -69,6 +71,7 @@ void print_problems(const Problems& problems) {
   }
 }
 
+// Columns of numbers are set right, others left; headings follow their column.
 std::string text_table(const std::vector<std::vector<std::string>>& rows) {
   std::vector<std::size_t> width;
   std::vector<bool> right;

@@ -98,10 +98,8 @@ std::string table_text(const ProfileReport& r) {
   return out + fmt::format("{} fault{}\n", r.faults.size(), r.faults.size() == 1 ? "" : "s");
 }
 
-}  // namespace
-
-int run_profile(int argc, char** argv) {
-  const Usage usage{
+Usage usage_of_profile() {
+  return Usage{
       "profile",
       "FILE",
       "Looks into a photometric file, LM-63 (.ies) or EULUMDAT (.ldt): flux, peak, beam and field "
@@ -117,11 +115,12 @@ int run_profile(int argc, char** argv) {
       "Flux is that of the distribution as it is rendered; beam and field angle are full angles to "
       "50 % and\n10 % of the peak. Exit status 1 where the file has faults.",
       "jovilux profile demo-out/rig/heat-lamp.ies -o demo-out/heat-lamp"};
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+}
+
+}  // namespace
+
+int run_profile(int argc, char** argv) {
+  const Arguments a(usage_of_profile(), argc, argv);
   std::string file;
   const auto to = a.text("to");
   if (const auto design = a.text("design")) {

@@ -43,6 +43,7 @@ std::string shown_time(double s) {
 
 }  // namespace
 
+// A first signal asks the render to save what is finished; a second one ends the process.
 void catch_interrupts() {
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
@@ -54,6 +55,7 @@ bool stop_requested() { return interrupt_requested; }
 
 ProgressBar::ProgressBar(bool quiet) : quiet_(quiet) {
   const char* term = std::getenv("TERM");
+  // A bar for people; logs and CI get a line now and then.
   live_ = ::isatty(STDERR_FILENO) != 0 && std::getenv("CI") == nullptr && term != nullptr &&
           std::string_view(term) != "dumb";
   next_ = std::chrono::steady_clock::now() +

@@ -323,12 +323,7 @@ Json to_json(const std::vector<ReadImage>& images) {
 }  // namespace
 
 int run_read(int argc, char** argv) {
-  const Usage usage = usage_of_read();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_read(), argc, argv);
   std::vector<PixelBox> boxes = pixel_boxes(a);
   const std::vector<PixelLine> lines = pixel_lines(a, boxes);
   std::vector<ReadImage> images;

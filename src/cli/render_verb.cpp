@@ -188,16 +188,16 @@ Share parse_slice(const std::string& text) {
 
 namespace {
 
-Usage render_usage() {
-  Usage usage{
+Usage usage_of_render() {
+  return Usage{
       "render",
       "RIG",
       "Traces the rig and writes into DIR: image.exr (absolute cd/m2, a layer for each light), "
       "view.png,\nstats.json and rig.resolved.toml. Ctrl-C saves what is finished.",
       {{"o,output", "folder for the results; created", "DIR"},
        {"camera",
-        "the camera to use; the rig's first by default; with several, each has a folder of its "
-        "own in DIR",
+        "the camera to use; the rig's first by default; with several, each has a folder of its own "
+        "in DIR",
         "NAME"},
        {"each-variant",
         "a picture of its own for this variant, in a folder of its own in DIR; repeatable",
@@ -229,12 +229,10 @@ Usage render_usage() {
        {"json", "print stats.json to standard output instead of the summary", ""}},
       "",
       "jovilux render demo-out/rig/orchid-house.toml -o demo-out/bench --camera bench --time-limit "
-      "20s"};
-  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
-    usage.options.insert(usage.options.end(), more.begin(), more.end());
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+      "20s"}
+      .with(picture_options())
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 // Throws UsageError for options that do not go together.
@@ -289,11 +287,7 @@ RenderTask task_of(const Arguments& a) {
 }  // namespace
 
 int run_render(int argc, char** argv) {
-  const Arguments a(render_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_render(), argc, argv);
   if (const auto pixel = a.text("pixel")) {
     return replay_one_sample(a, *pixel);
   }

@@ -497,8 +497,8 @@ JudgedRig judge(const Rig& rig, int threads) {
   return std::move(*out);
 }
 
-Usage report_usage() {
-  Usage usage{
+Usage usage_of_report() {
+  return Usage{
       "report",
       "DIR",
       "One HTML page of a render, or of all renders in a folder: pictures, the lights in real "
@@ -515,9 +515,8 @@ Usage report_usage() {
        {"force", "replace FILE", ""},
        {"json", "print one JSON document instead", ""}},
       "Lights, meters and curves are those of the first picture's rig.",
-      "jovilux report demo-out/bench -o demo-out/report.html"};
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux report demo-out/bench -o demo-out/report.html"}
+      .with({threads_option()});
 }
 
 std::string page_summary(const std::string& page,
@@ -536,11 +535,7 @@ std::string page_summary(const std::string& page,
 }  // namespace
 
 int run_report(int argc, char** argv) {
-  const Arguments a(report_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_report(), argc, argv);
   const auto file = a.text("output");
   if (!file || file->empty()) {
     throw UsageError("missing -o FILE, the page to write; see jovilux report --help");

@@ -215,22 +215,25 @@ std::string rig_schema_json() {
   return json_text(j, 1);
 }
 
-int run_schema(int argc, char** argv) {
-  const Usage usage{
+namespace {
+
+Usage usage_of_schema() {
+  return Usage{
       "schema",
       "",
-      "A JSON Schema of the rig file, for editors that check and complete TOML: write\n"
-      "#:schema rig.schema.json on the first line of a rig, as jovilux new does.",
+      "A JSON Schema of the rig file, for editors that check and complete TOML: write\n#:schema "
+      "rig.schema.json on the first line of a rig, as jovilux new does.",
       {{"o,output", "write it to a file instead of the terminal", "FILE"},
        {"force", "replace a file that is there", ""},
        {"pages", "rewrite the key tables of a Markdown page, between its marks", "FILE.md"}},
       "A page's tables stand between <!-- keys: TABLE --> and <!-- end of keys -->.",
       "jovilux schema -o rig.schema.json"};
-  const Arguments arguments(usage, argc, argv);
-  if (arguments.help_wanted()) {
-    print_out(arguments.help_text());
-    return kDone;
-  }
+}
+
+}  // namespace
+
+int run_schema(int argc, char** argv) {
+  const Arguments arguments(usage_of_schema(), argc, argv);
   if (const auto page = arguments.text("pages")) {
     return update_page(*page);
   }

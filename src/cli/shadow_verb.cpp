@@ -84,7 +84,7 @@ std::string table_of(const ShadowStudy& s) {
   return text_table(rows);
 }
 
-Usage shadow_usage() {
+Usage usage_of_shadow() {
   std::vector<Option> options = {{"o,output", "folder for shadow.exr and shadow.png", "DIR"},
                                  {"camera", "camera by name; without it, the first", "NAME"},
                                  {"force", "replace files that are there", ""},
@@ -124,11 +124,7 @@ std::string summary_of(const ShadowStudy& s, const std::string& folder) {
 }  // namespace
 
 int run_shadow(int argc, char** argv) {
-  const Arguments a(shadow_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_shadow(), argc, argv);
   const auto folder = a.text("output");
   if (!folder || folder->empty()) {
     throw UsageError("missing -o DIR, the folder for the pictures; see jovilux shadow --help");

@@ -11,6 +11,7 @@ namespace jovilux::cli {
 namespace {
 
 // "0.5 /m" as 0.5 and "/m"; nothing where it does not begin with a number.
+// From the longest prefix down: "1e3 m" is a thousand, not one.
 std::optional<std::pair<double, std::string>> split_number(std::string_view text) {
   text = trimmed(text);
   for (std::size_t n = text.size(); n > 0; --n) {
@@ -120,7 +121,7 @@ void take_range(SweptParameter& out, std::string_view values, std::size_t dots) 
     const double t = static_cast<double>(i) / (count - 1);
     const double between = out.logarithmic ? a->first * std::pow(b->first / a->first, t)
                                            : a->first + t * (b->first - a->first);
-    // The number is what the text says.
+    // The number is read back from its text, so that curves and rigs have the same one.
     const double v = i + 1 == count ? b->first : between;
     const std::string number = fmt::format("{:.6g}", v);
     out.numbers.push_back(parse_number(number).value_or(v));

@@ -165,37 +165,34 @@ void make_room(const std::string& folder,
   }
 }
 
-Usage sweep_usage() {
-  Usage usage{
-      "sweep",
-      "RIG",
-      "Renders the rig for each value of one or two parameters and sets the results side by side: "
-      "DIR/sheet.png,\nDIR/curves.png, DIR/readings.csv, and a folder for each. What an earlier "
-      "run has finished is kept.",
-      {{"vary",
-        "\"ADDRESS = A .. B / N\", \"... / N log\" for even ratios, or \"ADDRESS = V1, V2, ...\"; "
-        "twice for a table",
-        "RANGE"},
-       {"o,output", "folder for the results; created", "DIR"},
-       {"at", "also read this pixel in each; repeatable", "X,Y"},
-       {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
-       {"camera", "the camera to use; the rig's first by default", "NAME"},
-       {"exact",
-        "render each value, also where one render's layers give it (levels of lights; colors, "
-        "nearly)",
-        ""},
-       {"denoised", "denoise each picture and judge that", ""},
-       {"force", "replace results of another rig or sweep in DIR", ""},
-       {"quiet", "no progress and no warnings", ""},
-       {"json", "print one JSON document instead", ""}},
-      "",
-      "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.02 /m .. "
-      "0.6 /m / 5 log\" --size 320x180 -o mist"};
-  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
-    usage.options.insert(usage.options.end(), more.begin(), more.end());
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+Usage usage_of_sweep() {
+  return Usage{"sweep",
+               "RIG",
+               "Renders the rig for each value of one or two parameters and sets the results side "
+               "by side: DIR/sheet.png,\nDIR/curves.png, DIR/readings.csv, and a folder for each. "
+               "What an earlier run has finished is kept.",
+               {{"vary",
+                 "\"ADDRESS = A .. B / N\", \"... / N log\" for even ratios, or \"ADDRESS = V1, "
+                 "V2, ...\"; twice for a table",
+                 "RANGE"},
+                {"o,output", "folder for the results; created", "DIR"},
+                {"at", "also read this pixel in each; repeatable", "X,Y"},
+                {"box", "also read the mean over this box; repeatable", "X,Y,W,H"},
+                {"camera", "the camera to use; the rig's first by default", "NAME"},
+                {"exact",
+                 "render each value, also where one render's layers give it (levels of lights; "
+                 "colors, nearly)",
+                 ""},
+                {"denoised", "denoise each picture and judge that", ""},
+                {"force", "replace results of another rig or sweep in DIR", ""},
+                {"quiet", "no progress and no warnings", ""},
+                {"json", "print one JSON document instead", ""}},
+               "",
+               "jovilux sweep demo-out/rig/orchid-house.toml --vary \"haze.mist.extinction = 0.02 "
+               "/m .. 0.6 /m / 5 log\" --size 320x180 -o mist"}
+      .with(picture_options())
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 // One point for each value of the first parameter, row by row over those of the second.
@@ -279,6 +276,7 @@ class Sweep {
 
   int run() {
     read_rigs();
+    // Where layers of one picture give all others, only that one is rendered.
     open_folder();
     if (!arguments_.flag("exact")) {
       plan_ = layer_plan(rigs_, camera_);
@@ -585,11 +583,7 @@ class Sweep {
 }  // namespace
 
 int run_sweep(int argc, char** argv) {
-  const Arguments a(sweep_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_sweep(), argc, argv);
   return Sweep(a).run();
 }
 

@@ -118,6 +118,9 @@ int run_verb(int argc, char** argv) {
                           printable(first),
                           hint.empty() ? "see jovilux --help" : hint));
     return kBadInput;
+  } catch (const HelpAsked& help) {
+    print_out(help.text);
+    return kDone;
   } catch (const UsageError& e) {
     print_err(fmt::format("error: {}\n", e.what()));
     return kBadInput;

@@ -154,6 +154,7 @@ struct Watched {
 };
 
 // Points of the whole picture in one that may be smaller.
+// A rough picture is smaller: points are scaled to it. The mean of the picture comes last.
 std::vector<Watched> read_points(const std::string& folder,
                                  const std::vector<PixelBox>& boxes,
                                  int width,
@@ -338,15 +339,14 @@ Json to_json(int version,
   return j;
 }
 
-Usage watch_usage() {
-  Usage usage{
+Usage usage_of_watch() {
+  return Usage{
       "watch",
       "RIG",
       "Renders the rig again at each save of it, or of a file that it names: a rough picture "
-      "within 2 s, then a finer one, in\n"
-      "DIR/view.png and DIR/image.exr; says what changed at points and meters since the version "
-      "before. Errors are shown, and\n"
-      "waited on. Ctrl-C ends it.",
+      "within 2 s, then a finer one, in\nDIR/view.png and DIR/image.exr; says what changed at "
+      "points and meters since the version before. Errors are shown, and\nwaited on. Ctrl-C ends "
+      "it.",
       {{"o,output", "folder for the picture; created", "DIR"},
        {"at", "read this pixel of the picture; repeatable", "X,Y"},
        {"box", "read the mean over this box; repeatable", "X,Y,W,H"},
@@ -360,12 +360,10 @@ Usage watch_usage() {
        {"quiet", "no progress on the terminal", ""},
        {"json", "one JSON document a line for each picture instead", ""}},
       "",
-      "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"};
-  for (const std::vector<Option>& more : {picture_options(), rig_options()}) {
-    usage.options.insert(usage.options.end(), more.begin(), more.end());
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux watch demo-out/rig/orchid-house.toml -o live --at 480,300 --meters"}
+      .with(picture_options())
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 RenderTask watch_task(const Arguments& a, const std::string& folder) {
@@ -577,11 +575,7 @@ class WatchLoop {
 }  // namespace
 
 int run_watch(int argc, char** argv) {
-  const Arguments a(watch_usage(), argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_watch(), argc, argv);
   const auto folder = a.text("output");
   if (!folder || folder->empty()) {
     throw UsageError("missing -o DIR, the folder for the picture; see jovilux watch --help");

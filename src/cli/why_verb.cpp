@@ -165,7 +165,7 @@ PixelBox asked_box(const Arguments& a, const Rig& rig) {
 }
 
 Usage usage_of_why() {
-  Usage usage{
+  return Usage{
       "why",
       "DIR|RIG",
       "Where the light at a pixel comes from: its ways from the lights over the objects to the "
@@ -180,12 +180,9 @@ Usage usage_of_why() {
        {"quiet", "no progress", ""},
        {"json", "print one JSON document instead", ""}},
       "",
-      "jovilux why demo-out/bench --at 300,260 -o demo-out/why"};
-  for (Option& o : rig_options()) {
-    usage.options.push_back(std::move(o));
-  }
-  usage.options.push_back(threads_option());
-  return usage;
+      "jovilux why demo-out/bench --at 300,260 -o demo-out/why"}
+      .with(rig_options())
+      .with({threads_option()});
 }
 
 // The view in a render's folder, the denoised one where there is one; empty: none.
@@ -202,12 +199,7 @@ std::string view_in(const fs::path& folder) {
 }  // namespace
 
 int run_why(int argc, char** argv) {
-  const Usage usage = usage_of_why();
-  const Arguments a(usage, argc, argv);
-  if (a.help_wanted()) {
-    print_out(a.help_text());
-    return kDone;
-  }
+  const Arguments a(usage_of_why(), argc, argv);
   std::error_code ec;
   const fs::path given = a.positional();
   const bool rendered = fs::is_directory(given, ec);

@@ -8,6 +8,7 @@
 namespace jovilux {
 
 void box_sums(int width, int height, int reach, std::vector<float>& values) {
+  // Columns and rows apart: 2 (2 reach + 1) additions for each value and not (2 reach + 1)^2.
   std::vector<float> rows(values.size());
   const auto columns = static_cast<std::size_t>(width);
   // Added anew for each pixel: a running sum would carry the rounding of a bright pixel along.

@@ -15,6 +15,7 @@
 namespace jovilux {
 namespace {
 
+// std::clamp has no meaning for lo > hi, which a rig's formula may ask for.
 double clamped(double v, double lo, double hi) { return std::max(lo, std::min(hi, v)); }
 
 double smoothstep(double a, double b, double v) {
@@ -71,6 +72,7 @@ double lattice_noise(const double* v, int count) {
   return sum;
 }
 
+// For messages: what a formula may call.
 constexpr const char* kFunctions =
     "sin cos tan asin acos atan exp ln log10 sqrt abs sign min max floor round fract mod mix step "
     "clamp smoothstep pow noise";
@@ -106,6 +108,7 @@ struct Instance {
 
 }  // namespace
 
+// A parser evaluates in its own memory, so that each thread has one; all share the text.
 struct Formula::Inside {
   std::string text;
   std::vector<std::string> variables;
@@ -122,6 +125,8 @@ struct Formula::Inside {
 
 std::variant<Formula, FormulaFault> Formula::parse(std::string_view text,
                                                    const std::vector<std::string>& variables) {
+  // Texts are checked before the parser sees them: its errors for other characters, for texts and
+  // for assignments would tell of parts of a language that rigs do not have.
   if (text.size() > kLongest) {
     return FormulaFault{
         fmt::format("{} characters; a formula has at most {}", text.size(), kLongest), 1};

@@ -9,6 +9,7 @@
 
 namespace jovilux {
 
+// Two limits: the arena bounds what runs at once, the global control how many threads are started.
 void with_threads(int threads, const std::function<void()>& work) {
   if (threads <= 0) {
     work();
@@ -25,6 +26,7 @@ int available_threads() {
   return std::min(static_cast<int>(cap), tbb::this_task_arena::max_concurrency());
 }
 
+// One index a task: bodies differ in cost by far more than a task's overhead.
 void parallel_for(std::size_t count, const std::function<void(std::size_t)>& body) {
   tbb::parallel_for(
       tbb::blocked_range<std::size_t>(0, count, 1),

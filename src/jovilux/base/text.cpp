@@ -19,6 +19,7 @@ std::string_view trimmed(std::string_view text) {
 }
 
 std::optional<double> parse_number(std::string_view text) {
+  // std::from_chars reads no sign of plus, and no locale changes what it reads.
   text = trimmed(text);
   if (!text.empty() && text.front() == '+') {
     text.remove_prefix(1);
@@ -32,6 +33,8 @@ std::optional<double> parse_number(std::string_view text) {
   return value;
 }
 
+// Optimal string alignment: insertions, deletions, changes, and swaps of neighbors, which are the
+// commonest slip of the hand.
 int edit_distance(std::string_view a, std::string_view b) {
   const std::size_t n = b.size();
   std::vector<int> before(n + 1), last(n + 1), row(n + 1);
@@ -54,6 +57,7 @@ int edit_distance(std::string_view a, std::string_view b) {
 }
 
 std::string nearest_name(std::string_view word, const std::vector<std::string>& candidates) {
+  // The distance is quadratic in the length; a word this long is no slip.
   if (word.size() > 100) {
     return {};
   }
@@ -61,6 +65,7 @@ std::string nearest_name(std::string_view word, const std::vector<std::string>& 
   int best_distance = 1 << 20;
   for (const std::string& c : candidates) {
     const int d = edit_distance(word, c);
+    // A third of the letters may be wrong; or the word is what a name begins with.
     const int limit = std::max<int>(1, static_cast<int>(std::max(word.size(), c.size())) / 3);
     const bool some_letter_right = d < static_cast<int>(std::max(word.size(), c.size()));
     const bool begins = word.size() >= 2 && c.starts_with(word);
@@ -85,6 +90,7 @@ std::string short_number(double value, int digits) {
     return "0";
   }
   const double magnitude = std::abs(value);
+  // Beyond these the digits of a plain number would be zeros.
   if (magnitude < 1e-4 || magnitude >= 1e7) {
     return fmt::format("{:.{}g}", value, digits);
   }
@@ -134,6 +140,7 @@ bool is_control(std::string_view character) {
 // Calls fn(character, whether it may be shown) for each.
 template <class Fn>
 void each_character(std::string_view text, const Fn& fn) {
+  // A byte that begins no character stands for itself, and is not shown.
   while (!text.empty()) {
     const std::size_t size = character_size(text);
     const std::string_view character = text.substr(0, std::max<std::size_t>(1, size));
@@ -147,6 +154,7 @@ void each_character(std::string_view text, const Fn& fn) {
 std::string printable(std::string_view text, std::size_t limit) {
   const bool cut = text.size() > limit;
   if (cut) {
+    // Never within a character: bytes 10xxxxxx continue one.
     std::size_t end = limit;
     while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xC0) == 0x80) {
       --end;

@@ -10,6 +10,8 @@
 namespace jovilux {
 namespace {
 
+// Tristimulus values relative to the source's own luminance: a light's power is stated apart from
+// its color.
 template <class Weight>
 Xyz sums(const NmTable& source, const Weight& weight) {
   Xyz xyz = Xyz::Zero();
@@ -76,6 +78,8 @@ Cct correlated_color_temperature(const Xyz& xyz) {
 }
 
 double color_rendering_index(const NmTable& source) {
+  // The rendering index is defined by sums over 5 nm (CIE 13.3-1995): sources with lines have
+  // another index by finer ones.
   const auto five_nm = [](const NmTable& s, const NmTable* r) {
     Xyz xyz = Xyz::Zero();
     double y = 0;
@@ -89,8 +93,12 @@ double color_rendering_index(const NmTable& source) {
   };
   const Xyz white = five_nm(source, nullptr);
   const Kelvin t = correlated_color_temperature(white).cct;
+  // The reference is of the same color temperature: black body below 5000 K, daylight from there
+  // on.
   const NmTable reference = t.value < 5000 ? planck(t) : cie_daylight({std::min(t.value, 25000.0)});
   const Uv k = uv_1960(white), r = uv_1960(five_nm(reference, nullptr));
+  // Von Kries adaptation in the c, d coordinates of CIE 13.3, so that the difference of the whites
+  // themselves is not counted.
   const auto c_of = [](Uv p) { return (4 - p.u - 10 * p.v) / p.v; };
   const auto d_of = [](Uv p) { return (1.708 * p.v + 0.404 - 1.481 * p.u) / p.v; };
   double sum = 0;
@@ -112,8 +120,8 @@ double color_rendering_index(const NmTable& source) {
 
 LumensPerWatt black_body_efficacy(Kelvin t) {
   // Both in units of c1 / pi: visible power weighted by V against the closed form sigma T^4 =
-  // integral of Planck.
-  // CODATA 2018: an absolute figure, where chromaticities keep to CIE's older value.
+  // integral of Planck's law. The second radiation constant is CODATA's of 2018: an efficacy is an
+  // absolute figure, where chromaticities keep to CIE's older value.
   constexpr double kSecondRadiation = 1.438776877e-2;
   double visible = 0;
   for (std::size_t i = 0; i < kNmCount; ++i) {

@@ -8,6 +8,7 @@ namespace jovilux {
 
 Lab lab(const Xyz& color, const Xyz& white) {
   constexpr double kEdge = 6.0 / 29;
+  // CIE 1976: a cube root, with a straight start that avoids its infinite slope at black.
   const auto f = [&](double t) {
     return t > kEdge * kEdge * kEdge ? std::cbrt(t) : t / (3 * kEdge * kEdge) + 4.0 / 29;
   };
@@ -15,6 +16,7 @@ Lab lab(const Xyz& color, const Xyz& white) {
   return {116 * y - 16, 500 * (x - y), 200 * (y - z)};
 }
 
+// CIEDE2000 (CIE 142-2001) with unit weights; the names follow the standard's symbols.
 double delta_e_2000(const Lab& p, const Lab& q) {
   const double mean_chroma = 0.5 * (std::hypot(p[1], p[2]) + std::hypot(q[1], q[2]));
   const double c7 = std::pow(mean_chroma, 7),
@@ -26,6 +28,7 @@ double delta_e_2000(const Lab& p, const Lab& q) {
     return h < 0 ? h + 360 : h;
   };
   const double h1 = hue(a1, p[2]), h2 = hue(a2, q[2]);
+  // Hue differences go the short way round the circle; a gray has no hue and takes the other's.
   double dh = C1 * C2 == 0 ? 0 : h2 - h1;
   dh -= dh > 180 ? 360 : dh < -180 ? -360 : 0;
   const double dL = q[0] - p[0], dC = C2 - C1,

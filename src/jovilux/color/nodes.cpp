@@ -7,6 +7,8 @@
 namespace jovilux {
 namespace {
 
+// Quadrature weights of the twelve wavelengths that paths carry, and what each Rec.709 primary
+// reflects at them; both tables are computed once and stored.
 constexpr double kWeights[] = {
 // wavelength and F_k in rows, 380 .. 780 nm
 #include "spectral-weights-12.inc"
@@ -48,6 +50,8 @@ LightTable light_table(const NmTable& source) {
 }
 
 LightTable tinted(const LightTable& table, const Rgb& tint) {
+  // A tint changes a light's color and not its luminance: its output is stated in photometric
+  // units.
   const Spectrum t = spectrum_from_rgb(tint);
   LightTable out = table.rowwise() * t.transpose();
   const float y = out.row(1).sum();
@@ -80,6 +84,8 @@ Spectrum spectrum_from_rgb(const Eigen::Array3f& rgb) {
   return rgb[0] * kColumns[0] + rgb[1] * kColumns[1] + rgb[2] * kColumns[2];
 }
 
+// A node stands for a band of wavelengths: 1, 2, 1 over 5 nm steps keeps narrow lines from being
+// hit or missed by chance.
 Spectrum spectrum_from_table(const NmTable& reflectance) {
   Spectrum out;
   for (int k = 0; k < kNodes; ++k) {

@@ -26,6 +26,8 @@ const Eigen::Matrix3d& xyz_from_rec709() {
   return kMatrix;
 }
 
+// IEC 61966-2-1, continued to negative values by symmetry: colors outside the gamut keep their
+// sign.
 double srgb_encoded(double linear) {
   const double v = std::abs(linear);
   return std::copysign(v <= 0.0031308 ? 12.92 * v : 1.055 * std::pow(v, 1 / 2.4) - 0.055, linear);
@@ -67,6 +69,7 @@ std::string hex_color(const Rgb& linear) {
   return fmt::format("#{:02x}{:02x}{:02x}", byte(linear[0]), byte(linear[1]), byte(linear[2]));
 }
 
+// Bradford's cone responses (K. Lam, 1985), as ICC profiles use them.
 Eigen::Matrix3d adaptation(const Xyz& from_white, const Xyz& to_white) {
   Eigen::Matrix3d cones;
   cones << 0.8951, 0.2664, -0.1614, -0.7502, 1.7135, 0.0367, 0.0389, -0.0685, 1.0296;

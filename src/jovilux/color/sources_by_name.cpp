@@ -12,6 +12,7 @@
 namespace jovilux {
 namespace {
 
+// `width_nm` is the full width at half maximum.
 NmTable gaussian(double center_nm, double width_nm) {
   NmTable out;
   for (std::size_t i = 0; i < kNmCount; ++i) {
@@ -52,6 +53,8 @@ constexpr std::string_view kCieNames[] = {"a",
 
 }  // namespace
 
+// Three bands of a white LED: blue chip, green and red phosphor, of widths typical for their kind.
+// Three weights are found that give the black body's chromaticity exactly.
 NmTable led_mix(Kelvin t) {
   JOVILUX_ASSERT(t.value >= 2200 && t.value <= 6500);
   const NmTable parts[3] = {gaussian(450, 20), gaussian(545, 110), gaussian(620, 80)};
@@ -95,6 +98,7 @@ std::vector<std::string> spectrum_names() {
   return out;
 }
 
+// Nodes are joined by straight lines and clamped: what a filter passes is between nothing and all.
 NmTable spectrum_over_nm(const Rgb& rgb) {
   const Spectrum at_nodes = spectrum_from_rgb(rgb);
   NmTable out;

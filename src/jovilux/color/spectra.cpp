@@ -116,6 +116,7 @@ const NmTable& color_matching(int c) {
   return kTables[c];
 }
 
+// Relative to 560 nm, as CIE tables are, so that numbers stay near 1 at any temperature.
 NmTable planck(Kelvin t) {
   JOVILUX_ASSERT(t.value > 0);
   NmTable out;
@@ -127,6 +128,7 @@ NmTable planck(Kelvin t) {
   return out;
 }
 
+// CIE 15: daylight's chromaticity over its temperature, then two components that reach it.
 NmTable cie_daylight(Kelvin t) {
   JOVILUX_ASSERT(t.value >= 4000 && t.value <= 25000);
   const double r = 1e3 / t.value;
@@ -201,6 +203,9 @@ std::vector<std::string> white_names() {
 }
 
 NmTable mired_shift(double mired) {
+  // A conversion filter multiplies Planck's law at one temperature into that at another (Wien's
+  // approximation): exp(-c2 (1/T2 - 1/T1) / lambda). It is scaled to pass everything at the end of
+  // the visible range that it favors.
   constexpr double kShortest = 420e-9, kLongest = 700e-9;
   const double reciprocal = mired * 1e-6;  // [1/K]
   const double clear = mired > 0 ? kLongest : kShortest;

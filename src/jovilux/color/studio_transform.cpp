@@ -12,6 +12,8 @@
 
 namespace jovilux {
 
+// The least linear gray that the transform shows as white, to half a code value of 8 bits: a
+// bisection over stops, for a transform only tells its output.
 double StudioTransform::white() const {
   constexpr double kMost = 65536, kSame = 0.5 / 255;
   constexpr int kSteps = 40;
@@ -31,6 +33,7 @@ Eigen::Matrix3d rec2020_from_rec709() {
   return m;
 }
 
+// The grid's nodes are spaced by a logarithm: dark values need more of them than highlights.
 std::vector<float> baked(const StudioTransform& transform, int side) {
   const double end = std::log2(1 + kBakedSteepness * kBakedEnd);
   const auto value = [&](int i) { return (std::exp2(end * i / (side - 1)) - 1) / kBakedSteepness; };

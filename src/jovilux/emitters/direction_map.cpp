@@ -10,7 +10,8 @@
 namespace jovilux {
 namespace {
 
-// Normals in cells of a cube's faces.
+// Normals fall in the cells of a cube's faces. A choice for each cell leaves out what no normal of
+// the cell sees.
 constexpr int kNormalSide = 8;
 constexpr std::size_t kNormals = 6 * kNormalSide * kNormalSide;
 
@@ -47,8 +48,8 @@ struct Cone {
 };
 double angle_of(const Vec3d& a, const Vec3d& b) { return std::atan2(a.cross(b).norm(), a.dot(b)); }
 
-// The interval of cumulative weights that holds a share of what lies between two of them, and how
-// far into it.
+// The interval of cumulative weights that holds a share of what lies between the first and the
+// last, and how far into it.
 std::size_t find_share(const double* first, const double* last, double share, double& inside) {
   const double target = *first + share * (*(last - 1) - *first);
   const double* at = std::upper_bound(first + 1, last - 1, target) - 1;
@@ -61,6 +62,7 @@ std::size_t find_share(const double* first, const double* last, double share, do
 
 }  // namespace
 
+// Rows are polar angles, columns azimuths: a cell's solid angle depends on its row alone.
 double cell_solid_angle(int width, int height, int row) {
   return 2 * kPiD / width * (std::cos(kPiD * row / height) - std::cos(kPiD * (row + 1) / height));
 }
@@ -78,6 +80,7 @@ DirectionMap::DirectionMap(int width, int height, const std::vector<double>& wei
   rows_.assign(h + 1, 0.0);
   columns_.assign(h * (w + 1), 0.0);
   density_.resize(w * h);
+  // Two-dimensional inversion: rows by their sums, then columns within the row.
   for (std::size_t r = 0; r < h; ++r) {
     double* c = columns_.data() + r * (w + 1);
     for (std::size_t i = 0; i < w; ++i) {
@@ -106,7 +109,7 @@ Vec3 DirectionMap::sample(const Vec2& u, float& pdf) const {
   return direction_in(row, column, s, v);
 }
 
-// A place of a cell, s and v in [0, 1).
+// A direction in a cell, even over its solid angle; s and v in [0, 1).
 Vec3 DirectionMap::direction_in(std::size_t row, std::size_t column, double s, double v) const {
   const double c0 = std::cos(kPiD * static_cast<double>(row) / height_),
                c1 = std::cos(kPiD * static_cast<double>(row + 1) / height_);
@@ -124,6 +127,8 @@ DirectionMap::Part DirectionMap::columns_of(std::size_t block) const {
   return {i * w / across_, (i + 1) * w / across_};
 }
 
+// Blocks of cells are what is weighed by the cosine to a normal: 512 of them for each of 384
+// normals, where cells themselves would take gigabytes.
 void DirectionMap::add_blocks() {
   const auto w = static_cast<std::size_t>(width_), h = static_cast<std::size_t>(height_);
   across_ = std::min<std::size_t>(32, w);
@@ -233,6 +238,7 @@ float DirectionMap::projected(const Vec3& n) const {
   return static_cast<float>(above_[normal_cell(n) * (blocks + 1) + blocks] / rows_.back());
 }
 
+// atan2 keeps the digits of directions near the poles.
 std::size_t DirectionMap::cell(const Vec3& d) const {
   const float polar = std::atan2(std::hypot(d.x(), d.y()), d.z());
   const float azimuth = std::atan2(d.x(), d.y());

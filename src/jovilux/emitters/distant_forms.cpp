@@ -125,7 +125,7 @@ LightSample sample_sun(const Emitter& e, const Vec3&, const Vec2& u, const Vec3*
   return out;
 }
 
-// An even or overcast sky.
+// A sky whose luminance is even, or grows with the elevation alone.
 LightSample toward_plain_sky(const Emitter& e, const Vec2& u, const Vec3* side) {
   LightSample out;
   const SkyLune lune(e, side);
@@ -142,7 +142,7 @@ LightSample toward_plain_sky(const Emitter& e, const Vec2& u, const Vec3* side) 
   return out;
 }
 
-// A dome or a general sky.
+// A dome or a general sky: directions by a table of their luminance.
 LightSample toward_map(const Emitter& e, const Vec2& u, const Vec3* side) {
   LightSample out;
   const Vec3 m = side != nullptr ? e.detail->map.sample_above(mapped(e, *side), u, out.pdf)

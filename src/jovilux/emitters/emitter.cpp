@@ -27,6 +27,7 @@ Eigen::Array3f PositionTint::at(const Vec3& p) const {
     }
     c = ramp[i].second;
   }
+  // Tints are scaled to a luminance of 1: a light's power is stated apart.
   return c / std::max(1e-6f, (c * luminance).sum());
 }
 
@@ -35,6 +36,7 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
   if (e.detail == nullptr) {
     return out;
   }
+  // Factors in the order in which light meets them: mask, screen, doors, picture of a dome, tint.
   if (float x, y; e.detail->gobo && mask_crossing(e, p, place, wi, x, y)) {
     const Eigen::Array3f t = e.detail->gobo->transmittance(x, y);
     if (e.detail->gobo->colored()) {
@@ -77,6 +79,7 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
 
 float falloff_at(const Emitter& e, const Vec3& p) {
   if (e.falloff.is_physical() || e.is_distant()) {
+    // A law's distance is to the lamp's middle, or to the axis of an endless tube.
     return 1;
   }
   Vec3 to = e.center - p;
@@ -88,7 +91,8 @@ float falloff_at(const Emitter& e, const Vec3& p) {
 
 namespace {
 
-// Per solid angle around wi, of a density over the light's plane (sun: the mask's).
+// A density over the light's plane (sun: the mask's) as one over solid angle around wi: d omega =
+// cos^3 / height^2 dA.
 double per_solid_angle(const Emitter& e,
                        const MaskWindow& window,
                        const Vec3& wi,
@@ -97,7 +101,8 @@ double per_solid_angle(const Emitter& e,
   return cosine > 0 ? per_area * sqr(window.height()) / (cosine * cosine * cosine) : 0;
 }
 
-// Chosen by the mask and, in the share that is left, as without it.
+// One-sample multiple importance sampling: a share of the places is chosen by what the mask lets
+// pass, the others as without a mask; the density is that of both.
 LightSample through_mask(const Emitter& e, const Vec3& p, const Vec2& u, const Vec3* side) {
   const MaskWindow window(e, p);
   if (window.dark()) {

@@ -19,7 +19,7 @@ BeamSteps beam_steps(const Emitter& spot) {
 
 namespace {
 
-// The share of some places on a light from which barn doors let light pass to p.
+// The share of five places on a light from which barn doors let light pass to p.
 float rough_doors(const Emitter& e, const Vec3& p) {
   const float x = 0.7f * std::max(e.half_width, 0.7f * e.radius),
               y = 0.7f * std::max(e.half_height, 0.7f * e.radius);
@@ -35,6 +35,7 @@ float rough_doors(const Emitter& e, const Vec3& p) {
 
 // What a mask and doors let through to p of all that they cover; never nothing.
 float rough_mask(const Emitter& e, const Vec3& p) {
+  // A rough answer of nothing may be wrong, and a light that is never chosen would be lost.
   constexpr float kLeast = 0.02f;
   if (e.detail == nullptr) {
     return 1;
@@ -104,7 +105,7 @@ float expected_along(const Emitter& e, const Ray& ray, float end, std::uint64_t 
   if (!(span.last > span.first)) {
     return 0;
   }
-  // What the nearest place of the ray gets, spread as the inverse square spreads it along the ray.
+  // What the nearest place of the ray gets, spread along the ray as the inverse square spreads it.
   const float t =
       std::clamp(span.nearest, 0.0f, std::isinf(end) ? std::max(span.nearest, 0.0f) : end);
   const float d2 = span.apart * span.apart + (t - span.nearest) * (t - span.nearest);

@@ -9,7 +9,9 @@
 namespace jovilux {
 namespace {
 
-// A rectangle as seen from a point: the pyramid of its edges. Double precision, for thin pyramids.
+// A rectangle as seen from a point: the pyramid of its edges. Places are even over its solid angle
+// (C. Urena, M. Fajardo, A. King, "An Area-Preserving Parametrization for Spherical Rectangles",
+// CGF 32(4), 2013). Double precision, for thin pyramids.
 struct SphericalRect {
   double x0, x1, y0, y1, z0;
   double b0, b1, k, solid_angle;
@@ -37,7 +39,8 @@ struct SphericalRect {
     solid_angle = g0 + g1 - k;
   }
 
-  // The place in the rectangle's frame.
+  // The place in the rectangle's frame: an edge of the pyramid in x that cuts off the share u of
+  // the solid angle, then the height in y by the sine.
   Vec3d place(double u, double v) const {
     const double au = u * solid_angle + k;
     const double fu = (std::cos(au) * b0 - b1) / std::sin(au);
@@ -51,7 +54,7 @@ struct SphericalRect {
   }
 };
 
-// Below this the differences of angles lose digits; evenly over the area is as good there.
+// Below this the differences of angles lose digits; places even over the area are as good there.
 constexpr double kSmallSolidAngle = 1e-3;
 
 // A disk as seen from a point near it, in narrow strips that run away from the point's foot on the
@@ -73,8 +76,8 @@ struct DiskStrips {
     widest = apart > radius && near() ? std::asin(radius / apart) : 0;
   }
 
-  // Where spreading points evenly over the area serves badly: nearer than this share of the radius.
-  // Farther, strips would.
+  // Where places even over the area serve badly: nearer than this share of the radius. Farther
+  // away, strips serve worse.
   bool near() const {
     constexpr double kNear = 0.8;
     return height > 0 && length_of(height, std::max(0.0, apart - radius)) < kNear * radius;
@@ -87,13 +90,13 @@ struct DiskStrips {
     return {std::max(0.0, along - half), along + half};
   }
   double cosine(double from_foot) const { return height / length_of(height, from_foot); }
-  // Of the azimuth: even where all meet the disk; else by a cosine that is 0 where the strips are
-  // short.
+  // The density of the azimuth: even where all strips meet the disk; else by a cosine that is 0
+  // where strips are short.
   double azimuth_pdf(double azimuth) const {
     return widest > 0 ? std::cos(kPiD / 2 * azimuth / widest) * kPiD / (4 * widest)
                       : 1 / (2 * kPiD);
   }
-  // Over solid angle, at an azimuth.
+  // The density over solid angle, at an azimuth.
   double pdf(double azimuth) const {
     const auto [from, to] = ends(azimuth);
     const double strip = cosine(from) - cosine(to);
@@ -121,7 +124,7 @@ Vec2 disk_place(const Vec2& u, float w) {
   return {r * std::cos(phi), r * std::sin(phi)};
 }
 
-// A spot's lens as well: evenly over the area, or by its hot center.
+// For a spot's lens as well: places even over the area, or by the hot center.
 LightSample toward_disk_area(const Emitter& e, const Vec3& p, const Vec2& u) {
   const Vec2 q = disk_place(u, e.hot_center) * e.radius;
   return toward_place(e, p, e.center + q.x() * e.frame.x + q.y() * e.frame.y, 0);
@@ -161,7 +164,7 @@ LightSample sample_spot(const Emitter& e, const Vec3& p, const Vec2& u, const Ve
   return e.radius > 0 ? toward_disk_area(e, p, u) : toward_point(e, p);
 }
 
-// Over the solid angle of a flat light, of places chosen over its area.
+// The density over solid angle of a place chosen over a flat light's area.
 float flat_pdf(const Emitter& e, const Vec3& p, const Vec3& wi, const LightPlace& at, const Vec3*) {
   if (e.is_zero_size()) {
     return 0;
@@ -200,8 +203,8 @@ float luminance_of_flat(const Emitter& e, const Vec3& along, const LightPlace& a
   return e.is_zero_size() ? 0 : flat_luminance(e, at.position, -along);
 }
 
-// Disk and rect: nothing behind their plane; in front, the cosine at the light like that at the
-// surface.
+// Disk and rect: nothing behind their plane; in front, the cosine at the light is estimated like
+// that at the surface.
 float lambert_expected(const Emitter& e, const BallView& ball, float cosine) {
   const float height = e.two_sided ? std::abs(ball.to.dot(e.frame.z)) : -ball.to.dot(e.frame.z);
   if (height <= 0) {

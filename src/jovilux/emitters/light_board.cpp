@@ -41,7 +41,7 @@ HWY_INLINE Floats angle_above(Floats y, Floats x) {
   return hn::IfThenElse(hn::Lt(x, all(0)), hn::Sub(all(kPi), angle), angle);
 }
 
-// jovilux::mean_cosine: the mean of max(0, x) over cosines x even in [c - s, c + s].
+// As jovilux::mean_cosine: the mean of max(0, x) over cosines x even in [c - s, c + s].
 HWY_INLINE Floats mean_of_cosines(Floats c, Floats s) {
   const auto sum = hn::Add(c, s);
   const auto cut = hn::Div(hn::Mul(sum, sum), hn::Max(hn::Mul(all(4), s), all(1e-30f)));
@@ -49,8 +49,8 @@ HWY_INLINE Floats mean_of_cosines(Floats c, Floats s) {
   return hn::IfThenElse(hn::Gt(sum, all(0)), some, all(0));
 }
 
-// Intensity over the squared distance of the lights from `i` on, toward a place that lies the way
-// (to_x, to_y, to_z) before them; also that distance and the sine of what each fills there.
+// Intensity over the squared distance of the lights from `i` on, toward a place whose offset to
+// them is (to_x, to_y, to_z); also that distance and the sine of the angle that each fills there.
 struct Sent {
   Floats over_square, distance, sine;
 };
@@ -61,6 +61,8 @@ sent_to(const LightBoard::Columns& b, std::size_t i, Floats to_x, Floats to_y, F
     return hn::LoadU(d, column.data() + i);
   };
   const auto square = sum_of_products(to_x, to_y, to_z, to_x, to_y, to_z);
+  // Lanes take all branches of what the forms differ in: steps of a beam, a Lambert surface, one
+  // side or two; columns of constants decide.
   const auto distance = hn::Max(hn::Sqrt(square), all(1e-12f));
   const auto reach = load(b.reach);
   const auto sine = hn::Min(all(1), hn::Div(reach, distance));
@@ -80,6 +82,7 @@ sent_to(const LightBoard::Columns& b, std::size_t i, Floats to_x, Floats to_y, F
   return {hn::Div(hn::Mul(load(b.power), shining), near), distance, sine};
 }
 
+// Lights beyond the last are rows of zeros: full groups need no rest loop.
 void Illuminances(const LightBoard::Columns& b, const Vec3& p, const Vec3& n, float* out) {
   const Lanes d;
   for (std::size_t i = 0; i < b.count; i += hn::Lanes(d)) {
@@ -152,6 +155,7 @@ HWY_EXPORT(Along);
 
 }  // namespace
 
+// Only lights whose expectation has no table, mask, link or law to ask for.
 bool LightBoard::holds(const Emitter& e) {
   const bool kind = e.kind == LightKind::kPoint || e.kind == LightKind::kSphere ||
                     e.kind == LightKind::kSpot || e.kind == LightKind::kDisk ||

@@ -11,13 +11,15 @@
 namespace jovilux {
 namespace {
 
-// Of a light's highest intensity, in directions it hardly shines.
+// The least share of a light's highest intensity that it counts with in directions where it hardly
+// shines.
 constexpr float kLeastShare = 0.02f;
 constexpr float kRounding = 1e-3f;  // on cosines of bounds
 constexpr float kNear = 3;          // clusters nearer than this many of their radii are opened
 // Slots of lights that stand alone, and of the clusters.
 constexpr std::size_t kAloneSlots = 64, kClusterSlots = 32;
-// The part of the choice that goes without what is known to arrive.
+// The part of the choice that is made without what is known to arrive: knowledge may be wrong, and
+// a light that could bring something must keep a chance.
 constexpr float kWithoutArrival = 0.05f;
 // A light that brings this share of all is sampled toward for certain where that is asked for.
 constexpr float kCertainShare = 0.04f;
@@ -26,14 +28,14 @@ constexpr float kLeastCovered = 0.6f;
 // The others are asked with this many times their share, and not less than this.
 constexpr float kOthersAsked = 8, kOthersLeast = 0.25f;
 
-// The share of its expectation that a light is chosen by. Of a slot with many lights some arrive
-// and others do not, so that what one choice brings scatters: by the root of the second moment,
-// which is the expectation's square times what arrives.
+// The share of its expectation that a light is chosen by. In a slot of many lights some arrive and
+// others do not, so that what one choice brings scatters: the best share is the root of the second
+// moment, which is the expectation's square times what arrives.
 float share_to_choose(float arrives, bool in_group) {
   return in_group ? std::sqrt(arrives) : arrives;
 }
 
-// Whether a bound by distance and direction holds for it.
+// Whether the tree's bound by distance and direction does not hold for a light.
 bool stands_alone(const Emitter& e) {
   return e.is_distant() || e.endless || e.falloff.law != FalloffLaw::kInverseSquare;
 }
@@ -74,8 +76,8 @@ Angle less(Angle a, Angle b) {
 
 // The mean of n.v a.v / |v|^m over places v, by their mean and covariance, to second order; n and a
 // are left out where null, and m is 2 and one more for each. The second derivatives of 1 / |v|^m
-// are m (m + 2) v v^T / |v|^(m + 4) - m / |v|^(m + 2).
-// Within a quarter and four times of what the mean place alone gives.
+// are m (m + 2) v v^T / |v|^(m + 4) - m / |v|^(m + 2). The result is kept within a quarter and four
+// times of what the mean place alone gives: a series of two terms may be far off near the cluster.
 float mean_over(const Vec3& v, const Eigen::Matrix3f& covariance, const Vec3* n, const Vec3* a) {
   const float m = 2.0f + (n != nullptr ? 1.0f : 0.0f) + (a != nullptr ? 1.0f : 0.0f);
   const float inverse = 1 / v.squaredNorm();
@@ -124,7 +126,8 @@ struct LightClusters::Builder {
   };
   std::vector<Item> items;
 
-  // How much of the sphere of directions a cluster of lights lights.
+  // The measure of directions that a cluster lights, of the surface-area orientation heuristic
+  // (Conty Estevez and Kulla 2018, eq. 1).
   static float spread(const ShiningCone& d) {
     const float whole = std::min(kPi, d.half + d.around);
     return 2 * kPi * (1 - std::cos(d.half)) +
@@ -149,11 +152,44 @@ struct LightClusters::Builder {
         add(o.box, o.directions, o.power);
       }
     }
+    // Power times area times solid angle: what a split should keep small.
     float cost() const {
       return any ? power * std::max(half_area(box), 1e-12f) * std::max(spread(directions), 1e-3f)
                  : 0;
     }
   };
+
+  // What estimate() asks of a node: its ball and box, its cone of axes, and the mean and covariance
+  // of its lights' places, weighted by power.
+  void describe(Node& n, const Sum& all, std::size_t begin, std::size_t end) const {
+    n.center = all.box.center();
+    n.radius = 0.5f * all.box.diagonal();
+    n.half = 0.5f * (all.box.hi - all.box.lo);
+    n.axis = all.directions.axis;
+    n.cos_axes = std::cos(all.directions.half);
+    n.sin_axes = std::sin(all.directions.half);
+    n.cos_around = std::cos(all.directions.around);
+    n.power = all.power;
+    Vec3d mean = Vec3d::Zero();
+    Mat3d second = Mat3d::Zero();
+    double power = 0;
+    bool lambert = true;
+    for (std::size_t i = begin; i < end; ++i) {
+      mean += static_cast<double>(items[i].power) * items[i].center.cast<double>();
+      power += static_cast<double>(items[i].power);
+      const Emitter& e = lights[items[i].light];
+      lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 &&
+                (e.kind == LightKind::kDisk || e.kind == LightKind::kRect);
+    }
+    mean = power > 0 ? Vec3d(mean / power) : n.center.cast<double>();
+    for (std::size_t i = begin; i < end; ++i) {
+      const Vec3d d = items[i].center.cast<double>() - mean;
+      second += (power > 0 ? static_cast<double>(items[i].power) / power : 0) * d * d.transpose();
+    }
+    n.mean = mean.cast<float>();
+    n.scatter = second.cast<float>();
+    n.flat_axes = lambert && n.cos_axes > 0.9998f;
+  }
 
   void fill(std::uint32_t index,
             std::size_t begin,
@@ -171,42 +207,13 @@ struct LightClusters::Builder {
       links |= bit;
       unlinked = unlinked || bit == 0;
     }
-    {
-      Node& n = tree.nodes_[index];
-      n.center = all.box.center();
-      n.radius = 0.5f * all.box.diagonal();
-      n.half = 0.5f * (all.box.hi - all.box.lo);
-      n.axis = all.directions.axis;
-      n.cos_axes = std::cos(all.directions.half);
-      n.sin_axes = std::sin(all.directions.half);
-      n.cos_around = std::cos(all.directions.around);
-      n.power = all.power;
-      Vec3d mean = Vec3d::Zero();
-      Mat3d second = Mat3d::Zero();
-      double power = 0;
-      bool lambert = true;
-      for (std::size_t i = begin; i < end; ++i) {
-        const Vec3d c = items[i].center.cast<double>();
-        mean += static_cast<double>(items[i].power) * c;
-        power += static_cast<double>(items[i].power);
-        const Emitter& e = lights[items[i].light];
-        lambert = lambert && !e.by_intensity && !e.two_sided && e.half_spread == 0 &&
-                  (e.kind == LightKind::kDisk || e.kind == LightKind::kRect);
-      }
-      mean = power > 0 ? Vec3d(mean / power) : n.center.cast<double>();
-      for (std::size_t i = begin; i < end; ++i) {
-        const Vec3d d = items[i].center.cast<double>() - mean;
-        second += (power > 0 ? static_cast<double>(items[i].power) / power : 0) * d * d.transpose();
-      }
-      n.mean = mean.cast<float>();
-      n.scatter = second.cast<float>();
-      n.flat_axes = lambert && n.cos_axes > 0.9998f;
-      n.links = links;
-      n.unlinked = unlinked;
-      n.parent = parent;
-      n.first = static_cast<std::uint32_t>(begin);
-      n.count = static_cast<std::uint32_t>(end - begin);
-    }
+    Node& n = tree.nodes_[index];
+    describe(n, all, begin, end);
+    n.links = links;
+    n.unlinked = unlinked;
+    n.parent = parent;
+    n.first = static_cast<std::uint32_t>(begin);
+    n.count = static_cast<std::uint32_t>(end - begin);
     if (end - begin <= kLeaf) {
       for (std::size_t i = begin; i < end; ++i) {
         tree.order_[i] = items[i].light;
@@ -225,8 +232,7 @@ struct LightClusters::Builder {
     fill(children + 1, middle, end, index, depth + 1);
   }
 
-  // Where the cost of both sides is least, over bins of the centers along each axis; else the
-  // middle.
+  // The split of least cost over bins of the centers along each axis; else the middle.
   std::size_t split(std::size_t begin, std::size_t end, const Bounds& centers) {
     constexpr int kBins = 12;
     const Vec3 extent = centers.hi - centers.lo;
@@ -252,6 +258,7 @@ struct LightClusters::Builder {
         right[static_cast<std::size_t>(b)] = sum.any ? sum.cost() : kFar;
       }
       sum = Sum();
+      // Long thin boxes are worse than their area tells: the cost is scaled by the longest side.
       const float longest = extent.maxCoeff();
       for (int b = 1; b < kBins; ++b) {
         sum.add(bins[static_cast<std::size_t>(b - 1)]);
@@ -311,6 +318,7 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
     builder.items.push_back(
         {i, e.center, box, form_of(e).shining_cone(e), form_of(e).peak_intensity(e)});
   }
+  // One lamp alone: its choice is certain, and no expectation need be computed.
   if (shining == 1 && builder.items.empty()) {
     const Emitter& e = lights[alone_.front()];
     if (!e.is_distant() && e.link_bit == 0 && (e.detail == nullptr || !e.detail->inside)) {
@@ -329,6 +337,8 @@ LightClusters::LightClusters(const std::vector<Emitter>& lights, std::size_t all
   number_slots(lights.size());
 }
 
+// Plain lights go to the board, whose expectations are computed side by side; others keep a ball
+// and a power, by which a faint one is told without its own expectation.
 void LightClusters::lay_out_alone(const std::vector<Emitter>& lights) {
   rough_.resize(lights.size());
   column_.assign(lights.size(), kNoIndex);
@@ -398,6 +408,7 @@ void LightClusters::number_slots(std::size_t lights) {
   slots_ = alone + cut.size();
 }
 
+// A bound that keeps whole clusters behind a surface out of the choice.
 bool LightClusters::could_reach(const Node& n, const LightQuery& q) const {
   if (!n.unlinked && (q.links & n.links) == 0) {
     return false;
@@ -406,6 +417,8 @@ bool LightClusters::could_reach(const Node& n, const LightQuery& q) const {
          q.n.dot(n.center - q.p) + n.radius * (1 + kRounding) > 0;
 }
 
+// What a cluster could bring: its power over the squared distance, times bounds of the cosines at
+// the surface and at the lights.
 float LightClusters::estimate(const Node& n, const LightQuery& q) const {
   if (!n.unlinked && (q.links & n.links) == 0) {
     return 0;

@@ -42,6 +42,7 @@ bool is_abandoned(const std::filesystem::path& file) {
 
 }  // namespace
 
+// Exclusive creation (mode "x"): a file that another writer has made is never opened.
 AtomicFile::AtomicFile(std::string path) : path_(std::move(path)) {
   // Names by chance, opened exclusively: processes of several machines, whose numbers may be equal,
   // write into one folder.
@@ -88,6 +89,8 @@ void AtomicFile::seek(std::uint64_t position) {
   }
 }
 
+// The order matters: data on disk, closed, and only then under its final name, so that a reader
+// sees the old file or the whole new one.
 void AtomicFile::commit() {
   // A file system may report a full disk only when the data leaves the cache.
   const bool written = std::fflush(file_) == 0 && ::fsync(::fileno(file_)) == 0;
@@ -98,12 +101,14 @@ void AtomicFile::commit() {
     errno = written ? errno : reason;
     fail();
   }
+  // POSIX replaces an existing file in one step.
   if (std::rename(temporary_.c_str(), path_.c_str()) != 0) {
     fail();
   }
   temporary_.clear();
 }
 
+// Only names of our own form are touched: a user's file that begins alike stays.
 void remove_leftovers(const std::string& path) {
   namespace fs = std::filesystem;
   const fs::path file(path);

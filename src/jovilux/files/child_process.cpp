@@ -57,6 +57,7 @@ ChildProcess::ChildProcess(const std::string& program, const std::vector<std::st
   }
 }
 
+// A child that nobody waits for would outlive a failed read of its output.
 ChildProcess::~ChildProcess() {
   std::error_code ec;
   if (inside_->child.running(ec)) {
@@ -68,6 +69,7 @@ int ChildProcess::output() const { return inside_->out.native_source(); }
 
 void ChildProcess::close_output() { inside_->out.close(); }
 
+// What is said is bounded; a program that writes more is stopped by its closed pipe.
 int ChildProcess::wait(std::string& said) {
   constexpr std::size_t kMostSaid = 1000;
   std::array<char, 256> text{};

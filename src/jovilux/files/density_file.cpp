@@ -53,6 +53,8 @@ class Stream {
 std::optional<DensityGrid> read_density_stream(int fd,
                                                const Transform& place,
                                                std::uint64_t most_bytes) {
+  // A stream of our own between the reader's process and this one: a damaged .vdb file may end that
+  // process, and not a render.
   Stream in(fd);
   std::array<char, 4> magic{};
   std::array<double, 12> rows{};
@@ -72,11 +74,14 @@ std::optional<DensityGrid> read_density_stream(int fd,
       (c < 3 ? t.linear(r, c) : t.offset[r]) = v;
     }
   }
+  // As a double: the product of three hostile numbers overflows an integer.
   double slots = 1;
   for (const std::int32_t b : blocks) {
     good = good && b > 0;
     slots *= b;
   }
+  // A block is 8^3 floats (2048 bytes), a slot of the index up to 8; more than the limit is refused
+  // before it is taken.
   if (!good || !(std::abs(t.linear.determinant()) > 1e-30) ||
       slots * 8 + static_cast<double>(count) * 2048 > static_cast<double>(most_bytes) ||
       static_cast<double>(count) > slots) {
@@ -92,6 +97,7 @@ std::optional<DensityGrid> read_density_stream(int fd,
     if (!in.read(at.data(), sizeof at) || !in.read(values.data(), sizeof values)) {
       return std::nullopt;
     }
+    // Blocks stand on a lattice of 8 points, each at most once.
     for (std::size_t k = 0; k < 3; ++k) {
       const std::int64_t from = static_cast<std::int64_t>(at[k]) - first[k];
       if (from < 0 || from % 8 != 0 || from / 8 >= blocks[k]) {
@@ -127,6 +133,8 @@ Result<DensityGrid> load_density_grid(const std::string& path,
   if (ec) {
     return density_fault(path, "cannot be read");
   }
+  // Sparse grids unpack to many times their file: the limit grows with it, within what a
+  // workstation has.
   constexpr std::uint64_t kLeast = 256ULL << 20, kMost = 8ULL << 30;
   const std::uint64_t limit = std::min(kMost, kLeast + 64 * std::min<std::uint64_t>(size, kMost));
   ChildProcess program(reader.string(), {path, grid, std::to_string(limit >> 20)});

@@ -38,6 +38,7 @@ class Lines {
   }
 
   double number(std::string_view what) {
+    // Files of German programs have decimal commas.
     std::string word(text());
     std::replace(word.begin(), word.end(), ',', '.');  // decimal commas
     const auto value = parse_number(word.starts_with("+") ? std::string_view(word).substr(1)
@@ -128,6 +129,8 @@ class EulumdatReader {
     in_.text();  // file name
     in_.text();  // date and user
     in_.number("the luminaire's length");
+    // Lengths are in millimeters. A width of 0 stands for a round area, which is told as a negative
+    // one.
     in_.number("the luminaire's width");
     in_.number("the luminaire's height");
     out_.length = in_.number("the length of the luminous area") / 1000;
@@ -155,11 +158,13 @@ class EulumdatReader {
         out_.lamps = static_cast<int>(std::clamp(std::abs(count), 1.0, 1e6));
         out_.lamp = printable(lamp, 200);
       }
+      // A negative number of lamps stands for a table in cd, whatever the lamps have.
       absolute_ = absolute_ || count < 0;
       out_.lamp_lumens += flux;
       out_.watts += std::max(0.0, watts);
     }
     lamps_line_ = in_.line();
+    // Ratios for rooms follow from the table.
     for (int i = 0; i < 10; ++i) {
       in_.number("a direct ratio");
     }

@@ -56,6 +56,7 @@ exr::PixelType pixel_type(ExrChannel::Type type) {
 
 std::atomic<int> wanted_threads{0};  // 0: all of the machine's
 
+// The library's threads are the process's: they follow --threads, set before each use.
 void use_threads() {
   const int wanted = wanted_threads > 0
                          ? wanted_threads.load()
@@ -232,6 +233,7 @@ bool ExrReader::has(const std::string& channel) const {
 
 namespace {
 
+// The magic number of OpenEXR files.
 bool is_exr(const std::string& path) {
   std::array<char, 4> magic{};
   std::ifstream in(path, std::ios::binary);

@@ -278,6 +278,7 @@ class Importer {
 
   static double share(double v) { return std::isfinite(v) ? std::clamp(v, 0.0, 1.0) : 0.0; }
 
+  // A node stands for a mesh, a light, a camera, or several of them.
   void node(const tinygltf::Node& n, const Transform& here) {
     if (n.mesh >= 0) {
       if (static_cast<std::size_t>(n.mesh) >= model_.meshes.size()) {
@@ -402,6 +403,7 @@ class Importer {
       }
     }
     const std::size_t step = mode == TINYGLTF_MODE_TRIANGLES ? 3 : 1;
+    // A strip turns every second triangle over; a fan's triangles share their first corner.
     for (std::size_t i = 0; i + 2 < corners.size(); i += step) {
       if (mode == TINYGLTF_MODE_TRIANGLE_FAN) {
         part.mesh.triangles.push_back({corners[0], corners[i + 1], corners[i + 2]});
@@ -411,6 +413,7 @@ class Importer {
             {corners[i + (odd ? 1 : 0)], corners[i + (odd ? 0 : 1)], corners[i + 2]});
       }
     }
+    // Checked twice: a node may move finite corners beyond what is finite.
     if (const std::string fault = mesh_fault(part.mesh); !fault.empty()) {
       throw Fault{"a mesh " + fault};
     }
@@ -498,7 +501,8 @@ bool keep_image(tinygltf::Image* image,
   return true;
 }
 
-// Braces and brackets nested deeper than any exporter nests them.
+// Whether braces and brackets are nested deeper than any exporter nests them: the loader's parser
+// recurses, and a stack has an end.
 bool too_deep(const std::string& json) {
   int depth = 0;
   bool text = false;
@@ -526,6 +530,7 @@ Result<GltfScene> load_gltf(const std::string& path) {
   if (!bytes) {
     return bytes.problems();
   }
+  // The loader reads no file by itself: all that it opens goes through is_own_file().
   tinygltf::TinyGLTF loader;
   Model model;
   std::string err, warn;

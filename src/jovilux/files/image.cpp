@@ -28,7 +28,8 @@ Result<std::string> bytes_of(const std::string& path) {
   return read_file(path, 4ULL << 30, "bad-image");
 }
 
-// What the rows of a picture unpack to at least, by the depth and color type of a PNG's header.
+// The number of bytes that the rows of a picture unpack to at least, by the depth and color type in
+// a PNG's header.
 std::uint64_t least_picture_bytes(const std::string& bytes,
                                   std::uint64_t width,
                                   std::uint64_t height) {
@@ -65,6 +66,7 @@ Result<LinearImage> load_exr(const std::string& path) {
   }
   const bool gray = !reader->has("R") && reader->has("Y");
   if (!gray && !(reader->has("R") && reader->has("G") && reader->has("B"))) {
+    // Y alone is a gray picture; beside R, G and B it is one more layer.
     return image_fault(path, "has no channels R, G, B");
   }
   const auto planes =
@@ -79,6 +81,7 @@ Result<LinearImage> load_exr(const std::string& path) {
   LinearImage out{h.width, h.height, {}};
   const std::size_t pixels = (*planes)[0].size();
   out.rgb.resize(pixels * 3);
+  // A picture that states its white luminance is in cd/m2 after this factor.
   const auto scale = static_cast<float>(reader->has_white_luminance() ? h.white_luminance : 1.0);
   std::size_t broken = 0;
   for (std::size_t i = 0; i < pixels; ++i) {

@@ -13,6 +13,8 @@ template nlohmann::basic_json<nlohmann::ordered_map>::basic_json(jovilux::Json::
 
 namespace jovilux {
 
+// No exception for damaged text: the result is then of the type "discarded", which no reader takes
+// for an object.
 Json parse_json(std::string_view text) { return Json::parse(text, nullptr, false); }
 
 Json read_json(const std::string& path) {
@@ -20,6 +22,8 @@ Json read_json(const std::string& path) {
   return text ? parse_json(*text) : Json();
 }
 
+// Bytes that are not UTF-8, as in paths, become U+FFFD: a report is written whatever a file is
+// called.
 std::string json_text(const Json& document, int indent) {
   return document.dump(indent, ' ', false, Json::error_handler_t::replace) + "\n";
 }
@@ -41,6 +45,7 @@ Json list_in(const Json& object, const char* key) {
                                                                               : Json::array();
 }
 
+// JSON has no NaN and no infinity.
 Json number_or_null(double x) { return std::isfinite(x) ? Json(x) : Json(nullptr); }
 
 Json number_or_null(const std::optional<double>& x) {

@@ -125,6 +125,7 @@ class PhotometryChecks {
   void ends_of_vertical_angles() {
     const double lo = grid_.ver_rad.front(), hi = grid_.ver_rad.back();
     const auto is = [](double a, double b) { return std::abs(a - b) < 1e-3; };
+    // A table of one hemisphere begins or ends at 90 degrees.
     if (is_type_c() && !is(lo, 0) && !is(lo, kPiD / 2)) {
       note(Severity::kWarning,
            fmt::format("vertical angles begin at {}; expected 0 or 90", degrees_text(lo)),
@@ -161,6 +162,7 @@ class PhotometryChecks {
 
   void lumens_of_lamps(double flux) {
     const double share = flux / file_.lamp_lumens;
+    // 3 %: tables are coarser than the measurement that the efficiency comes from.
     if (file_.stated_efficiency > 0 && std::abs(share / file_.stated_efficiency - 1) > 0.03) {
       note(Severity::kWarning,
            fmt::format("the table gives {} lm, {} % of the lamps'; the file states {} %",

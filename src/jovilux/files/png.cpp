@@ -13,6 +13,7 @@
 namespace jovilux {
 namespace {
 
+// The library ends a fault by a jump unless its handler throws.
 [[noreturn]] void on_error(png_structp, png_const_charp message) {
   throw MachineTrouble(std::string("png: ") + message);
 }
@@ -53,6 +54,7 @@ void write_png(const std::string& path,
   } w;
   png_set_user_limits(w.png, 65536, 65536);
   png_set_write_fn(w.png, &file, on_write, on_flush);
+  // Level 4 of 9: noise does not compress better at higher ones, which take longer.
   png_set_compression_level(w.png, 4);
   png_set_IHDR(w.png,
                w.info,
@@ -80,6 +82,7 @@ void write_png(const std::string& path,
 }
 
 std::map<std::string, std::string> png_texts(const std::string& bytes) {
+  // Limits for hostile files: texts are small, and few.
   constexpr png_alloc_size_t kMostBytes = 1 << 20;
   constexpr png_uint_32 kMostChunks = 100;
   std::map<std::string, std::string> out;
@@ -135,6 +138,7 @@ bool png_chunks_fit(const std::string& bytes) {
   return false;
 }
 
+// What the packed picture unpacks to, counted without keeping it.
 std::uint64_t png_picture_bytes(const std::string& bytes) {
   constexpr std::size_t kScratch = 1 << 16;
   z_stream stream{};

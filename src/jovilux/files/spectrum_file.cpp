@@ -44,6 +44,7 @@ Result<NmTable> interpolated(const std::string& path, const std::vector<Sample>&
                                         short_number(samples[i - 1].nm, 6)));
     }
   }
+  // A table in micrometers or angstroms runs from 0.38 or 3800.
   if (samples.back().nm < 300 || samples.front().nm > 900) {
     return spectrum_fault(path,
                           samples.front().line,
@@ -66,6 +67,7 @@ Result<NmTable> interpolated(const std::string& path, const std::vector<Sample>&
     out[i] = (1 - t) * samples[j].value + t * samples[j + 1].value;
     visible += out[i] * color_matching(1)[i];
   }
+  // A lamp's output is stated in photometric units, which need light that the eye sees.
   if (!(visible > 0)) {
     return spectrum_fault(path, 0, "the spectrum has no visible light");
   }
@@ -79,6 +81,7 @@ Result<NmTable> read_csv(const std::string& path, const std::string& text) {
   bool header_seen = false;
   for (std::string line; std::getline(in, line);) {
     ++number;
+    // Commas, semicolons, tabs and spaces alike separate the columns.
     for (char& c : line) {
       c = c == ',' || c == ';' || c == '\t' || c == '\r' ? ' ' : c;
     }
@@ -92,6 +95,7 @@ Result<NmTable> read_csv(const std::string& path, const std::string& text) {
         space == std::string_view::npos ? std::string_view() : trimmed(words.substr(space));
     const auto value = parse_number(rest.substr(0, rest.find(' ')));
     if (!nm || !value) {
+      // The first line that is no pair of numbers is a heading; a second one is a fault.
       if (!header_seen && samples.empty()) {
         header_seen = true;
         continue;

@@ -393,7 +393,8 @@ class UsdReader {
     return v != nullptr && !v->texts.empty() ? v->texts[0] : "";
   }
 
-  // Column vectors: the first operation listed is the last to be applied.
+  // A prim's own transform. Vectors are columns here: the first operation listed is the last to be
+  // applied.
   Mat4d transform_of(const UsdProperties& p) const {
     const auto order = p.find("xformOpOrder");
     Mat4d out = Mat4d::Identity();
@@ -518,6 +519,7 @@ class UsdReader {
     }
     const double intensity =
         input_number(p, "intensity", l.kind == Kind::kDistant ? kDistantIntensity : 1);
+    // Exposure is in stops; its bounds keep the level a finite number.
     l.level = intensity * std::exp2(std::clamp(input_number(p, "exposure", 0), -100.0, 100.0));
     if (const UsdValue* color = input(p, "color"); color != nullptr && color->numbers.size() >= 3) {
       l.color = Rgb(color->numbers[0], color->numbers[1], color->numbers[2]).cwiseMax(0);

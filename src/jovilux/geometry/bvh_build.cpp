@@ -39,6 +39,8 @@ struct Box4 {
   }
 };
 
+// The items from `begin` to `end`, their box, and the box of their centers (as sums of both
+// corners, which saves a multiplication).
 struct Range {
   std::uint32_t begin = 0, end = 0;
   Box4 box, centers;  // of the items, of twice their centers
@@ -60,6 +62,8 @@ struct Bins {
   }
 };
 
+// Builds a tree of eight children a node by splits in two: the child of largest surface is split
+// until there are eight, since it is the one that most rays enter.
 class Builder {
  public:
   Builder(std::span<BoxedItem> items, const BvhOptions& options)
@@ -87,6 +91,7 @@ class Builder {
   }
 
  private:
+  // Below these sizes a task costs more than its work.
   static constexpr std::uint32_t kParallelBins = 1U << 16;
   static constexpr std::uint32_t kParallelChildren = 1U << 12;
 
@@ -99,6 +104,7 @@ class Builder {
       }
       return r;
     };
+    // Deterministic reductions: the same boxes, and so the same tree, for any number of threads.
     Range out;
     if (end - begin < kParallelBins) {
       out = measure(begin, end, out);
@@ -118,6 +124,7 @@ class Builder {
     return out;
   }
 
+  // Items are tested in packets: a packet that is not full costs as much as a full one.
   float tests(std::uint32_t count) const {
     const auto whole = (count + options_.items_per_test - 1) / options_.items_per_test;
     return static_cast<float>(whole);
@@ -232,6 +239,9 @@ class Builder {
     if (!by_middle) {
       const Float4 scale = bin_scale(r);
       const Cut cut = best_cut(binned(r, scale), r);
+      // The surface area heuristic (I. Wald, "On fast construction of SAH-based bounding volume
+      // hierarchies", 2007): both halves' surfaces times their tests, plus what a node costs,
+      // against testing all.
       const bool costs_more = cut.axis < 0 || cut.cost + options_.node_cost * r.box.half_area() >=
                                                   r.box.half_area() * tests(r.size());
       if (may_be_leaf && costs_more) {
@@ -294,6 +304,7 @@ class Builder {
         inner[inner_count++] = static_cast<std::size_t>(i);
       }
     }
+    // Children of one node lie side by side, so that one fetch brings their first bytes along.
     if (inner_count > 0) {
       const auto first = static_cast<std::size_t>(
           nodes_.grow_by(static_cast<std::size_t>(inner_count)) - nodes_.begin());

@@ -26,6 +26,9 @@ void in_blocks(std::size_t count, const Body& body) {
 
 }  // namespace
 
+// Planes in 16 bits on one grid over the whole hierarchy: half of the memory that a ray touches.
+// Where boxes are so small that rounding to the grid makes them grow by too much, the result is
+// empty and the full nodes are kept.
 CompactBvh compact(const Bvh& bvh) {
   CompactBvh out;
   if (bvh.nodes.empty()) {
@@ -83,8 +86,10 @@ CompactBvh compact(const Bvh& bvh) {
       CompactNode& to = out.nodes[i];
       for (std::size_t k = 0; k < 8; ++k) {
         const bool absent = from.child[k] == BvhNode::kNoChild;
+        // A box whose lower planes lie above its upper ones is met by no ray.
         to.child[k] = absent ? BvhNode::leaf(0, 0) : from.child[k];
         for (int a = 0; a < 3; ++a) {
+          // Rounded outward: a compact box holds its full box.
           to.planes[a][CompactNode::lower(k)] =
               absent ? 65535
                      : static_cast<std::uint16_t>(std::floor((side(from, a, k) - lo[a]) / step[a]));

@@ -5,6 +5,7 @@ namespace {
 
 constexpr int kMostCrossings = 1000;  // of one ray with one volume
 
+// A ray is continued from each hit: a mesh has no list of its crossings.
 void mesh_crossings(const World& world, Ray ray, double end, std::vector<float>& out) {
   double gone = 0;
   for (int i = 0; i < kMostCrossings; ++i) {
@@ -99,6 +100,7 @@ void Enclosure::crossings(const Ray& ray, double end, std::vector<float>& out) c
   const Marched* marched =
       shape == nullptr ? std::get<std::shared_ptr<const Marched>>(inside_).get() : nullptr;
   double t = 0;
+  // A convex shape is crossed twice, a torus four times.
   for (int k = 0; k < (shape != nullptr ? 4 : kMostCrossings); ++k) {
     const double slack = shape != nullptr ? 1e-9 : 1e-7;  // past the place where it was just met
     const double from = k == 0 ? 1e-9 : t * (1 + slack) + slack;

@@ -35,6 +35,8 @@ std::string mesh_fault(const Mesh& mesh) {
 }
 
 void transform_mesh(Mesh& mesh, const Transform& transform) {
+  // Normals move by the inverse transpose, so that they stay square to the surface under uneven
+  // scaling.
   const Mat3d normal_map = transform.linear.inverse().transpose();
   for (Vec3& p : mesh.positions) {
     p = transform.point(p.cast<double>()).cast<float>();

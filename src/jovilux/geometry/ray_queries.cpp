@@ -332,6 +332,8 @@ HWY_INLINE bool visit_any(const Node* nodes, const NodeRay& ray, float t_max, co
   return false;
 }
 
+// The distance to an analytic shape or a solid before t_max; negative where there is none. In
+// double precision: roots of quadratics and quartics lose half of their digits.
 double meet_shape(const WorldQueries& world, std::uint32_t index, const Ray& ray, float t_max) {
   const Vec3d origin = ray.origin.cast<double>(), direction = ray.direction.cast<double>();
   if (index < world.shape_count) {
@@ -507,6 +509,7 @@ bool blocked_by_copy(const PlacedTriangles& copy, const Ray& ray) {
   return any_triangle(*copy.triangles, PreparedRay(ray_in(copy, ray)), ray.t_max);
 }
 
+// Shapes first, then triangles: the nearest hit so far cuts what is still visited.
 Hit Closest(const WorldQueries& world, const Ray& ray) {
   const PreparedRay prepared(ray);
   const auto first_copy = static_cast<std::uint32_t>(world.shape_count + world.solid_count);
@@ -539,6 +542,7 @@ Hit Closest(const WorldQueries& world, const Ray& ray) {
   return hit;
 }
 
+// Whether anything lies on the ray before t_max, but for the surface `ignored`: a light's own body.
 bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
   const PreparedRay prepared(ray);
   const auto first_copy = static_cast<std::uint32_t>(world.shape_count + world.solid_count);
@@ -569,7 +573,8 @@ bool Blocked(const WorldQueries& world, const Ray& ray, std::uint32_t ignored) {
              });
 }
 
-// An opaque surface ends the search, passable ones are noted.
+// As Blocked, but told apart: an opaque surface ends the search, passable ones are noted and the
+// search goes on.
 Obstacle FirstObstacle(const WorldQueries& world,
                        const Ray& ray,
                        std::uint32_t ignored,
@@ -601,6 +606,7 @@ Obstacle FirstObstacle(const WorldQueries& world,
       return Obstacle::kOpaque;
     }
   }
+  // The set of triangles is asked as a whole: it counts as passable where any of its meshes is.
   if (any_triangle(*world.triangles, prepared, ray.t_max)) {
     if (!passable_meshes) {
       return Obstacle::kOpaque;

@@ -101,6 +101,7 @@ double round_wall(const Shape& s, const Vec3d& o, const Vec3d& d, Nearest n) {
   };
   const double discriminant = b * b - a * c;
   if (discriminant >= 0) {
+    // q and c / q: both roots without cancellation.
     const double q = -(b + std::copysign(std::sqrt(discriminant), b));
     if (a != 0) {
       offer_wall(q / a);
@@ -140,6 +141,7 @@ double torus(const Shape& s, const Vec3d& o_in, const Vec3d& d_in, Nearest n) {
                        2 * k - 4 * R2 * (d.x() * d.x() + d.y() * d.y()),
                        0,
                        1};
+  // A little wider than the sphere around the torus, so that a grazing root is not cut off.
   const double half = std::sqrt(reach2) * (1 + 1e-9);
   double roots[4];
   const int count = polynomial_roots(c, 4, -half, half, roots);
@@ -206,6 +208,8 @@ double intersect(
   return -1;
 }
 
+// The face, wall or cap that a point is nearest to, relative to the shape's size: a hit lies on it
+// to rounding only.
 Vec3d normal_at(const Shape& s, const Vec3d& p) {
   switch (s.kind) {
     case ShapeKind::kBox: {
@@ -243,6 +247,7 @@ Vec3d normal_at(const Shape& s, const Vec3d& p) {
   return Vec3d::UnitZ();
 }
 
+// Without a shape's own coordinates: along the plane that the normal is most square to, in meters.
 Vec2 flat_uv(const Vec3d& p, const Vec3d& normal) {
   int axis = 0;
   normal.cwiseAbs().maxCoeff(&axis);
@@ -347,6 +352,8 @@ void extents(const Shape& s, Vec3d& lo, Vec3d& hi) {
   lo = -hi;
 }
 
+// The roots of the derivative, found the same way, cut the interval into parts on each of which the
+// polynomial is monotone: at most one root each, by Newton's method kept within a bracket.
 int polynomial_roots(const double* c, int degree, double lo, double hi, double* roots) {
   if (degree == 1) {
     if (c[1] == 0) {

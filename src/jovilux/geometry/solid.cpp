@@ -10,6 +10,7 @@
 
 namespace jovilux {
 
+// Counted by thread: the integrator takes the difference around each tile.
 MarchCounts& march_counts() {
   thread_local MarchCounts counts;
   return counts;
@@ -52,6 +53,7 @@ Vec3d Solid::repeated(const Op& op, const Vec3d& p) {
   return q;
 }
 
+// Signed distances, exact or bounds from below; see solid_distances.h for their forms.
 double Solid::shape_distance(const Op& op, const Vec3d& p) const {
   const std::array<double, 7>& v = op.v;
   const int iterations = static_cast<int>(op.index);
@@ -82,6 +84,7 @@ double Solid::shape_distance(const Op& op, const Vec3d& p) const {
       return julia_distance(p, v[0], v, iterations);
     default: {
       const std::array<double, 4> values = {p.x(), p.y(), p.z(), time_};
+      // Divided by the formula's slope, which makes it a bound.
       const double d = formulas_[op.index](values) * v[0];
       return std::isfinite(d) ? d : 1e-3;  // nowhere defined: empty, and passed in small steps
     }
@@ -119,6 +122,8 @@ bool Solid::skips_child(const Op& op, const Vec3d& p, double nearest) {
   return box > 0 && (subtracted ? op.v[6] - box <= nearest : box - op.v[6] >= nearest);
 }
 
+// Runs the program on two small stacks, of points and of distances. Jumps leave out children that
+// the point is too far from to see.
 double Solid::distance(const Vec3d& at) const {
   std::array<Vec3d, kMostPoints + 2> points;         // NOLINT: filled up to `top`
   std::array<double, kMostDistances + 2> distances;  // NOLINT: filled up to `known`
@@ -174,6 +179,7 @@ double Solid::distance(const Vec3d& at) const {
   return distances[0];
 }
 
+// Central differences, whose error is of second order; a hollow ball has a closed form.
 Vec3d Solid::normal(const Vec3d& p, double h) const {
   if (hollow_ball_) {
     const double r = p.norm();
@@ -349,6 +355,7 @@ double Solid::intersect(const Vec3d& origin,
   }
   const double speed = direction.norm();
   const Vec3d unit_direction = direction / speed;
+  // Nothing of a scene lies farther away; an endless plane must not be marched toward for ever.
   double begin = t_min * speed, end = std::min(t_max * speed, 1e8);
   if (!clip_to_box(origin, unit_direction, settings.tolerance, begin, end)) {
     return -1;
@@ -362,6 +369,8 @@ double Solid::intersect(const Vec3d& origin,
   return way < 0 ? -1 : way / speed;
 }
 
+// The steepest slope between near places: above 1 the distance is no bound, and marching may pass
+// through thin parts.
 double Solid::steepest(int pairs) const {
   Rng rng(7);
   double out = 0;

@@ -30,6 +30,7 @@ constexpr std::array<std::string_view, 17> kSolidNames = {"sphere",
                                                           "formula"};
 constexpr std::size_t kMostOps = 4096;
 
+// A move is three additions, a turn a matrix: most solids in a rig only move.
 bool rotation_free(const Transform& t) {
   return (t.linear - Mat3d::Identity()).cwiseAbs().maxCoeff() < 1e-15;
 }
@@ -199,7 +200,7 @@ class SolidCompiler {
     const Vec3d c = box.center(), h = box.half();
     return emit(code, 0, {c.x(), c.y(), c.z(), h.x(), h.y(), h.z(), last});
   }
-  // What is costly to evaluate is known only by its box from far away.
+  // What is costly to evaluate is told by its box alone from far away.
   std::size_t emit_far(const Box& box) {
     return emit_box(Solid::Code::kFarBox, box, 0.25 * box.half().norm());
   }
@@ -262,7 +263,7 @@ class SolidCompiler {
       }
     }
     // The copy of the nearest cell and those of the neighbors on the point's side: one of them is
-    // nearest.
+    // the nearest. The child is written once for each of the corners.
     Box child, box;
     ++distances_;
     for (std::uint32_t corner = 0; corner < 1U << axes.size() && error.empty(); ++corner) {
@@ -292,6 +293,7 @@ class SolidCompiler {
     }
     box = child;
     for (const int i : axes) {
+      // A copy that reached beyond its cell would be cut off at the cell's wall.
       if (child.hi[i] > n.spacing[i] / 2 * (1 + 1e-9) ||
           child.lo[i] < -n.spacing[i] / 2 * (1 + 1e-9)) {
         error = fmt::format(
@@ -389,6 +391,7 @@ std::variant<Solid, std::string> Solid::compile(std::span<const SolidNode> nodes
   return out;
 }
 
+// The commonest hollow solid, a bulb or a globe, has an exact intersection.
 std::optional<Solid::HollowBall> Solid::as_hollow_ball() const {
   if (ops_.size() != 2 || ops_[0].code != Code::kSphere || ops_[1].code != Code::kShell) {
     return std::nullopt;

@@ -86,6 +86,7 @@ std::vector<Bounds> World::surface_bounds(std::size_t count) const {
   return out;
 }
 
+// Prepared once: whether a surface may let light pass decides how a shadow ray is followed.
 void World::mark_passable(const std::vector<bool>& surfaces) {
   const auto passes = [&](std::uint32_t surface) {
     return surface < surfaces.size() && surfaces[surface];
@@ -122,6 +123,7 @@ Obstacle World::obstacle(const Ray& ray, std::uint32_t ignored) const {
   return first_obstacle(ray, ignored, unknown || passable_meshes_, unknown);
 }
 
+// Shapes, solids and copies share one hierarchy; triangles of meshes have their own.
 void World::build(bool split) {
   std::vector<BoxedItem> items;
   const auto add = [&](std::uint32_t id, const Bounds& box) {

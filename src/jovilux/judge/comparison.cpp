@@ -30,6 +30,7 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
     if (la > floor || lb > floor) {  // what is dark in one counts as the floor there
       s = std::log2(std::max(lb, floor) / std::max(la, floor));
       stops.push_back(s);
+      // Eight stops are what a false color of differences can show.
       s = std::clamp(s, -8.0, 8.0);
     }
     out.stops.push_back(static_cast<float>(s));
@@ -40,6 +41,7 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
     };
     delta.push_back(delta_e_2000(lab(capped(a, la), white_xyz), lab(capped(b, lb), white_xyz)));
     if (told) {
+      // Neighbors of a denoised picture share their noise: fewer pixels count as independent.
       const double v = static_cast<double>(a.variance[i]) + b.variance[i];
       variance += (a.variance[i] / independent_pixels(n, a.denoised) +
                    b.variance[i] / independent_pixels(n, b.denoised)) /
@@ -69,6 +71,8 @@ Comparison compare_images(const RenderedImage& a, const RenderedImage& b, double
   return out;
 }
 
+// Bilinear, from the pixels' middles: a reference of another size is compared as a whole, not pixel
+// by pixel.
 RenderedImage resized(const RenderedImage& image, int width, int height) {
   RenderedImage out;
   out.width = width;

@@ -44,6 +44,7 @@ std::string law_words(const Falloff& f) {
   return out;
 }
 
+// Lights that have a distance: the sun, skies and luminous objects have none that is one number.
 std::optional<FalloffSubject> falloff_subject(const Rig& rig,
                                               const Scene& scene,
                                               std::size_t light) {
@@ -102,6 +103,8 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
     const double far = 1e4 * size;
     const double intensity = s.shape.endless ? 0
                                              : illuminance_on_axis(s.shape, s.levels, far).value *
+                                                   // At ten thousand times its size a source is a
+                                                   // point to eight digits.
                                                    far * far * s.remaining;
     double run_from = 0;
     std::size_t run = 0, best = 0;
@@ -130,6 +133,7 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
       } else if (c.ends_at == 0) {
         c.ends_at = i > 0 ? end_of(s.law, out.distance_m[i - 1], d) : d;
       }
+      // The longest stretch of distances within 5 % of physics: where the law can be trusted.
       if (std::abs(factor - 1) <= 0.05) {
         if (run == 0) {
           run_from = d;

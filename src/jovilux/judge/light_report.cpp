@@ -24,6 +24,7 @@ double physical_illuminance(const LightSpec& light,
   const Vec3d to = light.at - p;
   const double d = to.norm();
   const Vec3d n = to / d;
+  // Closed forms hold for plain sources; the others are measured by sampling, as a render would.
   const bool plain = !s.profile && s.hot_center == 0 && s.half_spread == 0;
   if (plain && s.kind == LightKind::kPoint) {
     return parts.levels.intensity->value / (d * d);
@@ -255,6 +256,7 @@ void falloff_cheats(const LightSpec& light, LightReport& r) {
 
 }  // namespace
 
+// Ranges of luminance by what the source may be, for `check`: a number far outside is a slip.
 std::optional<SourceKind> kind_of(const LightSpec& light, const SourceShape& s) {
   const bool warm = !light.spectrum && light.spectrum_file.empty() &&
                     light.white.kind == White::Kind::kPlanck &&

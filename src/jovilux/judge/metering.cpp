@@ -39,6 +39,7 @@ bool has_mirrors(const Scene& scene) {
   });
 }
 
+// One point of a meter, with all that its paths have told so far.
 struct Point {
   const MeterSpec* meter;
   std::uint32_t number;     // of all points, which seeds it
@@ -67,6 +68,7 @@ struct Point {
   }
 };
 
+// A lamp that paths from meters may have to be aimed at, through mirrors.
 struct AimedLamp {
   std::uint32_t emitter = kNoIndex;
   float intensity = 0;                     // about the largest [cd]
@@ -286,6 +288,7 @@ class Metering {
     }
   }
 
+  // Samples are doubled until each point is as exact as asked: the error of half of them decides.
   void measure() {
     for (std::uint64_t end = kFirst;; end *= 2) {
       if (stopped() || !advance(end)) {

@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <optional>
 
 #include <fmt/format.h>
 
@@ -54,6 +55,8 @@ std::vector<std::uint32_t> objects_around(const Scene& scene, const Vec3& point)
   return out;
 }
 
+// What a rig's author would see only in the picture, or not at all: each check is a function that
+// warns with a place and a way out.
 class Checks {
  public:
   Checks(const Rig& rig, const Scene& scene, const std::vector<LightReport>& reports)
@@ -158,8 +161,8 @@ class Checks {
          hint);
   }
 
-  // Haze that hides what the camera looks at, that no light from the sky comes through, that never
-  // loses light.
+  // Haze that no light from the sky comes through, that never loses light, that hides what a camera
+  // looks at.
   void haze() {
     if (scene_.hazes.empty()) {
       return;
@@ -184,47 +187,62 @@ class Checks {
              "use 0.99 or less, or fewer bounces");
       }
     }
-    for (std::size_t c = 0; c < rig_.cameras.size(); ++c) {
-      // How far the camera would see, and what haze leaves of that, in the middle of its rays.
-      std::vector<std::pair<double, double>> seen;  // optical depth, distance
-      const Camera camera(rig_.cameras[c], rig_.up, 32, 18);
-      for (int y = 0; y < 18; ++y) {
-        for (int x = 0; x < 32; ++x) {
-          const Ray ray =
-              camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
-          const Hit hit = scene_.world.closest(ray);
-          if (hit.found()) {
-            seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t, 64), hit.t);
-          }
+    for (const CameraSpec& camera : rig_.cameras) {
+      haze_before(camera);
+    }
+  }
+
+  // How far a camera's rays go and the optical depth of haze on the way: the median over the
+  // picture by depth; nothing where no ray meets a surface.
+  struct View {
+    double depth, distance;
+  };
+  std::optional<View> median_view(const CameraSpec& spec) const {
+    constexpr int kAcross = 32, kDown = 18, kSteps = 64;
+    std::vector<std::pair<double, double>> seen;  // depth, distance
+    const Camera camera(spec, rig_.up, kAcross, kDown);
+    for (int y = 0; y < kDown; ++y) {
+      for (int x = 0; x < kAcross; ++x) {
+        const Ray ray =
+            camera.ray(static_cast<float>(x) + 0.5f, static_cast<float>(y) + 0.5f, {0, 0});
+        const Hit hit = scene_.world.closest(ray);
+        if (hit.found()) {
+          seen.emplace_back(HazeAlong(scene_.hazes, ray, hit.t).optical_depth(hit.t, kSteps),
+                            hit.t);
         }
       }
-      if (seen.empty()) {
-        continue;
-      }
-      std::sort(seen.begin(), seen.end());
-      const auto [depth, distance] = seen[seen.size() / 2];
-      constexpr double kDrowned = 0.02, kWorks = 0.5;
-      const double left = std::exp(-depth);
-      if (left >= kDrowned) {
-        continue;
-      }
-      const auto thickest = std::max_element(
-          rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) {
-            return a.extinction < b.extinction;
-          });
-      // The depth that leaves half, at this distance.
-      const double works = thickest->extinction * -std::log(kWorks) / depth;
-      warn("haze-too-dense",
-           thickest->extinction_place,
-           "haze." + thickest->name,
-           fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}",
-                       rig_.cameras[c].name,
-                       left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2),
-                       readable_length(distance),
-                       readable_length(-std::log(0.05) / thickest->extinction)),
-           fmt::format("visibility = \"{}\" leaves half of it",
-                       readable_length(-std::log(0.05) / works)));
     }
+    if (seen.empty()) {
+      return std::nullopt;
+    }
+    std::sort(seen.begin(), seen.end());
+    const auto [depth, distance] = seen[seen.size() / 2];
+    return View{depth, distance};
+  }
+
+  void haze_before(const CameraSpec& camera) {
+    constexpr double kDrowned = 0.02, kWorks = 0.5;
+    const std::optional<View> view = median_view(camera);
+    const double left = view ? std::exp(-view->depth) : 1;
+    if (left >= kDrowned) {
+      return;
+    }
+    const auto thickest = std::max_element(
+        rig_.hazes.begin(), rig_.hazes.end(), [](const HazeSpec& a, const HazeSpec& b) {
+          return a.extinction < b.extinction;
+        });
+    // The extinction whose depth leaves half, at this distance.
+    const double works = thickest->extinction * -std::log(kWorks) / view->depth;
+    warn("haze-too-dense",
+         thickest->extinction_place,
+         "haze." + thickest->name,
+         fmt::format("the camera \"{}\" sees {} % of what lies {} away; its visibility is {}",
+                     camera.name,
+                     left < 1e-6 ? "less than 0.0001" : short_number(100 * left, 2),
+                     readable_length(view->distance),
+                     readable_length(-std::log(0.05) / thickest->extinction)),
+         fmt::format("visibility = \"{}\" leaves half of it",
+                     readable_length(-std::log(0.05) / works)));
   }
 
   // A camera in a closed object that keeps all light out, as a mesh in the wrong unit does.
@@ -239,6 +257,8 @@ class Checks {
            "camera." + camera.name,
            fmt::format("is inside the closed object \"{}\" ({}), in which no light shines: its "
                        "picture is black",
+                       // A mesh in the wrong unit is a room around the camera more often than it is
+                       // meant.
                        o.name,
                        to_string(o.place)),
            o.mesh.empty() ? "move the camera out, or put a light inside"

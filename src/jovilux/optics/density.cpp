@@ -9,7 +9,7 @@
 namespace jovilux {
 namespace {
 
-// Of three octaves, whose sum seldom comes near its ends.
+// The sum of three octaves seldom comes near its ends; contrast brings clumps and gaps out.
 constexpr float kContrast = 2;
 constexpr std::array<float, 3> kOctaves = {4.0f / 7, 2.0f / 7, 1.0f / 7};
 
@@ -20,6 +20,7 @@ float lattice_value(int x, int y, int z, std::uint32_t seed) {
   return 2 * unit_float(h) - 1;
 }
 
+// The lattice cell of a place, and the place in it.
 struct Cell {
   int x, y, z;
   Vec3 f;
@@ -31,6 +32,7 @@ Cell cell_of(const Vec3& p) {
 
 float octave(const Vec3& p, std::uint32_t seed) {
   const Cell c = cell_of(p);
+  // A quintic step: its second derivative is 0 at cell walls, where a cubic's shows as creases.
   const auto smooth = [](float t) { return t * t * t * (t * (6 * t - 15) + 10); };
   const float u = smooth(c.f.x()), v = smooth(c.f.y()), w = smooth(c.f.z());
   const auto row = [&](int dy, int dz) {
@@ -56,7 +58,7 @@ float cell_end(const Vec3& origin, const Vec3& direction, float t, float side) {
       end = std::min(end, (wall - origin[i]) / direction[i]);
     }
   }
-  // At a wall, into the next cell by a rounding.
+  // A step past the wall by more than a rounding, so that the next query is in the next cell.
   return std::max(end, t) + 2e-6f * (std::abs(t) + side);
 }
 
@@ -75,6 +77,8 @@ float clump_noise(const Vec3& at, std::uint32_t seed) {
 float clump_bound(const Vec3& at, std::uint32_t seed) {
   const Cell c = cell_of(in_reach(at));
   float highest = -1;
+  // Interpolation never exceeds its corners: the highest of eight bounds the first octave, and the
+  // finer octaves add at most their weights.
   for (int i = 0; i < 8; ++i) {
     highest =
         std::max(highest, lattice_value(c.x + (i & 1), c.y + (i >> 1 & 1), c.z + (i >> 2), seed));
@@ -98,6 +102,7 @@ void DensityGrid::set_block(const std::array<int, 3>& block, const float* values
   JOVILUX_ASSERT(where == -1);
   where = static_cast<std::int32_t>(values_.size() / kCells);
   for (std::size_t i = 0; i < kCells; ++i) {
+    // A file's values are hostile until checked: what is no density is none.
     values_.push_back(std::isfinite(values[i]) && values[i] > 0 ? values[i] : 0.0f);
   }
 }
@@ -119,7 +124,7 @@ float DensityGrid::value(int x, int y, int z) const {
 }
 
 void DensityGrid::finish() {
-  // Between a block's points and those of its neighbors lie places of this block.
+  // A block's bound covers the places between its points and its neighbors' points.
   bounds_.assign(index_.size(), 0.0f);
   const auto raise = [&](int bx, int by, int bz, float v) {
     if (bx >= 0 && by >= 0 && bz >= 0 && bx < blocks_[0] && by < blocks_[1] && bz < blocks_[2]) {

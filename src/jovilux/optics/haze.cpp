@@ -7,6 +7,8 @@
 
 namespace jovilux {
 
+// The inverse of the Henyey-Greenstein function's cumulative distribution over the cosine; near g =
+// 0 its closed form divides by g, and the isotropic one takes over.
 float sample_henyey_greenstein(float g, float u) {
   if (std::abs(g) < 1e-3f) {
     return 1 - 2 * u;
@@ -60,6 +62,7 @@ float HazeAt::sample_phase(const Vec3& direction, const Vec2& u, Vec3& wi) const
     }
     target -= sigma_[i];
   }
+  // Rounding may leave v at 1, which the angle's inverse must not see.
   const float v = std::clamp(target / sigma_[chosen], 0.0f, 1.0f - 6e-8f);
   const float cosine = sample_henyey_greenstein((*hazes_)[chosen].g, v),
               sine = std::sqrt(std::max(0.0f, 1 - cosine * cosine)), phi = 2 * kPi * u.y();
@@ -76,6 +79,7 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
     float t;
     std::uint32_t bit;
   };
+  // A ray meets few boundaries, but many rays are cut: the lists keep their memory between calls.
   thread_local std::vector<Crossing> crossings;
   thread_local std::vector<float> found;
   crossings.clear();
@@ -86,6 +90,8 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
     if (!h.inside) {
       inside |= bit;
       continue;
+      // Boundaries are closed: `contains` tells the state at the origin, and each crossing turns it
+      // over.
     }
     inside |= h.inside->contains(ray.origin.cast<double>()) ? bit : 0U;
     found.clear();
@@ -97,10 +103,13 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
   std::sort(crossings.begin(), crossings.end(), [](const Crossing& a, const Crossing& b) {
     return a.t < b.t;
   });
+  // A ray with few pieces, the usual case, keeps them on the stack.
   if (crossings.size() + 1 > kFew) {
     more_.resize(crossings.size() + 1);
   }
   Piece* out = more_.empty() ? pieces_.data() : more_.data();
+  // A piece's even part: the extinction of even haze and the least density of uneven haze. Its
+  // optical depth has a closed form, so that only what exceeds it is left to chance.
   const auto fill = [&](Piece& p) {
     p.sigma_t = 0;
     p.uneven = 0;
@@ -129,6 +138,7 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
 
 std::size_t HazeAlong::piece(float t) const {
   const Piece* all = pieces();
+  // The few pieces are searched from the far end: most queries ask for the end of a segment.
   std::size_t i = count_ - 1;
   while (i > 0 && all[i].begin > t) {
     --i;
@@ -141,7 +151,7 @@ double HazeAlong::even_depth(float t) const {
   return p.sigma_t == 0 ? p.tau : p.tau + static_cast<double>(p.sigma_t) * (t - p.begin);
 }
 
-// Of what exceeds the even part.
+// The extinction that exceeds the even part.
 float HazeAlong::uneven_sigma(const Piece& piece, const Vec3& p) const {
   float sum = 0;
   for (std::size_t i = 0; i < hazes_.size(); ++i) {
@@ -153,6 +163,9 @@ float HazeAlong::uneven_sigma(const Piece& piece, const Vec3& p) const {
   return sum;
 }
 
+// A deterministic estimate by the midpoint rule: the choice of a sampling place needs a density
+// that its user can evaluate again, which a random transmittance is not. The estimate is biased and
+// never weighs light itself.
 double HazeAlong::optical_depth(float t, int points) const {
   double tau = even_depth(t);
   if (!uneven_ || !(t > 0)) {
@@ -170,6 +183,9 @@ float HazeAlong::likely_transmittance(float t) const {
   return static_cast<float>(std::exp(-optical_depth(t)));
 }
 
+// Calls f for stretches of the ray's uneven pieces with an upper bound of the extinction, until f
+// returns true. Tight bounds are what free flights cost: each stretch ends where a density's bound
+// changes.
 template <class Fn>
 void HazeAlong::stretches(float to, const Fn& f) const {
   for (std::size_t k = 0; k < count_; ++k) {
@@ -193,6 +209,7 @@ void HazeAlong::stretches(float to, const Fn& f) const {
           end = std::min(end, until);
         }
       }
+      // A bound may end at t itself by rounding; the loop must advance.
       end = std::min(stop, std::max(end, std::nextafter(t, kFar)));
       if (f(t, end, bound, p)) {
         return;
@@ -202,6 +219,9 @@ void HazeAlong::stretches(float to, const Fn& f) const {
   }
 }
 
+// Ratio tracking (J. Novak, A. Selle, W. Jarosz, "Residual Ratio Tracking for Estimating
+// Attenuation in Participating Media", ACM TOG 33(6), 2014): the even part in closed form, the rest
+// as a product of 1 - sigma / bound at tentative events. Its mean is the transmittance.
 float HazeAlong::transmittance(float t, Rng& random) const {
   auto left = static_cast<float>(std::exp(-even_depth(t)));
   if (!uneven_ || !(left > 0)) {
@@ -230,7 +250,8 @@ float HazeAlong::transmittance(float t, Rng& random) const {
 }
 
 float HazeAlong::sample(float u, Rng& random) const {
-  // The first of two independent events: one in what is even, one in the rest.
+  // Of two independent kinds of events the first counts: one in the even part, by the inverse of
+  // its optical depth; one in the rest, by delta tracking (E. Woodcock et al., 1965).
   float first = kFar;
   const double wanted = -std::log1p(-static_cast<double>(u));
   for (std::size_t i = 0; i < count_; ++i) {
@@ -256,6 +277,7 @@ float HazeAlong::sample(float u, Rng& random) const {
       if (!(s < end)) {
         return false;
       }
+      // A tentative event is a real one with the chance of its share of the bound.
       if (random.uniform() * bound < uneven_sigma(p, ray_.at(s))) {
         first = s;
         return true;

@@ -24,6 +24,7 @@ float ggx_distribution(const Vec3& h, float alpha) {
 float ggx_lambda(const Vec3& w, float alpha) {
   const float cos2 = w.z() * w.z();
   if (cos2 <= 0) {
+    // At grazing directions lambda grows without bound; masking is then 0 to float's precision.
     return 1e8f;
   }
   const float tan2 = (w.x() * w.x() + w.y() * w.y()) / cos2;
@@ -31,10 +32,14 @@ float ggx_lambda(const Vec3& w, float alpha) {
 }
 
 float ggx_visibility(const Vec3& wo, const Vec3& wi, float alpha) {
+  // Height-correlated masking and shadowing (E. Heitz, "Understanding the Masking-Shadowing
+  // Function in Microfacet-Based BRDFs", JCGT 3(2), 2014).
   return 1 / (1 + ggx_lambda(wo, alpha) + ggx_lambda(wi, alpha));
 }
 
 Vec3 sample_ggx_normal(const Vec3& wo, float alpha, const Vec2& u) {
+  // Visible normals as a spherical cap (J. Dupuy, A. Benyoub, "Sampling Visible GGX Normals with
+  // Spherical Caps", CGF 42(8), 2023), in the space where the facets are a hemisphere.
   const Vec3 v = Vec3(alpha * wo.x(), alpha * wo.y(), wo.z()).normalized();
   const float phi = 2 * kPi * u.x();
   const float z = (1 - u.y()) * (1 + v.z()) - v.z();
@@ -65,6 +70,8 @@ double ggx_directional_albedo(double alpha, double cosine, double eta, int n) {
   const Vec3 wo(static_cast<float>(std::sqrt(1 - c * c)), 0, static_cast<float>(c));
   const float lambda_o = ggx_lambda(wo, a);
   double sum = 0;
+  // The midpoint rule over the sampling's unit square: the integrand there is Fresnel's reflectance
+  // times the masking that is left, both smooth.
   for (int i = 0; i < n; ++i) {
     for (int j = 0; j < n; ++j) {
       const Vec2 u((static_cast<float>(i) + 0.5f) / static_cast<float>(n),
@@ -82,6 +89,8 @@ double ggx_directional_albedo(double alpha, double cosine, double eta, int n) {
   return sum / (static_cast<double>(n) * n);
 }
 
+// Unpolarized reflectance of a complex index n + ik: the mean of both polarizations, without
+// complex numbers.
 double fresnel_conductor(double cos_i, double n, double k) {
   const double c2 = cos_i * cos_i, s2 = 1 - c2;
   const double t0 = n * n - k * k - s2, ab = std::sqrt(t0 * t0 + 4 * n * n * k * k);
@@ -93,7 +102,9 @@ double fresnel_conductor(double cos_i, double n, double k) {
 
 namespace {
 
-// The microfacet normal, on wo's side, that turns wo into wi; zero where none does.
+// The microfacet normal, on wo's side, that turns wo into wi; zero where none does. Reflection has
+// the half vector, refraction the one weighted by the index (B. Walter et al., "Microfacet Models
+// for Refraction through Rough Surfaces", EGSR 2007).
 Vec3 dielectric_normal(const Vec3& wo, const Vec3& wi, float eta) {
   Vec3 h = wi.z() > 0 ? Vec3(wo + wi) : Vec3(-(wo + eta * wi));
   const float length = h.norm();
@@ -107,6 +118,7 @@ Vec3 dielectric_normal(const Vec3& wo, const Vec3& wi, float eta) {
   return wo.dot(h) > 0 && (wi.z() > 0 ? wi.dot(h) > 0 : wi.dot(h) < 0) ? h : Vec3(Vec3::Zero());
 }
 
+// The solid angle of normals for that of refracted directions (Walter et al. 2007, eq. 17).
 float refraction_jacobian(float oh, float ih, float eta) {
   return eta * eta * std::abs(ih) / sqr(oh + eta * ih);
 }
@@ -123,6 +135,7 @@ float ggx_dielectric(const Vec3& wo, const Vec3& wi, float alpha, float eta) {
   if (wi.z() > 0) {
     return f * d * ggx_visibility(wo, wi, alpha) / (4 * wo.z() * wi.z());
   }
+  // Behind the surface masking and shadowing are on opposite sides of it: independent, a product.
   const float seen = 1 / ((1 + ggx_lambda(wo, alpha)) * (1 + ggx_lambda(wi, alpha)));
   return (1 - f) * d * seen * oh * refraction_jacobian(oh, ih, eta) / (wo.z() * std::abs(wi.z()));
 }
@@ -144,6 +157,8 @@ Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u
   if (oh <= 0) {
     return Vec3::Zero();
   }
+  // The sampled normal is visible from wo; a facet may still send light below the surface, which is
+  // lost here and returned by the lobe between facets.
   if (choice < fresnel_dielectric(std::min(1.0f, oh), eta)) {
     const Vec3 wi = 2 * oh * h - wo;
     return wi.z() > 0 ? wi : Vec3(Vec3::Zero());
@@ -156,6 +171,7 @@ Vec3 sample_ggx_dielectric(const Vec3& wo, float alpha, float eta, const Vec2& u
 template <class Fn>
 void AlbedoTable::fill(const Fn& of_cosine) {
   parallel_for(kSize, [&](std::size_t i) {
+    // Nodes are square roots of the cosine: albedo changes fastest at grazing angles.
     value_[i] = of_cosine(sqr(static_cast<float>(i) / (kSize - 1)));
   });
   // One panel a table cell, in s = sqrt(cosine), where at() is linear: c = s^2, 2 c dc = 4 s^3 ds.

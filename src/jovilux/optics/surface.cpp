@@ -79,6 +79,8 @@ Spectrum gloss_base(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   const float share = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z())) * m.base_scale;
   Spectrum f = m.color * share;
   if ((m.coat != 1.0f).any()) {
+    // The lobe's albedo is what the coat reflects from one direction; by reciprocity the base sees
+    // what is left both ways.
     f *= coat_transmittance(m, wo.z(), wi.z());
   }
   return f;
@@ -92,6 +94,7 @@ float gloss_lobe(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
 
 // Chance of choosing the microfacet or mirror lobe at wo.
 float lobe_chance(const SurfaceModel& m, float cos_o) {
+  // Both lobes are chosen about in proportion to what they reflect.
   const float lobe = m.lobe.at(cos_o);
   if (m.kind == SurfaceKind::kMetal) {
     return lobe;  // the rest is scattered between facets, cosine-distributed

@@ -11,6 +11,8 @@ namespace jovilux {
 SpotBeam spot_beam(Radians beam, Radians field) {
   JOVILUX_ASSERT(beam.value > 0 && field >= beam && field.value <= kPiD * (1 + 1e-12));
   SpotBeam out{beam.value / 2, field.value / 2, 0};
+  // exp(-ln 2 (theta / half_beam)^n) is 1/2 at the beam's edge for any n; this n makes it 1/10 at
+  // the edge of the field. A field as wide as the beam is a hard edge (exponent 0).
   if (out.half_field > out.half_beam * (1 + 1e-9)) {
     out.exponent =
         std::log(std::log(10.0) / std::log(2.0)) / std::log(out.half_field / out.half_beam);
@@ -29,7 +31,8 @@ namespace {
 
 double flux_within(const SpotBeam& beam, double widest) {
   const auto ring = [&](double theta) { return relative_intensity(beam, theta) * std::sin(theta); };
-  // Panels that follow the beam's own width, then the rest.
+  // The first interval follows the beam's own width: a beam of a degree would fall between the
+  // panels of a quadrature over the whole sphere.
   const double near = std::min(widest, 2 * beam.half_field);
   return 2 * kPiD *
          (integral(ring, 0, near, 128) + (near < widest ? integral(ring, near, widest, 128) : 0));

@@ -13,6 +13,8 @@
 namespace jovilux {
 namespace {
 
+// The concentration kappa of a von Mises-Fisher lobe that falls to half its peak at half of the
+// spread: exp(kappa (cos(spread / 2) - 1)) = 1/2.
 double concentration(Radians spread) { return std::log(2.0) / (1 - std::cos(spread.value / 2)); }
 
 // exp(-x) I0(x), x >= 0. From kFar on by its asymptotic series (Abramowitz and Stegun 9.7.1), since
@@ -62,7 +64,8 @@ std::vector<double> table_angles(bool front_only, double step_deg) {
   return out;
 }
 
-// By rings, of a source that is the same all around its axis.
+// Diffuses a source that is the same all around its axis. The lobe's mean over a ring is a Bessel
+// function, so that one sum over rings replaces one over directions.
 CandelaGrid diffused_rings(const std::function<double(double)>& intensity,
                            double beam_end,
                            double kappa,
@@ -78,12 +81,14 @@ CandelaGrid diffused_rings(const std::function<double(double)>& intensity,
     for (const Node& node : nodes) {
       sum += node.weight * ring_lobe(kappa, theta, node.theta);
     }
+    // kappa / (1 - exp(-2 kappa)) makes the lobe's integral over the sphere 1: flux is kept.
     out.candela.push_back(sum * kappa / (1 - std::exp(-2 * kappa)));
   }
   return out;
 }
 
-// By directions: the source in cells of 1.25 degrees, the table every 5 by 1.25 degrees.
+// Diffuses a source of any shape: the source in cells of 1.25 degrees, the table every 5 by 1.25
+// degrees. The least spread is wider than a cell, so that no cell shows in the result.
 CandelaGrid diffused_directions(const LuminousDistribution& source, double kappa, bool front_only) {
   constexpr double kStep = 1.25 * kPiD / 180;
   constexpr int kAround = 288, kAlong = 144, kPlanes = 72;
@@ -152,6 +157,7 @@ std::optional<Diffusion> diffusion_gel(std::string_view text) {
   if (amount == nullptr || amount->dimension != Dimension::kAngle) {
     return std::nullopt;
   }
+  // "10 deg" in radians and back differs in its last digit, and a stated limit must be accepted.
   constexpr double kRounding = 1e-9;
   out.spread = {amount->value};
   const bool fits = out.spread.value >= kLeastDiffusion.value - kRounding &&
@@ -159,6 +165,7 @@ std::optional<Diffusion> diffusion_gel(std::string_view text) {
   return fits ? std::optional(out) : std::nullopt;
 }
 
+// Lobes of two gels add like the variances of what is scattered twice.
 Radians spread_of_both(Radians first, Radians second) {
   return {std::min(std::hypot(first.value, second.value), kMostDiffusion.value)};
 }
@@ -168,6 +175,8 @@ std::shared_ptr<const LuminousDistribution> diffused(const SourceShape& source, 
   const double kappa = concentration(spread);
   const bool flat = source.kind == LightKind::kDisk || source.kind == LightKind::kRect;
   if (source.profile != nullptr) {
+    // A profile that sends less than a hundredth backward is tabulated in front alone, by a table
+    // of half the size.
     constexpr double kAllInFront = 0.99;
     const bool front_only = (flat && !source.two_sided) ||
                             source.profile->flux_in_front() > kAllInFront * source.profile->flux();
@@ -177,6 +186,7 @@ std::shared_ptr<const LuminousDistribution> diffused(const SourceShape& source, 
   if (source.kind == LightKind::kSpot) {
     const SpotBeam& beam = source.beam;
     return std::make_shared<LuminousDistribution>(diffused_rings(
+        // A spot's lens faces forward: what its curve has left behind the lens never leaves.
         [&](double theta) { return theta < kPiD / 2 ? relative_intensity(beam, theta) : 0.0; },
         std::min(kPiD / 2, beam.exponent == 0 ? beam.half_beam : 2 * beam.half_field),
         kappa,
@@ -188,6 +198,7 @@ std::shared_ptr<const LuminousDistribution> diffused(const SourceShape& source, 
     return std::make_shared<LuminousDistribution>(diffused_rings(
         [half, both](double theta) {
           const double to_axis = both ? std::min(theta, kPiD - theta) : theta;
+          // Intensity of a flat source: its luminance times the projected area, whence the cosine.
           return to_axis < kPiD / 2 ? relative_spread(to_axis, half) * std::cos(to_axis) : 0.0;
         },
         both ? kPiD / 2 : half,

@@ -11,10 +11,14 @@
 namespace jovilux {
 namespace {
 
+// Photometric files state angles with up to three decimals of a degree (2e-5 rad), so that angles
+// closer than this are the same line of the table.
 constexpr double kAngleEpsilon = 1e-6;
 constexpr int kPanelsOfCell = 1;  // of quadrature over a cell of the table
 
-// The table repeated by its symmetry: type C over [0, 2 pi), types A and B over both signs.
+// The table repeated by its symmetry: type C over [0, 2 pi), types A and B over both signs. Files
+// state a quarter or a half of a symmetric lamp; interpolation and flux then need no cases for
+// symmetry.
 CandelaGrid whole(const CandelaGrid& g) {
   CandelaGrid out;
   out.type = g.type;
@@ -25,6 +29,7 @@ CandelaGrid whole(const CandelaGrid& g) {
     return std::vector<double>(g.candela.begin() + static_cast<std::ptrdiff_t>(h * n),
                                g.candela.begin() + static_cast<std::ptrdiff_t>((h + 1) * n));
   };
+  // Keyed by angle: mirrored planes come out of order, and two of them may fall on one angle.
   std::map<double, std::vector<double>> rows;
   const auto put = [&](double angle, const std::vector<double>& values) {
     if (g.type == PhotometricType::kC) {
@@ -113,8 +118,9 @@ std::string_view to_string(PhotometricSymmetry symmetry) {
 
 namespace {
 
-// Where a table of type C ends at a pole, the slope of the half plane h beyond which the opposite
-// one goes on, where that is measured; a lone plane turns there: 0.
+// The slope at a pole of a type C table. The opposite half plane (h + pi) continues this one beyond
+// the pole, so that the slope is a central one where that plane is measured. A plane without an
+// opposite one has slope 0: a rotational lamp is level on its axis.
 double slope_at_pole(const CandelaGrid& g, std::size_t h, bool at_first) {
   const std::size_t rows = g.hor_rad.size(), n = g.ver_rad.size(), last = n - 1;
   const double across = g.hor_rad[h] + (g.hor_rad[h] < kPiD ? kPiD : -kPiD);
@@ -135,7 +141,9 @@ double slope_at_pole(const CandelaGrid& g, std::size_t h, bool at_first) {
   return slope;
 }
 
-// Slope of the half plane h at the angle v, of a table that is whole: that of a monotone cubic.
+// The slope of half plane h at the angle number v of a whole table: monotone cubic interpolation
+// (Fritsch and Carlson), which never goes beyond the measured values, so that an interpolated
+// intensity is never negative nor above the stated peak.
 double slope_at(const CandelaGrid& g, std::size_t h, std::size_t v) {
   const std::size_t n = g.ver_rad.size();
   const auto chord = [&](std::size_t from) {
@@ -176,7 +184,9 @@ LuminousDistribution::LuminousDistribution(const CandelaGrid& grid) : type_(grid
   flux_in_front_ = periodic_ ? flux_of(g, true) : flux_;
 }
 
-// Over the cells of the table, or of the circle that a rotational one stands for [lm].
+// The flux of the interpolated table [lm], cell by cell of its angles; a rotational table stands
+// for the full circle. The integrand is what a path samples, so that a render's flux is the stated
+// one.
 double LuminousDistribution::flux_of(const CandelaGrid& g, bool in_front) const {
   if (rotational_) {
     return 2 * kPiD * flux_along(g, 0, in_front);
@@ -191,8 +201,10 @@ double LuminousDistribution::flux_of(const CandelaGrid& g, bool in_front) const 
   return total;
 }
 
-// Of the half plane at an angle, for each radian of it [lm/rad].
+// The flux that leaves through one half plane for each radian of its angle [lm/rad].
 double LuminousDistribution::flux_along(const CandelaGrid& g, double hor, bool in_front) const {
+  // The element of solid angle is sin(ver) for angles from the pole (type C), cos(ver) for a
+  // latitude (type A), and cos(hor) for type B, whose horizontal angle is the latitude.
   const auto sent = [&](double ver) {
     const double measure = type_ == PhotometricType::kC   ? std::sin(ver)
                            : type_ == PhotometricType::kA ? std::cos(ver)
@@ -247,6 +259,9 @@ float LuminousDistribution::interpolated(float hor, float ver) const {
   }
   const float width = a2 - a1, u = std::clamp((hor - a1) / width, 0.0f, 1.0f);
   const float y1 = along(h1, v, t), y2 = along(h2, v, t), s = (y2 - y1) / width;
+  // Slopes across half planes come from the neighbors' values at the same vertical angle: a table
+  // of them would be as large as the one of slopes along. Types A and B end at their outermost
+  // planes, where the chord stands in.
   float m1 = s, m2 = s;
   if (periodic_ || h1 > 0) {
     const std::size_t h0 = h1 > 0 ? h1 - 1 : rows - 1;
@@ -262,6 +277,8 @@ float LuminousDistribution::interpolated(float hor, float ver) const {
 }
 
 float LuminousDistribution::intensity(const Vec3& d) const {
+  // The light's frame: z is the axis, type C turns about it, B about x, A about y. atan2 keeps the
+  // digits of small angles to the axis, where acos(z) of a float is off by up to 3e-4 rad.
   switch (type_) {
     case PhotometricType::kC: {
       const float ver = std::atan2(std::hypot(d.x(), d.y()), d.z());

@@ -38,6 +38,7 @@ std::optional<double> polynomial_root(double a, double b, double c) {
     return 0.0;
   }
   const std::optional<double> without = a < 0 ? std::optional(0.0) : std::nullopt;
+  // c = 0 leaves a line; q / c would divide by it.
   if (c == 0) {
     return a * b < 0 ? std::optional(-a / b) : without;
   }
@@ -45,7 +46,8 @@ std::optional<double> polynomial_root(double a, double b, double c) {
   if (discriminant < 0) {
     return without;
   }
-  // Both roots without cancellation.
+  // Both roots without cancellation: -b and the square root have the same sign in q, and the
+  // product of the roots gives the other one.
   const double q = -0.5 * (b + std::copysign(std::sqrt(discriminant), b));
   double best = -1;
   for (const double root : {q / c, q != 0 ? a / q : -1.0}) {

@@ -12,7 +12,8 @@ namespace {
 
 constexpr double kPiHere = std::numbers::pi;
 
-// A value in [-1, 1] for each whole number.
+// Value noise: a value in [-1, 1] for each whole number, a hash, so that any time can be asked for
+// in any order by any thread.
 double noise_at(std::int64_t knot, std::uint32_t seed) {
   const auto low = static_cast<std::uint32_t>(knot),
              high = static_cast<std::uint32_t>(static_cast<std::uint64_t>(knot) >> 32);
@@ -26,8 +27,9 @@ double smooth_noise(double x, std::uint32_t seed) {
   return a + (b - a) * u * u * (3 - 2 * u);
 }
 
-// Four octaves, from a quarter of the rate to twice it. Slow ones weigh as much as fast ones;
-// together 1. Their sum keeps near 0: a curve that is steep there spreads it over [-1, 1].
+// A flame: four octaves of value noise, from a quarter of the rate to twice it. Slow octaves weigh
+// as much as fast ones; the weights add up to 1. A sum of four octaves rarely leaves the middle,
+// and a curve that is steep there, v (3 - v^2) / 2 taken twice, spreads it over [-1, 1].
 constexpr int kOctaves = 4;
 constexpr double kFastest = 2;
 double flame(double cycles, std::uint32_t seed) {
@@ -40,8 +42,8 @@ double flame(double cycles, std::uint32_t seed) {
   return spread(spread(sum));
 }
 
-// 0 .. 1 over cycles since the switch: some tries, each a short weak flash, then an arc that runs
-// up.
+// The level of a discharge lamp, 0 to 1, over cycles since the switch: some tries, each a short
+// weak flash, then an arc whose level runs up exponentially.
 constexpr double kFlash = 0.15;  // of a cycle
 double strike(double cycles, std::uint32_t seed) {
   if (cycles < 0) {
@@ -56,7 +58,8 @@ double strike(double cycles, std::uint32_t seed) {
   return 1 - 0.5 * std::exp(-(cycles - tries));
 }
 
-// Integral from 0 to x cycles of a wave of mean 1.
+// Integrals from 0 to x cycles, in closed form, so that an exposure of any length costs the same
+// and a shutter's mean has no noise.
 double square_integral(double x, double high, double low, double duty) {
   const double floor = std::floor(x), u = x - floor;
   return floor * (high * duty + low * (1 - duty)) + high * std::min(u, duty) +
@@ -70,11 +73,13 @@ double pulse_integral(double x) {  // of |sin(pi x)|
 }  // namespace
 
 double Flicker::level(double t) const {
+  // Strike counts cycles from the moment of its switch, which `phase` delays.
   const double cycles = rate * t + (wave == Wave::kStrike ? -1 : 1) * phase / (2 * kPiHere);
   switch (wave) {
     case Wave::kSine:
       return 1 + depth * std::sin(2 * kPiHere * rate * t + phase);
     case Wave::kSquare: {
+      // The mean over a cycle is 1, so that flicker does not change a light's output.
       const double scale = 1 / (1 + depth * (2 * duty - 1));
       return scale * (cycles - std::floor(cycles) < duty ? 1 + depth : 1 - depth);
     }
@@ -114,12 +119,14 @@ double Flicker::mean(double from, double to) const {
     }
     case Wave::kFlame:
     case Wave::kStrike: {
-      // Piece by piece between the corners of the curve.
+      // Quadrature between neighboring corners of the curve, where it is smooth; across a corner it
+      // would lose its order.
       const bool is_flame = wave == Wave::kFlame;
       const double first = is_flame ? kFastest * a : rate * from - turn,
                    last = is_flame ? kFastest * b : rate * to - turn;
       double sum = 0, x = first;
       constexpr double kMostPieces = 1e5;
+      // An exposure of that many cycles is a mean over noise that has long averaged out.
       if (last - first > kMostPieces) {
         return integral([&](double t) { return level(t); }, from, to, 4096) / length;
       }
@@ -143,6 +150,7 @@ double Flicker::mean(double from, double to) const {
       return sum / (last - first);
     }
     case Wave::kFormula: {
+      // Nothing is known of a formula's corners: eight panels for each cycle of its rate.
       const int panels = static_cast<int>(std::clamp(8 * rate * length, 32.0, 4096.0));
       return integral([&](double t) { return level(t); }, from, to, panels) / length;
     }

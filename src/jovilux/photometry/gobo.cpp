@@ -13,6 +13,7 @@
 namespace jovilux {
 namespace {
 
+// Pixels across a pattern's tile: of 200 bars, the most, each has five together with its gap.
 constexpr int kSide = 1024;
 // An edge blurred by a Gaussian of standard deviation s goes from 10 % to 90 % over 2.5631 s.
 constexpr double kSoftPerDeviation = 2.5631031310892007;
@@ -25,6 +26,8 @@ double covered(double a, double b, double open) {
   return (up_to(b) - up_to(a)) / (b - a);
 }
 
+// Leaves fall at random until the wanted share is open; the seed is fixed, since a rig's picture
+// may not differ from one machine to the next.
 std::vector<float> leaves(int count, double open) {
   std::vector<float> out(static_cast<std::size_t>(kSide) * kSide, 1.0f);
   Rng rng(0x1eafULL);
@@ -71,9 +74,10 @@ struct BlurKernel {
   float sum = 0;
 };
 
-// One direction of a Gaussian blur; what repeats goes round, what does not is continued by its
-// edge. Without `colored` all channels are alike and one is computed.
+// One direction of a separable Gaussian blur. A mask that repeats goes round, one that does not is
+// continued by its edge. Without `colored` all channels are alike and one is computed.
 void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps, bool colored) {
+  // Below a twentieth of a pixel the neighbors' weight is exp(-200).
   if (deviation < 0.05) {
     return;
   }
@@ -115,8 +119,8 @@ void blur(MaskPicture& picture, double deviation, bool along_x, bool wraps, bool
   });
 }
 
-// Of an edge's softness: beyond this many of `edge` from it nothing is left of the mask (see
-// Gobo::transmittance).
+// An edge blurred over a softness of `edge` leaves less than 2e-6 of the mask at kEdgeReach times
+// `edge` beyond it (see Gobo::transmittance).
 constexpr double kEdgeReach = 3.4;
 double edge_of(const GoboSpec& spec) { return std::sqrt(2.0) * spec.soft / kSoftPerDeviation; }
 
@@ -183,6 +187,7 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
     colored_ = colored_ || p.maxCoeff() - p.minCoeff() > 1e-4f;
   }
   if (spec.soft > 0) {
+    // A blur wider than the mask makes it a constant; its width is bounded so that its work is.
     const double deviation = spec.soft / kSoftPerDeviation;
     blur(picture_,
          std::min(deviation / spec.width, 1.0) * picture_.width,
@@ -203,6 +208,9 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
   tiles_offset_ << 0.5 * spec.tiles_x, 0.5 * spec.tiles_y;
 }
 
+// A summed-area table (F. Crow, "Summed-area tables for texture mapping", SIGGRAPH 1984) of the
+// mask's luminance: the mean over any rectangle takes four look-ups, and a place within a rectangle
+// is sampled in proportion to the mask by two searches.
 MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
     : surround_(spec.surround),
       strength_(spec.strength),
@@ -211,6 +219,7 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
       r_last_(spec.tiles_y) {
   columns_ = std::min(picture.width, kSide);
   rows_ = std::min(picture.height, kSide);
+  // Beyond a dark mask's border nothing passes but what its soft edge lets through.
   if (surround_ == GoboSurround::kDark) {
     const double s = std::ceil(kEdgeReach * edge_of(spec) / spec.width * columns_) / columns_,
                  r = std::ceil(kEdgeReach * edge_of(spec) / spec.height * rows_) / rows_;
@@ -226,7 +235,7 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
         picture.rgb[static_cast<std::size_t>(y) * static_cast<std::size_t>(picture.width) +
                     static_cast<std::size_t>(x)]));
   };
-  // What a pixel covers of cells: of one, or of two.
+  // A pixel covers one cell, or parts of two.
   struct Part {
     int cell;
     double share;
@@ -264,6 +273,7 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
     }
   }
   const double cell = 1 / (static_cast<double>(columns_) * rows_);
+  // Sums along the row, added to those of the rows above.
   for (std::size_t i = 1; i <= static_cast<std::size_t>(rows_); ++i) {
     double along = 0;
     for (std::size_t k = 1; k <= static_cast<std::size_t>(columns_); ++k) {
@@ -275,7 +285,7 @@ MaskSums::MaskSums(const GoboSpec& spec, const MaskPicture& picture)
 
 namespace {
 
-// std::floor, which is a call without SSE 4.1; for what fits an integer.
+// std::floor is a call without SSE 4.1; this is for values that fit an integer.
 double whole(double v) {
   const auto i = static_cast<double>(static_cast<std::int64_t>(v));
   return i > v ? i - 1 : i;
@@ -296,7 +306,7 @@ struct Tile {
   }
   Place column(double v) const { return place(v, columns); }
   Place row(double v) const { return place(v, rows); }
-  // Up to a place along the upper edge of a row of cells.
+  // The sum up to a column along the upper edge of a row of cells.
   double at_edge(Place x, std::size_t edge) const {
     const double* line = sums + edge * (columns + 1) + x.cell;
     return line[0] + x.beyond * (line[1] - line[0]);
@@ -307,8 +317,9 @@ struct Tile {
   }
 };
 
-// The place in [first, last] up to which `sum`, which grows from 0 at `first` and is straight
-// between whole numbers, reaches `target`. sum(k, true) is told that k is whole.
+// The inverse of a cumulative sum: the place in [first, last] where `sum`, which grows from 0 at
+// `first` and is straight between whole numbers, reaches `target`. sum(k, true) is told that k is
+// whole, so that the search over edges needs no interpolation.
 template <class Sum>
 double reach(double first, double last, double target, const Sum& sum) {
   auto low = static_cast<std::int64_t>(whole(first)),
@@ -326,7 +337,7 @@ double reach(double first, double last, double target, const Sum& sum) {
 
 }  // namespace
 
-// From the corner of the tiles' plane, as if the mask repeated forever.
+// The sum from the corner of the tiles' plane, as if the mask repeated forever.
 double MaskSums::whole_tiles(double s, double r) const {
   const double ks = whole(s), kr = whole(r);
   const Tile tile{
@@ -356,7 +367,8 @@ double MaskSums::up_to(double s, double r) const {
   return strength_ * masked + (1 - strength_) * free;
 }
 
-// Whether a rectangle lies within one tile of the mask, and the tile's corner.
+// Whether a rectangle lies within one tile of the mask, and the tile's corner: nearly all queries
+// do, and save the sums over whole tiles.
 bool MaskSums::in_one_tile(double s0, double s1, double r0, double r1, double& s, double& r) const {
   s = whole(s0);
   r = whole(r0);
@@ -401,6 +413,8 @@ double MaskSums::along_row(double s0, double s1, double r) const {
   return over(s0, s1, row / rows_, (row + 1) / rows_) * rows_;
 }
 
+// A row is chosen in proportion to what its part between s0 and s1 lets pass; then split_row()
+// chooses the place along it.
 double MaskSums::split_rows(double s0, double s1, double r0, double r1, double u) const {
   double s, r;
   if (in_one_tile(s0, s1, r0, r1, s, r)) {
@@ -430,6 +444,7 @@ double MaskSums::split_rows(double s0, double s1, double r0, double r1, double u
 double MaskSums::split_row(double s0, double s1, double r, double u) const {
   const double row = whole(r * rows_), r0 = row / rows_, r1 = (row + 1) / rows_;
   double s, top;
+  // A quarter within the row, so that rounding at its edges does not tell two tiles.
   if (in_one_tile(s0, s1, (row + 0.25) / rows_, (row + 0.75) / rows_, s, top)) {
     const auto edge = static_cast<std::size_t>(row - top * rows_);
     const std::size_t stride = static_cast<std::size_t>(columns_) + 1;
@@ -460,6 +475,8 @@ double MaskSums::split_row(double s0, double s1, double r, double u) const {
          columns_;
 }
 
+// What a sample carries is interpolated between pixels, while MaskSums chooses by cells. Both have
+// the same mean, and a cell that is chosen with the wrong weight costs noise, not truth.
 Eigen::Array3f Gobo::transmittance(float x, float y) const {
   // Seen from the light, right is -x; turned back by `turn`.
   const float right = -x;

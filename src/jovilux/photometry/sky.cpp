@@ -29,11 +29,14 @@ constexpr SkyType kTypes[15] = {{4.0, -0.70, 0, -1.0, 0.00},
                                 {-1.0, -0.15, 16, -3.0, 0.30},
                                 {-1.0, -0.15, 24, -2.8, 0.15}};
 
+// CIE standard general sky (ISO 15469:2004): gradation from zenith to horizon, 1 at the horizon
+// itself, where exp(b / cos) has gone to 0.
 double gradation(const SkyType& t, double cos_zenith) {
   return cos_zenith <= 0 ? 1 : 1 + t.a * std::exp(t.b / cos_zenith);
 }
 
-// Between unit vectors; the angle by its sine too, which keeps the digits of small ones.
+// The indicatrix: how luminance falls with the angle to the sun. Both are unit vectors; the angle
+// is taken by its sine as well, which keeps the digits of small ones.
 double indicatrix(const SkyType& t, const Vec3d& d, const Vec3d& sun) {
   const double c = d.dot(sun);
   return t.c == 0 ? 1 + t.e * c * c
@@ -79,7 +82,8 @@ double sky_illuminance_per_luminance(const SkyShape& sky) {
     case SkyModel::kGeneral:
       break;
   }
-  // Around the sun's own azimuth, where the luminance has its only kink.
+  // The luminance is symmetric about the sun's azimuth, and has its only kink at the sun: half a
+  // turn from there, and zenith angles split at the sun's, keep the quadrature smooth.
   const double sun_azimuth = std::atan2(sky.towards_sun.y(), sky.towards_sun.x());
   const double sun_zenith = std::acos(std::clamp(sky.towards_sun.z(), -1.0, 1.0));
   const auto ring = [&](double zenith) {

@@ -57,7 +57,7 @@ double area_of_object(const SourceShape& s) { return s.area; }
 double no_area(const SourceShape&) { return 0; }
 
 // Illuminance per peak intensity, or per mean luminance, at d on the axis of a flat surface, by
-// quadrature over it.
+// quadrature over it: of everything that has no closed form.
 double flat_illuminance_on_axis(const SourceShape& s, double d) {
   const double A = area(s);
   // At (x, y) of the surface: luminance cos^2 / r^2.
@@ -94,6 +94,8 @@ double flat_illuminance_on_axis(const SourceShape& s, double d) {
         s.width / 2,
         32);
   }
+  // What the spread lets reach the axis is a disk of its own; the rest of the surface is dark
+  // there.
   const double edge =
       s.half_spread > 0 ? std::min(s.radius, d * std::tan(std::min(s.half_spread, kPiD / 2 - 1e-9)))
                         : s.radius;
@@ -118,6 +120,7 @@ SourceLevels flat_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   out.intensity = Candela{area(s) * L};
+  // A spread narrows the lobe, so that a lumen makes more luminance.
   out.flux = Lumens{sides(s) * projected_solid_angle_of_spread(s.half_spread) * area(s) * L};
   return out;
 }
@@ -134,6 +137,8 @@ SourceLevels tube_from_luminance(const SourceShape& s, double L) {
   SourceLevels out;
   out.luminance = Nits{L};
   if (s.endless) {
+    // A cylinder's flux is pi times its exitance area 2 pi r per meter: pi^2 times the strip 2 r
+    // that it shows.
     out.flux = Lumens{kPiD * kPiD * 2 * s.radius * L};
     out.per_meter = true;
   } else {
@@ -163,6 +168,7 @@ SourceLevels from_intensity(const SourceShape& s, double peak, double per_candel
 
 // Flux per candela of the peak: of a profile, of what a flat surface can send in front of itself.
 double flux_per_peak(const SourceShape& s) {
+  // A profile on a flat surface is cut behind it; on a point or a ball all of it leaves.
   if (s.profile) {
     const bool front_only = !s.is_zero_size() && s.kind != LightKind::kSphere && !s.two_sided;
     return (front_only ? s.profile->flux_in_front() : s.profile->flux()) / s.profile->peak();
@@ -188,6 +194,7 @@ LevelsOrFault levels_by_intensity(const SourceShape& shape, const StatedOutput& 
   if (output.kind == OutputKind::kIntensity) {
     return {from_intensity(shape, output.value, per_candela), ""};
   }
+  // Levels are linear in the output: a unit's illuminance at the distance turns any other.
   if (stated.at_distance()) {
     const double e =
         illuminance_on_axis(shape, from_intensity(shape, 1, per_candela), output.distance->value)
@@ -235,6 +242,7 @@ LevelsOrFault levels_of_surface(const SourceShape& shape, const StatedOutput& st
   if (shape.endless && output.kind == OutputKind::kIntensity) {
     return {std::nullopt, "an endless tube takes lm/m or cd/m2"};
   }
+  // Linear as well: the levels of 1 cd/m2 are scaled to what is stated.
   const SourceLevels unit = form_of(shape.kind).from_luminance(shape, 1);
   if (stated.is_flux()) {
     return {form_of(shape.kind).from_luminance(shape, stated.flux / unit.flux->value), ""};
@@ -248,6 +256,7 @@ LevelsOrFault levels_of_surface(const SourceShape& shape, const StatedOutput& st
   if (!stated.at_distance() || shape.kind == LightKind::kObject) {
     return wrong_output(shape);
   }
+  // A distance is measured from the middle; within the lamp it means nothing.
   const bool is_round = shape.kind == LightKind::kSphere || shape.kind == LightKind::kTube;
   if (is_round && output.distance->value <= shape.radius) {
     return {std::nullopt,
@@ -285,6 +294,7 @@ LevelsOrFault levels_of_sun(const SourceShape& shape, const StatedOutput& stated
   return levels_by_illuminance(shape, stated, kPiD * sqr(std::sin(shape.angular_diameter / 2)));
 }
 
+// The quadrature of the sky's luminance turns one zenith luminance into lux.
 LevelsOrFault levels_of_sky(const SourceShape& shape, const StatedOutput& stated) {
   return levels_by_illuminance(shape, stated, sky_illuminance_per_luminance(shape.sky));
 }
@@ -451,6 +461,7 @@ LevelsOrFault source_levels(const SourceShape& shape, const Output& output) {
   StatedOutput stated{
       output,
       output.kind == OutputKind::kPower ? output.value * output.efficacy.value : output.value};
+  // A tube's lm may be stated for a meter of it: its length turns them into those of all of it.
   if (output.per_meter != shape.endless && (stated.is_flux() || output.per_meter)) {
     if (shape.kind != LightKind::kTube || shape.endless) {
       return {std::nullopt,

@@ -11,6 +11,8 @@
 namespace jovilux {
 
 double hot_center_weighting(LightKind kind, double w, double qx, double qy) {
+  // The integral of the bell over the surface is the surface's area, so that a hot center moves
+  // light to the middle and keeps the flux.
   const auto bell = [&](double q) { return std::pow(std::max(0.0, 1 - q * q), w); };
   if (kind == LightKind::kRect) {
     const double k = 2 * std::tgamma(w + 1.5) / (std::sqrt(kPiD) * std::tgamma(w + 1));
@@ -28,10 +30,13 @@ double tube_illuminance(
   if (d <= radius || !(d > 0)) {
     return 0;
   }
+  // The tube is cut into strips along its axis. A strip at the angle phi to the middle lies in a
+  // plane through P; its illuminance is that of a line of the strip's projected width, in closed
+  // form.
   const Vec3d to = across / d, side = axis.cross(to);
   const double along = n.dot(axis);
   // Integral of max(0, a cos b + along sin b) cos b over the angles b to the perpendicular in [b0,
-  // b1].
+  // b1]. What lies below the horizon of n is cut off by narrowing the interval.
   const auto strip = [&](double a, double b0, double b1) {
     const auto F = [&](double b) {
       return a * (b / 2 + std::sin(2 * b) / 4) + along * sqr(std::sin(b)) / 2;
@@ -50,7 +55,8 @@ double tube_illuminance(
     return L / d * strip(n.dot(to), std::atan(za / d), std::atan(zb / d));
   }
   const double widest = std::asin(radius / d);
-  // phi = widest sin(t): smooth where the tube's limb is grazed.
+  // The substitution phi = widest sin(t) takes the square root out of the integrand where the
+  // tube's limb is grazed.
   return L * integral(
                  [&](double t) {
                    const double phi = widest * std::sin(t);
@@ -78,6 +84,7 @@ double disk_illuminance_on_axis(double L, double radius, double d) {
 double rect_illuminance_on_axis(double L, double w, double h, double d) {
   const double a = w / 2, b = h / 2;
   const double pa = std::hypot(d, a), pb = std::hypot(d, b);
+  // Two of the four edges of Lambert's formula twice, by symmetry.
   return 4 * L / 2 * (a / pa * std::atan(b / pa) + b / pb * std::atan(a / pb));
 }
 
@@ -88,6 +95,9 @@ double sphere_illuminance(
   JOVILUX_ASSERT(d > radius);
   const double H = d / radius;
   const double cos_w = std::clamp(n.dot(to) / d, -1.0, 1.0);
+  // The whole sphere is above the horizon: the configuration factor is cos / H^2. Otherwise a part
+  // is cut off (Howell, "A Catalog of Radiation Heat Transfer Configuration Factors", sphere to a
+  // tilted element).
   if (cos_w * H >= 1) {
     return kPiD * L * cos_w / (H * H);
   }
@@ -133,6 +143,8 @@ double polygon_illuminance(double L,
     const Vec3d c = a.cross(b);
     const double length = c.norm();
     if (length > 0) {
+      // The edge's angle seen from P times its normal's cosine (Lambert 1760); atan2 keeps the
+      // digits of small and of nearly straight angles.
       sum += std::atan2(length, a.dot(b)) * n.dot(c) / length;
     }
   }

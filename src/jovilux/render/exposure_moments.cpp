@@ -24,6 +24,8 @@ bool moves(const DocumentNode& node, double from, double to) {
          });
 }
 
+// Dimmers and switches change a light's level alone, which keyed levels average in closed form; all
+// else needs a scene for each moment.
 bool anything_moves(const Rig& rig, int camera, double from, double to) {
   for (const char* kind : {"light", "array", "object", "solid", "haze"}) {
     const DocumentNode* list = rig.document.find(kind);
@@ -50,6 +52,7 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
   if (!(open > 0) || !anything_moves(rig, camera, from, from + open)) {
     return out;
   }
+  // The shutter of a moment is its share of the whole, so that levels are averaged over it.
   std::vector<Rig> rigs;
   DocumentNode shutter;
   shutter.value = rig.time.shutter / kExposureMoments;
@@ -67,7 +70,8 @@ Result<ExposureMoments> exposure_moments(const Rig& rig, const Scene& scene, int
     }
     rigs.push_back(std::move(*there));
   }
-  // A light that shines at any moment has a layer: lights in the rig's order, then hazes that glow.
+  // Layers are the same at all moments: a light that shines at any of them has one. Lights in the
+  // rig's order, then hazes that glow.
   const auto add = [&](const std::string& layer) {
     if (std::find(out.layers.begin(), out.layers.end(), layer) == out.layers.end()) {
       out.layers.push_back(layer);

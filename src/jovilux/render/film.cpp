@@ -46,7 +46,8 @@ FilmMemory::FilmMemory(std::size_t bytes, bool in_file)
   if (in_file) {
     const std::string folder = Film::file_folder();
     file = unnamed_file(folder);
-    // All of it now: no write to it may fail later.
+    // Blocks are taken now: a write through the mapping that finds no room later would end the
+    // process.
     const int trouble = file < 0 ? errno : ::posix_fallocate(file, 0, static_cast<off_t>(bytes_));
     if (trouble != 0) {
       if (file >= 0) {
@@ -115,11 +116,14 @@ std::string Film::file_folder() {
   return named != nullptr && *named != '\0' ? named : "/var/tmp";
 }
 
+// A third of the machine's memory: the scene and other programs need theirs.
 double Film::most_in_memory() {
   return static_cast<double>(::sysconf(_SC_PHYS_PAGES)) *
          static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3;
 }
 
+// Pages of finished tiles leave the memory early, so that a film larger than it does not push out
+// the scene.
 void Film::rest(std::size_t first, std::size_t tiles) const {
   if (!in_file()) {
     return;
@@ -206,6 +210,8 @@ double variance_of_batches(const float* sums, const std::uint32_t* counts) {
 
 }  // namespace
 
+// n_a n_b / n^2 (mean_a - mean_b)^2, of two halves with n_a and n_b samples, expects the variance
+// of the mean of all.
 double variance_of_halves(const std::array<double, kHalves>& sums,
                           const std::array<double, kHalves>& counts) {
   if (!(counts[0] > 0) || !(counts[1] > 0)) {
@@ -278,6 +284,7 @@ FilmVariance film_variance(const Film& film) {
       of_batches[i] = of_halves[i] = 0;
     }
   });
+  // Scaled to the largest, so that squares of dim pictures do not underflow.
   const float most = std::max(*std::max_element(of_batches.begin(), of_batches.end()),
                               std::numeric_limits<float>::min());
   for (std::size_t i = 0; i < squares.size(); ++i) {
@@ -309,6 +316,7 @@ FilmVariance film_variance(const Film& film) {
 
 namespace {
 
+// Relative to the level, but not below a share of white: nobody sees noise in black.
 std::vector<float> relative_noise(const Film& film, double white, std::vector<float> variance) {
   const double floor = std::max(kNoiseFloor * white, 1e-12);
   each_pixel(film, [&](std::size_t i) {

@@ -14,6 +14,7 @@ Eigen::Vector3f float_rgb_of(const Eigen::Vector3f& xyz) {
 
 }  // namespace
 
+// What the denoiser takes of a film; normals are means, whose length tells how even they are.
 NoisyPicture noisy_picture(const Film& film) {
   NoisyPicture out;
   out.width = film.width();

@@ -11,6 +11,8 @@
 namespace jovilux {
 namespace {
 
+// Edge-avoiding smoothing in rounds of growing steps (H. Dammertz et al., "Edge-Avoiding A-Trous
+// Wavelet Transform for fast Global Illumination Filtering", HPG 2010).
 constexpr int kRounds = 4;  // of steps 1, 2, 4, 8
 constexpr float kLeastAlbedo = 0.02f;
 constexpr float kFirefly = 4;  // times what the pixels around have
@@ -25,6 +27,7 @@ struct Pixel {
   bool surface = false;
 };
 
+// Light is smoothed apart from the albedo, whose texture stays sharp.
 // With haze, what lies beyond all surfaces is haze before the sky, which goes on as a surface does.
 std::vector<Pixel> pixels_of(const Film& film, bool hazy) {
   constexpr float kBeyond = 1e6f;  // [m]
@@ -87,6 +90,8 @@ void settle_variance(std::vector<Pixel>& pixels, int width, int height) {
   });
 }
 
+// A preview has few samples: one firefly would spread over all pixels that a round reaches. The
+// energy that is lost here is lost in the preview alone.
 // Pixels far brighter than those around are lowered to them.
 void tame_fireflies(std::vector<Pixel>& pixels, int width, int height) {
   const std::vector<Pixel> before = pixels;

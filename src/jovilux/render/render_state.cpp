@@ -20,6 +20,7 @@ static_assert(std::endian::native == std::endian::little);
 
 constexpr char kMagic[8] = {'j', 'v', 'x', 'f', 'i', 'l', 'm', '7'};
 
+// CRC-32 over any number of bytes.
 uLong checksum_with(uLong sum, const char* data, std::size_t size) {
   constexpr std::size_t kMost = std::size_t{1} << 30;  // zlib counts in 32 bits
   for (std::size_t at = 0; at < size; at += kMost) {
@@ -252,6 +253,7 @@ Reader reader_of(std::ifstream& in) {
 
 // Sums of light are finite and no less than 0, but for rounding; one half alone may be, by what
 // SharedSamples take off.
+// A checksum made right again proves nothing of what it covers.
 bool sound(const Film& film) {
   const auto fine = [](const float* v, std::size_t count, std::size_t step) {
     float sum = 0, sizes = 0;
@@ -427,6 +429,7 @@ Result<FilmLabel> load_state(const std::string& path,
   return label;
 }
 
+// Tiles as bytes, for messages between processes: in the file's own form.
 std::string packed_tiles(const RenderState& state, Share share) {
   std::string out;
   Writer w([&out](const char* data, std::size_t size) { out.append(data, size); });

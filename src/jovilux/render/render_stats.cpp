@@ -105,6 +105,7 @@ class StatsBuilder {
       layers_.add(t.light_variance, t.light_noise);
       slots_.add(t.slot_variance, t.slot_noise);
     }
+    // The mean difference that bounce_roughness makes, and its standard error.
     if (const double n = roughened[0]; n > 1) {
       const double mean = roughened[1] / n;
       stats_.by_bounce_roughness = {

@@ -73,6 +73,7 @@ void SharedSamples::set_count(std::size_t pixel, int begin, int count) {
   }
 }
 
+// Blocks of pixels keep to themselves, so that tiles can be rendered in any order.
 std::size_t SharedSamples::block_of(std::size_t pixel) const {
   const int x = static_cast<int>(pixel) % width_, y = static_cast<int>(pixel) / width_;
   return static_cast<std::size_t>(y / kShared * ((width_ + kShared - 1) / kShared) + x / kShared);
@@ -183,6 +184,8 @@ void SharedSamples::mix(std::size_t pixel, const std::vector<float>& own_parts) 
   }
 }
 
+// Mixtures are chosen for each block and layer: all of its pixels together tell how far their
+// samples scatter, which one pixel's halves do not.
 void SharedSamples::finish() {
   if (counts_.empty()) {
     return;

@@ -268,6 +268,7 @@ DocumentNode::Array taken_members(DocumentNode& assembly, const char* kind) {
 
 }  // namespace
 
+// Members may be written inside their assembly or by reference: after this all are references.
 void lift_members(DocumentNode& root) {
   // Assemblies written inside others come to the end of the list, and are asked in turn.
   for (std::size_t i = 0; i < tables_of(root, "assembly").size(); ++i) {
@@ -299,6 +300,7 @@ void expand_assembly_arrays(DocumentNode& root, Problems& problems) {
   for (const DocumentNode& array : arrays->array()) {
     const std::string of = text_at(array, "of");
     const DocumentNode* assembly = named(root, "assembly", of);
+    // A light or an object of the same name is what the array copies.
     if (assembly == nullptr || named(root, "light", of) != nullptr ||
         named(root, "object", of) != nullptr) {
       out.push_back(array);
@@ -345,6 +347,8 @@ void expand_assembly_arrays(DocumentNode& root, Problems& problems) {
   arrays->array() = std::move(out);
 }
 
+// Moves what stands in an assembly's own space. A uniform scale changes sizes, masks and doors; the
+// output is what the lamp sends at that size, so that levels are found anew.
 void move_light(const AssemblyPlacement& to, const Vec3d& up, LightSpec& light) {
   const Mat3d turn = to.transform.linear / to.scale;
   const Vec3d across = turn * aimed(light.axis, up, light.roll).col(0);

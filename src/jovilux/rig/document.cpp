@@ -63,8 +63,8 @@ Result<std::string> read_text(const std::string& file, const Place& asked_at) {
   return text.str();
 }
 
-// The tables of `from` win, key by key. Lists of named tables, such as [[light]], are joined, as
-// their descriptions say; all other lists are values.
+// Merges two documents key by key; `from` wins. Lists of named tables, such as [[light]], are
+// joined, as their descriptions say; all other lists are values.
 void merge(DocumentNode& into, DocumentNode from, const std::string& address) {
   for (DocumentEntry& entry : from.table()) {
     DocumentNode* present = into.find(entry.key);
@@ -92,6 +92,7 @@ class Loader {
     empty.place.file = file;
     std::error_code ec;
     const fs::path canonical = fs::weakly_canonical(file, ec);
+    // By canonical paths: a cycle may run through links.
     if (std::find(chain_.begin(), chain_.end(), canonical) != chain_.end()) {
       problems.push_back(error_at(asked_at,
                                   "include-cycle",
@@ -211,6 +212,7 @@ Result<DocumentNode> load_document(const std::string& file) {
   return root;
 }
 
+// "+1 stops" and the like; the search spares most texts the parser.
 std::optional<double> stops_in(const DocumentNode& node) {
   if (!node.is_text() || node.text().find("stop") == std::string::npos) {
     return std::nullopt;

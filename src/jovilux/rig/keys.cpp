@@ -110,8 +110,8 @@ std::string with_unit(double value, Dimension dimension) {
                                            : fmt::format("{} {}", value, coherent_unit(dimension));
 }
 
-// The values between two keys of one kind each; nothing where they have no common form. Each takes
-// the two values and u in (0, 1).
+// The value between two keys of one kind each; nothing where they have no common form. Arguments:
+// both values, and u in (0, 1).
 using Blend = std::optional<decltype(DocumentNode::value)>;
 
 // Levels in stops go from one to the other as light does, not as its logarithm.
@@ -174,6 +174,7 @@ Blend blended_texts(const std::string& a, const std::string& b, double u) {
            fmt::format("{}", between(x->value, y->value, u)) + (x->after.empty() ? "" : " ") +
            x->after;
   }
+  // Different units of one dimension meet in its coherent unit.
   const auto p = parse_amount(a), q = parse_amount(b);
   const auto *from = std::get_if<Amount>(&p), *to = std::get_if<Amount>(&q);
   if (from != nullptr && to != nullptr && from->dimension == to->dimension) {
@@ -310,6 +311,7 @@ std::optional<Keys> read_keys(const DocumentNode& node,
     out.times.push_back(*t);
     out.values.push_back(&key.array()[1]);
   }
+  // Flags switch; there is nothing between true and false.
   const bool flags = std::all_of(out.values.begin(), out.values.end(), [](const DocumentNode* v) {
     return std::holds_alternative<bool>(v->value);
   });
@@ -332,7 +334,8 @@ std::optional<Keys> read_keys(const DocumentNode& node,
   return out;
 }
 
-// Each keyed node of the tree that may be one, with its address.
+// Calls fn for each keyed node of the tree that may be one, with its address. Variants are left
+// out: they are values to set, not yet part of the rig.
 template <class Node, class Fn>
 void each_keyed(Node& node, const std::string& address, const Fn& fn, int depth = 0) {
   constexpr int kDeepest = 64;  // the TOML reader allows less
@@ -412,6 +415,7 @@ std::vector<double> key_times(const DocumentNode& root) {
   return {times.begin(), times.end()};
 }
 
+// Compared as text: nodes of equal text are equal, whatever their places in the file.
 bool varies_between(const DocumentNode& keyed, double from, double to) {
   Problems ignored;
   const auto keys = read_keys(keyed, "", ignored);

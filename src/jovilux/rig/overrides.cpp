@@ -24,7 +24,7 @@ Problem bad_address(const Place& place,
   return {Severity::kError, "address", place, address, std::move(text), std::move(hint)};
 }
 
-// Empty when the address is malformed.
+// The steps of KIND.NAME.KEY or TABLE.KEY[n]; empty where the address is malformed.
 std::vector<Step> steps_of(const std::string& address) {
   std::vector<Step> steps;
   std::size_t begin = 0;
@@ -90,7 +90,8 @@ Problems change_at_address(DocumentNode& root,
                            const Place& place,
                            std::optional<DocumentNode> value);
 
-// Follows an address through the document, step by step, and changes what it leads to.
+// Follows an address through the document step by step, and changes the node that it leads to.
+// Lists of named tables are followed by name, other lists by number.
 class AddressedChange {
  public:
   AddressedChange(DocumentNode& root,
@@ -159,7 +160,7 @@ class AddressedChange {
     return {bad_address(place_, address_, std::move(text), std::move(hint))};
   }
 
-  // Of a list of named tables.
+  // The item of a list of named tables; null where none has the name.
   static DocumentNode* item_named(DocumentNode& list, const std::string& name) {
     DocumentNode* found = nullptr;
     for (DocumentNode& item : list.array()) {
@@ -219,6 +220,7 @@ class AddressedChange {
       if (!step.places.empty()) {
         return fail("an item of a list cannot be removed", "set the list as a whole");
       }
+      // Removed, a key takes its standard value: --set ADDRESS= undoes what the file says.
       std::erase_if(table.table(), [&](const DocumentEntry& e) { return e.key == step.name; });
       return {};
     }
@@ -299,6 +301,8 @@ Problems apply_override(DocumentNode& root, const std::string& assignment) {
   if (text.empty()) {
     return change_at_address(root, address, place, std::nullopt);
   }
+  // A value that is TOML keeps its type; any other text is taken as it stands, so that a shell
+  // needs no second pair of quotes.
   DocumentNode value;
   value.value = text;
   if (const auto parsed = parse_toml("v = " + text + "\n", place.file);

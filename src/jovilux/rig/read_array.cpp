@@ -13,7 +13,8 @@ constexpr std::int64_t kMostCopies = 100'000;
 
 using Places = std::vector<Vec3d>;
 
-// In the middles of `count` equal parts, as the tube that they imitate would shine.
+// Places in the middles of `count` equal parts of a line, as the tube that the copies imitate
+// shines.
 Places along_line(TableReader& r, std::int64_t count) {
   Places out;
   r.require("from");
@@ -142,7 +143,7 @@ Places places_along(TableReader& r, const Vec3d& up, std::optional<std::int64_t>
   return out;
 }
 
-// Numbers of copies that there are not.
+// Tells numbers of copies that there are not.
 void check_single_copies(TableReader& r, const DocumentNode& single, std::size_t copies) {
   for (const DocumentEntry& e : single.table()) {
     const auto index = parse_number(e.key);
@@ -177,6 +178,7 @@ Copies read_copies(TableReader& r, const DocumentNode& pattern, const Rig& rig) 
   if (single != nullptr) {
     check_single_copies(r, *single, out.places.size());
   }
+  // Each copy is the pattern's table with its own keys put over it, and is read like any other.
   for (std::size_t i = 0; i < out.places.size(); ++i) {
     const DocumentNode* own = single != nullptr ? single->find(std::to_string(i)) : nullptr;
     DocumentNode table = pattern;
@@ -241,6 +243,7 @@ std::vector<LightSpec> read_array(TableReader& r,
       *light->aim += places[i];
     }
     const bool own_output = own != nullptr && own->find("output") != nullptr;
+    // The pattern's output is that of all copies together: each has its share.
     if (static_cast<Share>(*word) == Share::kTotal && !own_output) {
       const double share = light->share = 1.0 / static_cast<double>(places.size());
       const auto divide = [share](auto& level) {

@@ -11,6 +11,7 @@
 namespace jovilux {
 namespace {
 
+// A point this near leaves no direction.
 constexpr double kSameAim = 1e-9;  // [m]
 
 // `aim` is a point, `toward` a direction; one of them where the kind has an axis.
@@ -69,6 +70,8 @@ bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
   constexpr int kClearSky = 12;  // ISO 15469, low turbidity
   sky.model = SkyModel::kGeneral;
   sky.general = type ? static_cast<int>(*type) : kClearSky;
+  // The sun of a clear sky is placed as one that shines: by angles, a direction, or the site's
+  // time.
   if (!knows_sun(sky.general)) {
     return true;
   }
@@ -78,6 +81,7 @@ bool read_sky(TableReader& r, const Rig& rig, LightSpec& light) {
   if (sun.axis.isZero()) {
     return false;
   }
+  // The sky's own frame: x east, y north, z up.
   const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east), d = -sun.axis;
   sky.towards_sun = Vec3d(d.dot(east), d.dot(north), d.dot(rig.up));
   if (sky.towards_sun.z() <= 0) {
@@ -169,6 +173,7 @@ bool read_emitting_object(TableReader& r, const Rig& rig, LightSpec& light) {
             "use a rect object, or a sky");
     return false;
   }
+  // Two lights on one surface would have one layer between them.
   for (const LightSpec& other : rig.lights) {
     if (other.shape.kind == LightKind::kObject && other.object == light.object) {
       r.error("object",
@@ -303,6 +308,7 @@ void read_level(TableReader& r, LightSpec& light) {
 
 }  // namespace
 
+// Azimuth counts from north over east.
 void read_sun_axis(TableReader& r, const Rig& rig, LightSpec& light) {
   const auto towards_ground = [&](double elevation, double azimuth) {
     const Vec3d east = Vec3d::UnitX(), north = rig.up.cross(east);

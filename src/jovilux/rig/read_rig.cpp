@@ -76,6 +76,7 @@ class RigReader {
     single(top, "time", 1, read_time);
     single(top, "scene", 1, read_scene);
     single(top, "render", rig_.length, read_render);
+    // The moment is known once render and time are read: flicker and drift need it.
     move_clock();
     each(top, "material", [&](auto& r, const auto& name) { read_material(r, name, rig_); });
     read_solids(top);
@@ -209,6 +210,7 @@ class RigReader {
   }
 
   // The lights and objects that arrays are made of.
+  // Names that an array copies: found first, for lights are read before arrays.
   void find_patterns() {
     for (const DocumentNode& array : list_of("array")) {
       if (const DocumentNode* of = array.find("of"); of != nullptr && of->is_text()) {
@@ -416,7 +418,8 @@ Problems read_at_moment(const DocumentNode& document, double moment, Rig& rig) {
   return problems;
 }
 
-// What is wrong at the moments of other keys, and is not known yet.
+// Adds errors at the moments of other keys: a value between two keys may be wrong where both are
+// right.
 void add_problems_at_keys(const DocumentNode& document, Problems& problems) {
   constexpr std::size_t kMostKeys = 200;
   std::vector<double> times = key_times(document);
@@ -441,7 +444,8 @@ DocumentNode value_node(auto value) {
   return node;
 }
 
-// Sets render.time to that of a frame, and a seed of its own where none is given.
+// Sets render.time to that of a frame, and gives the frame a seed of its own where the rig gives
+// none: noise that stood still over a clip would look like dirt on the lens.
 Problems go_to_frame(DocumentNode& document, const std::string& file, int frame, bool hold_noise) {
   const DocumentNode* time = document.find("time");
   if (time == nullptr) {
@@ -490,6 +494,7 @@ std::vector<Vec3d> MeterSpec::points() const {
     }
   }
   std::vector<Vec3d> out;
+  // Ends included; a lone point stands in the middle.
   const auto share = [](int i, int count) {
     return count > 1 ? static_cast<double>(i) / (count - 1) : 0.5;
   };

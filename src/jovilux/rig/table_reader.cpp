@@ -14,7 +14,8 @@
 namespace jovilux {
 namespace {
 
-// What a bare number of a dimension stands for; 0 where a unit must be written.
+// The factor of a bare number of a dimension; 0 where a unit must be written: a length has the
+// rig's unit, but 800 may be lumens or candela.
 double bare_factor(Dimension dimension, double length) {
   switch (dimension) {
     case Dimension::kLength:
@@ -50,6 +51,7 @@ bool is_plain_name(std::string_view name) {
   });
 }
 
+// Names of a file may hold anything; addresses are typed in a shell.
 std::string address_part(std::string_view name) {
   constexpr std::size_t kShown = 40;
   if (is_plain_name(name)) {
@@ -69,6 +71,7 @@ const KeyDescription& TableReader::describe(std::string_view key) const {
   return *found;
 }
 
+// Each key that is asked for is known, so that finish() finds those that nobody reads.
 const DocumentNode* TableReader::find(std::string_view key) {
   known_.push_back(describe(key).name);
   return table_.find(key);
@@ -117,6 +120,7 @@ void TableReader::wrong_type(std::string_view key, const DocumentNode& node) {
   wrong_type(key, node, describe(key).forms());
 }
 
+// A table of keyframes where the key cannot change is told as such: its type is right elsewhere.
 void TableReader::wrong_type(std::string_view key,
                              const DocumentNode& node,
                              std::string_view expected) {
@@ -146,6 +150,7 @@ void TableReader::unknown_name(std::string_view key,
                                std::string_view name,
                                const std::vector<std::string>& names) {
   std::string hint = did_you_mean(name, names);
+  // A few names are listed; of many the near ones help more.
   constexpr std::size_t kMostNames = 8;
   if (hint.empty() && !names.empty() && names.size() <= kMostNames) {
     hint = fmt::format("there is {}", join_or(names));
@@ -239,6 +244,8 @@ Limits range_of(Dimension dimension, bool above_zero) {
   }
 }
 
+// The narrower of what the key asks and what a scene holds, with the key's own lower end where that
+// is the higher one.
 Limits narrowed(Limits asked, Limits range) {
   const bool own_lo = asked.lo >= range.lo;
   return {own_lo ? asked.lo : range.lo, std::min(asked.hi, range.hi), own_lo && asked.open_lo};
@@ -301,7 +308,8 @@ std::optional<double> TableReader::amount_of(const DocumentNode& node,
           fmt::format("found {}; expected a finite number", shown_value(node)));
     return std::nullopt;
   }
-  // What the key asks is said before what a scene can hold.
+  // What the key asks is told before what a scene can hold: the first is what its author can look
+  // up.
   if (limits.holds(value)) {
     limits = narrowed(limits, range_of(dimension, limits.open_lo && limits.lo == 0));
   }

@@ -50,6 +50,7 @@ DocumentNode converted(const toml::node& node, const std::string& file) {
     out.value = number->get();
   } else if (const auto* flag = node.as_boolean()) {
     out.value = flag->get();
+    // Dates and times become text; the keys that take one read it themselves.
   } else {
     std::ostringstream date;
     node.visit([&](const auto& v) {
@@ -64,6 +65,7 @@ DocumentNode converted(const toml::node& node, const std::string& file) {
 }
 
 // The line whose dotted key is too deep, or 0.
+// Counted by hand, since the parser's own recursion is what overflows.
 std::uint32_t too_deep_line(std::string_view text) {
   std::uint32_t line = 1;
   int dots = 0;
@@ -96,6 +98,7 @@ std::string hint_for_line(std::string_view text, std::uint32_t line) {
   const std::string_view key = trimmed(whole.substr(0, equals));
   std::string_view value = trimmed(whole.substr(equals + 1));
   value = trimmed(value.substr(0, value.find_first_of("#,}")));
+  // Whether the value begins as a number and goes on with letters.
   const std::size_t unit = value.find_first_not_of("+-.0123456789eE/ ");
   const bool number_first =
       !value.empty() && (std::isdigit(static_cast<unsigned char>(value[0])) != 0 ||
@@ -160,6 +163,7 @@ std::string value_text(const DocumentNode& node) {
     if (!std::isfinite(*number)) {
       return std::isnan(*number) ? "nan" : *number > 0 ? "inf" : "-inf";
     }
+    // A number with a fraction stays one when it is read again.
     std::string text = fmt::format("{}", *number);
     return text.find_first_of(".e") == std::string::npos ? text + ".0" : text;
   }
@@ -194,6 +198,7 @@ bool is_table_list(const DocumentNode& node) {
 }  // namespace
 
 Result<DocumentNode> parse_toml(std::string_view text, const std::string& file) {
+  // A byte order mark, as some editors write.
   if (text.starts_with("\xef\xbb\xbf")) {
     text.remove_prefix(3);
   }
@@ -205,6 +210,7 @@ Result<DocumentNode> parse_toml(std::string_view text, const std::string& file) 
         static_cast<std::uint32_t>(1 + std::count(text.begin(), text.begin() + zero, '\n'));
     return fail({file, line, 0}, "not a text file: it holds a zero byte");
   }
+  // Checked before the parser runs, which recurses for each level of a dotted key.
   if (const std::uint32_t line = too_deep_line(text)) {
     return fail({file, line, 0}, fmt::format("a dotted key is deeper than {} levels", kMaxDots));
   }
@@ -218,6 +224,7 @@ Result<DocumentNode> parse_toml(std::string_view text, const std::string& file) 
   }
 }
 
+// Plain keys first: after a table's heading they would belong to it.
 std::string to_toml(const DocumentNode& root) {
   std::string out;
   const auto write_plain = [&](const DocumentNode& table) {

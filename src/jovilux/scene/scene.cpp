@@ -37,6 +37,7 @@ Spectrum reflectance_of(const MaterialSpec& m, Problems& problems) {
   if (!table) {
     return Spectrum::Zero();
   }
+  // A spectrum file is judged by its brightest wavelength: what is above 1 anywhere makes energy.
   if (*std::max_element(table->value.begin(), table->value.end()) > 1) {
     problems.push_back({Severity::kError,
                         "bad-spectrum",
@@ -144,6 +145,7 @@ Scene::Pictures pictures_of(const MaterialSpec& m, Problems& problems) {
   return out;
 }
 
+// What is seen of a light: the shape of its luminous surface.
 Shape body_of(const SourceShape& s) {
   Shape out;
   switch (s.kind) {
@@ -176,6 +178,8 @@ struct MeshPart {
   std::shared_ptr<const GltfScene::Material> material;
 };
 
+// Meshes of one light become one luminous surface; a part without texture coordinates gets zeros,
+// so that the lists stay as long as the positions.
 void append(Mesh& to, const Mesh& more) {
   const auto first = static_cast<std::uint32_t>(to.positions.size());
   if (!more.uvs.empty() || !to.uvs.empty()) {
@@ -264,6 +268,7 @@ void look_at(SharedMesh& shared, const std::vector<MeshPart>& parts) {
     set->add(parts[i].mesh, i);
     shared.materials.push_back(parts[i].material);
   }
+  // Built once, in the file's own axes; objects differ by their transforms.
   set->build();
   shared.triangles = std::move(set);
   shared.numbers.assign(parts.size(), kNoIndex);
@@ -297,6 +302,8 @@ void add_file_material(Scene& scene, const GltfScene::Material& m) {
   }
 }
 
+// The materials that bounces meet instead of the rig's own: rougher ones, which cost less noise
+// (see bounce_roughness).
 void add_bounce_materials(Scene& scene, const Rig& rig) {
   for (std::uint32_t i = 0; i < rig.materials.size(); ++i) {
     const MaterialSpec& m = rig.materials[i];
@@ -519,6 +526,7 @@ class SceneBuilder {
   void add_objects() {
     const auto plain = static_cast<std::uint32_t>(rig_.materials.size());
     scene_.luminous.resize(rig_.lights.size());
+    // Counted first: whether a mesh is shared decides where its triangles go.
     for (std::size_t i = 0; i < rig_.objects.size(); ++i) {
       const ObjectSpec& object = rig_.objects[i];
       if (!object.absent && !object.shape && object.solid < 0 && light_of_object_[i] < 0 &&
@@ -587,6 +595,7 @@ class SceneBuilder {
     if (shared != nullptr && shared->objects > 1 && !shared->looked_at) {
       look_at(*shared, parts);
     }
+    // Beyond this floats have steps of a meter.
     constexpr float kFarthest = 1e7f;
     bool inside = true;
     if (shared != nullptr && shared->triangles != nullptr) {
@@ -638,8 +647,8 @@ class SceneBuilder {
                          hint});
   }
 
-  // The parts of meshes: those of the object's own material, and one surface more for each other of
-  // a file's.
+  // Puts the parts of meshes into the world: those of the object's own material, and one surface
+  // more for each material that the file brings.
   void add_meshes() {
     for (auto& [part, object] : meshes_) {
       std::uint32_t surface = object;
@@ -656,6 +665,7 @@ class SceneBuilder {
     meshes_.clear();
   }
 
+  // A copy has the file's materials, added once, and a surface of its own for each.
   void add_copies() {
     for (const Copy& copy : copies_) {
       std::vector<std::uint32_t> surfaces;
@@ -710,6 +720,8 @@ class SceneBuilder {
 
   void add_light(std::uint32_t index, LightParts parts) {
     const LightSpec& light = rig_.lights[index];
+    // A light that fades with the camera's distance is scaled once for each scene: the camera does
+    // not move within one.
     if (light.fade_with_camera && !rig_.cameras.empty()) {
       const double d = (rig_.cameras.at(static_cast<std::size_t>(camera_)).at - light.at).norm();
       parts.camera_fade =
@@ -722,6 +734,7 @@ class SceneBuilder {
     if (light.lit) {
       constexpr std::size_t kMostLinkLists = 64;
       const std::size_t list = number_of(link_lists_, *light.lit);
+      // A bit for each list of linked objects: a query asks by one mask.
       if (list >= kMostLinkLists) {
         problems_.push_back(
             {Severity::kError,
@@ -768,7 +781,7 @@ class SceneBuilder {
     return number;
   }
 
-  // What is seen of a light with a size, and throws shadows of others.
+  // The body of a light with a size: it is seen, and throws shadows of other lights.
   void add_body(const LightSpec& light, std::uint32_t index) {
     Transform place;
     place.linear = light.shape.kind == LightKind::kTube

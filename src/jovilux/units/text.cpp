@@ -117,7 +117,8 @@ std::vector<std::string> unit_names() {
   return names;
 }
 
-// Length of the longest prefix that reads as a number, counting one fraction such as 1/60.
+// Length of the longest prefix that reads as a number. Numbers of more than 64 characters are a
+// hostile file's, and a search among all prefixes is quadratic.
 std::size_t number_length(std::string_view text) {
   std::size_t best = 0;
   for (std::size_t n = 1; n <= text.size() && n <= 64; ++n) {
@@ -137,6 +138,7 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
   const std::string clean = plain(raw);
   std::string_view text = trimmed(clean);
   const std::string shown = "\"" + printable(raw) + "\"";
+  // "EV 12" is how exposures are said: the unit comes first.
   if (text.starts_with("EV") && text.size() > 2) {
     if (const auto ev = parse_number(text.substr(2))) {
       return Amount{*ev, Dimension::kExposure};
@@ -160,6 +162,7 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
   }
   if (text.empty()) {
     return UnitFault{shown + " has no unit", ""};
+    // Reciprocal megakelvin (mired) are a temperature in another scale, not by a factor.
   }
   if (text == "mired") {
     if (!(value > 0)) {
@@ -224,6 +227,7 @@ std::variant<Output, UnitFault> parse_output(std::string_view text, bool sun_lik
     }
     second = std::get<Amount>(rest);
   }
+  // The sun, skies and domes are infinitely far away: their illuminance needs no distance.
   if (out.kind == Output::Kind::kIlluminance && !sun_like) {
     if (!second || second->dimension != Dimension::kLength || !(second->value > 0)) {
       return UnitFault{shown + ": an illuminance needs the distance at which it is measured",
@@ -283,6 +287,7 @@ std::string with_unit(double value, std::string_view unit) {
 
 std::string readable_length(double meters) {
   const double m = std::abs(meters);
+  // A hair less than 1 cm and 1 m: what rounds to "100 cm" is shown as "1 m".
   if (m > 0 && m < 0.00999) {
     return with_unit(meters * 1000, "mm");
   }
