@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/check_warnings.h"
 #include "jovilux/transport/camera.h"
 #include "jovilux/units/text.h"
 
@@ -121,7 +122,7 @@ bool overlap(const Face& a, const Face& b) {
   return true;
 }
 
-class PlacementChecks {
+class PlacementChecks : private CheckWarnings {
  public:
   PlacementChecks(const Rig& rig, const Scene& scene) : rig_(rig), scene_(scene) {}
 
@@ -144,19 +145,6 @@ class PlacementChecks {
   }
 
  private:
-  void warn(std::string code,
-            const Place& place,
-            std::string address,
-            std::string text,
-            std::string hint) {
-    problems_.push_back({Severity::kWarning,
-                         std::move(code),
-                         place,
-                         std::move(address),
-                         std::move(text),
-                         std::move(hint)});
-  }
-
   std::vector<Face> all_faces() const {
     std::vector<Face> faces;
     for (const ObjectSpec& o : rig_.objects) {
@@ -473,7 +461,6 @@ class PlacementChecks {
 
   const Rig& rig_;
   const Scene& scene_;
-  Problems problems_;
 };
 
 }  // namespace

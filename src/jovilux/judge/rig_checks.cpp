@@ -2,6 +2,7 @@
 
 #include "jovilux/base/sampler.h"
 #include "jovilux/base/text.h"
+#include "jovilux/judge/check_warnings.h"
 #include "jovilux/judge/light_probe.h"
 #include "jovilux/judge/placement_checks.h"
 #include "jovilux/transport/camera.h"
@@ -57,7 +58,7 @@ std::vector<std::uint32_t> objects_around(const Scene& scene, const Vec3& point)
 
 // What a rig's author would see only in the picture, or not at all: each check is a function that
 // warns with a place and a way out.
-class Checks {
+class Checks : private CheckWarnings {
  public:
   Checks(const Rig& rig, const Scene& scene, const std::vector<LightReport>& reports)
       : rig_(rig), scene_(scene), reports_(reports) {}
@@ -109,19 +110,6 @@ class Checks {
   }
 
  private:
-  void warn(std::string code,
-            const Place& place,
-            std::string address,
-            std::string text,
-            std::string hint) {
-    problems_.push_back({Severity::kWarning,
-                         std::move(code),
-                         place,
-                         std::move(address),
-                         std::move(text),
-                         std::move(hint)});
-  }
-
   void scene_size() {
     Bounds all = scene_.world.bounds();
     for (const LightSpec& l : rig_.lights) {
@@ -717,7 +705,6 @@ class Checks {
   const std::vector<LightReport>& reports_;
   std::vector<std::uint32_t> around_camera_;
   std::size_t copy_ = 0;  // of the array whose lights are being checked
-  Problems problems_;
 };
 
 }  // namespace

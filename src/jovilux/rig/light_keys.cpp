@@ -62,6 +62,12 @@ TableDescription source_and_place() {
           .otherwise("0")
           .of({"point", "spot", "sphere", "disk", "rect", "sun"})
           .called("turn, spin"),
+  };
+  return t;
+}
+
+std::vector<KeyDescription> sizes_of_lamps() {
+  return {
       key("radius", "half of its diameter: the larger, the softer its shadows")
           .length(kPositive)
           .expects("a length such as \"11 cm\"")
@@ -146,6 +152,12 @@ TableDescription source_and_place() {
           .shown("\"shade\"")
           .of({"object"})
           .called("mesh, geometry"),
+  };
+}
+
+// The sun, skies and domes.
+std::vector<KeyDescription> distant_lights() {
+  return {
       key("elevation", "of the sun above the horizon")
           .angle({-kPiD / 2, kPiD / 2})
           .expects("degrees; azimuth from north through east")
@@ -193,7 +205,6 @@ TableDescription source_and_place() {
           .of({"dome"})
           .called("turn, rotation"),
   };
-  return t;
 }
 
 std::vector<KeyDescription> color_and_level() {
@@ -692,10 +703,9 @@ TableDescription gel_keys() {
 
 std::vector<TableDescription> light_tables() {
   TableDescription light = source_and_place();
-  for (auto more : {color_and_level(), shaping_and_reach()}) {
-    for (KeyDescription& k : more) {
-      light.keys.push_back(std::move(k));
-    }
+  for (const auto& more :
+       {sizes_of_lamps(), distant_lights(), color_and_level(), shaping_and_reach()}) {
+    light.add(more);
   }
   return {std::move(light),
           falloff_keys(),

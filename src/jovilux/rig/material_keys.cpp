@@ -109,10 +109,8 @@ std::vector<TableDescription> material_tables() {
           .called("type, bsdf, shader, metallic, metalness, specular, plastic")
           .needed(),
   };
-  for (KeyDescription& k : by_kind()) {
-    t.keys.push_back(std::move(k));
-  }
-  std::vector<KeyDescription> pictures = {
+  t.add(by_kind());
+  t.add({
       key("encoding", "whether a PNG's values are encoded for a display; EXR and HDR never are")
           .word({"srgb", "linear"})
           .shown("\"linear\"")
@@ -131,10 +129,7 @@ std::vector<TableDescription> material_tables() {
           .shown("[3, 1]")
           .otherwise("[1, 1]")
           .called("repeat, scale, uv_scale"),
-  };
-  for (KeyDescription& k : pictures) {
-    t.keys.push_back(std::move(k));
-  }
+  });
   return {std::move(t)};
 }
 

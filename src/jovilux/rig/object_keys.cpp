@@ -5,6 +5,22 @@
 namespace jovilux {
 namespace {
 
+// What objects, solids and assemblies are placed by.
+KeyDescription position(std::string_view means, std::string_view example) {
+  return key("at", means)
+      .position()
+      .shown(example)
+      .otherwise("[0, 0, 0]")
+      .called("position, location, translate");
+}
+KeyDescription rotation() {
+  return key("rotate", "about x, y and z in that order")
+      .list(3, Dimension::kAngle)
+      .shown("[0, 0, 15]")
+      .otherwise("[0, 0, 0]")
+      .called("turn, rotation, orientation");
+}
+
 TableDescription object_keys() {
   TableDescription t{"object", "a thing in the scene: a shape, a mesh or a solid", "", {}, {}};
   t.keys = {
@@ -39,16 +55,8 @@ TableDescription object_keys() {
           .shown("\"y\"")
           .otherwise_text("z; of glTF y")
           .called("up_axis"),
-      key("at", "its place")
-          .position()
-          .shown("[0, 0, 0.8]")
-          .otherwise("[0, 0, 0]")
-          .called("position, location, translate"),
-      key("rotate", "about x, y and z in that order")
-          .list(3, Dimension::kAngle)
-          .shown("[0, 0, 15]")
-          .otherwise("[0, 0, 0]")
-          .called("turn, rotation, orientation"),
+      position("its place", "[0, 0, 0.8]"),
+      rotation(),
       key("scale", "a factor, or one for each axis")
           .other()
           .expects("a number, or [x, y, z]")
@@ -145,15 +153,13 @@ TableDescription shape_keys() {
           .called("type, cube, quad, ball")
           .needed(),
   };
-  for (KeyDescription& k : sizes()) {
-    t.keys.push_back(std::move(k));
-  }
-  t.keys.push_back(key("open", "leaves out the caps")
-                       .flag()
-                       .shown("true")
-                       .otherwise("false")
-                       .of({"cylinder", "cone"})
-                       .called("caps, uncapped"));
+  t.add(sizes());
+  t.add({key("open", "leaves out the caps")
+             .flag()
+             .shown("true")
+             .otherwise("false")
+             .of({"cylinder", "cone"})
+             .called("caps, uncapped")});
   return t;
 }
 
@@ -266,10 +272,8 @@ TableDescription solid_keys() {
           .called("type, sdf, boolean, csg")
           .needed(),
   };
-  for (KeyDescription& k : sizes()) {
-    t.keys.push_back(std::move(k));
-  }
-  std::vector<KeyDescription> more = {
+  t.add(sizes());
+  t.add({
       key("open", "goes with shapes alone: a solid encloses a volume")
           .flag()
           .shown("false")
@@ -287,27 +291,9 @@ TableDescription solid_keys() {
           .shown("\"2 cm\"")
           .of({"rounded-box"})
           .called("round, bevel, fillet, radius"),
-  };
-  for (auto group : {std::move(more), solids_of_solids()}) {
-    for (KeyDescription& k : group) {
-      t.keys.push_back(std::move(k));
-    }
-  }
-  std::vector<KeyDescription> place = {
-      key("at", "its place")
-          .position()
-          .shown("[0, 0, 0.8]")
-          .otherwise("[0, 0, 0]")
-          .called("position, location, translate"),
-      key("rotate", "about x, y and z in that order")
-          .list(3, Dimension::kAngle)
-          .shown("[0, 0, 15]")
-          .otherwise("[0, 0, 0]")
-          .called("turn, rotation"),
-  };
-  for (KeyDescription& k : place) {
-    t.keys.push_back(std::move(k));
-  }
+  });
+  t.add(solids_of_solids());
+  t.add({position("its place", "[0, 0, 0.8]"), rotation()});
   return t;
 }
 
@@ -348,16 +334,8 @@ TableDescription assembly_keys() {
           .tables()
           .over(OverTime::kNever)
           .shown("[{ name = \"inner\", members = [\"light.bulb\"] }]"),
-      key("at", "where its origin stands")
-          .position()
-          .shown("[0, 0, 2.1]")
-          .otherwise("[0, 0, 0]")
-          .called("position, location, translate"),
-      key("rotate", "about x, y and z in that order")
-          .list(3, Dimension::kAngle)
-          .shown("[0, 0, 15]")
-          .otherwise("[0, 0, 0]")
-          .called("turn, rotation, orientation"),
+      position("where its origin stands", "[0, 0, 2.1]"),
+      rotation(),
       key("scale",
           "a factor, or one for each axis where no light is a member; sizes of lights "
           "follow, their lumens stay")

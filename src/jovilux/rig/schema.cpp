@@ -250,6 +250,10 @@ std::string TableDescription::kinds_with(std::string_view key) const {
   return join_or(out);
 }
 
+void TableDescription::add(std::vector<KeyDescription> more) {
+  std::move(more.begin(), more.end(), std::back_inserter(keys));
+}
+
 const KeyDescription* TableDescription::find(std::string_view key, std::string_view kind) const {
   const auto found = by_name.find(key);
   if (found == by_name.end()) {

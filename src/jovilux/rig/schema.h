@@ -146,6 +146,9 @@ struct TableDescription {
   std::string_view kind_key;  ///< the key that decides which others go; empty: none
   std::vector<KeyDescription> keys;
 
+  /// Adds keys after those that are there.
+  void add(std::vector<KeyDescription> more);
+
   /// The description of a key; where several kinds give it different values, that of `kind`, or
   /// the first. Null: there is none.
   const KeyDescription* find(std::string_view key, std::string_view kind = "") const;
