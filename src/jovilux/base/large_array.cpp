@@ -8,8 +8,8 @@
 namespace jovilux {
 
 void* allocate_large(std::size_t bytes, std::size_t alignment) {
-  // Pages of 2 MB where there are two of them or more: a picture's film is visited tile by tile:
-  // fewer translations of addresses than by pages of 4 KB.
+  // Large arrays, such as a film, get pages of 2 MB: a tile of it then needs fewer translations of
+  // addresses than with pages of 4 KB.
   constexpr std::size_t kPage = std::size_t{1} << 21;
   const bool large = bytes >= 2 * kPage;
   const std::size_t unit = large ? kPage : std::max(alignment, alignof(std::max_align_t));

@@ -79,9 +79,9 @@ LightTint tint_between(const Emitter& e, const Vec3& p, const Vec3& place, const
 
 float falloff_at(const Emitter& e, const Vec3& p) {
   if (e.falloff.is_physical() || e.is_distant()) {
-    // A law's distance is to the lamp's middle, or to the axis of an endless tube.
     return 1;
   }
+  // A law's distance is to the lamp's middle, or to the axis of an endless tube.
   Vec3 to = e.center - p;
   if (e.endless) {
     to -= to.dot(e.frame.x) * e.frame.x;

@@ -127,7 +127,7 @@ struct LightClusters::Builder {
   std::vector<Item> items;
 
   // The measure of directions that a cluster lights, of the surface-area orientation heuristic
-  // (Conty Estevez and Kulla 2018, eq. 1).
+  // (Conty Estevez and Kulla 2018).
   static float spread(const ShiningCone& d) {
     const float whole = std::min(kPi, d.half + d.around);
     return 2 * kPi * (1 - std::cos(d.half)) +

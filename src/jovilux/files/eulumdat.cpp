@@ -164,7 +164,7 @@ class EulumdatReader {
       out_.watts += std::max(0.0, watts);
     }
     lamps_line_ = in_.line();
-    // Ratios for rooms follow from the table.
+    // The direct ratios of rooms are passed over: they follow from the table.
     for (int i = 0; i < 10; ++i) {
       in_.number("a direct ratio");
     }

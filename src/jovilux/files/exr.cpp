@@ -233,7 +233,7 @@ bool ExrReader::has(const std::string& channel) const {
 
 namespace {
 
-// The magic number of OpenEXR files.
+// Whether a file begins with the magic number of OpenEXR.
 bool is_exr(const std::string& path) {
   std::array<char, 4> magic{};
   std::ifstream in(path, std::ios::binary);

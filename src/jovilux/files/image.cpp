@@ -64,9 +64,9 @@ Result<LinearImage> load_exr(const std::string& path) {
     return image_fault(
         path, fmt::format("{} x {} pixels; at most {}", h.width, h.height, kMaxImagePixels));
   }
+  // Y alone is a gray picture; beside R, G and B it is one more layer.
   const bool gray = !reader->has("R") && reader->has("Y");
   if (!gray && !(reader->has("R") && reader->has("G") && reader->has("B"))) {
-    // Y alone is a gray picture; beside R, G and B it is one more layer.
     return image_fault(path, "has no channels R, G, B");
   }
   const auto planes =

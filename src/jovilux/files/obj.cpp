@@ -47,8 +47,8 @@ std::optional<Problem> fault_in(const std::string& text, const std::string& path
         const auto [stop, error] = std::from_chars(word.data(), word.data() + word.size(), index);
         const bool clean =
             error == std::errc() && (stop == word.data() + word.size() || *stop == '/');
-        // Indices count from 1, negative ones from the last vertex so far; other meanings of 0
-        // exist in no file.
+        // Indices count from 1, or backward from the last vertex so far as negative numbers; 0
+        // names no vertex.
         if (!clean || index == 0 || index > vertices || -index > vertices) {
           return mesh_problem(path,
                               line_number,

@@ -162,7 +162,7 @@ class PhotometryChecks {
 
   void lumens_of_lamps(double flux) {
     const double share = flux / file_.lamp_lumens;
-    // 3 %: tables are coarser than the measurement that the efficiency comes from.
+    // 3 % are allowed for rounded values and for interpolation between few angles.
     if (file_.stated_efficiency > 0 && std::abs(share / file_.stated_efficiency - 1) > 0.03) {
       note(Severity::kWarning,
            fmt::format("the table gives {} lm, {} % of the lamps'; the file states {} %",

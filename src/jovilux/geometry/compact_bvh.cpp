@@ -26,7 +26,7 @@ void in_blocks(std::size_t count, const Body& body) {
 
 }  // namespace
 
-// Planes in 16 bits on one grid over the whole hierarchy: half of the memory that a ray touches.
+// Planes in 16 bits on one grid over the whole hierarchy: little more than half of the memory.
 // Where boxes are so small that rounding to the grid makes them grow by too much, the result is
 // empty and the full nodes are kept.
 CompactBvh compact(const Bvh& bvh) {

@@ -103,8 +103,6 @@ FalloffStudy study_falloff(const std::vector<FalloffSubject>& subjects, double t
     const double far = 1e4 * size;
     const double intensity = s.shape.endless ? 0
                                              : illuminance_on_axis(s.shape, s.levels, far).value *
-                                                   // At ten thousand times its size a source is a
-                                                   // point to eight digits.
                                                    far * far * s.remaining;
     double run_from = 0;
     std::size_t run = 0, best = 0;

@@ -288,7 +288,7 @@ class Metering {
     }
   }
 
-  // Samples are doubled until each point is as exact as asked: the error of half of them decides.
+  // Samples are doubled until each point is as exact as asked, or there are as many as allowed.
   void measure() {
     for (std::uint64_t end = kFirst;; end *= 2) {
       if (stopped() || !advance(end)) {

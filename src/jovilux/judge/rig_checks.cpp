@@ -180,11 +180,11 @@ class Checks : private CheckWarnings {
     }
   }
 
-  // How far a camera's rays go and the optical depth of haze on the way: the median over the
-  // picture by depth; nothing where no ray meets a surface.
   struct View {
-    double depth, distance;
+    double depth, distance;  // the optical depth of haze on the way to a surface; its distance [m]
   };
+  // Of a camera's rays over the picture, the one of median optical depth; nothing where no ray
+  // meets a surface.
   std::optional<View> median_view(const CameraSpec& spec) const {
     constexpr int kAcross = 32, kDown = 18, kSteps = 64;
     std::vector<std::pair<double, double>> seen;  // depth, distance
@@ -245,8 +245,6 @@ class Checks : private CheckWarnings {
            "camera." + camera.name,
            fmt::format("is inside the closed object \"{}\" ({}), in which no light shines: its "
                        "picture is black",
-                       // A mesh in the wrong unit is a room around the camera more often than it is
-                       // meant.
                        o.name,
                        to_string(o.place)),
            o.mesh.empty() ? "move the camera out, or put a light inside"

@@ -90,9 +90,9 @@ HazeAlong::HazeAlong(const std::vector<Haze>& hazes, const Ray& ray, float end)
     if (!h.inside) {
       inside |= bit;
       continue;
-      // Boundaries are closed: `contains` tells the state at the origin, and each crossing turns it
-      // over.
     }
+    // Boundaries are closed: `contains` tells the state at the origin, and each crossing turns it
+    // over.
     inside |= h.inside->contains(ray.origin.cast<double>()) ? bit : 0U;
     found.clear();
     h.inside->crossings(ray, end, found);

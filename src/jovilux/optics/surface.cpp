@@ -79,8 +79,6 @@ Spectrum gloss_base(const SurfaceModel& m, const Vec3& wo, const Vec3& wi) {
   const float share = (1 - m.lobe.at(wo.z())) * (1 - m.lobe.at(wi.z())) * m.base_scale;
   Spectrum f = m.color * share;
   if ((m.coat != 1.0f).any()) {
-    // The lobe's albedo is what the coat reflects from one direction; by reciprocity the base sees
-    // what is left both ways.
     f *= coat_transmittance(m, wo.z(), wi.z());
   }
   return f;

@@ -11,8 +11,8 @@
 namespace jovilux {
 namespace {
 
-// Photometric files state angles with up to three decimals of a degree (2e-5 rad), so that angles
-// closer than this are the same line of the table.
+// Photometric files state angles with up to three decimals of a degree (2e-5 rad): angles
+// closer than a twentieth of that step are the same line of the table.
 constexpr double kAngleEpsilon = 1e-6;
 constexpr int kPanelsOfCell = 1;  // of quadrature over a cell of the table
 

@@ -24,8 +24,8 @@ bool moves(const DocumentNode& node, double from, double to) {
          });
 }
 
-// Dimmers and switches change a light's level alone, which keyed levels average in closed form; all
-// else needs a scene for each moment.
+// Dimmers and switches change a light's level alone, which one scene holds as its mean over the
+// shutter; all else needs a scene for each moment.
 bool anything_moves(const Rig& rig, int camera, double from, double to) {
   for (const char* kind : {"light", "array", "object", "solid", "haze"}) {
     const DocumentNode* list = rig.document.find(kind);

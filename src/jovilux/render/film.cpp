@@ -122,8 +122,8 @@ double Film::most_in_memory() {
          static_cast<double>(::sysconf(_SC_PAGESIZE)) / 3;
 }
 
-// Pages of finished tiles leave the memory early, so that a film larger than it does not push out
-// the scene.
+// Pages of finished tiles leave the memory early, so that a film larger than memory does not push
+// out the scene.
 void Film::rest(std::size_t first, std::size_t tiles) const {
   if (!in_file()) {
     return;

@@ -90,9 +90,9 @@ void settle_variance(std::vector<Pixel>& pixels, int width, int height) {
   });
 }
 
-// A preview has few samples: one firefly would spread over all pixels that a round reaches. The
-// energy that is lost here is lost in the preview alone.
-// Pixels far brighter than those around are lowered to them.
+// Pixels far brighter than those around are lowered to them: a preview has few samples, and one
+// firefly would spread over all pixels that a round reaches. The energy is lost in the preview
+// alone.
 void tame_fireflies(std::vector<Pixel>& pixels, int width, int height) {
   const std::vector<Pixel> before = pixels;
   parallel_for(static_cast<std::size_t>(height), [&](std::size_t row) {

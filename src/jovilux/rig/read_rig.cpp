@@ -209,8 +209,8 @@ class RigReader {
     return names;
   }
 
-  // The lights and objects that arrays are made of.
-  // Names that an array copies: found first, for lights are read before arrays.
+  // The names of lights and objects that arrays copy: found first, for lights are read before
+  // arrays.
   void find_patterns() {
     for (const DocumentNode& array : list_of("array")) {
       if (const DocumentNode* of = array.find("of"); of != nullptr && of->is_text()) {

@@ -50,8 +50,8 @@ DocumentNode converted(const toml::node& node, const std::string& file) {
     out.value = number->get();
   } else if (const auto* flag = node.as_boolean()) {
     out.value = flag->get();
-    // Dates and times become text; the keys that take one read it themselves.
   } else {
+    // Dates and times become text; the keys that take one read it themselves.
     std::ostringstream date;
     node.visit([&](const auto& v) {
       if constexpr (toml::is_date<decltype(v)> || toml::is_time<decltype(v)> ||

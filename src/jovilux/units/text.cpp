@@ -162,8 +162,8 @@ std::variant<Amount, UnitFault> parse_amount(std::string_view raw) {
   }
   if (text.empty()) {
     return UnitFault{shown + " has no unit", ""};
-    // Reciprocal megakelvin (mired) are a temperature in another scale, not by a factor.
   }
+  // Reciprocal megakelvin (mired): a temperature by its reciprocal, which no factor gives.
   if (text == "mired") {
     if (!(value > 0)) {
       return UnitFault{shown + ": mired must be above 0", ""};
