@@ -127,8 +127,8 @@ DirectionMap::Part DirectionMap::columns_of(std::size_t block) const {
   return {i * w / across_, (i + 1) * w / across_};
 }
 
-// Blocks of cells are weighed by the cosine to a normal: at most 512 of them for each of 384 normals,
-// where the cells of a large picture would take gigabytes.
+// Blocks of cells are weighed by the cosine to a normal: at most 512 of them for each of 384
+// normals, where the cells of a large picture would take gigabytes.
 void DirectionMap::add_blocks() {
   const auto w = static_cast<std::size_t>(width_), h = static_cast<std::size_t>(height_);
   across_ = std::min<std::size_t>(32, w);

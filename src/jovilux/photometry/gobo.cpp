@@ -187,7 +187,7 @@ Gobo::Gobo(const GoboSpec& spec, MaskPicture picture) : spec_(spec), picture_(st
     colored_ = colored_ || p.maxCoeff() - p.minCoeff() > 1e-4f;
   }
   if (spec.soft > 0) {
-    // A blur as wide as the mask leaves next to nothing of it: the width, and so the work, ends there.
+    // A blur as wide as the mask leaves next to nothing of it: width and work end there.
     const double deviation = spec.soft / kSoftPerDeviation;
     blur(picture_,
          std::min(deviation / spec.width, 1.0) * picture_.width,
