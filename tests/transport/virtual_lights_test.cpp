@@ -242,6 +242,21 @@ TEST_CASE("photons of a narrow spot differ little in flux, however wide its lamp
   CHECK(wide < 0.9 * scatter("0.06", 8));
 }
 
+TEST_CASE(
+    "a sun that haze without end holds back leaves nothing to connect to, and that is no error",
+    "[render][connections]") {
+  Rig rig =
+      rig_of(closed_box("[[light]]\nname='sun'\nkind='sun'\ntoward=[0,0.4,-1]\noutput='60 klx'\n",
+                        "[[haze]]\nname='fog'\ninside='everywhere'\nextinction='0.05 /m'\n"));
+  const auto scene = prepare_scene(rig);
+  REQUIRE(scene);
+  const std::shared_ptr<const Guide> guide = learned_lights(rig, *scene);
+  REQUIRE(guide != nullptr);
+  CHECK(guide->virtual_lights == nullptr);
+  rig.render.samples = 4;
+  CHECK(render(rig, *scene, {}).stats.mean_luminance == 0);
+}
+
 TEST_CASE("in a closed room all flux falls on walls, and the albedo's part of it again",
           "[render][connections]") {
   const LearnedBox box(kBulb);

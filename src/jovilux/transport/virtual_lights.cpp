@@ -663,6 +663,10 @@ std::vector<VirtualLights::Emission> VirtualLights::emission_of(
     const std::vector<ShadingPlace>& surfaces,
     const std::vector<ShadingPlace>& haze,
     RayCounts& rays) const {
+  if (shining.empty()) {
+    // Suns and skies alone, in haze without end that lets nothing of them through.
+    return {};
+  }
   const float size = std::max(1e-3f, scene_.world.bounds().diagonal());
   const std::size_t side = emission_cells(shining.size());
   const auto samples = static_cast<std::uint32_t>(
