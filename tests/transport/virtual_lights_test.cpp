@@ -100,6 +100,29 @@ at = [-0.8, -0.6, -1.2]
 material = "satin"
 )";
 
+// The bulb in a globe of rough, tinted glass: all light passes two rough surfaces.
+const std::string kFrostedGlobe = R"(
+[[material]]
+name = "frost"
+kind = "glass"
+roughness = 0.5
+absorption = [12, 6, 3]
+[[solid]]
+name = "ball"
+kind = "sphere"
+radius = 0.2
+[[solid]]
+name = "globe"
+kind = "shell"
+of = "ball"
+thickness = "2 cm"
+[[object]]
+name = "globe"
+solid = "globe"
+at = [-0.8, 0.8, 0]
+material = "frost"
+)";
+
 // The bulb in an opaque tube: nearly all light comes by bounces.
 const std::string kTube = R"(
 [[object]]
@@ -491,7 +514,7 @@ TEST_CASE("what choosing sees of a virtual light: a diffuse surface's or the haz
     for (const float g : {-0.5f, 0.0f, 0.7f}) {
       y.g = g;
       const VirtualLightSketch s = VirtualLightSketch::of(y);
-      CHECK(s.is_in_haze());
+      CHECK_FALSE(s.is_diffuse());
       CHECK(s.facing(Vec3::UnitY()) == Approx(0.25));
       double sum = 0, forward = 0;
       constexpr int kAcross = 400;
@@ -519,11 +542,23 @@ TEST_CASE("what choosing sees of a virtual light: a diffuse surface's or the haz
       CHECK(std::isfinite(s.sent(y.to_light, 1)));
     }
   }
+  SECTION("of rough glass by a lobe, all of it") {
+    y.material = 0;
+    y.normal = Vec3::UnitZ();
+    y.lobe = Vec3(0, 0.6f, -0.8f);
+    y.g = 0.7f;
+    const VirtualLightSketch s = VirtualLightSketch::of(y);
+    CHECK_FALSE(s.is_diffuse());
+    CHECK(s.facing(Vec3::UnitX()) == Approx(1));
+    // To a place ahead of the lobe, from where y lies against it.
+    CHECK(s.sent(-y.lobe, 1) == Approx(henyey_greenstein(1, 0.7f)).epsilon(0.02));
+    CHECK(s.sent(y.lobe, 1) == Approx(henyey_greenstein(-1, 0.7f)).epsilon(0.02));
+  }
   SECTION("on a surface by its cosine") {
     y.material = 0;
     y.normal = Vec3::UnitZ();
     const VirtualLightSketch s = VirtualLightSketch::of(y);
-    CHECK_FALSE(s.is_in_haze());
+    CHECK(s.is_diffuse());
     CHECK(s.facing(y.to_light) == Approx(0.8));
     CHECK(s.sent(y.to_light, 2) == Approx(0.8 / kPi / 2));
   }
@@ -622,6 +657,36 @@ material = "paper"
   CHECK(shares / known > 0.9);
 }
 
+TEST_CASE("a bulb in a frosted globe: light leaves it by lobes that point away from the bulb",
+          "[render][connections]") {
+  const LearnedBox box(kBulb, kFrostedGlobe);
+  const Vec3 middle(-0.8f, 0.8f, 0);
+  int lobes = 0;
+  double along = 0, spread = 0;
+  for (std::uint32_t sample = 0; sample < 4; ++sample) {
+    for (const VirtualLight& v : box.set(sample).lights) {
+      const Vec3 outward = (v.position - middle).normalized();
+      // On the outer side, of light that passed the inner one at once.
+      if (v.lobe.isZero() || v.scatterings != 2 || v.normal.dot(outward) > 0 ||
+          (v.position - middle).norm() < 0.195f) {
+        continue;
+      }
+      ++lobes;
+      along += static_cast<double>(v.lobe.dot(outward));
+      spread += std::acos(std::min(1.0, static_cast<double>(v.to_light.dot(-outward))));
+      // Snell's law, or a mirrored lobe beyond the critical angle.
+      const float sine = 1.5f * v.to_light.cross(v.normal).norm();
+      CHECK(v.lobe.norm() == Approx(1).epsilon(1e-4));
+      CHECK((v.lobe.dot(v.normal) < 0) == (sine < 1));
+      CHECK(v.lobe.cross(v.normal).norm() == Approx(sine < 1 ? sine : sine / 1.5f).margin(1e-3));
+    }
+  }
+  REQUIRE(lobes > 100);
+  INFO(lobes << " lobes, " << along / lobes << ", light from " << spread / lobes
+             << " off the axis");
+  CHECK(along / lobes > 0.9);
+}
+
 TEST_CASE("through mirrors virtual lights carry what camera paths find as well, and no more",
           "[render][connections]") {
   const auto by_mirrors = [](const std::string& light) {
@@ -692,6 +757,11 @@ TEST_CASE("connected pictures have the mean of plain ones: gloss and mirrors [sl
           "[render][connections][statistical]") {
   check_connected_mean("gloss and mirror", kBulb, kTube + kMirror + kSatinPot, 5);
   check_connected_mean("point and mirror", kPoint, kTube + kMirror, 5);
+}
+
+TEST_CASE("connected pictures have the mean of plain ones: rough glass [slow]",
+          "[render][connections][statistical]") {
+  check_connected_mean("frosted globe", kBulb, kFrostedGlobe, 5);
 }
 
 TEST_CASE("connected pictures have the mean of plain ones: haze [slow]",

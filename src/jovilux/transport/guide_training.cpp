@@ -130,13 +130,21 @@ double distant_arrives(const Scene& scene, const GuideRecorder& records) {
   return sent > 0 ? arrived / sent : 1;
 }
 
-// luminance: of each slot, as a picture with haze has them; seen: of lights seen straight.
-Brought what_was_brought(const std::vector<float>& luminance, const Carried& carried, double seen) {
+// luminance: of each slot, as a picture with haze has them; seen: of lights seen straight;
+// through_glass: whether connections carry light that rough glass lets through, which the pictures
+// have among caustics.
+Brought what_was_brought(const std::vector<float>& luminance,
+                         const Carried& carried,
+                         bool through_glass,
+                         double seen) {
   Brought out;
   out.all = -static_cast<float>(seen);
   for (std::size_t slot = 0; slot < luminance.size(); ++slot) {
     const auto part = static_cast<Part>(slot % kPartsWithHaze);
-    const float scattered = part == Part::kBounce || part == Part::kHaze ? luminance[slot] : 0.0f;
+    const float scattered =
+        part == Part::kBounce || part == Part::kHaze || (through_glass && part == Part::kCaustic)
+            ? luminance[slot]
+            : 0.0f;
     out.all += luminance[slot];
     out.scattered += scattered;
     out.of_lamps += carried.lamps[slot / kPartsWithHaze] ? scattered : 0.0f;
@@ -177,6 +185,12 @@ class GuideTraining {
         plan_(plan),
         rays_(rays),
         direct_only_(options.bounces < 2),
+        through_rough_glass_(std::any_of(scene.materials.begin(),
+                                         scene.materials.end(),
+                                         [](const SurfaceModel& m) {
+                                           return m.kind == SurfaceKind::kGlass &&
+                                                  VirtualLights::stand_on(m);
+                                         })),
         directions_(!direct_only_ && !plan.connects) {}
 
   std::shared_ptr<const Guide> learn() {
@@ -307,7 +321,8 @@ class GuideTraining {
       const double seen_before = recorder.seen;
       LightSink sink(sums.data(), luminance.data(), kPartsWithHaze);
       trace_path(scene_, ray, sampler, traced, sink, nullptr, counts);
-      brought[i] = what_was_brought(luminance, carried, recorder.seen - seen_before);
+      brought[i] =
+          what_was_brought(luminance, carried, through_rough_glass_, recorder.seen - seen_before);
     }
     return brought;
   }
@@ -376,6 +391,7 @@ class GuideTraining {
   const TrainingPlan& plan_;
   RayCounts& rays_;
   const bool direct_only_;
+  const bool through_rough_glass_;           // virtual lights stand on glass of the scene
   bool directions_;                          // whether it is learned where light comes from
   bool connects_ = false, distant_ = false;  // whether camera paths are connected, also of skies
   std::shared_ptr<Guide> guide_ = std::make_shared<Guide>();

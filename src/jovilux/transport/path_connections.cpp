@@ -136,8 +136,12 @@ void PathTracer::connect_surface(const State& s, const Vertex& v) {
       [&](const DirectionLanes& wi) { return receptions(v, wi); },
       [&](const VirtualLight& y, const Vec3& wi, float weight) {
         const Vec3 local_wi = v.frame.to_local(wi);
-        const Spectrum f =
-            reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
+        Spectrum f = reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
+        // The way to y may lie in glass, as the next stretch of a camera path may.
+        if (const SurfaceModel* const glass = glass_after(
+                scene_.materials[v.surface->material], v.inside, local_wi.z() < 0, s.within)) {
+          f *= (-(y.position - v.p.position).norm() * glass->absorption).exp();
+        }
         if (any_passes(f)) {
           connect(s, y, v.p.position, World::leave(v.p, wi), f, weight, false);
         }
@@ -243,7 +247,9 @@ Lobes PathTracer::sent_lobes(const VirtualLight& y, const Vec3& wi) {
   if (!lit) {
     return {};
   }
-  Lobes out = reflection_lobes(material, local_wo, local_wi, false);
+  // The shading normal of glass, as the surface has it, points out of the body.
+  const bool inside = y.shading.dot(side.shading) < 0;
+  Lobes out = reflection_lobes(material, local_wo, local_wi, inside);
   const float scale = std::abs(local_wi.z() / upright) * side.normal.dot(wo);
   out.diffuse *= scale;
   out.gloss *= scale;

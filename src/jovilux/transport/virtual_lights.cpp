@@ -133,7 +133,7 @@ SentLanes sent_in_lanes(const VirtualLightLanes& y,
       VirtualLightLanes::absolute(normals(0) * wi.x + normals(1) * wi.y + normals(2) * wi.z);
   SentLanes out{cosine, flux * cosine / (kPi * d2)};
   for (std::uint32_t i = 0; i < VirtualLightLanes::kCount; ++i) {
-    if (y.lights[i]->is_in_haze()) {
+    if (!y.lights[i]->is_diffuse()) {
       out.facing[i] = y.lights[i]->facing(wi.at(i));
       out.brought[i] = flux[i] * y.lights[i]->sent(wi.at(i), d2[i]);
     }
@@ -142,16 +142,19 @@ SentLanes sent_in_lanes(const VirtualLightLanes& y,
 }
 
 VirtualLightSketch VirtualLightSketch::of(const VirtualLight& y) {
-  const bool haze = y.is_in_haze();
+  const bool haze = y.is_in_haze(), diffuse = !haze && y.lobe.isZero();
   // g is never rounded to 1 or -1: the phase function would be 0 in all directions but one.
   constexpr float kMost = kGScale - 1;
   return {y.position,
-          haze ? Vec3(y.sigma_t * y.to_light) : y.normal,
+          haze      ? Vec3(y.sigma_t * y.to_light)
+          : diffuse ? y.normal
+                    : Vec3(-y.lobe),
           y.flux.mean(),
           y.scatterings,
           static_cast<std::uint8_t>(std::min<int>(y.in_haze, 255)),
-          haze ? static_cast<std::int8_t>(std::lround(std::clamp(kGScale * y.g, -kMost, kMost)))
-               : kOnSurface};
+          diffuse
+              ? kDiffuse
+              : static_cast<std::int8_t>(std::lround(std::clamp(kGScale * y.g, -kMost, kMost)))};
 }
 
 std::vector<bool> VirtualLights::could_carry(const Scene& scene, bool distant) {
@@ -178,7 +181,8 @@ bool VirtualLights::could_carry_all(const Scene& scene, bool distant) {
 }
 
 bool VirtualLights::stand_on(const SurfaceModel& m) {
-  constexpr float kWideGloss = 0.25f;
+  // Glass of a roughness of 0.2 and more: its lobes are known where virtual lights are chosen.
+  constexpr float kWideGloss = 0.25f, kWideGlass = 0.04f;
   switch (m.kind) {
     case SurfaceKind::kDiffuse:
     case SurfaceKind::kTranslucent:
@@ -187,7 +191,7 @@ bool VirtualLights::stand_on(const SurfaceModel& m) {
     case SurfaceKind::kGloss:
       return m.alpha >= kWideGloss;
     case SurfaceKind::kGlass:
-      return false;
+      return m.alpha >= kWideGlass;
   }
   return false;
 }
@@ -413,6 +417,9 @@ struct VirtualLights::Builder {
   float sent_by(const VirtualLight& y, const Vec3& to) const {
     if (y.is_in_haze()) {
       return henyey_greenstein(-to.dot(y.to_light), y.g);
+    }
+    if (!y.lobe.isZero()) {
+      return henyey_greenstein(to.dot(y.lobe), y.g);
     }
     const bool both = v.scene_.materials[y.material].kind == SurfaceKind::kTranslucent;
     return facing(both && y.normal.dot(to) < 0 ? Vec3(-y.normal) : y.normal, to);

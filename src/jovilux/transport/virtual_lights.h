@@ -24,9 +24,11 @@ struct VirtualLight {
   Vec3 to_light = Vec3::Zero();                        ///< unit, where its light came from
   Vec2 uv = Vec2::Zero();
   float offset = 0;   ///< how far a ray starts off the surface [m]
-  float sigma_t = 0;  ///< of the haze there [1/m],
-  float g = 0;        ///< and its mean cosine of scattering
-  Spectrum flux;      ///< that arrived [lm]
+  float sigma_t = 0;  ///< of the haze there [1/m]
+  /// Mean cosine of haze's scattering; of glass, that of its light to the lobe's axis.
+  float g = 0;
+  Vec3 lobe = Vec3::Zero();  ///< unit axis of what rough glass sends on; zero: no lobe
+  Spectrum flux;             ///< that arrived [lm]
   std::uint32_t emitter = kNoIndex;
   std::uint32_t material = kNoIndex;  ///< kNoIndex: in haze
   std::uint32_t cluster = 0;
@@ -45,27 +47,29 @@ struct VirtualLight {
 /// What choosing among virtual lights looks at: half of a cache line.
 struct VirtualLightSketch {
   Vec3 position;
-  Vec3 normal;  ///< in haze sigma_t times the unit direction to its light [1/m]
-  float flux;   ///< mean over wavelengths [lm]
+  /// In haze sigma_t times the unit direction to its light [1/m]; of a lobe the unit vector against
+  /// its axis.
+  Vec3 normal;
+  float flux;  ///< mean over wavelengths [lm]
   std::uint16_t scatterings;
   std::uint8_t in_haze;
-  std::int8_t scaled_g;  ///< in haze the mean cosine of scattering times kGScale; kOnSurface
+  std::int8_t scaled_g;  ///< of haze and lobes the mean cosine times kGScale; else kDiffuse
 
-  static constexpr std::int8_t kGScale = 127, kOnSurface = -128;
+  static constexpr std::int8_t kGScale = 127, kDiffuse = -128;
 
   static VirtualLightSketch of(const VirtualLight& y);
-  bool is_in_haze() const { return scaled_g != kOnSurface; }
-  /// Factor from a density over solid angle times 1/d2 to one over area (|cos|), in haze over
-  /// volume (sigma_t).
+  bool is_diffuse() const { return scaled_g == kDiffuse; }
+  /// Factor from a density over solid angle times 1/d2 to one over area (|cos|; 1 for a lobe, whose
+  /// surface the sketch does not know), in haze over volume (sigma_t).
   float facing(const Vec3& wi) const {
-    return is_in_haze() ? normal.norm() : std::abs(normal.dot(wi));
+    return is_diffuse() ? std::abs(normal.dot(wi)) : normal.norm();
   }
   /// What it sends, for one lumen, to a place at the squared distance d2 [m2]; `wi`: unit direction
-  /// from that place [1/(m2 sr)]. Diffuse on surfaces, by the phase function in haze.
+  /// from that place [1/(m2 sr)]. By the phase function in haze and of lobes.
   float sent(const Vec3& wi, float d2) const {
-    return (is_in_haze() ? henyey_greenstein(normal.dot(wi) / normal.norm(),
-                                             static_cast<float>(scaled_g) / kGScale)
-                         : std::abs(normal.dot(wi)) / kPi) /
+    return (is_diffuse() ? std::abs(normal.dot(wi)) / kPi
+                         : henyey_greenstein(normal.dot(wi) / normal.norm(),
+                                             static_cast<float>(scaled_g) / kGScale)) /
            d2;
   }
 };
