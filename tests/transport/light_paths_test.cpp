@@ -529,3 +529,52 @@ bounces = 4
   CHECK(caustic > 0);
   CHECK(parts.stats.rays.path > all.stats.rays.path);  // traced again for each
 }
+
+TEST_CASE("light is absorbed between a lamp and a board that stand in the same glass", "[render]") {
+  // A point 0.9 m below the glass's level top, straight below the camera; the lamp is 0.5 m from it.
+  const auto luminance = [](double absorption) {
+    Rig rig = rig_of(fmt::format(R"(
+[[camera]]
+name = "c"
+at = [0, 0, 3]
+look_at = [0, 0, 0]
+field_of_view = 0.2
+[[material]]
+name = "lime"
+kind = "diffuse"
+color = [0.8, 0.8, 0.8]
+[[material]]
+name = "glass"
+kind = "glass"
+absorption = {}
+[[object]]
+name = "block"
+shape = {{ kind = "box", size = [1.2, 1.2, 1.2] }}
+material = "glass"
+[[object]]
+name = "board"
+shape = {{ kind = "rect", size = [0.8, 0.8] }}
+at = [0, 0, -0.3]
+material = "lime"
+[[light]]
+name = "l"
+kind = "point"
+at = [0.3, 0, 0.1]
+output = "100 cd"
+[render]
+size = [8, 8]
+samples = 64
+bounces = 2
+guiding = false
+light_tracing = false
+)",
+                                 absorption));
+    const auto scene = prepare_scene(rig);
+    REQUIRE(scene);
+    return render(rig, *scene, {}).stats.mean_luminance;
+  };
+  const double clear = luminance(0);
+  REQUIRE(clear > 1);
+  CHECK(luminance(1) / clear == Approx(std::exp(-1.4)).epsilon(0.01));
+  CHECK(luminance(3) / clear == Approx(std::exp(-3 * 1.4)).epsilon(0.01));
+}

@@ -452,6 +452,7 @@ class SceneBuilder {
     if (scene_.has_openings) {
       scene_.world.mark_passable(passable_surfaces());
     }
+    find_glass_around_emitters();
     return {std::move(scene_), std::move(problems_)};
   }
 
@@ -792,6 +793,44 @@ class SceneBuilder {
     scene_.world.add_shape(body_of(light.shape), place, surface);
     scene_.emitter_surface.back() = surface;
     scene_.surfaces.push_back({kNoIndex, kNoIndex, index});
+  }
+
+  void find_glass_around_emitters() {
+    scene_.emitter_glass.assign(scene_.emitters.size(), kNoIndex);
+    if (std::none_of(scene_.materials.begin(), scene_.materials.end(), absorbs)) {
+      return;
+    }
+    for (std::size_t i = 0; i < scene_.emitters.size(); ++i) {
+      const Emitter& e = scene_.emitters[i];
+      if (!e.is_distant() && e.kind != LightKind::kObject) {
+        scene_.emitter_glass[i] = absorbing_glass_around(e.center);
+      }
+    }
+  }
+
+  // By a ray in any direction: the first surface of glass on it is left from within.
+  std::uint32_t absorbing_glass_around(const Vec3& p) const {
+    constexpr int kMostSurfaces = 64;
+    Ray ray{p, Vec3(0.36f, 0.48f, 0.8f)};
+    for (int i = 0; i < kMostSurfaces; ++i) {
+      const Hit hit = scene_.world.closest(ray);
+      if (!hit.found()) {
+        break;
+      }
+      const SurfacePoint at = scene_.world.point(ray, hit);
+      const std::uint32_t material = scene_.surfaces[at.surface].material;
+      if (material != kNoIndex && scene_.materials[material].kind == SurfaceKind::kGlass &&
+          !scene_.materials[material].thin) {
+        const bool within = at.normal.dot(ray.direction) > 0;
+        return within && absorbs(scene_.materials[material]) ? material : kNoIndex;
+      }
+      ray.origin = World::leave(at, ray.direction);
+    }
+    return kNoIndex;
+  }
+
+  static bool absorbs(const SurfaceModel& m) {
+    return m.kind == SurfaceKind::kGlass && !m.thin && any_passes(m.absorption);
   }
 
   void give_hazes_layers() {

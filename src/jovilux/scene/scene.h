@@ -80,6 +80,9 @@ struct Scene {
   std::vector<LightParts> lights;  ///< of each light, what its files told
   /// Of each emitter, the surface number of its body; kNoIndex without.
   std::vector<std::uint32_t> emitter_surface;
+  /// Of each emitter, the absorbing glass around its middle (number of the material); kNoIndex
+  /// without, and of distant lights and objects.
+  std::vector<std::uint32_t> emitter_glass;
   std::vector<std::uint32_t> distant;  ///< the emitters that rays which leave the world may see
   /// Lists of surfaces that throw shadows; Emitter::casters points here.
   std::vector<std::vector<bool>> casters;

@@ -134,6 +134,8 @@ bool LightPaths::Walk::choose_first_ray() {
   }
   emitter_ = &scene_.emitters[choice.index];
   body_ = emitter_->is_distant() ? kNoIndex : scene_.emitter_surface[choice.index];
+  const std::uint32_t glass = scene_.emitter_glass[choice.index];
+  within_ = glass == kNoIndex ? nullptr : &scene_.materials[glass];
   light_ =
       sample_toward(paths_.aims_[choice.index], exit_.at, sampler_.pair(kOnLight), &exit_.inward);
   const float cosine = light_.wi.dot(exit_.inward);
@@ -259,6 +261,15 @@ bool LightPaths::Walk::fall_on_target() {
   return scale_ > 0 && any_passes(throughput_);
 }
 
+// The glass between the target and the light; null: none. Glass blocks shadow rays, so a target of
+// another material that the light falls on straight lies in the same glass as the light.
+const SurfaceModel* LightPaths::Walk::glass_to_light() const {
+  if (material_->kind == SurfaceKind::kGlass) {
+    return !material_->thin && p_.normal.dot(light_.wi) < 0 ? material_ : nullptr;
+  }
+  return within_;
+}
+
 // What passes from the light to the target, by a shadow ray; the stretch within holes and panes of
 // the target's own is weighed by it as well.
 bool LightPaths::Walk::look_back() {
@@ -276,9 +287,8 @@ bool LightPaths::Walk::look_back() {
     return false;
   }
   throughput_ *= haze_passes(scene_, back, back.t_max, random_);
-  if (material_->kind == SurfaceKind::kGlass && !material_->thin && p_.normal.dot(light_.wi) < 0 &&
-      !e.is_distant()) {
-    throughput_ *= (-back.t_max * material_->absorption).exp();
+  if (const SurfaceModel* const glass = glass_to_light(); glass != nullptr && !e.is_distant()) {
+    throughput_ *= (-back.t_max * glass->absorption).exp();
   }
   return true;
 }

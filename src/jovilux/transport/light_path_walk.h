@@ -38,6 +38,7 @@ class LightPaths::Walk {
   bool reach_target();
   Meeting meet_in_box(std::uint32_t panes);
   bool fall_on_target();
+  const SurfaceModel* glass_to_light() const;
   bool look_back();
   bool at_vertex();
   void take_material(std::uint32_t number);

@@ -138,8 +138,7 @@ void PathTracer::connect_surface(const State& s, const Vertex& v) {
         const Vec3 local_wi = v.frame.to_local(wi);
         Spectrum f = reflection(material, v.local_wo, local_wi, v.inside) * std::abs(local_wi.z());
         // The way to y may lie in glass, as the next stretch of a camera path may.
-        if (const SurfaceModel* const glass = glass_after(
-                scene_.materials[v.surface->material], v.inside, local_wi.z() < 0, s.within)) {
+        if (const SurfaceModel* const glass = glass_toward(s, v, local_wi)) {
           f *= (-(y.position - v.p.position).norm() * glass->absorption).exp();
         }
         if (any_passes(f)) {

@@ -333,7 +333,7 @@ void PathTracer::light_at(
   if (!(weight > 0) || !any_passes(thrown.rest + thrown.caustic)) {
     return;
   }
-  const Spectrum passed = passes_to(v, e, index, light, local_wi);
+  const Spectrum passed = passes_to(s, v, e, index, light, local_wi);
   if (options_.recorder != nullptr) {
     const float sent = light.weight * facing;
     options_.recorder->surface_lights.push_back({v.p.position,
@@ -372,8 +372,16 @@ PathTracer::Thrown PathTracer::thrown_of(
   return out;
 }
 
+// The glass in which a ray from the surface runs; null: none.
+const SurfaceModel* PathTracer::glass_toward(const State& s,
+                                             const Vertex& v,
+                                             const Vec3& local_wi) const {
+  return glass_after(scene_.materials[v.surface->material], v.inside, local_wi.z() < 0, s.within);
+}
+
 // What is left of a light on its way to the surface.
-Spectrum PathTracer::passes_to(const Vertex& v,
+Spectrum PathTracer::passes_to(const State& s,
+                               const Vertex& v,
                                const Emitter& e,
                                std::uint32_t index,
                                const LightSample& light,
@@ -392,9 +400,9 @@ Spectrum PathTracer::passes_to(const Vertex& v,
     passed *=
         timed([&] { return passage(scene_, ShadowRule::of(scene_, e), shadow, body, counts_); });
   }
-  if (v.material->kind == SurfaceKind::kGlass && v.inside == (local_wi.z() > 0) &&
-      !e.is_distant()) {
-    passed *= (-light.distance * v.material->absorption).exp();  // its way lies in the glass
+  if (const SurfaceModel* const glass = glass_toward(s, v, local_wi);
+      glass != nullptr && !e.is_distant()) {
+    passed *= (-light.distance * glass->absorption).exp();
   }
   return passed;
 }
@@ -431,7 +439,7 @@ void PathTracer::probe_lights(const State& s, const Vertex& v) {
            v.guide_side(),
            scene_.light_clusters.slot_of(index),
            sent,
-           sent * passes_to(v, e, index, light, local_wi).mean(),
+           sent * passes_to(s, v, e, index, light, local_wi).mean(),
            0});
     }
   }

@@ -343,7 +343,9 @@ class PathTracer {
   void light_at(const State& s, const Vertex& v, std::uint32_t index, float chance, const Vec2& u);
   Thrown thrown_of(
       const State& s, const Vertex& v, const Emitter& e, const Vec3& local_wi, bool joined) const;
-  Spectrum passes_to(const Vertex& v,
+  const SurfaceModel* glass_toward(const State& s, const Vertex& v, const Vec3& local_wi) const;
+  Spectrum passes_to(const State& s,
+                     const Vertex& v,
                      const Emitter& e,
                      std::uint32_t index,
                      const LightSample& light,

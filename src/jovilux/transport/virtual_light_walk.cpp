@@ -50,7 +50,8 @@ void VirtualLightWalk::run(const EmittedPhoton& photon,
   rgb_ = photon.rgb;
   hazy_ = caustic_ = false;
   scatterings_ = in_haze_ = 0;
-  within_ = nullptr;
+  const std::uint32_t glass = scene_.emitter_glass[emitter];
+  within_ = glass == kNoIndex ? nullptr : &scene_.materials[glass];
   const std::uint32_t body = scene_.emitter_surface[emitter];
   // A camera path has at least one scattering of its own.
   const int most = first_only_ ? std::min(1, bounces_ - 1) : bounces_ - 1;
