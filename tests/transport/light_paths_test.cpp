@@ -531,7 +531,7 @@ bounces = 4
 }
 
 TEST_CASE("light is absorbed between a lamp and a board that stand in the same glass", "[render]") {
-  // A point 0.9 m below the glass's level top, straight below the camera; the lamp is 0.5 m from it.
+  // A point 0.9 m below the glass's level top, straight below the camera, and 0.5 m from the lamp.
   const auto luminance = [](double absorption) {
     Rig rig = rig_of(fmt::format(R"(
 [[camera]]
