@@ -372,11 +372,15 @@ PathTracer::Thrown PathTracer::thrown_of(
   return out;
 }
 
-// The glass in which a ray from the surface runs; null: none.
+// The glass in which a ray from the surface runs; null: none. (A meter's surface is none of the
+// scene's.)
 const SurfaceModel* PathTracer::glass_toward(const State& s,
                                              const Vertex& v,
                                              const Vec3& local_wi) const {
-  return glass_after(scene_.materials[v.surface->material], v.inside, local_wi.z() < 0, s.within);
+  return v.material->kind != SurfaceKind::kGlass
+             ? s.within
+             : glass_after(
+                   scene_.materials[v.surface->material], v.inside, local_wi.z() < 0, s.within);
 }
 
 // What is left of a light on its way to the surface.
