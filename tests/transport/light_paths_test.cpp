@@ -10,6 +10,7 @@
 #include "tests/support/rigs.h"
 #include "tests/support/statistics.h"
 #include <catch2/catch.hpp>
+#include <fmt/format.h>
 
 using namespace jovilux;
 using namespace jovilux::test;

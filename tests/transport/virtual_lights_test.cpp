@@ -539,8 +539,9 @@ TEST_CASE("what choosing sees of a virtual light: a diffuse surface's or the haz
       double sum = 0, forward = 0;
       constexpr int kAcross = 400;
       for (int i = 0; i < kAcross * kAcross; ++i) {
-        const Vec2 u((static_cast<float>(i % kAcross) + 0.5f) / kAcross,
-                     (static_cast<float>(i / kAcross) + 0.5f) / kAcross);
+        const int column = i % kAcross, row = i / kAcross;
+        const Vec2 u((static_cast<float>(column) + 0.5f) / kAcross,
+                     (static_cast<float>(row) + 0.5f) / kAcross);
         const Vec3 wi = direction_of(u);
         const double part = 4 * kPi * static_cast<double>(s.sent(wi, 1)) / (kAcross * kAcross);
         sum += part;
